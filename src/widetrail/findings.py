@@ -1,0 +1,48 @@
+"""Findings: what validation has to say about one line of one file."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from difflib import get_close_matches
+from typing import Literal
+
+
+@dataclass(frozen=True, slots=True, order=True)
+class Finding:
+    """One thing wrong with, or worth knowing about, one place in a file.
+
+    ``line`` and ``column`` count from 1; 0 means the file as a whole. ``where`` is the path of
+    keys inside the document, such as ``items.specimens.existing``.
+    """
+
+    file: str
+    line: int
+    column: int
+    rule: str
+    where: str
+    message: str
+    hint: str = ""
+    severity: Literal["error", "warning"] = "error"
+
+    def __str__(self) -> str:
+        spot = f"{self.file}:{self.line}:{self.column}" if self.line else self.file
+        label = "" if self.severity == "error" else f"{self.severity}: "
+        where = f"{self.where}: " if self.where else ""
+        hint = f". {self.hint}" if self.hint else ""
+        return f"{spot}: {label}{where}{self.message}{hint}"
+
+    def as_json(self) -> dict[str, object]:
+        """Return the finding as plain JSON values, keyed as the attributes are."""
+        return {name: getattr(self, name) for name in self.__slots__}
+
+
+def errors_of(findings: Iterable[Finding]) -> tuple[Finding, ...]:
+    """Return only the findings that make a document unusable."""
+    return tuple(f for f in findings if f.severity == "error")
+
+
+def did_you_mean(word: str, known: Iterable[str]) -> str:
+    """Return a hint that names the nearest known word, or an empty text."""
+    near = get_close_matches(word, list(known), n=1, cutoff=0.6)
+    return f'Did you mean "{near[0]}"?' if near else ""
