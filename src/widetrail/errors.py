@@ -8,6 +8,8 @@
     │   ├── MachineUnusable     a machine folder or a path on a machine
     │   └── ParcelUnusable      a parcel that is damaged, touched, unknown or of another plan
     ├── Halted                3: nothing can go on without a person, a machine or consent
+    │   ├── Obstructed          several reasons at once
+    │   └── EffectFailed        the system refused a change (in machine.effects)
     └── WentWrong             1: it ran and something is wrong
 """
 
@@ -84,6 +86,18 @@ class Halted(WideTrailError):
     """Nothing can go on here without a person, another machine or consent."""
 
     status = 3
+
+
+class Obstructed(Halted):
+    """Several things stand in the way at once; ``obstacles`` names each."""
+
+    def __init__(self, what: str, obstacles: Sequence[Halted]) -> None:
+        first = obstacles[0]
+        super().__init__(what, where=first.where, why=first.what, todo=first.todo)
+        self.obstacles = tuple(obstacles)
+
+    def as_json(self) -> dict[str, object]:
+        return {**super().as_json(), "obstacles": [o.as_json() for o in self.obstacles]}
 
 
 class WentWrong(WideTrailError):

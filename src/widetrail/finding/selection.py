@@ -1,0 +1,60 @@
+"""Which files of a place an item stands for."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from widetrail.formats.interface import Platform
+from widetrail.machine import Entry, Machine
+from widetrail.recipe import Globs, Item
+
+
+@dataclass(frozen=True, slots=True)
+class Tally:
+    """How much an item is: regular files, their bytes, the newest change (ns since 1970)."""
+
+    files: int = 0
+    size: int = 0
+    newest: int = 0
+
+
+class Selection:
+    """The ``take`` and ``leave`` of an item, for the names of one platform."""
+
+    def __init__(self, item: Item, platform: Platform) -> None:
+        ignore_case = platform != "linux"
+        self.whole = not item.take
+        self._take = Globs(item.take or ("**",), ignore_case=ignore_case)
+        self._leave = Globs(item.leave, ignore_case=ignore_case)
+
+    def __call__(self, path: str) -> bool:
+        """Return whether the item stands for ``path``, relative to its place."""
+        return self._take(path) and not self._leave(path)
+
+    def walk(self, machine: Machine, folder: str) -> Iterator[Entry]:
+        """Give the selected entries below ``folder``, each after the folders it lies in."""
+        waiting: dict[str, Entry] = {}
+        given: set[str] = set()
+        for entry in machine.walk(folder):
+            if entry.kind == "folder":
+                waiting[entry.path] = entry
+            if not self(entry.path):
+                continue
+            parts = entry.path.split("/")
+            for depth in range(1, len(parts)):
+                above = "/".join(parts[:depth])
+                if above not in given:
+                    given.add(above)
+                    yield waiting[above]
+            given.add(entry.path)
+            yield entry
+
+
+def tally(entries: Iterator[Entry]) -> Tally:
+    """Count ``entries``."""
+    files = size = newest = 0
+    for entry in entries:
+        if entry.kind == "file":
+            files, size, newest = files + 1, size + entry.size, max(newest, entry.mtime)
+    return Tally(files, size, newest)

@@ -1,0 +1,231 @@
+"""From a marked tree to a frozen model: every finding at once, in our own words.
+
+pydantic judges; this module turns what it says into findings with positions. A model's unknown
+keys are collected through the validation context, since pydantic's own error does not carry the
+keys that would have been right.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from pathlib import Path
+from typing import Annotated, Any, Self, TypeVar
+
+from pydantic import (
+    BaseModel,
+    BeforeValidator,
+    ConfigDict,
+    ModelWrapValidatorHandler,
+    ValidationError,
+    ValidationInfo,
+    model_validator,
+)
+from pydantic_core import ErrorDetails, PydanticCustomError
+
+from widetrail.errors import DocumentUnusable, InputUnusable
+from widetrail.findings import Finding, did_you_mean, errors_of
+from widetrail.formats.marked import Map, Mark, Seq, Text, read_marked
+
+TAG = "·"
+"""Discriminator tags begin with this, so that they are never taken for a key."""
+
+Where = tuple[str | int, ...]
+M = TypeVar("M", bound="Model")
+
+
+class Model(BaseModel):
+    """A frozen value of a document; unknown keys are findings, defaults are never mutable."""
+
+    model_config = ConfigDict(frozen=True, extra="ignore", validate_default=False)
+
+    @model_validator(mode="wrap")
+    @classmethod
+    def _collect_unknown(
+        cls, data: Any, handler: ModelWrapValidatorHandler[Self], info: ValidationInfo
+    ) -> Self:
+        if isinstance(data, dict):
+            known = cls.known_keys()
+            unknown = [key for key in data if key not in known]
+            if unknown and isinstance(info.context, Unknown):
+                info.context.keys.extend((data, key, known) for key in unknown)
+            elif unknown:
+                raise flaw("unknown-key", f'unknown key "{unknown[0]}"')
+        elif not isinstance(data, cls):
+            raise flaw("mapping", f"expected a mapping with {_either(sorted(cls.known_keys()))}")
+        return handler(data)
+
+    @classmethod
+    def known_keys(cls) -> frozenset[str]:
+        """Return the keys that a document may use for this model."""
+        return frozenset(f.alias or name for name, f in cls.model_fields.items())
+
+
+class Unknown:
+    """Collects unknown keys while a document is validated."""
+
+    def __init__(self) -> None:
+        self.keys: list[tuple[dict[str, Any], str, frozenset[str]]] = []
+
+
+def flaw(rule: str, message: str, hint: str = "") -> PydanticCustomError:
+    """Make the error that a validator raises: a rule code, a message and a hint."""
+    context = {"message": message, "hint": hint}
+    return PydanticCustomError(f"wt:{rule}", "{message}", context)
+
+
+def expected_one_of(rule: str, found: str, known: Iterable[str]) -> PydanticCustomError:
+    """Make the error for a word that is none of those known."""
+    words = list(known)
+    message = f'expected {_either(words)}; found "{found}"'
+    return flaw(rule, message, did_you_mean(found, words))
+
+
+def _yes_no(value: Any) -> Any:
+    if value not in ("yes", "no"):
+        raise expected_one_of("yes-no", str(value), ("yes", "no"))
+    return value == "yes"
+
+
+YesNo = Annotated[bool, BeforeValidator(_yes_no)]
+
+
+def read_text(path: Path) -> str:
+    """Read a document as UTF-8.
+
+    Raises:
+        InputUnusable: It is not there, cannot be read, or is not UTF-8.
+    """
+    try:
+        return path.read_bytes().decode("utf-8-sig")
+    except OSError as error:
+        reason = error.strerror or str(error)
+        raise InputUnusable("cannot be read", where=str(path), why=reason) from error
+    except UnicodeDecodeError as error:
+        raise InputUnusable(
+            "is not UTF-8 text",
+            where=str(path),
+            why=f"byte {error.start} is 0x{error.object[error.start]:02x}",
+            todo="Save it as UTF-8.",
+        ) from error
+
+
+def check(
+    model: type[M], text: str, file: str, context: Unknown | None = None
+) -> tuple[M | None, Map, tuple[Finding, ...]]:
+    """Read ``text`` as ``model``; return the value, its marked tree and all findings.
+
+    The value is ``None`` when there is an error among the findings. ``context`` is what the
+    model's validators are given.
+    """
+    tree, findings = read_marked(text, file)
+    if not isinstance(tree, Map):
+        if not findings:
+            findings = (Finding(file, 1, 1, "mapping", "", "expected a mapping of keys"),)
+        return None, _empty(), findings
+    context = context or Unknown()
+    value: M | None = None
+    found = list(findings)
+    try:
+        value = model.model_validate(tree, context=context)
+    except ValidationError as error:
+        found.extend(_finding(tree, file, e) for e in error.errors(include_url=False))
+    found.extend(_unknown(tree, file, context))
+    result = tuple(dict.fromkeys(sorted(found)))
+    return (None if errors_of(result) else value), tree, result
+
+
+def load(model: type[M], path: Path) -> M:
+    """Read the document at ``path`` as ``model``.
+
+    Raises:
+        InputUnusable: The file cannot be read.
+        DocumentUnusable: It has findings that are errors.
+    """
+    value, _, findings = check(model, read_text(path), str(path))
+    if value is None:
+        raise DocumentUnusable(str(path), errors_of(findings))
+    return value
+
+
+def mark_at(tree: Any, where: Iterable[str | int]) -> tuple[Mark, list[str]]:
+    """Return the nearest position to ``where`` in a marked tree, and the keys really walked."""
+    node, mark, walked = tree, tree.mark, []
+    for part in where:
+        if isinstance(node, Map) and isinstance(part, str) and part in node.keys_at:
+            mark, node = node.keys_at[part], node.get(part)
+        elif isinstance(node, Seq) and isinstance(part, int) and part < len(node):
+            node = node[part]
+            mark = node.mark
+        else:
+            continue
+        walked.append(str(part))
+    if isinstance(node, Text):
+        mark = node.mark
+    return mark, walked
+
+
+def _finding(tree: Map, file: str, error: ErrorDetails) -> Finding:
+    where = [p for p in error["loc"] if not (isinstance(p, str) and p.startswith(TAG))]
+    mark, walked = mark_at(tree, where)
+    if error["type"] == "missing":
+        walked, missing = walked, str(where[-1])
+        message, hint, rule = f'the key "{missing}" is missing', "", "missing-key"
+    else:
+        rule, message, hint = _words(error)
+    return Finding(file, mark.line, mark.column, rule, ".".join(walked), message, hint)
+
+
+def _words(error: ErrorDetails) -> tuple[str, str, str]:
+    kind, context, found = error["type"], error.get("ctx", {}), error["input"]
+    if kind.startswith("wt:"):
+        return kind[3:], str(context["message"]), str(context["hint"])
+    shown = f'"{found}"' if isinstance(found, str) else _shape(found)
+    if kind == "literal_error":
+        words = [w.strip("'\"") for w in str(context["expected"]).replace(" or ", ", ").split(", ")]
+        return "word", f"expected {_either(words)}; found {shown}", did_you_mean(str(found), words)
+    if kind in ("string_type", "string_sub_type"):
+        hint = "Put quotes around a text that holds , or { }" if not isinstance(found, str) else ""
+        return "text", f"expected a text; found {shown}", hint
+    if kind in ("dict_type", "mapping_type", "model_type"):
+        return "mapping", f"expected a mapping; found {shown}", ""
+    if kind in ("list_type", "tuple_type"):
+        return "list", f"expected a list; found {shown}", ""
+    if kind.startswith("int_"):
+        return "number", f"expected a whole number; found {shown}", ""
+    return kind.replace("_", "-"), f"{error['msg']}; found {shown}", ""
+
+
+def _unknown(tree: Map, file: str, context: Unknown) -> Iterable[Finding]:
+    paths = {id(node): where for node, where in _nodes(tree, [])}
+    for node, key, known in context.keys:
+        mark = node.keys_at.get(key, node.mark) if isinstance(node, Map) else tree.mark
+        where = ".".join(paths.get(id(node), []))
+        hint = did_you_mean(key, known) or f"Known here: {', '.join(sorted(known))}"
+        yield Finding(
+            file, mark.line, mark.column, "unknown-key", where, f'unknown key "{key}"', hint
+        )
+
+
+def _nodes(node: Any, where: list[str]) -> Iterable[tuple[Any, list[str]]]:
+    yield node, where
+    pairs = node.items() if isinstance(node, Map) else enumerate(node)
+    for key, value in pairs:
+        if isinstance(value, Map | Seq):
+            yield from _nodes(value, [*where, str(key)])
+
+
+def _either(words: list[str]) -> str:
+    quoted = [f'"{w}"' for w in words]
+    return quoted[0] if len(quoted) == 1 else f"one of {', '.join(quoted)}"
+
+
+def _shape(value: object) -> str:
+    if isinstance(value, dict):
+        return "a mapping"
+    return "a list" if isinstance(value, list | tuple) else str(value)
+
+
+def _empty() -> Map:
+    empty = Map()
+    empty.mark, empty.keys_at = Mark(1, 1), {}
+    return empty

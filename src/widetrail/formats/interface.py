@@ -1,0 +1,31 @@
+"""What every reader of a format gives back, and how it says that it cannot."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+Platform = Literal["windows", "macos", "linux"]
+"""The platforms; their conventions decide how paths and settings are written."""
+
+Scalar = str | int | float | bool | None
+Raw = Scalar | list["Raw"] | dict[str, "Raw"]
+
+
+class Unreadable(Exception):
+    """The bytes are not what the format asks for, or the value is not there.
+
+    The text is the reason, in words for people; it holds no part of a secret.
+    """
+
+
+class NotThere(Unreadable):
+    """The file is sound, but the value that was asked for does not stand in it."""
+
+
+@dataclass(frozen=True, slots=True)
+class Located:
+    """A value out of a file, with the line it stands on (from 1; 0 where there are none)."""
+
+    value: Raw
+    line: int = 0

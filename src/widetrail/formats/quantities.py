@@ -1,0 +1,32 @@
+"""Sizes as people write them."""
+
+from __future__ import annotations
+
+import re
+
+from widetrail.formats.checked import flaw
+
+_UNITS = {"B": 1, "KIB": 2**10, "MIB": 2**20, "GIB": 2**30, "TIB": 2**40}
+
+
+def parse_size(text: str) -> int:
+    """Return the bytes of a size such as ``2 GiB`` or ``512 B``.
+
+    Raises:
+        PydanticCustomError: It is not a number with a unit.
+    """
+    match = re.fullmatch(r"(\d{1,15}(?:\.\d{1,6})?)\s*([KMGT]iB|B)", text.strip(), re.IGNORECASE)
+    if match is None:
+        hint = "Write a number and B, KiB, MiB, GiB or TiB"
+        raise flaw("size", f'"{text}" is no size', hint)
+    return int(float(match.group(1)) * _UNITS[match.group(2).upper()])
+
+
+def show_size(size: int) -> str:
+    """Return ``size`` bytes for people: three digits or so, and a unit."""
+    amount, unit = float(size), "B"
+    for unit in ("B", "KiB", "MiB", "GiB", "TiB"):
+        if amount < 1000 or unit == "TiB":
+            break
+        amount /= 1024
+    return f"{size} B" if unit == "B" else f"{amount:.1f} {unit}"

@@ -1,0 +1,56 @@
+"""Bytes to text, as programs have written it over the years."""
+
+from __future__ import annotations
+
+import codecs
+import unicodedata
+
+from widetrail.formats.interface import Unreadable
+
+_MARKS = (
+    (codecs.BOM_UTF8, "utf-8-sig"),
+    (codecs.BOM_UTF16_LE, "utf-16"),
+    (codecs.BOM_UTF16_BE, "utf-16"),
+)
+
+
+def for_people(text: str) -> str:
+    """Return ``text`` fit to be shown: no control or direction characters, no raw bytes.
+
+    What cannot be shown becomes an escape such as ``\\x1b``; line ends and tabs too.
+    """
+    return "".join(c if _shows(c) else _escape(c) for c in text)
+
+
+def _shows(char: str) -> bool:
+    return char == " " or unicodedata.category(char) not in ("Cc", "Cf", "Cs", "Zl", "Zp")
+
+
+def _escape(char: str) -> str:
+    code = ord(char)
+    if 0xDC80 <= code <= 0xDCFF:  # a byte that was no text (PEP 383)
+        return f"\\x{code - 0xDC00:02x}"
+    return f"\\x{code:02x}" if code < 256 else f"\\u{code:04x}"
+
+
+def decode(data: bytes) -> tuple[str, str]:
+    """Return the text of ``data`` and the codec that read it.
+
+    A byte order mark decides; else UTF-8 where it fits; else Windows-1252, and Latin-1 where even
+    that has no character for a byte.
+
+    Raises:
+        Unreadable: A marked encoding is broken.
+    """
+    codec = next((name for mark, name in _MARKS if data.startswith(mark)), None)
+    if codec is not None:
+        try:
+            return data.decode(codec), codec
+        except UnicodeDecodeError as error:
+            raise Unreadable(f"is marked as {codec} but byte {error.start} is not") from error
+    for name in ("utf-8", "cp1252"):
+        try:
+            return data.decode(name), name
+        except UnicodeDecodeError:
+            continue
+    return data.decode("latin-1"), "latin-1"

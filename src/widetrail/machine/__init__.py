@@ -1,0 +1,11 @@
+"""Machines: their files, programs and disks, and the one seam through which they change."""
+
+from widetrail.machine.effects import Effect, EffectFailed, Effects, Gate
+from widetrail.machine.folder import FolderMachine
+from widetrail.machine.interface import Completed, Entry, Machine, Room
+from widetrail.machine.medium import Medium, medium_of
+
+__all__ = [
+    "Completed", "Effect", "EffectFailed", "Effects", "Entry", "FolderMachine", "Gate", "Machine",
+    "Medium", "Room", "medium_of",
+]  # fmt: skip

@@ -1,0 +1,246 @@
+"""The one seam through which anything is changed.
+
+Every change of a disk, of a medium or of the set of running programs is an effect with a number.
+A gate sees each effect before it happens and may raise; that is how a test stops the work
+anywhere. Paths here are those of the machine that Wide Trail runs on.
+"""
+
+from __future__ import annotations
+
+import ctypes
+import errno
+import os
+import stat
+import subprocess
+import sys
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from types import TracebackType
+
+from widetrail.errors import Halted
+
+_AT_FDCWD = -100
+_RENAME_NOREPLACE = 1
+
+
+@dataclass(frozen=True, slots=True)
+class Effect:
+    """One change: its number within the run (from 1), its kind and the path it touches."""
+
+    number: int
+    kind: str
+    path: str
+
+
+Gate = Callable[[Effect], None]
+
+
+class EffectFailed(Halted):
+    """The system refused a change; ``code`` is its error number."""
+
+    def __init__(self, kind: str, path: Path, error: OSError) -> None:
+        todo = _TODO.get(error.errno or 0, "Mend what the reason names, then run this again.")
+        reason = error.strerror or str(error)
+        super().__init__(f"cannot {kind}", where=str(path), why=reason, todo=todo)
+        self.code = error.errno
+
+
+_TODO = {
+    errno.ENOSPC: "Make room there, then run this again; what was done so far is kept.",
+    errno.EDQUOT: "Make room there, then run this again; what was done so far is kept.",
+    errno.EACCES: "Give the account the right to write there, then run this again.",
+    errno.EPERM: "Give the account the right to write there, then run this again.",
+    errno.EROFS: "Make it writable (a switch on the medium?), then run this again.",
+    errno.ENOENT: "Connect the medium or disk again, then run this again.",
+}
+
+
+class Effects:
+    """Does and counts changes. One object serves one run of a command.
+
+    Every method raises ``EffectFailed`` where the system refuses, and whatever the gate raises.
+    """
+
+    def __init__(self, gate: Gate | None = None) -> None:
+        self._gate = gate
+        self.count = 0
+
+    @contextmanager
+    def _effect(self, kind: str, path: Path) -> Iterator[None]:
+        self.count += 1
+        if self._gate is not None:
+            self._gate(Effect(self.count, kind, str(path)))
+        try:
+            yield
+        except OSError as error:
+            raise EffectFailed(kind, path, error) from error
+
+    def make_folder(self, path: Path, mode: int = 0o777) -> None:
+        """Make one folder; its parent must be there and it must not."""
+        with self._effect("make folder", path):
+            path.mkdir(mode)
+
+    def make_folders(self, path: Path) -> None:
+        """Make a folder and those above it that are missing, one effect each."""
+        missing = []
+        at = path
+        while not at.exists() and not at.is_symlink():
+            missing.append(at)
+            at = at.parent
+        for folder in reversed(missing):
+            self.make_folder(folder)
+
+    def create(self, path: Path, mode: int = 0o666) -> Writing:
+        """Begin a new file; one that is there already is never touched."""
+        with self._effect("create", path):
+            flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_NOFOLLOW", 0)
+            return Writing(self, path, os.open(path, flags | getattr(os, "O_BINARY", 0), mode))
+
+    def append(self, path: Path) -> Writing:
+        """Go on at the end of a file of the tool's own, making it where it is missing."""
+        with self._effect("append", path):
+            flags = os.O_WRONLY | os.O_CREAT | os.O_APPEND | getattr(os, "O_NOFOLLOW", 0)
+            return Writing(self, path, os.open(path, flags | getattr(os, "O_BINARY", 0), 0o600))
+
+    def put(self, path: Path, data: bytes, mode: int = 0o666) -> None:
+        """Write a whole new file and make it and its name durable."""
+        with self.create(path, mode) as file:
+            file.write(data)
+            file.sync()
+        self.sync_folder(path.parent)
+
+    def cut(self, path: Path, size: int) -> None:
+        """Cut a file of the tool's own to its first ``size`` bytes."""
+        with self._effect("cut", path):
+            os.truncate(path, size)
+
+    def make_link(self, path: Path, target: str) -> None:
+        """Make a symbolic link."""
+        with self._effect("make link", path):
+            path.symlink_to(target)
+
+    def rename(self, path: Path, to: Path) -> None:
+        """Rename within a volume; what is at ``to`` already is never replaced."""
+        with self._effect("rename", to):
+            _rename_without_replacing(path, to)
+
+    def remove_file(self, path: Path) -> None:
+        """Remove one file or link."""
+        with self._effect("remove", path):
+            path.unlink()
+
+    def remove_folder(self, path: Path) -> None:
+        """Remove one empty folder."""
+        with self._effect("remove folder", path):
+            path.rmdir()
+
+    def remove_tree(self, path: Path) -> None:
+        """Remove a folder of the tool's own with all in it, one effect each; links unfollowed."""
+        for entry in sorted(os.scandir(path), key=lambda e: e.name):
+            if entry.is_dir(follow_symlinks=False):
+                self.remove_tree(Path(entry.path))
+            else:
+                self.remove_file(Path(entry.path))
+        self.remove_folder(path)
+
+    def run(
+        self, command: Sequence[str], *, env: Mapping[str, str], folder: Path, seconds: float,
+        shown: str,
+    ) -> subprocess.CompletedProcess[bytes]:  # fmt: skip
+        """Run a program to its end, without a shell and without input.
+
+        Raises:
+            subprocess.TimeoutExpired: It did not end within ``seconds`` and was stopped.
+        """
+        with self._effect("start", Path(shown)):
+            return subprocess.run(
+                list(command), env=dict(env), cwd=folder, timeout=seconds, check=False,
+                stdin=subprocess.DEVNULL, capture_output=True,
+            )  # fmt: skip
+
+    def set_status(self, path: Path, mode: int, mtime_ns: int) -> None:
+        """Set permission bits (never set-user-id or set-group-id) and the time of change."""
+        with self._effect("set status", path):
+            path.chmod(stat.S_IMODE(mode) & 0o1777)
+            os.utime(path, ns=(mtime_ns, mtime_ns))
+
+    def sync_folder(self, path: Path) -> None:
+        """Make the names in a folder durable, where the system can."""
+        with self._effect("sync folder", path):
+            if sys.platform == "win32":  # folders cannot be opened for this there
+                return
+            handle = os.open(path, os.O_RDONLY | os.O_DIRECTORY)
+            try:
+                os.fsync(handle)
+            except OSError as error:
+                if error.errno not in (errno.EINVAL, errno.ENOTSUP):  # some FUSE volumes refuse
+                    raise
+            finally:
+                os.close(handle)
+
+    def barrier(self, path: Path) -> None:
+        """Make all that was written to the volume of ``path`` durable."""
+        with self._effect("barrier", path):
+            handle = os.open(path, os.O_RDONLY)
+            try:
+                libc = ctypes.CDLL(None, use_errno=True) if sys.platform != "win32" else None
+                if libc is not None and hasattr(libc, "syncfs"):
+                    if libc.syncfs(handle) != 0:
+                        raise OSError(ctypes.get_errno(), os.strerror(ctypes.get_errno()))
+                elif hasattr(os, "sync"):
+                    os.sync()
+            finally:
+                os.close(handle)
+
+
+class Writing:
+    """A file being written through the seam; close it, or use it in ``with``."""
+
+    def __init__(self, effects: Effects, path: Path, handle: int) -> None:
+        self._effects, self._path, self._handle = effects, path, handle
+
+    def write(self, data: bytes | memoryview) -> None:
+        """Write all of ``data``."""
+        with self._effects._effect("write", self._path):
+            view = memoryview(data)
+            while view:
+                view = view[os.write(self._handle, view) :]
+
+    def sync(self) -> None:
+        """Make what was written durable."""
+        with self._effects._effect("sync", self._path):
+            os.fsync(self._handle)
+
+    def close(self) -> None:
+        """Close the file; that alone makes nothing durable."""
+        if self._handle >= 0:
+            os.close(self._handle)
+            self._handle = -1
+
+    def __enter__(self) -> Writing:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:  # fmt: skip
+        self.close()
+
+
+def _rename_without_replacing(path: Path, to: Path) -> None:
+    if sys.platform == "win32":  # there the plain call refuses to replace
+        path.rename(to)
+        return
+    libc = ctypes.CDLL(None, use_errno=True)
+    if hasattr(libc, "renameat2"):
+        names = os.fsencode(path), os.fsencode(to)
+        if libc.renameat2(_AT_FDCWD, names[0], _AT_FDCWD, names[1], _RENAME_NOREPLACE) == 0:
+            return
+        code = ctypes.get_errno()
+        if code not in (errno.EINVAL, errno.ENOSYS, errno.ENOTSUP):
+            raise OSError(code, os.strerror(code))
+    if to.exists() or to.is_symlink():  # a volume without the flag: look, then rename
+        raise FileExistsError(errno.EEXIST, os.strerror(errno.EEXIST))
+    path.rename(to)

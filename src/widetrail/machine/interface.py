@@ -1,0 +1,96 @@
+"""What a machine is to the rest of Wide Trail.
+
+A path in these signatures is the machine's own, with ``/`` (``D:/Post``), unless it is a
+``pathlib.Path``: that one is where the same thing lies for the system Wide Trail runs on, and it
+never enters a plan, journal or report.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import BinaryIO, Literal, Protocol
+
+from widetrail.formats.interface import Platform
+from widetrail.machine.effects import Effects
+
+EntryKind = Literal["file", "folder", "link", "other"]
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """One name in a tree: its path relative to where the walk began, and its status.
+
+    ``size`` in bytes (0 unless a file), ``mtime`` in nanoseconds since 1970, ``mode`` the
+    permission bits, ``target`` what a link says.
+    """
+
+    path: str
+    kind: EntryKind
+    size: int
+    mtime: int
+    mode: int
+    target: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Room:
+    """The volume a path lies on: its name for people, and its free bytes."""
+
+    volume: str
+    free: int
+
+
+@dataclass(frozen=True, slots=True)
+class Completed:
+    """How a program ended: its exit status and what it printed."""
+
+    status: int
+    output: str
+    errors: str
+
+
+class Machine(Protocol):
+    """A computer whose files are read, and changed through ``effects`` only.
+
+    Reading raises ``MachineUnusable`` with the machine's own path where something is not there,
+    may not be read, or is reached through a link; it never follows a link below a root.
+    """
+
+    name: str
+    identity: str
+    platform: Platform
+    system: str
+    user: str
+    effects: Effects
+
+    def root(self, name: str) -> str:
+        """Return the folder that a root of the recipe language stands for."""
+
+    def look(self, path: str) -> Entry | None:
+        """Return what is at ``path`` itself, or ``None`` where nothing is."""
+
+    def walk(self, path: str) -> Iterator[Entry]:
+        """Give everything below the folder ``path``, folders before what is in them, sorted."""
+
+    def open(self, path: str) -> BinaryIO:
+        """Open the regular file at ``path`` for reading."""
+
+    def read(self, path: str, most: int = ...) -> bytes:
+        """Return a whole file of at most ``most`` bytes."""
+
+    def host(self, path: str) -> Path:
+        """Return where ``path`` lies for the system Wide Trail runs on."""
+
+    def room(self, path: str) -> Room:
+        """Return the volume that holds, or would hold, ``path``."""
+
+    def running(self, program: str) -> list[str]:
+        """Return a line for each running process of the program installed at ``program``."""
+
+    def start(self, program: str, arguments: Sequence[str], seconds: float = ...) -> Completed:
+        """Run the program installed at ``program`` to its end, in an empty working folder."""
+
+    def facts(self) -> Mapping[str, str]:
+        """Return what a plan notes about the machine: platform, system, user."""

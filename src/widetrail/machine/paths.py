@@ -1,0 +1,82 @@
+"""Paths as a machine writes them, with ``/`` on every platform (``C:/Users/ines``)."""
+
+from __future__ import annotations
+
+import re
+import unicodedata
+
+from widetrail.formats.interface import Platform
+
+_DRIVE = re.compile(r"[A-Za-z]:")
+_RESERVED = re.compile(r"(con|prn|aux|nul|com[0-9¹²³]|lpt[0-9¹²³])(\..*)?", re.IGNORECASE)
+
+
+def join(folder: str, *parts: str) -> str:
+    """Return ``folder`` with ``parts`` below it; empty parts do not count."""
+    return "/".join([folder.rstrip("/"), *(p for p in parts if p)]) or "/"
+
+
+def split(path: str) -> tuple[str, list[str]]:
+    """Return the anchor of an absolute path (``C:`` or an empty text) and its segments."""
+    anchor, _, rest = path.partition("/")
+    return anchor, [s for s in rest.split("/") if s]
+
+
+def parent(path: str) -> str:
+    """Return the folder that holds ``path``; an anchor is its own parent."""
+    anchor, segments = split(path)
+    return "/".join([anchor, *segments[:-1]]) or "/"
+
+
+def base(path: str) -> str:
+    """Return the last segment of ``path``."""
+    return path.rstrip("/").rpartition("/")[2]
+
+
+def is_absolute(path: str, platform: Platform) -> bool:
+    """Return whether ``path`` needs no other path to be understood."""
+    if platform == "windows":
+        return bool(re.match(r"[A-Za-z]:/|//", path.replace("\\", "/")))
+    return path.startswith("/")
+
+
+def written_by_machine(path: str, platform: Platform) -> str:
+    r"""Return a path that a program wrote (``D:\Post\``) in this module's form (``D:/Post``)."""
+    if platform == "windows":
+        path = path.replace("\\", "/")
+        if _DRIVE.match(path):
+            path = path[0].upper() + path[1:]
+    path = re.sub(r"(?<!^)/+", "/", path) if path.startswith("//") else re.sub(r"/+", "/", path)
+    return path if len(path) < 2 else path.rstrip("/")
+
+
+def key(path: str, platform: Platform) -> str:
+    """Return what two names of the same thing have in common on a platform's usual volumes."""
+    if platform == "linux":
+        return path
+    return unicodedata.normalize("NFC", path).casefold()
+
+
+def is_within(path: str, folder: str, platform: Platform) -> bool:
+    """Return whether ``path`` is ``folder`` or lies below it."""
+    inner, outer = key(path, platform), key(folder, platform).rstrip("/")
+    return inner.rstrip("/") == outer or inner.startswith(outer + "/")
+
+
+def trouble_with_name(name: str, platform: Platform) -> str:
+    """Return why a volume of ``platform`` cannot hold ``name``, or an empty text.
+
+    The rules for Windows are those of its file naming conventions.
+    """
+    if not name or name in (".", "..") or "/" in name or "\0" in name:
+        return "is no name of a file"
+    if platform != "windows":
+        too_long = len(name.encode("utf-8", "surrogateescape")) > 255
+        return "is longer than 255 bytes" if too_long else ""
+    if bad := sorted(set(name) & set('<>:"|?*\\')) or [c for c in name if ord(c) < 32]:
+        return f"holds {' '.join(map(repr, bad))}"
+    if _RESERVED.fullmatch(name):
+        return "is a reserved name"
+    if name[-1] in " .":
+        return "ends in a space or dot"
+    return "is longer than 255 characters" if len(name) > 255 else ""

@@ -1,0 +1,97 @@
+"""The parcel's logbook: numbered generations that govern the hand-over between stations.
+
+Each generation is a new file, never written over: one line of canonical JSON, then the SHA-256 of
+that line. It names the digest of the generation before it. The highest one counts; one that is
+damaged, missing or out of its chain is refused.
+"""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from widetrail.errors import ParcelUnusable
+from widetrail.formats.canonical import canonical, digest
+from widetrail.machine import Effects
+
+FOLDER = "logbook"
+MOST = 16 * 1024 * 1024
+
+_TODO = "Take the parcel as it was when the last leg ended, or plan and pack again."
+
+
+@dataclass(frozen=True, slots=True)
+class Generation:
+    """One entry: its number from 1, what happened, its facts, and the digest of its file."""
+
+    number: int
+    event: str
+    body: dict[str, Any]
+    digest: str
+
+
+def read_logbook(parcel: Path) -> tuple[Generation, ...]:
+    """Return every generation, oldest first.
+
+    Raises:
+        ParcelUnusable: There is none, or one is damaged, missing or out of its chain.
+    """
+    folder = parcel / FOLDER
+    try:
+        names = sorted(p.name for p in folder.iterdir())
+    except OSError as error:
+        raise ParcelUnusable(
+            "is no parcel", where=str(parcel), why=f"it holds no {FOLDER}",
+            todo="Name the folder that `widetrail plan` made.",
+        ) from error  # fmt: skip
+    generations: list[Generation] = []
+    for number, name in enumerate(names, start=1):
+        where = folder / name
+        if name != _name(number):
+            why = f"{_name(number)} should stand here"
+            raise ParcelUnusable("the logbook is not whole", where=str(where), why=why, todo=_TODO)
+        before = generations[-1].digest if generations else ""
+        generations.append(_read(where, number, before))
+    if not generations:
+        raise ParcelUnusable("the logbook is empty", where=str(folder), todo=_TODO)
+    return tuple(generations)
+
+
+def _read(path: Path, number: int, before: str) -> Generation:
+    try:
+        with path.open("rb") as file:
+            data = file.read(MOST + 1)
+    except OSError as error:
+        raise ParcelUnusable(
+            "the logbook cannot be read", where=str(path), why=error.strerror or ""
+        ) from error
+    line, _, seal = data.partition(b"\n")
+    if len(data) > MOST or seal != digest(line).encode() + b"\n":
+        why = "its checksum does not fit"
+        raise ParcelUnusable("the logbook was damaged or touched", where=str(path), why=why,
+                             todo=_TODO)  # fmt: skip
+    body = json.loads(line)
+    if body.get("number") != number or body.get("before") != before:
+        why = "it does not follow the entry before it"
+        raise ParcelUnusable("the logbook is not whole", where=str(path), why=why, todo=_TODO)
+    return Generation(number, str(body.get("event")), body, digest(data))
+
+
+def add_generation(
+    parcel: Path, effects: Effects, generations: tuple[Generation, ...], event: str,
+    facts: dict[str, Any],
+) -> tuple[Generation, ...]:  # fmt: skip
+    """Write the next generation durably and return all of them."""
+    number = len(generations) + 1
+    before = generations[-1].digest if generations else ""
+    body = {**facts, "number": number, "before": before, "event": event}
+    line = canonical(body)
+    data = line + b"\n" + digest(line).encode() + b"\n"
+    effects.put(parcel / FOLDER / _name(number), data)
+    return (*generations, Generation(number, event, body, digest(data)))
+
+
+def _name(number: int) -> str:
+    return f"{number:06d}.json"

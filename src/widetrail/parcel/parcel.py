@@ -1,0 +1,200 @@
+"""The parcel: the container that travels, with plan, recipes, cargo and logbook.
+
+::
+
+    bagit.txt, bag-info.txt, manifest-sha256.txt, tagmanifest-sha256.txt   (RFC 8493)
+    data/plan.json                 the plan in canonical form
+    data/recipes/ID.trail.yaml     the recipes it was made from
+    data/cargo/000001.tar …        the segments
+    data/index/000002.json …       the index that a generation of the logbook names
+    logbook/000001.json …          the generations
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Sequence
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+from pydantic import ValidationError
+
+from widetrail.errors import InputUnusable, ParcelUnusable
+from widetrail.formats.canonical import digest
+from widetrail.formats.interface import Platform
+from widetrail.machine import Effects
+from widetrail.parcel.bag import PAYLOAD, close_bag, file_digest, open_bag
+from widetrail.parcel.cargo import CargoReader, CargoWriter
+from widetrail.parcel.index import read_index, write_index
+from widetrail.parcel.logbook import FOLDER, Generation, add_generation, read_logbook
+from widetrail.planning import Plan
+from widetrail.recipe import SUFFIX, Kinds, Loaded, load_recipe_text
+
+_PACK_AGAIN = "Nothing was changed here. Pack again on old, or take an untouched copy."
+
+
+class Parcel:
+    """An opened parcel: its plan, and what its logbook tells."""
+
+    def __init__(self, folder: Path, effects: Effects) -> None:
+        """Open the parcel in ``folder``.
+
+        Raises:
+            ParcelUnusable: It is no parcel, or its logbook, plan or recipes were touched.
+        """
+        self.folder, self.effects = folder.absolute(), effects
+        self.generations = read_logbook(self.folder)
+        first = self.generations[0]
+        data = self._bytes("plan.json")
+        if digest(data) != first.body.get("plan"):
+            raise self._touched(self.folder / PAYLOAD / "plan.json")
+        try:
+            self.plan = Plan.model_validate_json(data)
+        except ValidationError as error:
+            raise ParcelUnusable(
+                "the plan cannot be read", where=str(folder), why=error.errors()[0]["msg"]
+            ) from error
+        self.run = str(first.body.get("run"))
+
+    def _bytes(self, name: str) -> bytes:
+        path = self.folder / PAYLOAD / name
+        try:
+            return path.read_bytes()
+        except OSError as error:
+            raise ParcelUnusable(
+                "something is missing", where=str(path), why=error.strerror or "", todo=_PACK_AGAIN
+            ) from error
+
+    def _touched(self, path: Path) -> ParcelUnusable:
+        why = "its SHA-256 is not the one in the logbook"
+        return ParcelUnusable("was damaged or touched", where=str(path), why=why, todo=_PACK_AGAIN)
+
+    def recipes(self, kinds: Kinds) -> tuple[Loaded, ...]:
+        """Return the recipes that travel along.
+
+        Raises:
+            ParcelUnusable: One is missing or was touched.
+        """
+        loaded = []
+        for planned in self.plan.recipes:
+            name = f"recipes/{planned.id}{SUFFIX}"
+            data = self._bytes(name)
+            path = self.folder / PAYLOAD / name
+            if digest(data) != planned.digest:
+                raise self._touched(path)
+            loaded.append(load_recipe_text(data.decode(), str(path), kinds))
+        return tuple(loaded)
+
+    @property
+    def legs_done(self) -> tuple[Generation, ...]:
+        """The generations of the legs that were done."""
+        return tuple(g for g in self.generations if g.event == "leg done")
+
+    def check_cargo(self) -> None:
+        """Read every file of the cargo and compare it with the logbook.
+
+        Raises:
+            ParcelUnusable: One is missing, was touched, or stands there unasked.
+        """
+        wanted = {"plan.json": self.generations[0].body["plan"]}
+        wanted |= {f"recipes/{r.id}{SUFFIX}": r.digest for r in self.plan.recipes}
+        for generation in self.legs_done:
+            wanted |= generation.body.get("files", {})
+        top = self.folder / PAYLOAD
+        found = {p.relative_to(top).as_posix(): p for p in top.rglob("*") if not p.is_dir()}
+        for name, path in sorted(found.items()):
+            if name not in wanted or path.is_symlink():
+                raise ParcelUnusable(
+                    "something stands in the parcel that nobody packed", where=str(path),
+                    todo="Take it out of the parcel, then walk again.",
+                )  # fmt: skip
+        for name, sha256 in sorted(wanted.items()):
+            if name not in found:
+                raise ParcelUnusable(
+                    "something is missing", where=str(top / name), todo=_PACK_AGAIN
+                )
+            if file_digest(found[name]) != sha256:
+                raise self._touched(found[name])
+
+    def begin_leg(self) -> None:
+        """Take the manifests away, and what an unfinished leg packed before."""
+        open_bag(self.folder, self.effects)
+        kept = {name for g in self.legs_done for name in g.body.get("files", {})}
+        for part in ("cargo", "index"):
+            for path in sorted((self.folder / PAYLOAD / part).iterdir()):
+                if f"{part}/{path.name}" not in kept:
+                    self.effects.remove_file(path)
+
+    def writer(self) -> CargoWriter:
+        """Return what packs the cargo."""
+        return CargoWriter(self.folder / PAYLOAD / "cargo", self.effects)
+
+    def reader(self, platform: Platform) -> CargoReader:
+        """Return what reads the cargo, after its index was judged as a whole.
+
+        Raises:
+            ParcelUnusable: The index was touched or names what may not be written.
+        """
+        packed = next(g for g in reversed(self.legs_done) if "index" in g.body)
+        name = str(packed.body["index"])
+        segments = {n: int(s["size"]) for n, s in packed.body["segments"].items()}
+        data = self._bytes(name)
+        if digest(data) != packed.body["files"][name]:
+            raise self._touched(self.folder / PAYLOAD / name)
+        items = [item.id for item in self.plan.items]
+        where = str(self.folder / PAYLOAD / name)
+        entries = read_index(data, where, items, segments, platform)
+        return CargoReader(self.folder / PAYLOAD / "cargo", entries)
+
+    def end_leg(self, facts: dict[str, Any], now: datetime, packed: CargoWriter | None) -> None:
+        """Write what a leg did into the logbook, and the manifests anew."""
+        body = dict(facts)
+        if packed is not None:
+            data = write_index(packed.entries)
+            name = f"index/{len(self.generations) + 1:06d}.json"
+            self.effects.put(self.folder / PAYLOAD / name, data)
+            cargo = {f"cargo/{n}": s["sha256"] for n, s in packed.segments.items()}
+            files = {**cargo, name: digest(data)}
+            body |= {"index": name, "segments": packed.segments, "files": files}
+        self.generations = add_generation(
+            self.folder, self.effects, self.generations, "leg done", body
+        )
+        close_bag(self.folder, self.effects, self.run, now)
+
+
+def set_out(
+    folder: Path, plan: Plan, recipes: Sequence[Loaded], run: str, now: datetime, effects: Effects
+) -> Parcel:
+    """Make the parcel for ``plan`` in ``folder``, which must not be there or be empty.
+
+    Nothing is left behind where it cannot be made.
+
+    Raises:
+        InputUnusable: Something is there already.
+        EffectFailed: The medium refused.
+    """
+    if os.path.lexists(folder) and (not folder.is_dir() or any(folder.iterdir())):
+        raise InputUnusable(
+            "cannot hold a new parcel", where=str(folder), why="something is there already",
+            todo="Name a folder that is empty or not there yet.",
+        )  # fmt: skip
+    existed = folder.is_dir()
+    try:
+        effects.make_folders(folder)
+        for name in (FOLDER, PAYLOAD, "data/cargo", "data/index", "data/recipes"):
+            effects.make_folder(folder / name)
+        effects.put(folder / PAYLOAD / "plan.json", plan.encoded())
+        for loaded in recipes:
+            path = folder / PAYLOAD / "recipes" / f"{loaded.id}{SUFFIX}"
+            effects.put(path, loaded.text.encode())
+        facts = {"run": run, "plan": plan.id, "time": now.isoformat(timespec="seconds")}
+        add_generation(folder, effects, (), "set out", facts)
+        close_bag(folder, effects, run, now)
+    except Exception:
+        if folder.is_dir():
+            effects.remove_tree(folder)
+        if existed:
+            effects.make_folder(folder)
+        raise
+    return Parcel(folder, effects)

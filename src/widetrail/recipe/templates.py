@@ -1,0 +1,98 @@
+"""Texts with braces: their grammar, and putting values in.
+
+``{name}`` and ``{name.attribute}`` are replaced, ``{{`` and ``}}`` are literal braces. A path
+template begins with a root or place in braces and uses ``/`` on every platform.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from dataclasses import dataclass
+from functools import lru_cache
+
+from widetrail.formats.checked import flaw
+
+_PIECE = re.compile(r"\{\{|\}\}|\{([^{}]*)\}|[{}]")
+_NAME = re.compile(r"[a-z][a-z0-9_]*(\.[a-z][a-z0-9_]*)?")
+
+ROOTS = frozenset(
+    "home documents desktop downloads music pictures videos saved_games config data cache "
+    "state preferences shared programs temp".split()
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Brace:
+    """A reference to a named value: ``{name}`` or ``{name.attribute}``."""
+
+    name: str
+
+    @property
+    def base(self) -> str:
+        """The part before the dot."""
+        return self.name.partition(".")[0]
+
+
+Template = tuple[str | Brace, ...]
+
+
+@lru_cache(maxsize=4096)
+def parse_template(text: str) -> Template:
+    """Split ``text`` into literal texts and braces.
+
+    Raises:
+        PydanticCustomError: A brace is open, empty or holds no name.
+    """
+    pieces: list[str | Brace] = []
+    end = 0
+    for match in _PIECE.finditer(text):
+        pieces.append(text[end : match.start()])
+        end = match.end()
+        whole, name = match.group(0), match.group(1)
+        if whole in ("{{", "}}"):
+            pieces.append(whole[0])
+        elif name is None:
+            raise flaw("brace", f'"{whole}" stands alone in "{text}"', f"Write {whole * 2} for it")
+        elif not _NAME.fullmatch(name):
+            hint = "Names are small letters, digits and _"
+            raise flaw("brace", f'"{{{name}}}" is no name in braces', hint)
+        else:
+            pieces.append(Brace(name))
+    pieces.append(text[end:])
+    return tuple(p for p in pieces if p != "")
+
+
+def braces(text: str) -> tuple[Brace, ...]:
+    """Return the braces of a template, in order."""
+    return tuple(p for p in parse_template(text) if isinstance(p, Brace))
+
+
+def fill(text: str, value: Callable[[str], str]) -> str:
+    """Return ``text`` with each brace replaced by what ``value`` gives for its name."""
+    return "".join(value(p.name) if isinstance(p, Brace) else p for p in parse_template(text))
+
+
+def check_path(text: str) -> str:
+    """Return ``text`` if it is a sound path template.
+
+    Raises:
+        PydanticCustomError: It does not begin with braces, climbs, or is tied to one machine.
+    """
+    pieces = parse_template(text)
+    if "\\" in text:
+        raise flaw("path-separator", f'"{text}" holds a \\', "Write paths with / on every platform")
+    if re.match(r"[A-Za-z]:", text):
+        hint = "Begin with a root or a place in braces, such as {documents}"
+        raise flaw("path-drive", f'"{text}" names a drive letter', hint)
+    if not pieces or not isinstance(pieces[0], Brace):
+        hint = "Begin with a root or a place in braces, such as {documents}"
+        raise flaw("path-root", f'"{text}" does not begin with a root or place', hint)
+    rest = "".join(p if isinstance(p, str) else "x" for p in pieces[1:])
+    if rest and not rest.startswith("/"):
+        raise flaw("path-root", f'"{text}" needs a / after its first braces')
+    segments = rest.split("/")[1:]
+    if any(s in (".", "..", "") for s in segments):
+        hint = "Paths only go down, and do not end in /"
+        raise flaw("path-climbs", f'"{text}" holds an empty, "." or ".." segment', hint)
+    return text

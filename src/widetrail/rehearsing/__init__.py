@@ -1,0 +1,20 @@
+"""Rehearsing: recipes tried out on copies of machines, and judged."""
+
+from widetrail.rehearsing.rehearsal import (
+    SUFFIX,
+    Rehearsal,
+    collect_rehearsals,
+    load_rehearsal,
+)
+from widetrail.rehearsing.runner import Difference, Rehearsed, rehearse, show_screen
+
+__all__ = [
+    "SUFFIX",
+    "Difference",
+    "Rehearsal",
+    "Rehearsed",
+    "collect_rehearsals",
+    "load_rehearsal",
+    "rehearse",
+    "show_screen",
+]

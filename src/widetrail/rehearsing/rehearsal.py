@@ -1,0 +1,99 @@
+"""Rehearsal files: two machines, what is prepared, and the outcome that is expected."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Annotated, Any, Literal
+
+from pydantic import BeforeValidator, Field
+
+from widetrail.errors import DocumentUnusable, InputUnusable
+from widetrail.findings import errors_of
+from widetrail.formats.checked import Model, check, read_text
+
+SUFFIX = ".rehearsal.yaml"
+
+
+def _value(raw: Any) -> Any:
+    """Take a text that reads as a whole number as one; readings give numbers."""
+    return int(raw) if isinstance(raw, str) and raw.lstrip("-").isdecimal() else raw
+
+
+Expected = Annotated[int | str | tuple[str, ...], BeforeValidator(_value)]
+
+
+class Side(Model):
+    """One machine of a rehearsal, and the commands that prepare it."""
+
+    machine: str
+    prepare: tuple[tuple[str, ...], ...] = ()
+
+
+class ExpectedItem(Model):
+    """What is expected of one item; what is left out is not judged."""
+
+    route: str | None = None
+    checks: dict[str, Expected] = Field(default_factory=dict)
+    losses: tuple[str, ...] | None = None
+
+
+class Expect(Model):
+    """What is expected at the end, by item, and of what the program prints on both sides."""
+
+    screen: Literal["same"] | None = None
+    items: dict[str, ExpectedItem] = Field(min_length=1)
+
+
+def _split(raw: Any) -> Any:
+    if not isinstance(raw, dict):
+        return raw
+    own = {key: raw[key] for key in ("screen",) if key in raw}
+    return {**own, "items": {key: value for key, value in raw.items() if key not in own}}
+
+
+class RehearsalFile(Model):
+    """A whole rehearsal file."""
+
+    rehearsal: str
+    recipe: str
+    old: Side
+    new: Side
+    expect: Annotated[Expect, BeforeValidator(_split)]
+
+
+@dataclass(frozen=True, slots=True)
+class Rehearsal:
+    """A rehearsal with where it lies, so that its recipe and machines are found beside it."""
+
+    path: Path
+    file: RehearsalFile
+
+
+def load_rehearsal(path: Path) -> Rehearsal:
+    """Load the rehearsal at ``path``.
+
+    Raises:
+        InputUnusable: It cannot be read.
+        DocumentUnusable: It has findings.
+    """
+    value, _, findings = check(RehearsalFile, read_text(path), str(path))
+    if value is None:
+        raise DocumentUnusable(str(path), errors_of(findings))
+    return Rehearsal(path, value)
+
+
+def collect_rehearsals(paths: list[Path]) -> list[Path]:
+    """Return the rehearsal files that ``paths`` name: files, and folders with all below them.
+
+    Raises:
+        InputUnusable: A path is not there, or holds no rehearsal.
+    """
+    found: list[Path] = []
+    for path in paths:
+        inside = sorted(path.rglob(f"*{SUFFIX}")) if path.is_dir() else [path]
+        if not inside or not path.exists():
+            why = f"it holds no *{SUFFIX}" if path.is_dir() else "there is no such file"
+            raise InputUnusable("nothing to rehearse", where=str(path), why=why)
+        found.extend(inside)
+    return list(dict.fromkeys(found))

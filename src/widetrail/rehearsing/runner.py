@@ -1,0 +1,240 @@
+"""Rehearsing: the whole trail on copies of two machines, with the real engine.
+
+The machines of the rehearsal are never changed: they are copied first. While one station works,
+the other one is out of reach, and before the last look the parcel is too.
+"""
+
+from __future__ import annotations
+
+import shutil
+import tempfile
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from pathlib import Path
+
+from widetrail.errors import InputUnusable, WideTrailError
+from widetrail.finding import Finder
+from widetrail.formats.canonical import digest
+from widetrail.machine import Completed, FolderMachine, medium_of
+from widetrail.parcel import Parcel, set_out
+from widetrail.planning import make_plan
+from widetrail.recipe import SUFFIX as RECIPE_SUFFIX
+from widetrail.recipe import Loaded, load_recipe
+from widetrail.rehearsing.rehearsal import Rehearsal, Side
+from widetrail.reporting import ItemReport, Report, make_report
+from widetrail.steps import KINDS
+from widetrail.walking import Visit
+
+MACHINES = "machines"
+
+
+@dataclass(frozen=True, slots=True)
+class Difference:
+    """One thing that came out otherwise than expected."""
+
+    what: str
+    expected: str
+    found: str
+
+
+@dataclass(frozen=True, slots=True)
+class Rehearsed:
+    """A rehearsal that was run: its differences, and what the program printed on both sides."""
+
+    file: str
+    title: str
+    differences: tuple[Difference, ...]
+    old_screen: str = ""
+    new_screen: str = ""
+
+    @property
+    def passed(self) -> bool:
+        """Whether everything was as expected."""
+        return not self.differences
+
+
+def rehearse(rehearsal: Rehearsal, now: datetime, machines: Path | None = None) -> Rehearsed:
+    """Run one rehearsal on copies of its machines.
+
+    ``machines`` is the folder that holds them; without it, a folder of that name is looked for
+    beside the rehearsal and in the folders above it. The copies are removed at the end.
+
+    Raises:
+        InputUnusable: The recipe or a machine is not there.
+        DocumentUnusable: The recipe has findings.
+    """
+    file = rehearsal.file
+    loaded = load_recipe(rehearsal.path.parent / f"{file.recipe}{RECIPE_SUFFIX}", KINDS)
+    with tempfile.TemporaryDirectory(prefix="widetrail-rehearsal-") as folder:
+        stage = _Stage(Path(folder), rehearsal.path, machines)
+        stage.copy(file.old)
+        stage.copy(file.new)
+        try:
+            return stage.run(rehearsal, loaded, now)
+        except WideTrailError as error:
+            found = Difference("the trail", "to be walked to its end", str(error))
+            return Rehearsed(str(rehearsal.path), file.rehearsal, (found,))
+
+
+class _Stage:
+    """The copies of a rehearsal's machines, and moving them in and out of reach."""
+
+    def __init__(self, folder: Path, rehearsal: Path, machines: Path | None) -> None:
+        self._here, self._away = folder / "here", folder / "away"
+        self._here.mkdir()
+        self._away.mkdir()
+        self._source = machines or _machines_near(rehearsal)
+
+    def copy(self, side: Side) -> None:
+        source = self._source / side.machine
+        if not source.is_dir():
+            raise InputUnusable(
+                "there is no such machine", where=str(source), todo="Name one that is there."
+            )
+        if not (self._here / side.machine).exists():
+            shutil.copytree(source, self._here / side.machine, symlinks=True)
+
+    def open(self, side: Side) -> FolderMachine:
+        return FolderMachine(self._here / side.machine)
+
+    def out_of_reach(self, name: str) -> None:
+        (self._here / name).rename(self._away / name)
+
+    def back(self, name: str) -> None:
+        (self._away / name).rename(self._here / name)
+
+    def run(self, rehearsal: Rehearsal, loaded: Loaded, now: datetime) -> Rehearsed:
+        file = rehearsal.file
+        for side in (file.old, file.new):
+            _prepare(self.open(side), loaded, side)
+        old, new = self.open(file.old), self.open(file.new)
+        before, old_screen = _contents(old), _screen(old, loaded)
+        plan = make_plan([loaded], old, new, medium_of(self._here))
+        folder = self._here / "parcel"
+        set_out(folder, plan, [loaded], "rehearsal", now, old.effects)
+        self.out_of_reach(file.new.machine)
+        Visit(Parcel(folder, old.effects), old).walk(now)
+        changed = _changes(before, _contents(old))
+        self.out_of_reach(file.old.machine)
+        self.back(file.new.machine)
+        new = self.open(file.new)
+        Visit(Parcel(folder, new.effects), new).walk(now)
+        report = make_report(Parcel(folder, new.effects))
+        self.out_of_reach("parcel")
+        new_screen = _screen(new, loaded)
+        differences = [*_judge(rehearsal, loaded, report)]
+        if changed:
+            differences.append(Difference("old", "nothing changed", ", ".join(changed[:5])))
+        if file.expect.screen == "same" and old_screen != new_screen:
+            differences.append(_first_difference(old_screen, new_screen))
+        title = str(rehearsal.path), file.rehearsal
+        return Rehearsed(*title, tuple(differences), old_screen, new_screen)
+
+
+def show_screen(machine: FolderMachine, loaded: Loaded) -> Completed:
+    """Start the application's ``screen`` command on ``machine`` and return what it printed.
+
+    Raises:
+        InputUnusable: The recipe names no screen, or the program is not installed.
+    """
+    application = loaded.recipe.application
+    if not application.screen:
+        raise InputUnusable("the recipe names no screen", where=loaded.file)
+    name, *arguments = application.screen
+    return machine.start(Finder(machine, loaded).programs()[name], arguments)
+
+
+def _screen(machine: FolderMachine, loaded: Loaded) -> str:
+    done = show_screen(machine, loaded)
+    return done.output if done.status == 0 else f"status {done.status}: {done.errors}"
+
+
+def _machines_near(rehearsal: Path) -> Path:
+    for folder in rehearsal.resolve().parents:
+        if (folder / MACHINES).is_dir():
+            return folder / MACHINES
+    raise InputUnusable(
+        "its machines are not there", where=str(rehearsal),
+        why=f"no folder {MACHINES} lies beside it or above it",
+        todo="Name the folder that holds them with --machines.",
+    )  # fmt: skip
+
+
+def _prepare(machine: FolderMachine, loaded: Loaded, side: Side) -> None:
+    programs = Finder(machine, loaded).programs()
+    for name, *arguments in side.prepare:
+        if name not in programs:
+            known = ", ".join(programs)
+            raise InputUnusable(f'"{name}" is no program of {loaded.id}', why=f"known: {known}")
+        done = machine.start(programs[name], arguments)
+        if done.status != 0:
+            raise InputUnusable(
+                f"preparing {machine.name} failed", where=" ".join([name, *arguments]),
+                why=f"it ended with {done.status}: {done.errors.strip()}",
+            )  # fmt: skip
+
+
+def _contents(machine: FolderMachine) -> dict[str, str]:
+    """Return a digest for each of the person's files: all but the tool's own state."""
+    own = machine.host(machine.root("state")) / "widetrail"
+    found = {}
+    for path in sorted(machine.folder.rglob("*")):
+        if path.is_symlink() or own in path.parents or path == own:
+            continue
+        name = path.relative_to(machine.folder).as_posix()
+        found[name] = digest(path.read_bytes()) if path.is_file() else "folder"
+    return found
+
+
+def _changes(before: dict[str, str], after: dict[str, str]) -> list[str]:
+    return sorted(n for n in before.keys() | after.keys() if before.get(n) != after.get(n))
+
+
+def _judge(rehearsal: Rehearsal, loaded: Loaded, report: Report) -> Sequence[Difference]:
+    found: list[Difference] = []
+    items = {item.id.rpartition(".")[2]: item for item in report.items}
+    for name, expected in rehearsal.file.expect.items.items():
+        item = items.get(name)
+        if item is None:
+            found.append(Difference(name, "an item of the recipe", f"{loaded.id} has no such item"))
+            continue
+        if expected.route is not None and item.route != expected.route:
+            found.append(Difference(f"{name}.route", expected.route, item.route))
+        if expected.losses is not None and {w for w, _ in item.losses} != set(expected.losses):
+            losses = ", ".join(w for w, _ in item.losses)
+            found.append(Difference(f"{name}.losses", ", ".join(expected.losses), losses))
+        for check, value in expected.checks.items():
+            found.extend(_judge_check(name, item, check, value))
+    for name, item in items.items():
+        if item.state != "carried":
+            found.append(Difference(name, "carried", item.state))
+        for line in item.checks:
+            if line.verdict != "holds":
+                found.append(Difference(f"{name}.checks.{line.name}", str(line.old), str(line.new)))
+            elif line.new == 0 and line.name not in _expected_checks(rehearsal, name):
+                wanted = "something, or 0 said in expect"
+                found.append(Difference(f"{name}.checks.{line.name}", wanted, "0 = 0"))
+    return found
+
+
+def _expected_checks(rehearsal: Rehearsal, item: str) -> set[str]:
+    expected = rehearsal.file.expect.items.get(item)
+    return set(expected.checks) if expected is not None else set()
+
+
+def _judge_check(name: str, item: ItemReport, check: str, value: object) -> list[Difference]:
+    line = next((c for c in item.checks if c.name == check), None)
+    what = f"{name}.checks.{check}"
+    if line is None:
+        return [Difference(what, str(value), "the recipe has no such check")]
+    new = tuple(line.new) if isinstance(line.new, list) else line.new
+    return [] if new == value else [Difference(what, str(value), str(line.new))]
+
+
+def _first_difference(old: str, new: str) -> Difference:
+    one, other = old.splitlines(), new.splitlines()
+    for number, (a, b) in enumerate(zip(one, other, strict=False), start=1):
+        if a != b:
+            return Difference(f"screen, line {number}", a, b)
+    return Difference("screen", f"{len(one)} lines", f"{len(other)} lines")

@@ -1,0 +1,75 @@
+"""The station journal: the truth about what this run did at this station.
+
+It lies on the station's own disk. Each record is a line ``LENGTH SHA256 JSON``, where the digest
+covers the digest before it and the JSON, so that a torn tail is told from damage in the middle.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+from widetrail.errors import InputUnusable
+from widetrail.formats.canonical import canonical, digest
+from widetrail.machine import Effects
+
+
+class Journal:
+    """An append-only journal; every record is durable when ``add`` returns."""
+
+    def __init__(self, path: Path, shown: str, effects: Effects) -> None:
+        """Open the journal at ``path`` (``shown`` to people), which need not be there.
+
+        Raises:
+            InputUnusable: It is damaged before its end.
+        """
+        self._path, self._effects = path, effects
+        data = path.read_bytes() if path.exists() else b""
+        self.records, self._last, self._sound = _read(data, shown)
+        self._torn = self._sound < len(data)
+
+    def add(self, record: Mapping[str, Any]) -> None:
+        """Write one record; a torn tail of an earlier run is cut first."""
+        if self._torn:
+            self._effects.cut(self._path, self._sound)
+            self._torn = False
+        body = canonical(dict(record))
+        self._last = _link(self._last, body)
+        with self._effects.append(self._path) as file:
+            file.write(b"%d %s %s\n" % (len(body), self._last.encode(), body))
+            file.sync()
+        self.records.append(dict(record))
+
+    def has(self, event: str, **facts: Any) -> bool:
+        """Return whether a record of ``event`` with all of ``facts`` is there."""
+        wanted = {"event": event, **facts}
+        return any(wanted.items() <= record.items() for record in self.records)
+
+
+def _link(before: str, body: bytes) -> str:
+    return digest(before.encode() + body)
+
+
+def _read(data: bytes, shown: str) -> tuple[list[dict[str, Any]], str, int]:
+    records: list[dict[str, Any]] = []
+    last, sound = "", 0
+    lines = data.split(b"\n")
+    for number, line in enumerate(lines):
+        length, _, rest = line.partition(b" ")
+        seal, _, body = rest.partition(b" ")
+        whole = number < len(lines) - 1 and length == b"%d" % len(body)
+        if not whole or seal.decode("ascii", "replace") != _link(last, body):
+            if any(lines[number + 1 :]):
+                raise InputUnusable(
+                    "the journal of this station is damaged",
+                    where=f"{shown}:{number + 1}",
+                    why="a record before the last one does not fit its checksum",
+                    todo="Keep it as it is and ask for help; nothing was changed.",
+                )
+            break
+        last = seal.decode()
+        records.append(json.loads(body))
+        sound += len(line) + 1
+    return records, last, sound

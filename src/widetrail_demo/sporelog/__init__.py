@@ -1,0 +1,1 @@
+"""Sporelog, a stand-in: specimen records with scanned plates, ordered on shelves."""

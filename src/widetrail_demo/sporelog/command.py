@@ -1,0 +1,134 @@
+"""The command ``sporelog``."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import shutil
+import signal
+import sys
+import time
+from pathlib import Path
+
+from widetrail_demo import here
+from widetrail_demo.sporelog import store
+
+
+def main() -> None:
+    """Run ``sporelog`` with the arguments of the command line."""
+    parser = argparse.ArgumentParser("sporelog", description="Specimen records and plates.")
+    commands = parser.add_subparsers(dest="command", required=True)
+    commands.add_parser("list", help="print the collection as the screen shows it")
+    opened = commands.add_parser("open", help="open the collection until told to end")
+    opened.add_argument("--for", dest="seconds", type=float, default=3600.0)
+    move = commands.add_parser("move", help="move the collection to another folder")
+    move.add_argument("folder")
+    add = commands.add_parser("add", help="add a specimen to the first shelf")
+    add.add_argument("name")
+    add.add_argument("--found", default="2026-01-15")
+    arguments = parser.parse_args()
+    _first_start()
+    match arguments.command:
+        case "list":
+            _list()
+        case "open":
+            _open(arguments.seconds)
+        case "move":
+            _move(arguments.folder)
+        case "add":
+            _add(arguments.name, arguments.found)
+
+
+def _first_start() -> None:
+    settings = read = store.read_settings()
+    if not read.has_section("sporelog"):
+        settings["sporelog"] = {"release": _release()}
+        settings["view"] = {"columns": "number,name,found", "order": "number"}
+        store.write_settings(settings)
+    folder = store.collection_folder()
+    if not folder.exists() and not settings.get("collection", "folder", fallback=""):
+        store.create(folder)
+
+
+def _release() -> str:
+    try:
+        return (here.program_folder() / "release.txt").read_text().strip()
+    except OSError:
+        return "5"
+
+
+def _collection() -> Path:
+    folder = store.collection_folder()
+    if not (folder / "specimens.db").is_file():
+        sys.exit("sporelog: the collection is not where it was")
+    return folder
+
+
+def _list() -> None:
+    folder = _collection()
+    shelves = store.read_shelves(folder)
+    specimens = [s for shelf in shelves for s in shelf.specimens]
+    plates = sum(len(s.plates) for s in specimens)
+    print(f"Sporelog: {len(specimens)} specimens, {len(shelves)} shelves, {plates} plates")
+    print(f"Saved views: {', '.join(store.view_names()) or 'none'}")
+    for shelf in shelves:
+        print(f"\n{shelf.name} ({len(shelf.specimens)})")
+        for specimen in shelf.specimens:
+            print(_line(specimen, folder))
+
+
+def _line(specimen: store.Specimen, folder: Path) -> str:
+    line = f"  {specimen.number:>4}  {specimen.found}  {specimen.name}, {specimen.spot}"
+    if specimen.remark:
+        line += f" ({specimen.remark})"
+    for file in specimen.plates:
+        line += f" [{file}]" if (folder / "plates" / file).is_file() else f" [{file} is missing]"
+    return line
+
+
+def _open(seconds: float) -> None:
+    lock = _collection() / store.LOCK
+    if lock.exists() and _alive(lock):
+        sys.exit("sporelog: it is open already")
+    lock.write_text(str(os.getpid()))
+    signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
+    print("Sporelog is open.", flush=True)
+    try:
+        time.sleep(seconds)
+    finally:
+        lock.unlink()
+
+
+def _alive(lock: Path) -> bool:
+    try:
+        os.kill(int(lock.read_text()), 0)
+    except (OSError, ValueError):
+        return False
+    return True
+
+
+def _move(folder: str) -> None:
+    target = here.real(folder)
+    if target.exists():
+        sys.exit(f"sporelog: there is something at {folder} already")
+    target.parent.mkdir(parents=True, exist_ok=True)
+    shutil.move(_collection(), target)
+    settings = store.read_settings()
+    written = folder.replace("/", "\\") if here.PLATFORM == "windows" else folder
+    settings["collection"] = {"folder": written}
+    store.write_settings(settings)
+
+
+def _add(name: str, found: str) -> None:
+    with store.database(_collection()) as connection:
+        number = connection.execute("select coalesce(max(number), 0) + 1 from specimen").fetchone()
+        if connection.execute("select count(*) from shelf").fetchone() == (0,):
+            connection.execute("insert into shelf values (1, 'Unsorted', 1)")
+        connection.execute(
+            "insert into specimen values (?, ?, ?, 'unknown', (select min(id) from shelf), '')",
+            (*number, name, found),
+        )
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,115 @@
+"""What Sporelog keeps: a settings file, and a collection folder with a database and plates."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Iterator
+from configparser import ConfigParser
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+
+from widetrail_demo import here
+
+SCHEMA = """
+create table shelf (id integer primary key, name text not null, position integer not null);
+create table specimen (
+  number integer primary key, name text not null, found text not null, spot text not null,
+  shelf integer not null references shelf(id), remark text not null default '');
+create table plate (id integer primary key, specimen integer not null, file text not null);
+"""
+LOCK = "sporelog.lock"
+
+
+@dataclass(frozen=True)
+class Specimen:
+    """One record with the files of its plates."""
+
+    number: int
+    name: str
+    found: str
+    spot: str
+    remark: str
+    plates: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Shelf:
+    """A shelf with what stands on it."""
+
+    name: str
+    specimens: tuple[Specimen, ...]
+
+
+def settings_file() -> Path:
+    """Return the settings file of the account."""
+    return here.config_folder() / "Sporelog" / "sporelog.ini"
+
+
+def read_settings() -> ConfigParser:
+    """Return the settings; empty where there is no file yet."""
+    settings = ConfigParser(interpolation=None)
+    settings.read(settings_file(), encoding="utf-8")
+    return settings
+
+
+def write_settings(settings: ConfigParser) -> None:
+    """Write the settings file."""
+    settings_file().parent.mkdir(parents=True, exist_ok=True)
+    with settings_file().open("w", encoding="utf-8", newline="\r\n") as file:
+        settings.write(file)
+
+
+def collection_folder() -> Path:
+    """Return the collection: where the settings say, else in the documents."""
+    told = read_settings().get("collection", "folder", fallback="")
+    return here.real(told) if told else here.documents_folder() / "Sporelog"
+
+
+def create(folder: Path) -> None:
+    """Make an empty collection."""
+    (folder / "plates").mkdir(parents=True)
+    with database(folder) as connection:
+        connection.executescript(SCHEMA)
+
+
+@contextmanager
+def database(folder: Path) -> Iterator[sqlite3.Connection]:
+    """Open the collection's database; what is done in it is kept at the end."""
+    connection = sqlite3.connect(folder / "specimens.db")
+    try:
+        with connection:
+            yield connection
+    finally:
+        connection.close()
+
+
+def read_shelves(folder: Path) -> tuple[Shelf, ...]:
+    """Return the whole collection, read only."""
+    connection = sqlite3.connect(f"{(folder / 'specimens.db').as_uri()}?mode=ro", uri=True)
+    try:
+        plates: dict[int, list[str]] = {}
+        for specimen, file in connection.execute("select specimen, file from plate order by id"):
+            plates.setdefault(specimen, []).append(file)
+        shelves = connection.execute("select id, name from shelf order by position").fetchall()
+        return tuple(
+            Shelf(
+                name,
+                tuple(
+                    Specimen(*row, plates=tuple(plates.get(row[0], ())))
+                    for row in connection.execute(
+                        "select number, name, found, spot, remark from specimen"
+                        " where shelf = ? order by number",
+                        (shelf,),
+                    )
+                ),
+            )
+            for shelf, name in shelves
+        )
+    finally:
+        connection.close()
+
+
+def view_names() -> list[str]:
+    """Return the names of the saved views."""
+    return sorted(p.stem for p in (settings_file().parent / "views").glob("*.view"))
