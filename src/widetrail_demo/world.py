@@ -174,7 +174,7 @@ def _collection(folder: Path, dice: random.Random, specimens: int) -> None:
         _text(
             folder / "thumbs" / "0001.thumb", "a small picture\n", datetime(2024, 1, 1, tzinfo=UTC)
         )
-    newest = datetime(2024, 11, 3, 9, 12, tzinfo=UTC).timestamp()
+    newest = datetime(2026, 9, 14, 9, 12, tzinfo=UTC).timestamp()
     os.utime(folder / "specimens.db", (newest, newest))
 
 

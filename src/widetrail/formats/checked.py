@@ -128,7 +128,7 @@ def check(
     try:
         value = model.model_validate(tree, context=context)
     except ValidationError as error:
-        found.extend(_finding(tree, file, e) for e in error.errors(include_url=False))
+        found.extend(_finding(tree, file, e) for e in _own_errors(error))
     found.extend(_unknown(tree, file, context))
     result = tuple(dict.fromkeys(sorted(found)))
     return (None if errors_of(result) else value), tree, result
@@ -164,6 +164,16 @@ def mark_at(tree: Any, where: Iterable[str | int]) -> tuple[Mark, list[str]]:
     return mark, walked
 
 
+def _own_errors(error: ValidationError) -> Iterable[ErrorDetails]:
+    """Give the errors but those that only say that what holds another error is too short."""
+    errors = error.errors(include_url=False)
+    for one in errors:
+        where = one["loc"]
+        inner = any(e is not one and e["loc"][: len(where)] == where for e in errors)
+        if one["type"] != "too_short" or not inner:
+            yield one
+
+
 def _finding(tree: Map, file: str, error: ErrorDetails) -> Finding:
     where = [p for p in error["loc"] if not (isinstance(p, str) and p.startswith(TAG))]
     mark, walked = mark_at(tree, where)
@@ -190,6 +200,8 @@ def _words(error: ErrorDetails) -> tuple[str, str, str]:
         return "mapping", f"expected a mapping; found {shown}", ""
     if kind in ("list_type", "tuple_type"):
         return "list", f"expected a list; found {shown}", ""
+    if kind == "too_short":
+        return "empty", "expected at least one", ""
     if kind.startswith("int_"):
         return "number", f"expected a whole number; found {shown}", ""
     return kind.replace("_", "-"), f"{error['msg']}; found {shown}", ""

@@ -1,8 +1,9 @@
 """The parcel's logbook: numbered generations that govern the hand-over between stations.
 
 Each generation is a new file, never written over: one line of canonical JSON, then the SHA-256 of
-that line. It names the digest of the generation before it. The highest one counts; one that is
-damaged, missing or out of its chain is refused.
+that line. It names the digest of the generation before it. The highest valid one counts. A torn
+one at the end is told, since a leg that was cut off leaves it; any other that is damaged, missing
+or out of its chain is refused.
 """
 
 from __future__ import annotations
@@ -32,8 +33,8 @@ class Generation:
     digest: str
 
 
-def read_logbook(parcel: Path) -> tuple[Generation, ...]:
-    """Return every generation, oldest first.
+def read_logbook(parcel: Path) -> tuple[tuple[Generation, ...], Path | None]:
+    """Return every generation, oldest first, and the file of a torn one after them, if any.
 
     Raises:
         ParcelUnusable: There is none, or one is damaged, missing or out of its chain.
@@ -53,10 +54,15 @@ def read_logbook(parcel: Path) -> tuple[Generation, ...]:
             why = f"{_name(number)} should stand here"
             raise ParcelUnusable("the logbook is not whole", where=str(where), why=why, todo=_TODO)
         before = generations[-1].digest if generations else ""
-        generations.append(_read(where, number, before))
+        try:
+            generations.append(_read(where, number, before))
+        except ParcelUnusable:
+            if number < len(names) or not generations:
+                raise
+            return tuple(generations), where
     if not generations:
         raise ParcelUnusable("the logbook is empty", where=str(folder), todo=_TODO)
-    return tuple(generations)
+    return tuple(generations), None
 
 
 def _read(path: Path, number: int, before: str) -> Generation:

@@ -44,7 +44,7 @@ class Parcel:
             ParcelUnusable: It is no parcel, or its logbook, plan or recipes were touched.
         """
         self.folder, self.effects = folder.absolute(), effects
-        self.generations = read_logbook(self.folder)
+        self.generations, self.torn = read_logbook(self.folder)
         first = self.generations[0]
         data = self._bytes("plan.json")
         if digest(data) != first.body.get("plan"):
@@ -91,12 +91,20 @@ class Parcel:
         """The generations of the legs that were done."""
         return tuple(g for g in self.generations if g.event == "leg done")
 
-    def check_cargo(self) -> None:
+    def check_cargo(self, *, begun: bool) -> None:
         """Read every file of the cargo and compare it with the logbook.
+
+        ``begun`` tells that the due leg was begun and cut off at this station: what that left in
+        the parcel is then no fault, and ``begin_leg`` takes it away.
 
         Raises:
             ParcelUnusable: One is missing, was touched, or stands there unasked.
         """
+        if self.torn is not None and not begun:
+            raise ParcelUnusable(
+                "the logbook was damaged or touched", where=str(self.torn),
+                why="its checksum does not fit", todo=_PACK_AGAIN,
+            )  # fmt: skip
         wanted = {"plan.json": self.generations[0].body["plan"]}
         wanted |= {f"recipes/{r.id}{SUFFIX}": r.digest for r in self.plan.recipes}
         for generation in self.legs_done:
@@ -104,7 +112,8 @@ class Parcel:
         top = self.folder / PAYLOAD
         found = {p.relative_to(top).as_posix(): p for p in top.rglob("*") if not p.is_dir()}
         for name, path in sorted(found.items()):
-            if name not in wanted or path.is_symlink():
+            ours = begun and name.startswith(("cargo/", "index/")) and name not in wanted
+            if path.is_symlink() or not (ours or name in wanted):
                 raise ParcelUnusable(
                     "something stands in the parcel that nobody packed", where=str(path),
                     todo="Take it out of the parcel, then walk again.",
@@ -118,8 +127,10 @@ class Parcel:
                 raise self._touched(found[name])
 
     def begin_leg(self) -> None:
-        """Take the manifests away, and what an unfinished leg packed before."""
+        """Take the manifests away, and what a leg that was cut off left before."""
         open_bag(self.folder, self.effects)
+        if self.torn is not None:
+            self.effects.remove_file(self.torn)
         kept = {name for g in self.legs_done for name in g.body.get("files", {})}
         for part in ("cargo", "index"):
             for path in sorted((self.folder / PAYLOAD / part).iterdir()):

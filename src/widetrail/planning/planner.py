@@ -141,7 +141,7 @@ def _item(side: _Side, name: str, obstacles: list[Halted]) -> PlannedItem | None
         todo = "Give the account the right to read it, then plan again."
         obstacles.append(Halted(error.what, where=error.where, why=error.why, todo=todo))
         return None
-    occupied = isinstance(new, Found)
+    occupied = isinstance(new, Found) and _occupied(item, side.new.machine, new.path)
     if occupied and route.existing == "stop":
         todo = "Move it away on new, then plan again."
         why = "the recipe says to stop where something is there already"
@@ -149,6 +149,12 @@ def _item(side: _Side, name: str, obstacles: list[Halted]) -> PlannedItem | None
             Halted(f"{subject} cannot go in place", where=new.path, why=why, todo=todo)
         )
     return _planned(side, name, route, old, new, count, occupied)
+
+
+def _occupied(item: Item, machine: Machine, path: str) -> bool:
+    """Return whether something that the item stands for is on new already."""
+    selection = Selection(item, machine.platform)
+    return selection.whole or any(e.kind != "folder" for e in selection.walk(machine, path))
 
 
 def _planned(
@@ -197,7 +203,7 @@ def _steps(side: _Side, planned: PlannedItem) -> list[Step]:
             moving.extend(RULES[rule.kind].unfold(unfolding))
     if not item.checks:
         return moving
-    wanted = {name: check.compare for name, check in item.checks.items()}
+    wanted = {name: check.compare for name, check in sorted(item.checks.items())}
     note = Step(id=f"{planned.id}/note", kind="note", station="old", item=planned.id,
                 arguments=wanted)  # fmt: skip
     check = Step(

@@ -22,9 +22,8 @@ from widetrail.planning import make_plan
 from widetrail.recipe import SUFFIX as RECIPE_SUFFIX
 from widetrail.recipe import Loaded, load_recipe
 from widetrail.rehearsing.rehearsal import Rehearsal, Side
-from widetrail.reporting import ItemReport, Report, make_report
 from widetrail.steps import KINDS
-from widetrail.walking import Visit
+from widetrail.walking import ItemReport, Report, Visit, make_report
 
 MACHINES = "machines"
 

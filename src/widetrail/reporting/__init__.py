@@ -1,14 +1,5 @@
-"""Reports: what became of a move, as a value and as a page."""
+"""Reports as pages, made from the values that walking gives."""
 
-from widetrail.reporting.page import render_page, show_answer
-from widetrail.reporting.summary import CheckLine, ItemReport, LegReport, Report, make_report
+from widetrail.reporting.page import render_page, show_answer, show_time
 
-__all__ = [
-    "CheckLine",
-    "ItemReport",
-    "LegReport",
-    "Report",
-    "make_report",
-    "render_page",
-    "show_answer",
-]
+__all__ = ["render_page", "show_answer", "show_time"]

@@ -6,7 +6,7 @@ from typing import Any
 
 from widetrail.formats.quantities import show_size
 from widetrail.formats.texts import for_people
-from widetrail.reporting.summary import Report
+from widetrail.walking import Report
 
 _PAGE = """<!doctype html>
 <html lang="en"><head><meta charset="utf-8">
@@ -63,7 +63,7 @@ code { font-size: .95em; overflow-wrap: anywhere; } li { margin: .3rem 0; }
 <h2>The way it went</h2>
 <table><tr><th>Leg</th><th>Station</th><th>Machine</th><th>Walked</th></tr>
 {% for leg in report.legs %}<tr><td>{{ leg.number }}</td><td>{{ leg.station }}</td>
-<td>{{ leg.machine | clean }}</td><td>{{ leg.time or "not yet" }}</td></tr>{% endfor %}</table>
+<td>{{ leg.machine | clean }}</td><td>{{ leg.time | time }}</td></tr>{% endfor %}</table>
 <p class="soft">Run {{ report.run }}, plan {{ report.plan[:16] }}. Every file that was packed was
 read back from the parcel; “verified” files were read back from the new machine's disk.</p>
 </body></html>
@@ -75,8 +75,18 @@ def render_page(report: Report) -> str:
     import jinja2
 
     environment = jinja2.Environment(autoescape=True, undefined=jinja2.StrictUndefined)
-    environment.filters |= {"clean": for_people, "size": show_size, "value": show_answer}
+    environment.filters |= {
+        "clean": for_people,
+        "size": show_size,
+        "value": show_answer,
+        "time": show_time,
+    }
     return environment.from_string(_PAGE).render(report=report)
+
+
+def show_time(moment: str) -> str:
+    """Return a time of the logbook (ISO 8601, UTC) for people; an empty one was not yet."""
+    return f"{moment[:10]} {moment[11:16]} UTC" if moment else "not walked yet"
 
 
 def show_answer(answer: Any) -> str:

@@ -21,7 +21,7 @@ class Publish:
 
     def words(self, step: Step) -> str:
         words = {
-            "put aside": "what is there is put aside",
+            "put aside": "what is there of it already is put aside",
             "stop": "it must not be there yet",
         }
         return f"put it in place at {step.arguments['to']}; {words[step.arguments['existing']]}"

@@ -1,5 +1,15 @@
-"""Walking: doing the leg that is due at a station, with a journal and checks."""
+"""Walking: doing the leg that is due at a station, with a journal, checks and a report."""
 
 from widetrail.walking.leg import LegDone, StepDone, Visit
+from widetrail.walking.report import CheckLine, ItemReport, LegReport, Report, make_report
 
-__all__ = ["LegDone", "StepDone", "Visit"]
+__all__ = [
+    "CheckLine",
+    "ItemReport",
+    "LegDone",
+    "LegReport",
+    "Report",
+    "StepDone",
+    "Visit",
+    "make_report",
+]

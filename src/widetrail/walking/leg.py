@@ -102,6 +102,8 @@ class Visit:
         Raises:
             Halted: The leg that is due belongs to another machine and none was done here yet.
         """
+        if self.parcel.torn is not None:
+            self.parcel.check_cargo(begun=False)
         if self.done_here is None:
             assert self.due is not None
             machine = self.parcel.plan.station(self.due.station).machine
@@ -127,7 +129,7 @@ class Visit:
             ParcelUnusable: The cargo was touched.
         """
         assert self.due is not None
-        self.parcel.check_cargo()
+        self.parcel.check_cargo(begun=self.journal.has("leg begun", leg=self.due.number))
         doing = _Doing(self)
         obstacles: list[Halted] = []
         for check in (doing.facts_hold, doing.places_hold, doing.all_closed, doing.has_room):

@@ -96,8 +96,8 @@ def read_shelves(folder: Path) -> tuple[Shelf, ...]:
             Shelf(
                 name,
                 tuple(
-                    Specimen(*row, plates=tuple(plates.get(row[0], ())))
-                    for row in connection.execute(
+                    Specimen(number, found, date, spot, remark, tuple(plates.get(number, ())))
+                    for number, found, date, spot, remark in connection.execute(
                         "select number, name, found, spot, remark from specimen"
                         " where shelf = ? order by number",
                         (shelf,),

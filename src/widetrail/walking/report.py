@@ -71,8 +71,8 @@ class Report:
         """What a person still has to do, in order."""
         if self.next_machine:
             return (f"Carry the parcel to {self.next_machine} and walk there.",)
-        remedies = [remedy for item in self.items for _, remedy in item.losses]
-        return tuple(dict.fromkeys(remedies))
+        tasks = [f"For {what}: {remedy}" for item in self.items for what, remedy in item.losses]
+        return tuple(dict.fromkeys(tasks))
 
     def as_json(self) -> dict[str, Any]:
         """Return the report as plain JSON values."""

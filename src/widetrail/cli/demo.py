@@ -1,0 +1,108 @@
+"""``widetrail demo``: the whole trail on the demo world."""
+
+from __future__ import annotations
+
+import tempfile
+from itertools import zip_longest
+from pathlib import Path
+
+import click
+
+from widetrail.cli.output import Page, load_recipes, now
+from widetrail.cli.plan import show_plan
+from widetrail.cli.report import show_report, write_page
+from widetrail.cli.survey import show_survey
+from widetrail.cli.walk import show_done
+from widetrail.errors import InputUnusable, WentWrong
+from widetrail.finding import survey
+from widetrail.machine import Effects, FolderMachine, medium_of
+from widetrail.parcel import Parcel, set_out
+from widetrail.planning import make_plan
+from widetrail.recipe import Loaded
+from widetrail.rehearsing import show_screen
+from widetrail.walking import Visit, make_report
+
+SHOWN = 8
+"""Lines of a print-out that are shown side by side."""
+
+
+@click.command("demo")
+@click.argument("folder", required=False, type=click.Path(path_type=Path))
+@click.option("--world-only", is_flag=True, help="Lay the demo world out and walk nothing.")
+def command(folder: Path | None, world_only: bool) -> None:
+    """Move a made-up program between two made-up computers, from survey to report.
+
+    The demo world is laid out in FOLDER (a fresh temporary one if it is left out) and stays
+    there to be tried on.
+    """
+    from widetrail_demo.world import build_world
+
+    page = Page()
+    here = folder or Path(tempfile.mkdtemp(prefix="widetrail-demo-"))
+    if here.exists() and any(here.iterdir()):
+        todo = "Name a folder that is empty or not there yet."
+        raise InputUnusable("something is there already", where=str(here), todo=todo)
+    build_world(here)
+    page.line(f"The demo world lies in {here}: machines, recipes and a medium.")
+    if world_only:
+        return
+    walk_world(page, here)
+
+
+def walk_world(page: Page, here: Path) -> None:
+    """Walk the whole trail of the demo world in ``here``.
+
+    Raises:
+        WentWrong: The program does not print the same on both machines.
+    """
+    effects = Effects()
+    loaded = load_recipes([here / "recipes" / "sporelog.trail.yaml"])
+    machines = here / "machines"
+    old = FolderMachine(machines / "potting-shed", effects)
+    new = FolderMachine(machines / "glass-office", effects)
+    show_survey(page, old, survey(old, loaded))
+    before = show_screen(old, loaded[0]).output
+    parcel = here / "media" / "memory-stick" / "parcel"
+    plan = make_plan(loaded, old, new, medium_of(parcel))
+    set_out(parcel, plan, loaded, plan.id[:12], now(), effects)
+    show_plan(page, plan)
+    for machine in (old, new):
+        done = Visit(Parcel(parcel, effects), machine).walk(now())
+        show_done(page, done, parcel)
+    report = make_report(Parcel(parcel, effects))
+    show_report(page, report)
+    after = show_screen(new, loaded[0]).output
+    same = _show_screens(page, loaded[0], (old.name, before), (new.name, after))
+    write_page(report, here / "report.html")
+    _show_next(page, here, parcel)
+    if not same or not report.well:
+        raise WentWrong("the demo came out otherwise than it should", where=str(here))
+
+
+def _show_screens(page: Page, loaded: Loaded, old: tuple[str, str], new: tuple[str, str]) -> bool:
+    page.title(f"What {' '.join(loaded.recipe.application.screen)} prints")
+    one, other = old[1].splitlines(), new[1].splitlines()
+    rows = list(zip_longest(one, other, fillvalue=""))
+    page.table([f"{old[0]}, before", f"{new[0]}, after"], [r for r in rows if any(r)][:SHOWN])
+    differing = sum(a != b for a, b in rows)
+    if differing:
+        page.line(f"{differing} of {len(rows)} lines differ", "bold red", indent=2)
+    else:
+        page.line(f"all {len(rows)} lines are the same on both machines", "bold green", indent=2)
+    return not differing
+
+
+def _show_next(page: Page, here: Path, parcel: Path) -> None:
+    page.title("What happened")
+    page.line(
+        "Sporelog's collection, which its owner had moved to another drive, and her saved views "
+        "came to a new computer with another user name; every file was read back and every check "
+        "holds. Nothing of hers changed on the old one.",
+        indent=2,
+    )
+    page.line(f"The report lies at {here / 'report.html'}", indent=2)
+    page.title("Try next")
+    page.line(f"widetrail report {parcel} --json", indent=2)
+    page.line(f"widetrail rehearse {here / 'recipes'}", indent=2)
+    page.line(f"widetrail lint {here / 'recipes' / 'sporelog.trail.yaml'}", indent=2)
+    page.line("and read that recipe: it is one short page.", indent=2)

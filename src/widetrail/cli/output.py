@@ -1,0 +1,136 @@
+"""What all commands share in showing things: pages for people, JSON, errors, common options."""
+
+from __future__ import annotations
+
+import json
+import sys
+from collections.abc import Callable, Iterable, Sequence
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any, TypeVar
+
+import click
+from rich import box
+from rich.console import Console
+from rich.table import Table
+from rich.text import Text
+
+from widetrail.errors import DocumentUnusable, Obstructed, WideTrailError
+from widetrail.formats.texts import for_people
+from widetrail.recipe import SUFFIX, Loaded, load_recipe
+from widetrail.steps import KINDS
+
+F = TypeVar("F", bound=Callable[..., Any])
+
+WIDTH = 100
+"""Columns where the output is no terminal."""
+
+
+def _remember_json(ctx: click.Context, _: click.Parameter, value: bool) -> bool:
+    ctx.meta["widetrail.json"] = value
+    return value
+
+
+def json_option(command: F) -> F:
+    """Add ``--json``: one JSON document on standard output and nothing else there."""
+    return click.option(
+        "--json", "as_json", is_flag=True, is_eager=True, callback=_remember_json,
+        help="Print one JSON document instead of text.",
+    )(command)  # fmt: skip
+
+
+def print_json(value: Any) -> None:
+    """Print ``value`` as the one JSON document of a command."""
+    click.echo(json.dumps(value, indent=2, sort_keys=True))
+
+
+def now() -> datetime:
+    """Return the moment that the core is given."""
+    return datetime.now(UTC)
+
+
+class Page:
+    """Text for people: every word from a file is made fit to be shown."""
+
+    def __init__(self, *, to_errors: bool = False) -> None:
+        stream = sys.stderr if to_errors else sys.stdout
+        self._console = Console(
+            file=stream, highlight=False, markup=False, emoji=False, soft_wrap=False,
+            width=None if stream.isatty() else WIDTH,
+        )  # fmt: skip
+
+    def title(self, text: str) -> None:
+        """Print a heading with a line of space before it."""
+        self._console.print()
+        self._console.print(Text(for_people(text), style="bold"))
+
+    def line(self, text: str = "", style: str = "", indent: int = 0) -> None:
+        """Print one paragraph, each of its lines indented by ``indent`` columns."""
+        from rich.padding import Padding
+
+        if not self._console.is_terminal:  # one line stays one line where a program reads it
+            print(f"{' ' * indent}{for_people(text)}", file=self._console.file)
+            return
+        padded = Padding(Text(for_people(text), style=style), (0, 0, 0, indent), expand=False)
+        self._console.print(padded)
+
+    def table(self, headers: Sequence[str], rows: Iterable[Sequence[str]]) -> None:
+        """Print a table; cells of a row are texts."""
+        table = Table(box=box.SIMPLE_HEAD, pad_edge=False, header_style="dim")
+        for header in headers:
+            right = header.startswith(">")
+            table.add_column(
+                header.removeprefix(">"),
+                justify="right" if right else "left",
+                no_wrap=right,
+                overflow="fold",
+            )
+        for row in rows:
+            table.add_row(*(Text(for_people(cell), style=_style(cell)) for cell in row))
+        self._console.print(table)
+
+
+def _style(cell: str) -> str:
+    if cell in ("holds", "carried", "same", "passed"):
+        return "green"
+    return "red" if cell in ("differs", "unknown", "failed") else ""
+
+
+def show_error(error: WideTrailError, *, as_json: bool) -> None:
+    """Show an error on standard error, and as JSON on standard output where that was asked."""
+    if as_json:
+        print_json({"error": error.as_json()})
+    page = Page(to_errors=True)
+    if isinstance(error, DocumentUnusable):
+        for finding in error.findings:
+            page.line(str(finding))
+    page.line(f"error: {error}", "bold red" if not isinstance(error, Obstructed) else "bold")
+    if isinstance(error, Obstructed):
+        for obstacle in error.obstacles:
+            page.line(f"- {obstacle}", "red", indent=2)
+            page.line(obstacle.todo, indent=4)
+    elif error.todo:
+        page.line(error.todo, indent=7)
+
+
+def load_recipes(paths: Sequence[Path]) -> list[Loaded]:
+    """Load each recipe that ``paths`` name: files, and folders with the recipes in them.
+
+    Raises:
+        InputUnusable: One cannot be read, or two are for one application.
+        DocumentUnusable: One has findings that are errors.
+    """
+    from widetrail.errors import InputUnusable
+
+    recipes: dict[str, Loaded] = {}
+    for path in paths:
+        for file in sorted(path.glob(f"*{SUFFIX}")) if path.is_dir() else [path]:
+            loaded = load_recipe(file, KINDS)
+            if loaded.id in recipes:
+                why = f"{recipes[loaded.id].file} is one too"
+                raise InputUnusable(f"a second recipe for {loaded.id}", where=str(file), why=why)
+            recipes[loaded.id] = loaded
+    if not recipes:
+        where = ", ".join(map(str, paths))
+        raise InputUnusable("there is no recipe", where=where, why=f"no *{SUFFIX} is there")
+    return list(recipes.values())

@@ -1,0 +1,84 @@
+"""``widetrail report``: what became of a move."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from widetrail.cli.output import Page, json_option, print_json
+from widetrail.errors import InputUnusable
+from widetrail.formats.quantities import show_size
+from widetrail.machine import Effects
+from widetrail.parcel import Parcel
+from widetrail.reporting import render_page, show_answer, show_time
+from widetrail.walking import ItemReport, Report, make_report
+
+
+@click.command("report")
+@click.argument("parcel", type=click.Path(path_type=Path))
+@click.option("--page", type=click.Path(path_type=Path), help="Write it as an HTML page too.")
+@json_option
+def command(parcel: Path, page: Path | None, as_json: bool) -> None:
+    """Tell what PARCEL says of its move: items, checks, what is not carried, what is left to do.
+
+    Ends with 1 where something came out wrong.
+    """
+    report = make_report(Parcel(parcel, Effects()))
+    if page is not None:
+        write_page(report, page)
+    if as_json:
+        print_json(report.as_json())
+    else:
+        shown = Page()
+        show_report(shown, report)
+        if page is not None:
+            shown.line(f"The page lies at {page}")
+    if not report.well:
+        click.get_current_context().exit(1)
+
+
+def write_page(report: Report, path: Path) -> None:
+    """Write the report as a page to ``path``, replacing an earlier one.
+
+    Raises:
+        InputUnusable: The system refuses.
+    """
+    try:
+        path.write_text(render_page(report), encoding="utf-8")
+    except OSError as error:
+        reason = error.strerror or str(error)
+        raise InputUnusable("cannot be written", where=str(path), why=reason) from error
+
+
+def show_report(page: Page, report: Report) -> None:
+    """Show a report on ``page``."""
+    names = ", ".join(report.applications)
+    page.title(f"{names}: from {report.old} to {report.new}")
+    for leg in report.legs:
+        page.line(f"leg {leg.number} on {leg.machine}: {show_time(leg.time)}", indent=2)
+    for item in report.items:
+        _show_item(page, report, item)
+    if report.notices:
+        page.title("Worth knowing")
+        for notice in report.notices:
+            page.line(f"- {notice}", "yellow", indent=2)
+    page.title("Still to be done by you")
+    for number, task in enumerate(report.tasks, start=1):
+        page.line(f"{number}. {task}", indent=2)
+    if not report.tasks:
+        page.line("nothing", indent=2)
+
+
+def _show_item(page: Page, report: Report, item: ItemReport) -> None:
+    page.title(f"{item.title}: {item.state}")
+    page.line(f"{item.old_path} -> {item.new_path}", indent=2)
+    verified = f", {item.verified} verified on {report.new}" if item.verified else ""
+    page.line(f"{item.files} files, {show_size(item.size)}{verified}", indent=2)
+    for path in item.put_aside:
+        page.line(f"what was there before is kept in {path}", indent=2)
+    if item.checks:
+        rows = [[c.name, show_answer(c.old), show_answer(c.new), c.verdict] for c in item.checks]
+        page.table(["check", report.old, report.new, ""], rows)
+    for what, remedy in item.losses:
+        page.line(f"not carried: {what}. {remedy}", "yellow", indent=2)

@@ -1,0 +1,113 @@
+"""``widetrail walk``: does the leg that is due on this machine."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+from typing import Any
+
+import click
+
+from widetrail.cli.output import Page, json_option, now, print_json
+from widetrail.errors import Halted
+from widetrail.machine import Effects, FolderMachine
+from widetrail.parcel import Parcel
+from widetrail.steps import Failed
+from widetrail.walking import LegDone, StepDone, Visit
+
+
+@click.command("walk")
+@click.argument("parcel", type=click.Path(path_type=Path))
+@click.option("--machine", required=True, type=click.Path(path_type=Path), help="A machine folder.")
+@click.option("--yes", is_flag=True, help="Consent to the plan that the parcel holds.")
+@json_option
+def command(parcel: Path, machine: Path, yes: bool, as_json: bool) -> None:
+    """Do the leg of PARCEL that is due on a machine, and say where to carry it next.
+
+    Every command and folder is shown first, and consent is asked for.
+    """
+    effects = Effects()
+    visit = Visit(Parcel(parcel, effects), FolderMachine(machine, effects))
+    messages = Page(to_errors=True)
+    if not visit.due_here:
+        _tell(visit.after_done(), visit, as_json)
+        return
+    visit.look_ahead()
+    show_leg(messages, visit)
+    _consent(yes)
+    done = visit.walk(now(), lambda _, words: messages.line(f"· {words}", "dim", indent=2))
+    _tell(done, visit, as_json)
+    if done.failed:
+        click.get_current_context().exit(1)
+
+
+def show_leg(page: Page, visit: Visit) -> None:
+    """Show what the due leg will do, before it is done."""
+    assert visit.due is not None
+    page.title(f"Leg {visit.due.number} on {visit.machine.name} will")
+    for _, words in visit.words():
+        page.line(f"- {words}", indent=2)
+    page.line(f"and keep its journal in {visit.workroom}", indent=2)
+
+
+def _consent(yes: bool) -> None:
+    if yes:
+        return
+    if not sys.stdin.isatty():
+        todo = "Read it above, then walk with --yes."
+        raise Halted("consent is needed", why="nobody can be asked here", todo=todo)
+    if not click.confirm("Shall this be done?", err=True):
+        raise Halted("consent was not given", why="nothing was changed")
+
+
+def _tell(done: LegDone, visit: Visit, as_json: bool) -> None:
+    if as_json:
+        print_json(
+            {
+                "leg": done.leg.number,
+                "machine": done.machine,
+                "again": done.again,
+                "steps": [_step(s) for s in done.steps],
+                "next": done.next_machine or None,
+            }
+        )
+        return
+    show_done(Page(), done, visit.parcel.folder)
+
+
+def show_done(page: Page, done: LegDone, parcel: Path) -> None:
+    """Show how a leg ended and what comes next."""
+    if done.again:
+        page.line(f"Leg {done.leg.number} was walked on {done.machine} before; nothing changed.")
+    else:
+        page.title(f"Leg {done.leg.number} on {done.machine} is done")
+    for step in done.steps:
+        _show_step(page, step)
+    if done.next_machine:
+        page.line(f"Next: carry the parcel to {done.next_machine} and walk there.", "bold")
+    else:
+        page.line(f"The trail is at its end. See: widetrail report {parcel}", "bold")
+
+
+def _show_step(page: Page, step: StepDone) -> None:
+    outcome = step.outcome
+    if isinstance(outcome, Failed):
+        page.line(f"failed: {step.words}: {outcome.reason}", "red", indent=2)
+        page.line(outcome.todo, indent=4)
+        return
+    page.line(f"done: {step.words}", "green", indent=2)
+    aside = outcome.facts.get("put aside")
+    for path in aside if isinstance(aside, list) else []:
+        page.line(f"what was there before is kept in {path}", indent=4)
+
+
+def _step(step: StepDone) -> dict[str, Any]:
+    outcome = step.outcome
+    failed = isinstance(outcome, Failed)
+    return {
+        "id": step.step.id,
+        "words": step.words,
+        "done": not failed,
+        "reason": outcome.reason if isinstance(outcome, Failed) else None,
+        "facts": outcome.facts,
+    }

@@ -1,0 +1,140 @@
+"""What all tests share: the demo world, the command line, and a way to stop the work anywhere."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import shutil
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+import pytest
+from click.testing import CliRunner
+
+from widetrail.cli import main
+from widetrail.machine import Effect
+from widetrail_demo.world import build_world
+
+NOW = datetime(2026, 11, 24, 9, 0, tzinfo=UTC)
+
+
+@dataclass(frozen=True)
+class Ran:
+    """How a call of the command line ended."""
+
+    status: int
+    out: str
+    err: str
+
+    @property
+    def json(self) -> Any:
+        """The one JSON document on standard output."""
+        return json.loads(self.out)
+
+
+def widetrail(*arguments: str | Path) -> Ran:
+    """Call the command line in this process."""
+    result = CliRunner().invoke(main, [str(a) for a in arguments])
+    if result.exception is not None and not isinstance(result.exception, SystemExit):
+        raise result.exception
+    return Ran(result.exit_code, result.stdout, result.stderr)
+
+
+@dataclass(frozen=True)
+class World:
+    """A demo world of its own for one test."""
+
+    folder: Path
+
+    @property
+    def recipe(self) -> Path:
+        return self.folder / "recipes" / "sporelog.trail.yaml"
+
+    @property
+    def parcel(self) -> Path:
+        return self.folder / "media" / "memory-stick" / "parcel"
+
+    def machine(self, name: str) -> Path:
+        return self.folder / "machines" / name
+
+    @property
+    def old(self) -> Path:
+        return self.machine("potting-shed")
+
+    @property
+    def new(self) -> Path:
+        return self.machine("glass-office")
+
+    def plan(self, *more: str | Path) -> Ran:
+        return widetrail(
+            "plan",
+            self.recipe,
+            "--old",
+            self.old,
+            "--new",
+            self.new,
+            "--parcel",
+            self.parcel,
+            *more,
+        )
+
+    def walk(self, machine: Path, *more: str) -> Ran:
+        return widetrail("walk", self.parcel, "--machine", machine, "--yes", *more)
+
+    def edit(self, name: str, change: Callable[[str], str]) -> None:
+        """Change a text file of the world."""
+        path = self.folder / name
+        before = path.read_text(encoding="utf-8")
+        after = change(before)
+        assert after != before, f"nothing to change in {name}"
+        path.write_text(after, encoding="utf-8")
+
+
+@pytest.fixture(scope="session")
+def first_world(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    folder = tmp_path_factory.mktemp("first") / "world"
+    build_world(folder)
+    return folder
+
+
+@pytest.fixture
+def world(first_world: Path, tmp_path: Path) -> World:
+    shutil.copytree(first_world, tmp_path / "world", symlinks=True)
+    return World(tmp_path / "world")
+
+
+def contents(folder: Path) -> dict[str, str]:
+    """Return what is in a folder: a digest, time and mode for each name."""
+    found = {}
+    for path in sorted(folder.rglob("*")):
+        status = path.lstat()
+        if path.is_symlink():
+            data = f"-> {path.readlink()}"
+        elif path.is_file():
+            data = f"{hashlib.sha256(path.read_bytes()).hexdigest()} {status.st_mtime_ns}"
+        else:
+            data = "folder"
+        found[str(path.relative_to(folder))] = f"{data} {status.st_mode:o}"
+    return found
+
+
+def without_state(found: dict[str, str]) -> dict[str, str]:
+    """Leave out the tool's own journal."""
+    return {name: data for name, data in found.items() if "/widetrail" not in name}
+
+
+class Stopped(BaseException):
+    """The work was stopped by a test, as a kill would."""
+
+
+def stop_at(number: int) -> Callable[[Effect], None]:
+    """Return a gate that stops before the effect of that number."""
+
+    def gate(effect: Effect) -> None:
+        if effect.number == number:
+            raise Stopped(effect)
+
+    return gate

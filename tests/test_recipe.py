@@ -1,0 +1,122 @@
+"""The recipe language: cases from files, globs, releases."""
+
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from conftest import World, widetrail
+from widetrail.recipe import Globs, examine
+from widetrail.recipe.releases import parse_release, parse_releases
+from widetrail.steps import KINDS
+
+CASES = Path(__file__).parent / "cases" / "recipe"
+BASE = (CASES / "base.trail.yaml").read_text()
+
+
+def test_the_base_of_the_cases_has_no_finding() -> None:
+    assert examine(BASE, "base", KINDS)[1] == ()
+
+
+@pytest.mark.parametrize("case", sorted(CASES.glob("bad/*.case")), ids=lambda p: p.stem)
+def test_bad_recipes_get_their_finding(case: Path) -> None:
+    text, by, expected = case.read_text().split("\n----\n")
+    assert text in BASE
+    loaded, findings = examine(BASE.replace(text, by, 1), "r", KINDS)
+    shown = "\n".join(map(str, findings))
+    assert loaded is None
+    assert expected.strip() in shown
+
+
+def test_all_findings_come_at_once() -> None:
+    broken = BASE.replace("title: Notes", "titel: Notes").replace("revision: 3", "revision: x")
+    rules = {f.rule for f in examine(broken, "r", KINDS)[1]}
+    assert rules == {"unknown-key", "missing-key", "number"}
+
+
+def test_scalars_stay_text() -> None:
+    loaded, _ = examine(BASE.replace("name: Fernbook", "name: 1.10"), "r", KINDS)
+    assert loaded is not None
+    assert loaded.recipe.application.name == "1.10"
+
+
+@given(st.text(max_size=200))
+def test_any_text_is_read_or_refused_with_findings(text: str) -> None:
+    loaded, findings = examine(text, "any", KINDS)
+    assert loaded is None
+    assert findings
+
+
+@given(st.integers(0, len(BASE) - 1), st.sampled_from("{}[]:*&!|>'\"%@`\\\t\n-#?, \x00é"))
+def test_any_change_of_a_recipe_is_read_or_refused(at: int, char: str) -> None:
+    loaded, findings = examine(BASE[:at] + char + BASE[at + 1 :], "any", KINDS)
+    assert (loaded is None) == any(f.severity == "error" for f in findings)
+
+
+@pytest.mark.parametrize(
+    ("glob", "path", "matches"),
+    [
+        ("cache/**", "cache", True),
+        ("cache/**", "cache/a/b", True),
+        ("cache/**", "cached", False),
+        ("*.tmp", "a.tmp", True),
+        ("*.tmp", "a/b.tmp", False),
+        ("**/*.tmp", "b.tmp", True),
+        ("**/*.tmp", "a/b/c.tmp", True),
+        ("a/**/z", "a/z", True),
+        ("a/**/z", "a/b/c/z", True),
+        ("a?c", "abc", True),
+        ("a?c", "a/c", False),
+        ("[ab]x", "bx", True),
+        ("[!ab]x", "bx", False),
+        ("**", "anything/at all", True),
+        ("lock", "Lock", False),
+    ],
+)
+def test_globs(glob: str, path: str, matches: bool) -> None:
+    assert Globs([glob], ignore_case=False)(path) is matches
+
+
+def test_globs_follow_the_case_of_the_platform() -> None:
+    assert Globs(["Lock"], ignore_case=True)("lOCK")
+
+
+ORDERED = (
+    "7 beta 2", "7 rc 1", "7", "7 sp1", "7.0.1", "9.9", "10.0.2b3", "10.0.2", "10.0.2.1", "10.1",
+    "24.2-lts", "2024", "2024 R3", "2024.1", "2025",
+)  # fmt: skip
+
+
+def test_releases_are_in_the_order_people_mean() -> None:
+    releases = [parse_release(text) for text in ORDERED]
+    assert None not in releases
+    assert sorted(releases, key=lambda r: r.order if r else ()) == releases
+
+
+@given(st.sampled_from(ORDERED), st.sampled_from(["", ".0", ".0.0", "-lts", " final"]))
+def test_spellings_of_one_release_are_equal(text: str, tail: str) -> None:
+    plain = text.removesuffix("-lts")
+    if plain[-1].isdigit() and plain.replace(".", "").isdigit():
+        assert parse_release(plain) == parse_release(plain + tail)
+
+
+def test_ranges_hold_at_their_bounds() -> None:
+    allowed = parse_releases(">=7, <10")
+    held = [text for text in ORDERED if (r := parse_release(text)) and r in allowed]
+    assert held == ["7", "7 sp1", "7.0.1", "9.9"]
+
+
+def test_lint_ends_with_1_and_names_the_place(world: World) -> None:
+    world.edit("recipes/sporelog.trail.yaml", lambda s: s.replace("- new: [copy]", "- new: [cp]"))
+    ran = widetrail("lint", world.recipe)
+    assert ran.status == 1
+    assert f"{world.recipe}:51:19: items.collection.routes.0.legs.0.new.0: expected" in ran.out
+    found = widetrail("lint", world.recipe, "--json")
+    assert found.status == 1
+    assert [f["rule"] for f in found.json["findings"]] == ["step-kind", "step-kind"]
+
+
+def test_lint_of_the_demo_recipes_is_clean(world: World) -> None:
+    ran = widetrail("lint", world.folder / "recipes")
+    assert (ran.status, ran.out) == (0, "1 recipe: 0 errors, 0 warnings\n")

@@ -1,0 +1,437 @@
+"""The whole trail by the command line: plan, walk, report, rehearse, and what bad input gets."""
+
+import json
+import os
+import shutil
+import subprocess
+import sys
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+import bagit
+import pytest
+
+from conftest import NOW, Stopped, World, contents, stop_at, widetrail, without_state
+from widetrail.machine import Effects, FolderMachine
+from widetrail.parcel import Parcel
+from widetrail.walking import Visit
+
+ASIDE = "disks/C/Users/imarsh/AppData/Local/widetrail"
+
+
+def screen(machine: Path) -> str:
+    program = "C:/Program Files/Sporelog/sporelog.exe"
+    done = FolderMachine(machine).start(program, ["list"])
+    assert done.status == 0, done.errors
+    return done.output
+
+
+def packed(world: World) -> World:
+    assert world.plan().status == 0
+    assert world.walk(world.old).status == 0
+    return world
+
+
+@pytest.fixture
+def packed_world(world: World) -> World:
+    return packed(world)
+
+
+def test_the_program_shows_the_same_on_new(world: World) -> None:
+    before = screen(world.old)
+    assert before.startswith("Sporelog: 412 specimens, 9 shelves, 60 plates")
+    packed(world)
+    ran = world.walk(world.new)
+    assert ran.status == 0
+    assert "The trail is at its end" in ran.out
+    assert screen(world.new) == before
+
+
+def test_nothing_of_the_persons_changes_on_old(world: World) -> None:
+    before = contents(world.old)
+    packed(world)
+    world.walk(world.new)
+    assert without_state(contents(world.old)) == before
+
+
+def test_what_was_on_new_is_put_aside_whole(packed_world: World) -> None:
+    there = contents(packed_world.new / "disks/C/Users/imarsh/Documents/Sporelog")
+    packed_world.walk(packed_world.new)
+    aside = list((packed_world.new / ASIDE).glob("*/aside/sporelog.collection"))
+    assert [contents(path) for path in aside] == [there]
+
+
+def test_names_times_and_modes_arrive(packed_world: World) -> None:
+    old = packed_world.old / "disks/D/Herbarium/Sporelog"
+    new = packed_world.new / "disks/C/Users/imarsh/Documents/Sporelog"
+    packed_world.walk(packed_world.new)
+    left = {"thumbs", "thumbs/0001.thumb"}
+    expected = {name: data for name, data in contents(old).items() if name not in left}
+    assert contents(new) == expected
+    assert "plates/シダ 01.png" in expected
+
+
+def test_what_is_left_behind_is_told_with_its_remedy(packed_world: World) -> None:
+    packed_world.walk(packed_world.new)
+    report = widetrail("report", packed_world.parcel, "--json").json
+    assert report["well"] is True
+    assert report["tasks"] == [
+        "For the small pictures of the plates: Open each shelf once; Sporelog draws them again.",
+        "For the columns shown and their order: Choose them again under View, Columns.",
+    ]
+    checks = {c["name"]: (c["old"], c["new"], c["verdict"]) for c in report["items"][0]["checks"]}
+    assert checks["specimens"] == (412, 412, "holds")
+    assert checks["oldest"] == ("1986-05-14", "1986-05-14", "holds")
+
+
+def test_the_report_is_a_page_too(packed_world: World, tmp_path: Path) -> None:
+    packed_world.walk(packed_world.new)
+    page = tmp_path / "report.html"
+    assert widetrail("report", packed_world.parcel, "--page", page).status == 0
+    text = page.read_text(encoding="utf-8")
+    assert "Everything listed was carried and checked." in text
+    assert "http" not in text
+
+
+def test_a_second_walk_of_a_finished_leg_changes_nothing(packed_world: World) -> None:
+    before = contents(packed_world.folder)
+    ran = packed_world.walk(packed_world.old)
+    assert ran.status == 0
+    assert "was walked on potting-shed before; nothing changed" in ran.out
+    assert contents(packed_world.folder) == before
+    packed_world.walk(packed_world.new)
+    after = contents(packed_world.folder)
+    assert packed_world.walk(packed_world.new, "--json").json["again"] is True
+    assert contents(packed_world.folder) == after
+
+
+def test_the_leg_of_another_machine_is_not_walked(world: World) -> None:
+    world.plan()
+    before = contents(world.folder)
+    ran = world.walk(world.new)
+    assert ran.status == 3
+    assert "Carry the parcel to potting-shed and walk there." in ran.err
+    assert contents(world.folder) == before
+
+
+def test_a_walk_needs_consent(world: World) -> None:
+    world.plan()
+    before = contents(world.folder)
+    ran = widetrail("walk", world.parcel, "--machine", world.old)
+    assert ran.status == 3
+    assert "pack D:/Herbarium/Sporelog into the parcel" in ran.err
+    assert "consent is needed" in ran.err
+    assert contents(world.folder) == before
+
+
+def test_the_same_plan_on_two_runs(world: World) -> None:
+    first = world.plan("--json").json
+    shutil.rmtree(world.parcel)
+    second = world.plan("--json").json
+    assert first["id"] == second["id"]
+    assert first["plan"] == second["plan"]
+    assert str(world.folder) not in json.dumps(first["plan"])
+
+
+def test_survey_tells_where_and_how_much(world: World) -> None:
+    before = contents(world.folder)
+    found = widetrail("survey", world.recipe, "--machine", world.old, "--json").json
+    item = found["applications"][0]["items"][0]
+    assert item["place"]["path"] == "D:/Herbarium/Sporelog"
+    assert item["place"]["rule"] == "told"
+    assert item["place"]["source"].endswith("sporelog.ini")
+    assert item["place"]["line"] == 7
+    assert (item["files"], item["checks"]["specimens"]) == (61, {"value": 412})
+    assert contents(world.folder) == before
+
+
+def test_the_parcel_is_a_bag_and_one_byte_matters_to_both(packed_world: World) -> None:
+    bag = bagit.Bag(str(packed_world.parcel))
+    bag.validate()
+    segment = packed_world.parcel / "data/cargo/000001.tar"
+    data = bytearray(segment.read_bytes())
+    data[len(data) // 2] ^= 1
+    segment.write_bytes(data)
+    with pytest.raises(bagit.BagValidationError):
+        bagit.Bag(str(packed_world.parcel)).validate()
+    before = contents(packed_world.new)
+    ran = packed_world.walk(packed_world.new)
+    assert ran.status == 2
+    assert f"{segment}: was damaged or touched" in ran.err
+    assert contents(packed_world.new) == before
+
+
+def test_tar_and_sha256sum_take_the_parcel_apart(packed_world: World, tmp_path: Path) -> None:
+    for tool in ("tar", "sha256sum"):
+        if shutil.which(tool) is None:
+            pytest.skip(f"{tool} is not installed")
+    subprocess.run(
+        ["sha256sum", "--quiet", "-c", "manifest-sha256.txt"], cwd=packed_world.parcel, check=True
+    )
+    segment = packed_world.parcel / "data/cargo/000001.tar"
+    subprocess.run(["tar", "-xf", segment, "-C", tmp_path], check=True)
+    old = packed_world.old / "disks/D/Herbarium/Sporelog/plates"
+    taken = tmp_path / "sporelog.collection/plates"
+    assert {p.name: p.read_bytes() for p in taken.iterdir()} == {
+        p.name: p.read_bytes() for p in old.iterdir()
+    }
+
+
+TOUCHED: dict[str, Callable[[Path], object]] = {
+    "plan": lambda p: _flip(p / "data/plan.json"),
+    "recipe": lambda p: _flip(p / "data/recipes/sporelog.trail.yaml"),
+    "index": lambda p: _flip(next((p / "data/index").iterdir())),
+    "logbook": lambda p: _flip(p / "logbook/000002.json"),
+    "logbook gap": lambda p: (p / "logbook/000001.json").unlink(),
+    "logbook gone": lambda p: shutil.rmtree(p / "logbook"),
+    "segment gone": lambda p: (p / "data/cargo/000001.tar").unlink(),
+    "segment short": lambda p: os.truncate(p / "data/cargo/000001.tar", 4096),
+    "something more": lambda p: (p / "data/cargo/000002.tar").write_bytes(b"x"),
+}
+
+
+def _flip(path: Path) -> None:
+    data = bytearray(path.read_bytes())
+    data[len(data) // 3] ^= 4
+    path.write_bytes(data)
+
+
+@pytest.mark.parametrize("touch", TOUCHED.values(), ids=TOUCHED)
+def test_a_touched_parcel_is_refused(packed_world: World, touch: Callable[[Path], object]) -> None:
+    touch(packed_world.parcel)
+    before = contents(packed_world.folder)
+    ran = packed_world.walk(packed_world.new, "--json")
+    assert ran.status == 2
+    assert str(packed_world.parcel) in ran.json["error"]["where"]
+    assert ran.json["error"]["what"]
+    assert contents(packed_world.folder) == before
+
+
+@contextmanager
+def open_sporelog(machine: Path) -> Iterator[None]:
+    here = FolderMachine(machine)
+    command = [sys.executable, "-m", "widetrail_demo.sporelog.command", "open", "--for", "60"]
+    environment = here.environment("C:/Program Files/Sporelog/sporelog.exe")
+    with subprocess.Popen(command, env=environment, stdout=subprocess.PIPE) as process:
+        assert process.stdout is not None
+        process.stdout.readline()
+        try:
+            yield
+        finally:
+            process.terminate()
+
+
+@pytest.mark.parametrize("side", ["old", "new"])
+def test_a_program_that_is_open_halts_the_walk(world: World, side: str) -> None:
+    if side == "new":
+        packed(world)
+        machine = world.new
+    else:
+        assert world.plan().status == 0
+        machine = world.old
+    with open_sporelog(machine):
+        before = contents(world.folder)
+        ran = world.walk(machine)
+        assert ran.status == 3
+        assert f"Sporelog is open on {machine.name}" in ran.err
+        assert "sporelog.lock is there" in ran.err
+        assert "process" in ran.err
+        assert contents(world.folder) == before
+    assert world.walk(machine).status == 0
+
+
+def test_a_medium_that_is_too_small_is_told_before(world: World) -> None:
+    world.edit("media/memory-stick/medium.yaml", lambda s: s.replace("16 GiB", "64 KiB"))
+    before = contents(world.folder)
+    ran = world.plan()
+    assert ran.status == 3
+    assert "the medium the green memory stick is too small" in ran.err
+    assert "Take a larger medium" in ran.err
+    assert contents(world.folder) == before
+
+
+def test_a_disk_of_new_that_is_too_full_is_told_before(world: World) -> None:
+    path = "machines/glass-office/machine.yaml"
+    full = "C: {free: 100 KiB, "
+    world.edit(path, lambda s: s.replace("C: {", full))
+    assert "the disk C: of glass-office is too full" in world.plan().err
+    world.edit(path, lambda s: s.replace(full, "C: {"))
+    packed(world)
+    world.edit(path, lambda s: s.replace("C: {", full))
+    before = contents(world.folder)
+    ran = world.walk(world.new)
+    assert (ran.status, "too full" in ran.err) == (3, True)
+    assert contents(world.folder) == before
+
+
+def test_a_told_folder_that_is_not_there_is_said_and_never_replaced_by_another(
+    world: World,
+) -> None:
+    (world.old / "disks/C/Users/ines/Documents/Sporelog").mkdir()
+    (world.old / "disks/D/Herbarium/Sporelog").rename(world.old / "disks/D/gone")
+    before = contents(world.folder)
+    ran = world.plan()
+    assert ran.status == 3
+    assert "D:/Herbarium/Sporelog" in ran.err
+    assert "told by C:/Users/ines/AppData/Roaming/Sporelog/sporelog.ini:7" in ran.err
+    assert contents(world.folder) == before
+
+
+def test_settings_that_cannot_be_read_are_said_and_never_replaced_by_a_guess(
+    world: World,
+) -> None:
+    settings = world.old / "disks/C/Users/ines/AppData/Roaming/Sporelog/sporelog.ini"
+    settings.unlink()
+    os.mkfifo(settings)
+    ran = world.plan()
+    assert ran.status == 3
+    assert "sporelog.ini: is no regular file" in ran.err
+
+
+@pytest.mark.parametrize("option", ["--old", "--new"])
+def test_a_machine_that_is_not_there(world: World, option: str) -> None:
+    ran = world.plan(option, world.folder / "nowhere")
+    assert ran.status == 2
+    assert "nowhere: is no folder machine: there is no such folder" in ran.err
+    assert not world.parcel.exists()
+
+
+def test_a_recipe_with_an_error_stops_the_plan(world: World) -> None:
+    world.edit("recipes/sporelog.trail.yaml", lambda s: s.replace("items:", "itmes:"))
+    ran = world.plan("--json")
+    assert ran.status == 2
+    findings = ran.json["error"]["findings"]
+    assert {"unknown-key", "missing-key"} == {f["rule"] for f in findings}
+    assert not world.parcel.exists()
+
+
+def test_a_program_that_is_not_on_new_stops_the_plan(world: World) -> None:
+    (world.new / "disks/C/Program Files/Sporelog/sporelog.exe").unlink()
+    ran = world.plan()
+    assert ran.status == 3
+    assert "Sporelog is not on glass-office" in ran.err
+
+
+def test_a_parcel_is_never_made_over_something(world: World) -> None:
+    world.parcel.mkdir()
+    (world.parcel / "photo.jpg").write_bytes(b"mine")
+    ran = world.plan()
+    assert ran.status == 2
+    assert [p.name for p in world.parcel.iterdir()] == ["photo.jpg"]
+
+
+def test_a_machine_that_changed_since_the_plan_halts_the_walk(packed_world: World) -> None:
+    moved = packed_world.new / "disks/C/Users/imarsh/AppData/Roaming/Sporelog/sporelog.ini"
+    moved.write_text("[collection]\nfolder = D:\\Elsewhere\n")
+    before = contents(packed_world.folder)
+    ran = packed_world.walk(packed_world.new)
+    assert ran.status == 3
+    assert "sporelog.collection is not at C:/Users/imarsh/Documents/Sporelog" in ran.err
+    assert contents(packed_world.folder) == before
+
+
+def test_a_check_that_does_not_hold_ends_with_1(world: World) -> None:
+    world.edit(
+        "recipes/sporelog.trail.yaml",
+        lambda s: s.replace('leave: ["thumbs/**"', 'leave: ["plates/plate-02*", "thumbs/**"'),
+    )
+    packed(world)
+    ran = world.walk(world.new)
+    assert ran.status == 1
+    assert "plates: 60 on old, 45 on new" in ran.out
+    assert widetrail("report", world.parcel).status == 1
+
+
+def test_the_demo_rehearsals_pass_and_leave_their_machines_alone(world: World) -> None:
+    before = contents(world.folder)
+    ran = widetrail("rehearse", world.folder / "recipes")
+    assert (ran.status, "2 of 2 rehearsals passed" in ran.out) == (0, True)
+    assert contents(world.folder) == before
+
+
+def test_a_rehearsal_that_expects_otherwise_fails_with_the_difference(world: World) -> None:
+    world.edit("recipes/sporelog.rehearsal.yaml", lambda s: s.replace("412", "411"))
+    ran = widetrail("rehearse", world.folder / "recipes/sporelog.rehearsal.yaml", "--json")
+    assert ran.status == 1
+    (result,) = ran.json["rehearsals"]
+    assert result["differences"] == [
+        {"what": "collection.checks.specimens", "expected": "411", "found": "412"}
+    ]
+
+
+def test_a_rehearsal_sees_a_recipe_that_loses_something(world: World) -> None:
+    world.edit(
+        "recipes/sporelog.trail.yaml",
+        lambda s: s.replace('take: "views/**"', 'take: "views/*2000*"'),
+    )
+    ran = widetrail("rehearse", world.folder / "recipes/sporelog.rehearsal.yaml")
+    assert ran.status == 1
+    assert "screen, line 2" in ran.out
+
+
+def test_the_demo_ends_well_and_says_what_to_try(tmp_path: Path) -> None:
+    ran = widetrail("demo", tmp_path / "demo")
+    assert ran.status == 0
+    assert "all 432 lines are the same on both machines" in ran.out
+    assert (tmp_path / "demo/report.html").is_file()
+    again = widetrail("demo", tmp_path / "demo")
+    assert again.status == 2
+
+
+def test_a_walk_stopped_at_any_effect_ends_the_same_when_walked_again(
+    world: World, tmp_path: Path
+) -> None:
+    """Sampled over both legs: the tree, the print-out and what was put aside are as unbroken."""
+    unbroken = packed(World(shutil.copytree(world.folder, tmp_path / "unbroken", symlinks=True)))
+    unbroken.walk(unbroken.new)
+    expected, shown = arrived(unbroken.new), screen(unbroken.new)
+    assert world.plan().status == 0
+    totals = []
+    for side in ("old", "new"):
+        counting = Effects()
+        shutil.copytree(world.folder, tmp_path / f"count-{side}", symlinks=True)
+        _walk(World(tmp_path / f"count-{side}"), side, counting)
+        totals.append(counting.count)
+        for number in range(1, counting.count + 1, max(1, counting.count // 24)):
+            stopped = World(tmp_path / "stopped")
+            shutil.copytree(world.folder, stopped.folder, symlinks=True)
+            with pytest.raises(Stopped):
+                _walk(stopped, side, Effects(stop_at(number)))
+            assert stopped.walk(getattr(stopped, side)).status == 0, number
+            if side == "new":
+                assert arrived(stopped.new) == expected, number
+                assert screen(stopped.new) == shown
+            shutil.rmtree(stopped.folder)
+        world.walk(getattr(world, side))
+    assert min(totals) > 50
+
+
+def _walk(world: World, side: str, effects: Effects) -> None:
+    machine = FolderMachine(getattr(world, side), effects)
+    Visit(Parcel(world.parcel, effects), machine).walk(NOW)
+
+
+def arrived(machine: Path) -> dict[str, str]:
+    """Return what a person finds on new: everything but the run's own folder."""
+    return without_state(contents(machine))
+
+
+@pytest.mark.parametrize("leg", ["old", "new"])
+def test_nothing_temporary_is_left_after_a_refused_effect(world: World, leg: str) -> None:
+    """A disk that refuses in the middle: a message, and the walk goes on once it is mended."""
+    if leg == "new":
+        packed(world)
+    else:
+        world.plan()
+    machine = world.new if leg == "new" else world.old
+
+    def refuse(effect: object) -> None:
+        if getattr(effect, "number", 0) == 30:
+            raise OSError(28, "No space left on device")
+
+    effects = Effects(refuse)
+    with pytest.raises(OSError, match="No space"):
+        Visit(Parcel(world.parcel, effects), FolderMachine(machine, effects)).walk(NOW)
+    assert not list(world.new.rglob("staging"))
+    assert world.walk(machine).status == 0
