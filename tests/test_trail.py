@@ -120,7 +120,7 @@ def test_a_walk_needs_consent(world: World) -> None:
     before = contents(world.folder)
     ran = widetrail("walk", world.parcel, "--machine", world.old)
     assert ran.status == 3
-    assert "pack D:/Herbarium/Sporelog into the parcel" in ran.err
+    assert "pack sporelog.collection from D:/Herbarium/Sporelog into the parcel" in ran.err
     assert "consent is needed" in ran.err
     assert contents(world.folder) == before
 

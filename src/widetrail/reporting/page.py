@@ -27,7 +27,8 @@ section { background: var(--card); border: 1px solid var(--line); border-radius:
 section h2 { margin: 0 0 .25rem; }
 table { border-collapse: collapse; width: 100%; margin: .5rem 0; }
 th, td { text-align: left; padding: .3rem .75rem .3rem 0; border-bottom: 1px solid var(--line);
-  vertical-align: top; overflow-wrap: anywhere; }
+  vertical-align: top; overflow-wrap: break-word; }
+td:first-child { white-space: nowrap; } .wrap td:first-child { white-space: normal; }
 th { font-weight: 600; color: var(--soft); font-size: .9rem; }
 code { font-size: .95em; overflow-wrap: anywhere; } li { margin: .3rem 0; }
 </style></head><body>
@@ -54,7 +55,7 @@ code { font-size: .95em; overflow-wrap: anywhere; } li { margin: .3rem 0; }
 {% endfor %}</table>{% endif %}
 {% for path in item.put_aside %}<p>What was there before is kept in
 <code>{{ path | clean }}</code>.</p>{% endfor %}
-{% if item.losses %}<table><tr><th>Not carried</th><th>What to do</th></tr>
+{% if item.losses %}<table class="wrap"><tr><th>Not carried</th><th>What to do</th></tr>
 {% for what, remedy in item.losses %}<tr><td>{{ what | clean }}</td><td>{{ remedy | clean }}</td>
 </tr>{% endfor %}</table>{% endif %}
 </section>{% endfor %}

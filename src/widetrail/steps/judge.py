@@ -11,7 +11,7 @@ class Note:
     """Takes the item's readings on old."""
 
     def words(self, step: Step) -> str:
-        return f"note what {', '.join(step.arguments)} are there"
+        return f"note of {step.item}: {', '.join(step.arguments)}"
 
     def do(self, step: Step, doing: Doing) -> Outcome:
         finder = doing.finder(step.item)
@@ -23,7 +23,7 @@ class Compare:
 
     def words(self, step: Step) -> str:
         wanted = ", ".join(f"{name} ({how})" for name, how in step.arguments.items())
-        return f"check against old: {wanted}"
+        return f"check {step.item} against old: {wanted}"
 
     def do(self, step: Step, doing: Doing) -> Outcome:
         finder, noted = doing.finder(step.item), doing.noted(step.item)

@@ -11,7 +11,7 @@ class Pack:
     """Packs what an item stands for, links as links."""
 
     def words(self, step: Step) -> str:
-        return f"pack {step.arguments['from']} into the parcel"
+        return f"pack {step.item} from {step.arguments['from']} into the parcel"
 
     def do(self, step: Step, doing: Doing) -> Outcome:
         doing.insist_closed(step.item)

@@ -24,7 +24,8 @@ class Publish:
             "put aside": "what is there of it already is put aside",
             "stop": "it must not be there yet",
         }
-        return f"put it in place at {step.arguments['to']}; {words[step.arguments['existing']]}"
+        how = words[step.arguments["existing"]]
+        return f"put {step.item} in place at {step.arguments['to']}; {how}"
 
     def do(self, step: Step, doing: Doing) -> Outcome:
         published = doing.recorded("published", step.item)
