@@ -16,6 +16,7 @@ COMMANDS = {
     "demo": "Run the whole trail on the demo world.",
     "lint": "Judge recipes without looking at a machine.",
     "survey": "Tell what of the recipes' applications is on a machine.",
+    "card": "Write the facts of a machine, to plan with where it is out of reach.",
     "plan": "Set out: write a parcel with the plan of a move.",
     "walk": "Do the leg that is due on this machine.",
     "report": "Tell what became of the move that a parcel is for.",

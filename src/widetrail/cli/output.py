@@ -15,8 +15,16 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from widetrail.errors import DocumentUnusable, Obstructed, WideTrailError
+from widetrail.errors import (
+    DocumentUnusable,
+    Halted,
+    InputUnusable,
+    Obstructed,
+    WideTrailError,
+)
+from widetrail.finding import Finder
 from widetrail.formats.texts import for_people
+from widetrail.machine import Effects, FolderMachine, Machine, this_machine
 from widetrail.recipe import SUFFIX, Loaded, load_recipe
 from widetrail.steps import KINDS
 
@@ -37,6 +45,79 @@ def json_option(command: F) -> F:
         "--json", "as_json", is_flag=True, is_eager=True, callback=_remember_json,
         help="Print one JSON document instead of text.",
     )(command)  # fmt: skip
+
+
+def machine_options(command: F) -> F:
+    """Add the options that say which machine is looked at, and whether programs may be asked."""
+    for option in (
+        click.option(
+            "--yes", is_flag=True, help="Consent to starting the programs that are listed."
+        ),
+        click.option(
+            "--ask-programs", is_flag=True, help="Read what programs print, where a recipe says so."
+        ),
+        click.option("--account", default="", help="Whose account on this machine."),
+        click.option(
+            "--machine",
+            type=click.Path(path_type=Path),
+            help="A machine folder; else this machine.",
+        ),
+    ):
+        command = option(command)
+    return command
+
+
+def open_machine(folder: Path | None, account: str = "", effects: Effects | None = None) -> Machine:
+    """Open the machine folder, or this machine for an account.
+
+    Raises:
+        InputUnusable: There is no such machine, or whose account is meant is not clear.
+    """
+    if folder is None:
+        return this_machine(account, effects)
+    here = FolderMachine(folder, effects)
+    if account and account != here.user:
+        why = f"the account of {here.name} is {here.user}"
+        raise InputUnusable("there is no such account", where=account, why=why)
+    return here
+
+
+def may_ask(machine: Machine, recipes: Sequence[Loaded], yes: bool) -> bool:
+    """List the commands that readings would start, and return whether the person consents.
+
+    Raises:
+        Halted: Nobody can be asked, or consent was not given.
+    """
+    commands = [
+        command
+        for loaded in recipes
+        for finder in [Finder(machine, loaded)]
+        if finder.installation is not None
+        for command in finder.commands()
+    ]
+    if not commands:
+        return True
+    page = Page(to_errors=True)
+    page.line(f"These commands would be started on {machine.name}, only to read what they print:")
+    for command in commands:
+        page.line(f"- {command}", indent=2)
+    consent(yes, "Shall they be started?")
+    return True
+
+
+def consent(yes: bool, question: str) -> None:
+    """Ask for consent unless it was given beforehand.
+
+    Raises:
+        Halted: Nobody can be asked, or consent was not given.
+    """
+    if yes:
+        return
+    if not sys.stdin.isatty():
+        todo = "Read what is listed above, then say --yes."
+        raise Halted("consent is needed", why="nobody can be asked here", todo=todo)
+    if not click.confirm(question, err=True):
+        raise Halted("consent was not given", why="nothing was changed")
 
 
 def print_json(value: Any) -> None:
@@ -120,8 +201,6 @@ def load_recipes(paths: Sequence[Path]) -> list[Loaded]:
         InputUnusable: One cannot be read, or two are for one application.
         DocumentUnusable: One has findings that are errors.
     """
-    from widetrail.errors import InputUnusable
-
     recipes: dict[str, Loaded] = {}
     for path in paths:
         for file in sorted(path.glob(f"*{SUFFIX}")) if path.is_dir() else [path]:

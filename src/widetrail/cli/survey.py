@@ -9,65 +9,104 @@ from typing import Any
 
 import click
 
-from widetrail.cli.output import Page, json_option, load_recipes, print_json
+from widetrail.cli.output import (
+    Page,
+    json_option,
+    load_recipes,
+    machine_options,
+    may_ask,
+    open_machine,
+    print_json,
+)
 from widetrail.finding import (
     Absent,
+    Answer,
+    ByPart,
     Found,
     Known,
+    Nowhere,
+    Several,
     Surveyed,
     SurveyedItem,
     Unknown,
-    Where,
+    installation_facts,
     survey,
+    where_facts,
 )
 from widetrail.formats.quantities import show_size
-from widetrail.machine import FolderMachine, Machine
+from widetrail.machine import Machine
 
 
 @click.command("survey")
 @click.argument("recipes", nargs=-1, required=True, type=click.Path(path_type=Path))
-@click.option("--machine", required=True, type=click.Path(path_type=Path), help="A machine folder.")
+@machine_options
+@click.option("--places", is_flag=True, help="Show every place of the recipes too.")
 @json_option
-def command(recipes: tuple[Path, ...], machine: Path, as_json: bool) -> None:
+def command(
+    recipes: tuple[Path, ...], machine: Path | None, account: str, ask_programs: bool, yes: bool,
+    places: bool, as_json: bool,
+) -> None:  # fmt: skip
     """Tell which applications of RECIPES are on a machine, and what they keep where.
 
-    Nothing is changed and no program is started.
+    Nothing is changed. Programs are started only with --ask-programs, and only to read what they
+    print.
     """
-    here = FolderMachine(machine)
-    found = survey(here, load_recipes(recipes))
+    here, loaded = open_machine(machine, account), load_recipes(recipes)
+    asked = ask_programs and may_ask(here, loaded, yes)
+    found = survey(here, loaded, ask_programs=asked)
     if as_json:
-        print_json({"machine": here.name, "applications": [_application(a) for a in found]})
+        facts = {"machine": here.name, **here.facts(), "administrator": here.administrator}
+        print_json({**facts, "applications": [_application(a) for a in found]})
         return
     page = Page()
-    show_survey(page, here, found)
+    show_survey(page, here, found, places=places)
 
 
-def show_survey(page: Page, machine: Machine, found: Sequence[Surveyed]) -> None:
+def show_survey(
+    page: Page, machine: Machine, found: Sequence[Surveyed], *, places: bool = False
+) -> None:
     """Show a survey on ``page``."""
-    page.title(f"{machine.name} ({machine.platform} {machine.system}, account {machine.user})")
+    as_whom = ", as administrator" if machine.administrator else ""
+    system = f"{machine.platform} {machine.system}"
+    page.title(f"{machine.name} ({system}, account {machine.user}{as_whom})")
     for application in found:
-        if application.installation is None:
+        here = application.installation
+        if here is None:
             page.line(f"{application.name}: not here", "dim", indent=2)
             continue
-        release = application.installation.release or "release unknown"
-        page.line(f"{application.name} {release}", "bold", indent=2)
+        release = here.release or "release unknown"
+        edition = f", {here.edition}" if here.edition else ""
+        page.line(f"{application.name} {release}{edition}", "bold", indent=2)
+        for other in application.installations:
+            if other is not here:
+                page.line(f"also here: {other.release or 'unknown'} ({other.sign})", indent=4)
+        for reason in here.unknown:
+            page.line(reason, "yellow", indent=4)
+        for name, where in application.places if places else ():
+            page.line(f"place {name}: {_short(where)}", "dim", indent=4)
         for item in application.items:
             _show_item(page, item)
 
 
+def _short(where: Found | Absent | Nowhere | Several) -> str:
+    return f"{where.path} ({where.how})" if isinstance(where, Found) else str(where)
+
+
 def _show_item(page: Page, item: SurveyedItem) -> None:
-    page.line(f"{item.title}", indent=4)
+    instance = item.instance
+    used = {True: " (in use)", False: "", None: ""}[instance.in_use if instance else None]
+    page.line(f"{item.title}{f' – {instance.name}{used}' if instance else ''}", indent=4)
     where = item.where
     if isinstance(where, Found):
-        page.line(f"{where.path} ({where.how})", indent=6)
+        synced = f"; kept in step by {where.synced}" if where.synced else ""
+        page.line(f"{where.path} ({where.how}{synced})", indent=6)
         newest = f", newest change {_moment(item.tally.newest)}" if item.tally.newest else ""
-        size = show_size(item.tally.size)
-        page.line(item.trouble or f"{item.tally.files} files, {size}{newest}", indent=6)
+        counted = f"{item.tally.files} files, {show_size(item.tally.size)}{newest}"
+        page.line(item.trouble or counted, "yellow" if item.trouble else "", indent=6)
     else:
         page.line(str(where), "yellow", indent=6)
     for name, answer in item.checks:
-        style = "yellow" if isinstance(answer, Unknown) else ""
-        page.line(f"{name}: {answer}", style, indent=6)
+        page.line(f"{name}: {answer}", "yellow" if isinstance(answer, Unknown) else "", indent=6)
 
 
 def _moment(nanoseconds: int) -> str:
@@ -80,8 +119,9 @@ def _application(application: Surveyed) -> dict[str, Any]:
         "id": application.id,
         "name": application.name,
         "here": here is not None,
-        "release": str(here.release) if here is not None and here.release else None,
-        "sign": here.sign if here is not None else None,
+        "installation": installation_facts(here) if here is not None else None,
+        "installations": [installation_facts(i) for i in application.installations],
+        "places": {name: where_facts(where) for name, where in application.places},
         "items": [_item(item) for item in application.items],
     }
 
@@ -90,29 +130,22 @@ def _item(item: SurveyedItem) -> dict[str, Any]:
     return {
         "item": item.name,
         "title": item.title,
-        "place": _where(item.where),
+        "instance": item.instance.name if item.instance is not None else None,
+        "in use": item.instance.in_use if item.instance is not None else None,
+        "place": where_facts(item.where),
         "files": item.tally.files,
         "size": item.tally.size,
         "newest": _moment(item.tally.newest) if item.tally.newest else None,
-        "trouble": item.trouble,
-        "checks": {
-            name: {"value": answer.value}
-            if isinstance(answer, Known)
-            else {"unknown": answer.reason}
-            for name, answer in item.checks
-        },
+        "trouble": item.trouble or None,
+        "checks": {name: _answer(answer) for name, answer in item.checks},
     }
 
 
-def _where(where: Where) -> dict[str, Any]:
-    if isinstance(where, Found | Absent):
-        how = where.how
-        return {
-            "path": where.path,
-            "there": isinstance(where, Found),
-            "rule": how.rule,
-            "case": how.case,
-            "source": how.source,
-            "line": how.line,
-        }
-    return {"path": None, "there": False, "reason": where.reason}
+def _answer(answer: Answer) -> dict[str, Any]:
+    match answer:
+        case Known():
+            return {"value": answer.value, "source": answer.source, "line": answer.line or None}
+        case ByPart():
+            return {"by": answer.part, "answers": {n: _answer(a) for n, a in answer.answers}}
+        case Unknown():
+            return {"unknown": answer.reason}

@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-import sys
 from pathlib import Path
 from typing import Any
 
 import click
 
-from widetrail.cli.output import Page, json_option, now, print_json
-from widetrail.errors import Halted
+from widetrail.cli.output import Page, consent, json_option, now, print_json
 from widetrail.machine import Effects, FolderMachine
 from widetrail.parcel import Parcel
 from widetrail.steps import Failed
@@ -34,7 +32,7 @@ def command(parcel: Path, machine: Path, yes: bool, as_json: bool) -> None:
         return
     visit.look_ahead()
     show_leg(messages, visit)
-    _consent(yes)
+    consent(yes, "Shall this be done?")
     done = visit.walk(now(), lambda _, words: messages.line(f"· {words}", "dim", indent=2))
     _tell(done, visit, as_json)
     if done.failed:
@@ -48,16 +46,6 @@ def show_leg(page: Page, visit: Visit) -> None:
     for _, words in visit.words():
         page.line(f"- {words}", indent=2)
     page.line(f"and keep its journal in {visit.workroom}", indent=2)
-
-
-def _consent(yes: bool) -> None:
-    if yes:
-        return
-    if not sys.stdin.isatty():
-        todo = "Read it above, then walk with --yes."
-        raise Halted("consent is needed", why="nobody can be asked here", todo=todo)
-    if not click.confirm("Shall this be done?", err=True):
-        raise Halted("consent was not given", why="nothing was changed")
 
 
 def _tell(done: LegDone, visit: Visit, as_json: bool) -> None:

@@ -1,23 +1,54 @@
-"""Finding: applications recognised, places resolved, readings taken, and survey."""
+"""Finding: applications recognised, places resolved, readings taken, cards and survey."""
 
+from widetrail.finding.card import installation_facts, make_card, read_card, where_facts
 from widetrail.finding.finder import Finder
 from widetrail.finding.selection import Selection, Tally, tally
+from widetrail.finding.several import Pair, Unpaired, pair
 from widetrail.finding.survey import Surveyed, SurveyedItem, survey
 from widetrail.finding.values import (
     Absent,
+    Answer,
+    ByPart,
     Found,
     How,
     Installation,
+    Instance,
     Known,
     Nowhere,
+    Several,
     Unknown,
     Value,
     Where,
     show_value,
-)  # fmt: skip
+)
 
 __all__ = [
-    "Absent", "Finder", "Found", "How", "Installation", "Known", "Nowhere", "Selection",
-    "Surveyed", "SurveyedItem", "Tally", "Unknown", "Value", "Where", "show_value", "survey",
+    "Absent",
+    "Answer",
+    "ByPart",
+    "Finder",
+    "Found",
+    "How",
+    "Installation",
+    "Instance",
+    "Known",
+    "Nowhere",
+    "Pair",
+    "Selection",
+    "Several",
+    "Surveyed",
+    "SurveyedItem",
+    "Tally",
+    "Unknown",
+    "Unpaired",
+    "Value",
+    "Where",
+    "installation_facts",
+    "make_card",
+    "pair",
+    "read_card",
+    "show_value",
+    "survey",
     "tally",
-]  # fmt: skip
+    "where_facts",
+]

@@ -2,22 +2,45 @@
 
 from __future__ import annotations
 
-from widetrail.errors import MachineUnusable
-from widetrail.finding.readings import Answer, take_reading
+from collections.abc import Mapping
+from itertools import product
+
+from widetrail.errors import MachineUnusable, WideTrailError
+from widetrail.finding.globbing import has_glob, matching
+from widetrail.finding.readings import (
+    take_from_desktop,
+    take_from_registry,
+    take_from_text,
+    take_reading,
+)
+from widetrail.finding.several import by_glob, by_index, mark_in_use
 from widetrail.finding.values import (
     Absent,
+    Answer,
+    ByPart,
     Found,
     How,
     Installation,
+    Instance,
     Known,
     Nowhere,
+    Several,
     Unknown,
     Where,
 )
+from widetrail.formats.interface import Unreadable
 from widetrail.machine import Machine
-from widetrail.machine.paths import is_absolute, join
-from widetrail.recipe import Loaded, Reading
-from widetrail.recipe.models import For, PerPlatform, Place, on_platform
+from widetrail.machine.paths import join, parent
+from widetrail.recipe import Item, Loaded, Reading
+from widetrail.recipe.models import (
+    For,
+    PerPlatform,
+    Place,
+    PlaceKind,
+    Sign,
+    is_command,
+    on_platform,
+)
 from widetrail.recipe.releases import Release, parse_release, parse_releases
 from widetrail.recipe.templates import ROOTS, fill
 
@@ -25,32 +48,69 @@ from widetrail.recipe.templates import ROOTS, fill
 class Finder:
     """Answers where the things of one recipe are on one machine; it changes nothing.
 
-    Answers are kept, so each place and reading is found once.
+    Answers are kept, so each place is found once. Programs are started only with
+    ``ask_programs``, and only to read what they print.
     """
 
-    def __init__(self, machine: Machine, loaded: Loaded) -> None:
-        self.machine = machine
-        self.loaded = loaded
+    def __init__(
+        self, machine: Machine, loaded: Loaded, *, ask_programs: bool = False,
+        installation: Installation | None = None,
+    ) -> None:  # fmt: skip
+        """Recognise the application; of several installations the latest release is taken,
+        unless ``installation`` says which.
+        """
+        self.machine, self.loaded, self.ask_programs = machine, loaded, ask_programs
         self.installation: Installation | None = None
         self._places: dict[str, Where] = {}
+        self._chosen: dict[str, int] = {}
         self._busy: set[str] = set()
-        self.installation = self._recognise()
+        self._within: dict[str, Instance] = {}
+        self._parts: dict[str, str] = {}
+        self.installations = (installation,) if installation is not None else self._recognise()
+        self.installation = max(self.installations, key=_latest, default=None)
         self._places.clear()
+        self._chosen.clear()
 
-    def _recognise(self) -> Installation | None:
+    # Recognising
+
+    def _recognise(self) -> tuple[Installation, ...]:
+        """Return every installation that the first matching case finds, in the order of signs."""
         for number, case in enumerate(self.loaded.recipe.recognise):
             if not self._holds(case.for_):
                 continue
-            path = self._choice(case.sign.where)
-            entry = self._look(path)
-            wanted = "file" if case.sign.file is not None else "folder"
-            if path is None or entry != wanted:
-                continue
-            unknown: list[str] = []
-            release = self._release(case.release, unknown)
-            edition = self._edition(case.edition, unknown)
-            return Installation(number, path, release, edition, tuple(unknown))
-        return None
+            found = []
+            for sign in self._signs(case.sign):
+                self.installation = Installation(number, sign, None, "")
+                self._places.clear()
+                unknown: list[str] = []
+                release = self._release(case.release, unknown)
+                edition = self._edition(case.edition, unknown)
+                found.append(Installation(number, sign, release, edition, tuple(unknown)))
+                self.installation = None
+            if found:
+                return tuple(found)
+        return ()
+
+    def _signs(self, sign: Sign) -> list[str]:
+        if sign.registry is not None:
+            try:
+                key = self.machine.registry_key(sign.registry, sign.view or "64")
+            except Unreadable:
+                return []
+            return [sign.registry] if key is not None else []
+        if sign.command is not None:
+            path = self._program(sign.command)
+            return [path] if path is not None and self._kind(path) is not None else []
+        path = self._choice(sign.where)
+        wanted = "file" if sign.file is not None else "folder"
+        if path is None:
+            return []
+        if not has_glob(path):
+            return [path] if self._kind(path) == wanted else []
+        try:
+            return [p for p, entry in matching(self.machine, path) if entry.kind == wanted]
+        except MachineUnusable:
+            return []
 
     def _release(self, reading: Reading | None, unknown: list[str]) -> Release | None:
         if reading is None:
@@ -83,15 +143,21 @@ class Finder:
             and condition.edition in (None, here.edition if here is not None else "")
         )
 
-    def _look(self, path: str | None) -> str | None:
+    def _kind(self, path: str) -> str | None:
+        """Return what is at ``path``, or ``None`` where nothing is or it cannot be looked at."""
         try:
-            entry = self.machine.look(path) if path is not None else None
+            entry = self.machine.look(path)
         except MachineUnusable:
             return None
         return entry.kind if entry is not None else None
 
+    # Places
+
     def place(self, name: str) -> Where:
         """Return where the place ``name`` is."""
+        if name in self._within:
+            chosen = self._within[name]
+            return Found(chosen.path, "folder", chosen.how, chosen.synced)
         if name not in self._places:
             if name in self._busy:
                 return Nowhere(f'finding "{name}" needs "{name}" itself')
@@ -102,47 +168,140 @@ class Finder:
                 self._busy.discard(name)
         return self._places[name]
 
+    def within(self, name: str, instance: Instance) -> Finder:
+        """Return a finder for which the place ``name``, which is several, is that one."""
+        inner = self._twin()
+        inner._within = {**self._within, name: instance}
+        return inner
+
+    def _twin(self) -> Finder:
+        twin = Finder.__new__(Finder)
+        twin.__dict__.update(self.__dict__)
+        twin._places, twin._chosen, twin._busy = {}, {}, set()
+        return twin
+
     def _find(self, name: str) -> Where:
         for number, place in enumerate(self.loaded.recipe.places[name]):
             if self._holds(place.for_):
-                return self._resolve(place, number)
+                return self._resolve(name, place, number)
         return Nowhere(f'the recipe has no case of "{name}" for this machine')
 
-    def _resolve(self, place: Place, case: int) -> Where:
+    def _resolve(self, name: str, place: Place, case: int) -> Where:
+        if place.plural:
+            return self._several(place, case)
+        if place.first_of:
+            return self._first_of(name, place, case)
+        registry = place.key if place.key is not None else place.value
+        if registry is not None:
+            return self._in_registry(registry, place.kind, case)
         told = self._told(place, case)
         if told is not None:
             return told
         path = self._choice(place.where)
         if path is None:
-            return Nowhere(f"the recipe names no {place.kind} for {self.machine.platform}")
+            return Nowhere(self._why_not(place.where))
         return self._judge(path, place.kind, How("fixed", case))
+
+    def _why_not(self, choice: str | PerPlatform | None) -> str:
+        template = on_platform(choice, self.machine.platform) if choice is not None else None
+        if template is None:
+            return f"the recipe does not say where on {self.machine.platform}"
+        try:
+            fill(template, self._value)
+        except LookupError as error:
+            return str(error.args[0])
+        return f"{template} is nowhere"
 
     def _told(self, place: Place, case: int) -> Where | None:
         """Return where the program says it is, or ``None`` where it says nothing."""
-        if place.told_by is None:
+        if place.told_by is None or not self._holds(place.told_by.for_):
             return None
-        answer = self.take(place.told_by)
+        as_path = place.told_by.model_copy(update={"as_": "path"})
+        answer = self.take(as_path)
         if isinstance(answer, Unknown):
             return None if answer.absent else Nowhere(f"what tells it is unknown: {answer.reason}")
         if not answer.value:
             return None
-        path = str(answer.value)
         how = How("told", case, answer.source, answer.line)
-        if not is_absolute(path, self.machine.platform):
-            return Nowhere(f'"{path}", {how}, is no whole path')
-        return self._judge(path, place.kind, how)
+        return self._judge(str(answer.value), place.kind, how)
 
-    def _judge(self, path: str, kind: str, how: How) -> Where:
+    def _first_of(self, name: str, place: Place, case: int) -> Where:
+        listed = [self._choice(choice) for choice in place.first_of]
+        among = tuple(path for path in listed if path is not None)
+        if place.follows is not None:
+            self.place(place.follows)
+            number = self._chosen.get(place.follows, -1)
+            how = How("follows", case, place.follows, among=among)
+            path = listed[number] if 0 <= number < len(listed) else self._choice(place.otherwise)
+            self._chosen[name] = number
+            return (
+                Nowhere("the recipe names no other") if path is None else self._whatever(path, how)
+            )
+        how = How("first of", case, among=among)
+        for number, path in enumerate(listed):
+            if path is not None and self._kind(path) in ("folder", "file"):
+                self._chosen[name] = number
+                return self._whatever(path, how)
+        self._chosen[name] = -1
+        otherwise = self._choice(place.otherwise)
+        if otherwise is None:
+            return Nowhere(f"none of {', '.join(among)} is there")
+        return self._whatever(otherwise, How("fixed", case, among=among))
+
+    def _whatever(self, path: str, how: How) -> Where:
+        kind: PlaceKind = "file" if self._kind(path) == "file" else "folder"
+        return self._judge(path, kind, how)
+
+    def _in_registry(self, path: str, kind: PlaceKind, case: int) -> Where:
+        how = How("fixed", case)
+        key, name = (path, "") if kind == "key" else path.rsplit("\\", 1)
+        try:
+            found = self.machine.registry_key(key)
+        except Unreadable as error:
+            return Nowhere(f"{path}: {error}")
+        there = found is not None and (kind == "key" or name.casefold() in found.values)
+        return Found(path, kind, how) if there else Absent(path, kind, how)
+
+    def _several(self, place: Place, case: int) -> Where:
+        try:
+            if place.index is not None:
+                source = self._choice(place.index.where)
+                if source is None:
+                    return Nowhere(self._why_not(place.index.where))
+                if self.machine.look(source) is None:
+                    return Nowhere(f"its index {source} is not there")
+                found = by_index(self.machine, place, place.index, source, case)
+            else:
+                path = self._choice(place.each)
+                if path is None:
+                    return Nowhere(self._why_not(place.each))
+                found = by_glob(self.machine, place, path, case)
+        except MachineUnusable as error:
+            return Nowhere(str(error))
+        except Unreadable as error:
+            return Nowhere(f"its index {source} {error}")
+        if place.in_use is not None:
+            told = self.take(place.in_use)
+            if isinstance(told, Known):
+                return mark_in_use(found, str(told.value), self.machine)
+        return found
+
+    def _judge(self, path: str, kind: PlaceKind, how: How) -> Where:
         try:
             entry = self.machine.look(path)
         except MachineUnusable as error:
             return Nowhere(f"{error} ({how})")
-        wanted: str = "file" if kind == "file" else "folder"
         if entry is None:
-            return Absent(path, wanted, how)  # type: ignore[arg-type]
-        if entry.kind != wanted:
-            return Nowhere(f"{path} is a {entry.kind}, no {wanted} ({how})")
-        return Found(path, wanted, how)  # type: ignore[arg-type]
+            return Absent(path, kind, how)
+        if entry.kind == "link":
+            return Nowhere(
+                f"{path} is a link to {entry.target}, and links are not followed ({how})"
+            )
+        if entry.kind != kind:
+            return Nowhere(f"{path} is a {entry.kind}, no {kind} ({how})")
+        return Found(path, kind, how, self.machine.synced(path))
+
+    # Paths and readings
 
     def path(self, template: str) -> str | None:
         """Return a path template as a path of this machine, or ``None`` if a place is nowhere."""
@@ -154,39 +313,183 @@ class Finder:
     def _value(self, name: str) -> str:
         if name in ROOTS:
             return self.machine.root(name)
-        where = self.place(name)
+        if name in self._parts:
+            return self._parts[name].replace("/", "_")
+        if name == "installation":
+            if self.installation is None:
+                raise LookupError("the application is not here")
+            return parent(self.installation.sign)
+        base, _, attribute = name.partition(".")
+        where = self._single(base)
+        if isinstance(where, Instance):
+            return where.name if attribute == "name" else where.path
         if isinstance(where, Nowhere):
             raise LookupError(where.reason)
         return where.path
 
-    def _choice(self, choice: str | PerPlatform) -> str | None:
-        template = on_platform(choice, self.machine.platform)
+    def _single(self, name: str) -> Found | Absent | Nowhere | Instance:
+        """Return the one place that is meant: of several, the one in use or the only one."""
+        if name in self._within:
+            return self._within[name]
+        where = self.place(name)
+        if not isinstance(where, Several):
+            return where
+        used = [i for i in where.instances if i.in_use]
+        if len(used) == 1 or len(where.instances) == 1:
+            return (used or list(where.instances))[0]
+        if not where.instances:
+            return Nowhere(f'none of "{name}" is there')
+        return Nowhere(f'"{name}" is several ({where}), and which is in use is not known')
+
+    def _choice(self, choice: str | PerPlatform | None) -> str | None:
+        template = on_platform(choice, self.machine.platform) if choice is not None else None
         return None if template is None else self.path(template)
 
-    def take(self, reading: Reading) -> Answer:
-        """Take a reading here."""
-        template = on_platform(reading.where, self.machine.platform)
-        if template is None:
-            return Unknown(f"the recipe does not say where on {self.machine.platform}")
-        path = self.path(template)
+    def take(self, reading: Reading) -> Known | Unknown:
+        """Take a reading here; parameters must have been given by ``with_parts``."""
+        if not self._holds(reading.for_):
+            return Unknown("the recipe's reading is not for this machine")
+        if reading.registry is not None:
+            return take_from_registry(self.machine, reading)
+        if reading.dconf is not None:
+            return take_from_desktop(self.machine, reading)
+        if reading.output is not None:
+            return self._printed(reading)
+        path = self._choice(reading.where)
         if path is None:
-            return Unknown(f"{template} is nowhere")
-        return take_reading(self.machine, reading, path)
+            return Unknown(self._why_not(reading.where))
+        return take_reading(self.machine, reading, path, self._parts)
 
-    def reading(self, name: str) -> Answer:
+    def with_parts(self, parts: Mapping[str, str]) -> Finder:
+        """Return a finder in whose readings each part has that value."""
+        inner = self._twin()
+        inner._parts = {**self._parts, **parts}
+        return inner
+
+    def reading(self, name: str) -> Known | Unknown:
         """Take the recipe's reading ``name`` here."""
         return self.take(self.loaded.recipe.readings[name])
 
+    def answer(self, name: str, item: Item) -> Answer:
+        """Take a reading for ``item``; one that has a part as parameter is answered by part."""
+        reading = self.loaded.recipe.readings[name]
+        wanted = sorted(reading.parameters & item.parts.keys())
+        if not wanted:
+            return self.take(reading)
+        values: list[tuple[str, ...]] = []
+        for part in wanted:
+            found = self.part_values(part, item)
+            if isinstance(found, Unknown):
+                return found
+            values.append(found)
+        answers = []
+        for combination in product(*values):
+            inner = self.with_parts(dict(zip(wanted, combination, strict=True)))
+            answers.append((" / ".join(combination), inner.take(reading)))
+        return ByPart(", ".join(wanted), tuple(answers))
+
+    def part_values(self, part: str, item: Item) -> tuple[str, ...] | Unknown:
+        """Return the values a part of ``item`` has here."""
+        given = item.parts[part]
+        if not isinstance(given, str):
+            return given
+        found = self.reading(given)
+        if isinstance(found, Unknown):
+            return Unknown(f"{part}: {found.reason}")
+        return found.value if isinstance(found.value, tuple) else (str(found.value),)
+
+    # Programs
+
+    def commands(self) -> tuple[str, ...]:
+        """Return the commands that readings would start, as a person is asked about them."""
+        asked = [r for r in self._all_readings() if r.output is not None]
+        return tuple(dict.fromkeys(f"{' '.join(r.output or ())} ({_HOMES[r.home]})" for r in asked))
+
+    def _all_readings(self) -> list[Reading]:
+        recipe = self.loaded.recipe
+        cases = [r for c in recipe.recognise for r in (c.release, c.edition) if r is not None]
+        places = [p for cs in recipe.places.values() for p in cs]
+        told = [r for p in places for r in (p.told_by, p.in_use) if r is not None]
+        return [*cases, *told, *recipe.readings.values()]
+
+    def _printed(self, reading: Reading) -> Known | Unknown:
+        assert reading.output is not None
+        name, *arguments = reading.output
+        shown = " ".join(reading.output)
+        if not self.ask_programs:
+            return Unknown(f"`{shown}` would tell, and programs are not asked")
+        program = self.programs().get(name)
+        if program is None:
+            return Unknown(f"{name} is not installed")
+        try:
+            filled = [fill(a, self._value) for a in arguments]
+            if reading.home == "real":
+                done = self.machine.start(program, filled, seconds=30)
+            else:
+                copies = self._copies() if reading.home == "copy" else []
+                with self.machine.scratch(copies) as scratch:
+                    done = scratch.start(program, filled, seconds=30)
+        except (WideTrailError, LookupError) as error:
+            return Unknown(f"`{shown}` did not answer: {error}")
+        if done.status != 0:
+            return Unknown(f"`{shown}` ended with {done.status}: {done.errors.strip()[:200]}")
+        return take_from_text(self.machine, reading, done.output, f"`{shown}`")
+
+    def _copies(self) -> list[str]:
+        found: list[str] = []
+        for name in self.loaded.recipe.places:
+            where = self.place(name)
+            if isinstance(where, Several):
+                found.extend(i.path for i in where.instances)
+            elif isinstance(where, Found) and where.kind in ("folder", "file"):
+                found.append(where.path)
+        return found
+
     def locks(self) -> list[str]:
         """Return the lock files that are there, which say that the program is open."""
-        paths = [self._choice(lock) for lock in self.loaded.recipe.application.lock]
-        return [p for p in paths if p is not None and self._look(p) is not None]
+        found = []
+        for lock in self.loaded.recipe.application.lock:
+            for inner in self._each_way(lock):
+                path = inner._choice(lock)
+                if path is not None and inner._kind(path) is not None:
+                    found.append(path)
+        return list(dict.fromkeys(found))
+
+    def _each_way(self, choice: str | PerPlatform) -> list[Finder]:
+        """Return a finder for each instance of the places that ``choice`` names."""
+        ways = [self]
+        template = on_platform(choice, self.machine.platform) or ""
+        for name in self.loaded.recipe.places:
+            where = self.place(name) if f"{{{name}" in template else None
+            if isinstance(where, Several):
+                ways = [way.within(name, i) for way in ways for i in where.instances]
+        return ways
 
     def programs(self) -> dict[str, str]:
-        """Return where each of the application's programs would be."""
+        """Return where each of the application's programs is or would be."""
         listed = self.loaded.recipe.application.programs.items()
-        found = {name: self._choice(where) for name, where in listed}
-        return {name: path for name, path in found.items() if path is not None}
+        found = {}
+        for name, choice in listed:
+            text = on_platform(choice, self.machine.platform)
+            path = self._program(text) if text is not None else None
+            if path is not None:
+                found[name] = path
+        return found
+
+    def _program(self, text: str) -> str | None:
+        return self.machine.command(text) if is_command(text) else self.path(text)
+
+
+_HOMES = {
+    None: "in an empty home",
+    "empty": "in an empty home",
+    "copy": "in a copy of its places",
+    "real": "in the real home",
+}
+
+
+def _latest(installation: Installation) -> tuple[tuple[int, int, str], ...]:
+    return installation.release.order if installation.release is not None else ()
 
 
 def _in_range(text: str | None, release: Release | None) -> bool:

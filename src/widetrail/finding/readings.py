@@ -1,89 +1,171 @@
-"""Taking a reading on a machine: a value or a stated unknown, and nothing written."""
+"""Taking a reading on a machine: a value or a stated unknown, and nothing written.
+
+What programs and strangers wrote is parsed within bounds (``formats.bounded``); a database is
+asked in a copy made with its journal.
+"""
 
 from __future__ import annotations
 
-import shutil
 import tempfile
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from contextlib import suppress
 from datetime import UTC, datetime
 from pathlib import Path
 
 from widetrail.errors import MachineUnusable
+from widetrail.finding.globbing import has_glob, matching
+from widetrail.finding.told import understand_path
 from widetrail.finding.values import Known, Unknown, Value
-from widetrail.formats.expressions import read_text_value
-from widetrail.formats.ini import read_ini
+from widetrail.formats.bounded import ask
 from widetrail.formats.interface import Located, NotThere, Raw, Unreadable
-from widetrail.formats.json_ import read_json
-from widetrail.formats.sqlite import query_sqlite
+from widetrail.formats.registry import ITSELF
 from widetrail.formats.texts import decode
 from widetrail.machine import Entry, Machine
-from widetrail.machine.paths import written_by_machine
 from widetrail.recipe import Reading
 
-Answer = Known | Unknown
+COPY_MOST = 4 * 1024 * 1024 * 1024
+"""Bytes of a database that is copied to be asked, at most."""
+
+TRIES = 5
+"""How often a database that a program is writing is copied anew."""
 
 
-def take_reading(machine: Machine, reading: Reading, path: str) -> Answer:
+def take_reading(
+    machine: Machine, reading: Reading, path: str, parameters: Mapping[str, str] | None = None
+) -> Known | Unknown:
     """Read ``reading`` from the file at ``path``; a failure is an ``Unknown`` with its reason."""
     try:
-        if reading.form not in _OF_NAMES and machine.look(path) is None:
+        if reading.form not in _ABOUT_NAMES and machine.look(path) is None:
             return Unknown(f"{path} is not there", absent=True)
-        located = _FORMS[reading.form](machine, reading, path)
-        value = _as(located.value, reading, machine)
+        if reading.form == "sqlite":
+            found: list[Located] = [ask_database(machine, path, reading.at or "", parameters or {})]
+        else:
+            found = _FORMS[reading.form](machine, reading, path)
+        return _known(found, reading, machine, path)
     except (Unreadable, MachineUnusable) as error:
-        reason = str(error) if isinstance(error, MachineUnusable) else f"{path} {error}"
-        return Unknown(reason, absent=isinstance(error, NotThere))
-    return Known(value, path, located.line)
+        return unknown(error, path)
 
 
-def _ini(machine: Machine, reading: Reading, path: str) -> Located:
-    return read_ini(machine.read(path), reading.at or "")
+def take_from_registry(machine: Machine, reading: Reading) -> Known | Unknown:
+    """Read a registry value."""
+    assert reading.registry is not None
+    assert reading.at is not None
+    source = f"{reading.registry}\\{reading.at}"
+    try:
+        key = machine.registry_key(reading.registry, reading.view or "64")
+        name = "" if reading.at == ITSELF else reading.at.casefold()
+        if key is None or name not in key.values:
+            return Unknown(f"{source} is not there", absent=True)
+        value = key.values[name]
+        return _known([Located(value.plain, value.line)], reading, machine, source)
+    except (Unreadable, MachineUnusable) as error:
+        return unknown(error, source)
 
 
-def _json(machine: Machine, reading: Reading, path: str) -> Located:
-    return read_json(machine.read(path), reading.at or "")
+def take_from_desktop(machine: Machine, reading: Reading) -> Known | Unknown:
+    """Read a value of the desktop's settings database."""
+    source = f"{reading.dconf}/{reading.at}"
+    try:
+        found = ask("dconf", machine.desktop_settings(), reading.dconf, reading.at)
+        return _known([found], reading, machine, source)
+    except (Unreadable, MachineUnusable) as error:
+        return unknown(error, source)
 
 
-def _text(machine: Machine, reading: Reading, path: str) -> Located:
-    matches = read_text_value(decode(machine.read(path))[0], reading.at or "")
-    if reading.as_ in ("list", "set", "count"):
-        return Located([m.value for m in matches])
-    if len(matches) > 1 and reading.pick is None:
-        raise Unreadable(f"has {len(matches)} matches of {reading.at}, and none is picked")
-    return matches[-1 if reading.pick == "last" else 0]
+def take_from_text(machine: Machine, reading: Reading, text: str, source: str) -> Known | Unknown:
+    """Read a value out of a text, such as what a program printed."""
+    try:
+        return _known(ask("expressions", text, reading.at or ""), reading, machine, source)
+    except Unreadable as error:
+        return unknown(error, source)
 
 
-def _sqlite(machine: Machine, reading: Reading, path: str) -> Located:
+def unknown(error: Exception, source: str) -> Unknown:
+    """Return the unknown that an error of reading ``source`` means."""
+    reason = str(error) if isinstance(error, MachineUnusable) else f"{source} {error}"
+    return Unknown(reason, absent=isinstance(error, NotThere))
+
+
+def ask_database(
+    machine: Machine, path: str, query: str, parameters: Mapping[str, str], *, rows: bool = False
+) -> Located:
+    """Ask a database one query, in a copy made with its journal while nothing was written.
+
+    ``rows`` asks for a list of mappings by column instead of plain values.
+
+    Raises:
+        Unreadable: It is no database, is refused, or kept changing.
+        MachineUnusable: It cannot be read.
+    """
     with tempfile.TemporaryDirectory(prefix="widetrail-") as folder:
         copy = Path(folder) / "copy.db"
-        for suffix in ("", "-wal", "-journal"):
-            if suffix and machine.look(path + suffix) is None:
-                continue
-            with machine.open(path + suffix) as source, Path(f"{copy}{suffix}").open("wb") as file:
-                shutil.copyfileobj(source, file)
-        return query_sqlite(copy, reading.at or "", {})
+        for _ in range(TRIES):
+            before = _state(machine, path)
+            for suffix, entry in before.items():
+                if entry is not None:
+                    _copy(machine, path + suffix, Path(f"{copy}{suffix}"))
+            if _state(machine, path) == before:
+                found: Located = ask("sqlite", str(copy), query, dict(parameters), rows)
+                return found
+            for suffix in before:
+                Path(f"{copy}{suffix}").unlink(missing_ok=True)
+    raise Unreadable("kept changing while it was read")
 
 
-def _file(machine: Machine, _: Reading, path: str) -> Located:
+def _state(machine: Machine, path: str) -> dict[str, Entry | None]:
+    return {suffix: machine.look(path + suffix) for suffix in ("", "-wal", "-journal")}
+
+
+def _copy(machine: Machine, path: str, target: Path) -> None:
+    left = COPY_MOST
+    with machine.open(path) as source, target.open("wb") as file:
+        while chunk := source.read(1 << 20):
+            left -= len(chunk)
+            if left < 0:
+                raise Unreadable("is too large to be copied for a look")
+            file.write(chunk)
+
+
+def _tree(machine: Machine, reading: Reading, path: str) -> list[Located]:
+    return [ask("tree", reading.form, machine.read(path), reading.at)]
+
+
+def _ini(machine: Machine, reading: Reading, path: str) -> list[Located]:
+    return [ask("ini", machine.read(path), reading.at)]
+
+
+def _xml(machine: Machine, reading: Reading, path: str) -> list[Located]:
+    found: list[Located] = ask("xml", machine.read(path), reading.at)
+    return found
+
+
+def _text(machine: Machine, reading: Reading, path: str) -> list[Located]:
+    found: list[Located] = ask("expressions", decode(machine.read(path))[0], reading.at)
+    return found
+
+
+def _file(machine: Machine, _: Reading, path: str) -> list[Located]:
+    if has_glob(path):
+        return [Located(any(e.kind == "file" for _, e in matching(machine, path)))]
     entry = machine.look(path)
-    return Located(entry is not None and entry.kind == "file")
+    return [Located(entry is not None and entry.kind == "file")]
 
 
-def _files(machine: Machine, _: Reading, path: str) -> Located:
-    return Located(sum(entry.kind == "file" for entry in machine.walk(path)))
+def _files(machine: Machine, _: Reading, path: str) -> list[Located]:
+    entries = [e for _, e in matching(machine, path)] if has_glob(path) else machine.walk(path)
+    return [Located(sum(entry.kind == "file" for entry in entries))]
 
 
-def _size(machine: Machine, _: Reading, path: str) -> Located:
+def _size(machine: Machine, _: Reading, path: str) -> list[Located]:
     entry = _there(machine, path)
     if entry.kind == "file":
-        return Located(entry.size)
-    return Located(sum(inner.size for inner in machine.walk(path)))
+        return [Located(entry.size)]
+    return [Located(sum(inner.size for inner in machine.walk(path)))]
 
 
-def _modified(machine: Machine, _: Reading, path: str) -> Located:
+def _modified(machine: Machine, _: Reading, path: str) -> list[Located]:
     moment = datetime.fromtimestamp(_there(machine, path).mtime / 1e9, UTC)
-    return Located(moment.isoformat(timespec="seconds"))
+    return [Located(moment.isoformat(timespec="seconds"))]
 
 
 def _there(machine: Machine, path: str) -> Entry:
@@ -92,17 +174,35 @@ def _there(machine: Machine, path: str) -> Entry:
     return entry
 
 
-_FORMS: dict[str, Callable[[Machine, Reading, str], Located]] = {
-    "ini": _ini, "json": _json, "text": _text, "sqlite": _sqlite, "file": _file,
-    "files": _files, "size": _size, "modified": _modified,
-}  # fmt: skip
+_FORMS: dict[str, Callable[[Machine, Reading, str], list[Located]]] = {
+    "ini": _ini,
+    "json": _tree,
+    "yaml": _tree,
+    "toml": _tree,
+    "plist": _tree,
+    "xml": _xml,
+    "text": _text,
+    "file": _file,
+    "files": _files,
+    "size": _size,
+    "modified": _modified,
+}
 
-
-_OF_NAMES = ("file", "files")
+_ABOUT_NAMES = ("file", "files")
 """Forms that have an answer where nothing is there."""
 
 
-def _as(value: Raw, reading: Reading, machine: Machine) -> Value:
+def _known(found: list[Located], reading: Reading, machine: Machine, source: str) -> Known:
+    several = reading.as_ in ("list", "set", "count")
+    if len(found) > 1 and not several and reading.pick is None:
+        raise Unreadable(f"has {len(found)} matches of {reading.at}, and none is picked")
+    chosen = found[-1 if reading.pick == "last" else 0]
+    many = several and (len(found) > 1 or reading.form in ("text", "xml", "output"))
+    value: Raw = [f.value for f in found] if many else chosen.value
+    return Known(_as(value, reading, machine, source), source, chosen.line)
+
+
+def _as(value: Raw, reading: Reading, machine: Machine, source: str) -> Value:
     match reading.as_:
         case None if isinstance(value, str | int | float):
             return value
@@ -112,8 +212,11 @@ def _as(value: Raw, reading: Reading, machine: Machine) -> Value:
             return _number(value)
         case "yes-no":
             return _yes_no(value)
-        case "path" if isinstance(value, str) and value:
-            return written_by_machine(value, machine.platform)
+        case "path" if isinstance(value, str):
+            path, reason = understand_path(value, machine, source) if value else ("", "")
+            if reason:
+                raise Unreadable(f"tells a path that is not understood: {reason}")
+            return path
         case "count" if isinstance(value, list | dict):
             return len(value)
         case "list" | "set" if not isinstance(value, dict):
@@ -126,9 +229,10 @@ def _as(value: Raw, reading: Reading, machine: Machine) -> Value:
 def _number(value: Raw) -> int | float:
     if isinstance(value, int | float) and not isinstance(value, bool):
         return value
-    for kind in (int, float):
-        with suppress(ValueError):
-            return kind(str(value).strip())
+    if isinstance(value, str):
+        for kind in (int, float):
+            with suppress(ValueError):
+                return kind(value.strip())
     raise Unreadable(f"gives {_shape(value)}, which is no number")
 
 

@@ -7,16 +7,19 @@ from dataclasses import dataclass
 
 from widetrail.errors import MachineUnusable
 from widetrail.finding.finder import Finder
-from widetrail.finding.readings import Answer
 from widetrail.finding.selection import Selection, Tally, tally
-from widetrail.finding.values import Found, Installation, Where
+from widetrail.finding.values import Answer, Found, Installation, Instance, Several, Where
 from widetrail.machine import Machine
 from widetrail.recipe import Loaded
 
 
 @dataclass(frozen=True, slots=True)
 class SurveyedItem:
-    """One item: where it is, how much it is, and the values its checks will compare."""
+    """One item: where it is, how much it is, and the values its checks will compare.
+
+    ``instance`` is the program's name for it where the item's place is several; ``where`` is then
+    that one. ``trouble`` says why it could not be counted.
+    """
 
     name: str
     title: str
@@ -24,35 +27,60 @@ class SurveyedItem:
     tally: Tally
     checks: tuple[tuple[str, Answer], ...]
     trouble: str = ""
+    instance: Instance | None = None
 
 
 @dataclass(frozen=True, slots=True)
 class Surveyed:
-    """One recipe's application on the machine; ``installation`` is ``None`` if it is not here."""
+    """One recipe's application on the machine; ``installation`` is ``None`` if it is not here.
+
+    Of several ``installations`` the places and items are those of ``installation``.
+    """
 
     id: str
     name: str
     installation: Installation | None
+    installations: tuple[Installation, ...] = ()
+    places: tuple[tuple[str, Where], ...] = ()
     items: tuple[SurveyedItem, ...] = ()
 
 
-def survey(machine: Machine, recipes: Iterable[Loaded]) -> tuple[Surveyed, ...]:
-    """Look for each recipe's application and items on ``machine``."""
-    return tuple(_application(machine, loaded) for loaded in recipes)
+def survey(
+    machine: Machine, recipes: Iterable[Loaded], *, ask_programs: bool = False
+) -> tuple[Surveyed, ...]:
+    """Look for each recipe's application, places and items on ``machine``.
+
+    ``ask_programs`` lets readings start the application's programs to read what they print.
+    """
+    return tuple(_application(machine, loaded, ask_programs) for loaded in recipes)
 
 
-def _application(machine: Machine, loaded: Loaded) -> Surveyed:
-    finder = Finder(machine, loaded)
+def _application(machine: Machine, loaded: Loaded, ask_programs: bool) -> Surveyed:
+    finder = Finder(machine, loaded, ask_programs=ask_programs)
     name = loaded.recipe.application.name
     if finder.installation is None:
         return Surveyed(loaded.id, name, None)
-    items = tuple(_item(finder, key) for key in loaded.recipe.items)
-    return Surveyed(loaded.id, name, finder.installation, items)
+    places = tuple((place, finder.place(place)) for place in loaded.recipe.places)
+    items = tuple(i for key in loaded.recipe.items for i in _items(finder, key))
+    return Surveyed(loaded.id, name, finder.installation, finder.installations, places, items)
 
 
-def _item(finder: Finder, name: str) -> SurveyedItem:
+def _items(finder: Finder, name: str) -> list[SurveyedItem]:
     item = finder.loaded.recipe.items[name]
     where = finder.place(item.from_)
+    if not isinstance(where, Several) or not where.instances:
+        return [_item(finder, name, where)]
+    found = []
+    for instance in where.instances:
+        inner = finder.within(item.from_, instance)
+        found.append(_item(inner, name, inner.place(item.from_), instance))
+    return found
+
+
+def _item(
+    finder: Finder, name: str, where: Where, instance: Instance | None = None
+) -> SurveyedItem:
+    item = finder.loaded.recipe.items[name]
     count, trouble = Tally(), ""
     if isinstance(where, Found) and where.kind == "folder":
         selection = Selection(item, finder.machine.platform)
@@ -60,5 +88,5 @@ def _item(finder: Finder, name: str) -> SurveyedItem:
             count = tally(selection.walk(finder.machine, where.path))
         except MachineUnusable as error:
             trouble = str(error)
-    checks = tuple((check, finder.reading(check)) for check in item.checks)
-    return SurveyedItem(name, item.title, where, count, checks, trouble)
+    checks = tuple((check, finder.answer(check, item)) for check in item.checks)
+    return SurveyedItem(name, item.title, where, count, checks, trouble, instance)

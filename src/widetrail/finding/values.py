@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Literal
 
+from widetrail.recipe.models import PlaceKind
 from widetrail.recipe.releases import Release
 
 Value = str | int | float | bool | tuple[str, ...]
@@ -12,7 +14,7 @@ Value = str | int | float | bool | tuple[str, ...]
 
 @dataclass(frozen=True, slots=True)
 class Known:
-    """A value that was read, and from where (a machine path, a line or 0)."""
+    """A value that was read, and from where (a machine path or registry key, a line or 0)."""
 
     value: Value
     source: str = ""
@@ -37,32 +39,70 @@ class Unknown:
 
 
 @dataclass(frozen=True, slots=True)
-class How:
-    """How a place was found: by the recipe's fixed path, or told by the program's settings.
+class ByPart:
+    """One answer for each value of a part; each is known or not by itself."""
 
-    ``case`` is the number of the case of the recipe that was taken (from 0); ``source`` and
-    ``line`` say where the program tells it, or why it was not asked.
+    part: str
+    answers: tuple[tuple[str, Known | Unknown], ...]
+
+    @property
+    def total(self) -> Known | Unknown:
+        """The sum, where one number is wanted; unknown as soon as one answer is."""
+        total: int | float = 0
+        for name, answer in self.answers:
+            if isinstance(answer, Unknown):
+                return Unknown(f"{name}: {answer.reason}")
+            if isinstance(answer.value, bool) or not isinstance(answer.value, int | float):
+                return Unknown(f"{name}: {answer} is no number")
+            total += answer.value
+        return Known(total)
+
+    def __str__(self) -> str:
+        return ", ".join(f"{name} {answer}" for name, answer in self.answers) or "none"
+
+
+Answer = Known | Unknown | ByPart
+
+Rule = Literal["fixed", "told", "first of", "follows", "each", "index"]
+
+_WORDS: Mapping[str, str] = {
+    "fixed": "where it is unless moved",
+    "first of": "the first of {among} that is there",
+    "follows": "as {source} was chosen",
+    "each": "one of what {source} matches",
+    "index": "listed in {source}",
+}
+
+
+@dataclass(frozen=True, slots=True)
+class How:
+    """How a place was found.
+
+    ``case`` is the number of the recipe's case that was taken (from 0); ``source`` and ``line``
+    say what told it; ``among`` are the paths it was chosen from.
     """
 
-    rule: Literal["fixed", "told"]
+    rule: Rule
     case: int = 0
     source: str = ""
     line: int = 0
+    among: tuple[str, ...] = ()
 
     def __str__(self) -> str:
         if self.rule == "told":
             spot = f":{self.line}" if self.line else ""
             return f"told by {self.source}{spot}"
-        return "where it is unless moved"
+        return _WORDS[self.rule].format(source=self.source, among=", ".join(self.among))
 
 
 @dataclass(frozen=True, slots=True)
 class Found:
-    """A place that is there."""
+    """A place that is there; ``synced`` names the service that keeps it in step, if any."""
 
     path: str
-    kind: Literal["folder", "file"]
+    kind: PlaceKind
     how: How
+    synced: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,7 +110,7 @@ class Absent:
     """A place whose path is known while nothing is there yet."""
 
     path: str
-    kind: Literal["folder", "file"]
+    kind: PlaceKind
     how: How
 
     def __str__(self) -> str:
@@ -87,12 +127,42 @@ class Nowhere:
         return self.reason
 
 
-Where = Found | Absent | Nowhere
+@dataclass(frozen=True, slots=True)
+class Instance:
+    """One folder of a place that is several.
+
+    ``name`` is what the program calls it; ``in_use`` is whether the program uses it, ``None``
+    where nothing tells.
+    """
+
+    path: str
+    name: str
+    in_use: bool | None
+    how: How
+    synced: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Several:
+    """A place that is several folders, and what looked like one but is none, with the reason."""
+
+    instances: tuple[Instance, ...]
+    passed_over: tuple[tuple[str, str], ...] = ()
+
+    def __str__(self) -> str:
+        names = ", ".join(i.name for i in self.instances)
+        return f"{len(self.instances)}: {names}" if self.instances else "none is there"
+
+
+Where = Found | Absent | Nowhere | Several
 
 
 @dataclass(frozen=True, slots=True)
 class Installation:
-    """One installation of an application: the recognising case and sign, release and edition."""
+    """One installation of an application: the recognising case and sign, release and edition.
+
+    ``unknown`` says what could not be read of it, with the reasons.
+    """
 
     case: int
     sign: str

@@ -7,6 +7,8 @@ value in double quotes is taken without them, the first of two equal keys counts
 
 from __future__ import annotations
 
+from fnmatch import fnmatchcase
+
 from widetrail.formats.interface import Located, NotThere
 from widetrail.formats.texts import decode
 
@@ -30,6 +32,26 @@ def read_ini(data: bytes, at: str) -> Located:
                 return Located(_unquoted(value.strip()), number)
     missing = f'has no key "{key}" in [{section}]' if seen else f"has no section [{section}]"
     raise NotThere(missing)
+
+
+def ini_sections(data: bytes, pattern: str) -> list[dict[str, str]]:
+    """Return each section whose name matches the glob ``pattern``, as its keys and values.
+
+    Keys are in small letters; the name of the section stands under ``[]``.
+    """
+    found: list[dict[str, str]] = []
+    current: dict[str, str] | None = None
+    for line in decode(data)[0].splitlines():
+        text = line.strip()
+        if text.startswith("[") and "]" in text:
+            name = text[1 : text.index("]")].strip()
+            current = {"[]": name} if fnmatchcase(name.casefold(), pattern.casefold()) else None
+            if current is not None:
+                found.append(current)
+        elif current is not None and text and text[0] not in ";#" and "=" in text:
+            key, _, value = text.partition("=")
+            current.setdefault(key.strip().casefold(), _unquoted(value.strip()))
+    return found
 
 
 def _same(one: str, other: str) -> bool:

@@ -10,7 +10,6 @@ import sqlite3
 import time
 from collections.abc import Mapping
 from contextlib import closing
-from pathlib import Path
 
 from widetrail.formats.interface import Located, Unreadable
 
@@ -22,8 +21,12 @@ _ALLOWED = {
 }  # fmt: skip
 
 
-def query_sqlite(copy: Path, query: str, parameters: Mapping[str, str]) -> Located:
+def query_sqlite(
+    copy: str, query: str, parameters: Mapping[str, str], by_column: bool = False
+) -> Located:
     """Run ``query`` on the database file ``copy``; parameters are bound as ``:name``.
+
+    ``by_column`` asks for a list of mappings from column to value.
 
     Returns the single value of a result of one row and one column; a list of values for one
     column; a list of lists otherwise. Time and rows are bounded by ``SECONDS`` and ``ROWS``.
@@ -39,12 +42,14 @@ def query_sqlite(copy: Path, query: str, parameters: Mapping[str, str]) -> Locat
             connection.set_progress_handler(lambda: int(time.monotonic() > end), 10_000)
             cursor = connection.execute(query, dict(parameters))
             rows = cursor.fetchmany(ROWS + 1)
-            columns = len(cursor.description or ())
+            names = [column[0] for column in cursor.description or ()]
     except (sqlite3.Error, sqlite3.Warning) as error:
         raise Unreadable(f"cannot be asked: {error}") from error
     if len(rows) > ROWS:
         raise Unreadable(f"gives more than {ROWS} rows")
-    if columns == 1:
+    if by_column:
+        return Located([dict(zip(names, map(_plain, row), strict=True)) for row in rows])
+    if len(names) == 1:
         values = [_plain(row[0]) for row in rows]
         return Located(values[0] if len(values) == 1 else list(values))
     return Located([[_plain(cell) for cell in row] for row in rows])

@@ -9,27 +9,41 @@ from __future__ import annotations
 import json
 import os
 import shutil
-import stat
 import subprocess
 import sys
 import tempfile
 from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from functools import cached_property
 from pathlib import Path
-from typing import Annotated, BinaryIO
+from typing import Annotated, cast
 
 from pydantic import AfterValidator, BeforeValidator, Field
 
 from widetrail.errors import MachineUnusable, WentWrong
+from widetrail.formats.bounded import ask
 from widetrail.formats.checked import Model, YesNo, flaw, load
-from widetrail.formats.interface import Platform
+from widetrail.formats.interface import NotThere, Platform, Unreadable
 from widetrail.formats.quantities import parse_size
+from widetrail.formats.registry import Key, full_key
+from widetrail.formats.texts import decode
 from widetrail.machine import paths
 from widetrail.machine.effects import Effects
-from widetrail.machine.interface import Completed, Entry, EntryKind, Room
-from widetrail.machine.roots import default_home, standard_roots
+from widetrail.machine.host import HostMachine, copy_plain
+from widetrail.machine.interface import Completed, Machine, Room
+from widetrail.machine.roots import (
+    SHELL_FOLDERS,
+    default_home,
+    redirected_by_shell,
+    redirected_by_user_dirs,
+    redirected_by_xdg,
+    standard_roots,
+)
 
-READ_MOST = 64 * 1024 * 1024
 FILE = "machine.yaml"
+REGISTRY = "registry.reg"
+DESKTOP_SETTINGS = "desktop.dconf"
+HIVE_MOST = 256 * 1024 * 1024
 
 
 def _below(text: str) -> str:
@@ -57,6 +71,13 @@ class Program(Model):
     start: tuple[str, ...] = Field(min_length=1)
 
 
+class Synced(Model):
+    """A folder that a service keeps in step between machines."""
+
+    folder: str
+    service: str
+
+
 class MachineFile(Model):
     """What ``machine.yaml`` holds."""
 
@@ -67,6 +88,8 @@ class MachineFile(Model):
     user: str
     home: str = ""
     redirected: dict[str, str] = Field(default_factory=dict)
+    environment: dict[str, str] = Field(default_factory=dict)
+    synced: tuple[Synced, ...] = ()
     disks: dict[str, Disk] = Field(min_length=1)
     programs: tuple[Program, ...] = ()
     running: tuple[str, ...] = ()
@@ -74,7 +97,7 @@ class MachineFile(Model):
     network: YesNo = True
 
 
-class FolderMachine:
+class FolderMachine(HostMachine):
     """A machine whose disks are folders; see ``Machine`` for the contract."""
 
     def __init__(self, folder: Path, effects: Effects | None = None) -> None:
@@ -97,14 +120,12 @@ class FolderMachine:
         self.system, self.user = self.file.system, self.file.user
         self.identity = self.file.identity or f"{self.name}:{self.platform}:{self.user}"
         self.effects = effects or Effects()
-        home = self.file.home or default_home(self.platform, self.system, self.user)
-        self._roots = {
-            **standard_roots(self.platform, self.system, home),
-            **self.file.redirected,
-        }
+        self.administrator = self.file.administrator
+        self._home = self.file.home or default_home(self.platform, self.system, self.user)
         self._disks = {self._mount(name): disk for name, disk in self.file.disks.items()}
         for name, disk in self._disks.items():
-            if not (self.folder / disk.folder).is_dir():
+            at = self.folder / disk.folder
+            if not at.is_dir() or not at.resolve().is_relative_to(self.folder):
                 raise MachineUnusable(
                     "the folder of a disk is not there",
                     where=str(self.folder / disk.folder),
@@ -119,6 +140,112 @@ class FolderMachine:
 
     def root(self, name: str) -> str:
         return self._roots[name]
+
+    @cached_property
+    def _roots(self) -> dict[str, str]:
+        standard = standard_roots(self.platform, self.system, self._home)
+        if self.platform == "windows":
+            found = self._redirected_by_registry()
+        elif self.platform == "linux":
+            standard |= redirected_by_xdg(self.file.environment)
+            found = self._redirected_by_user_dirs(standard["config"])
+        else:
+            found = {}
+        return {**standard, **found, **self.file.redirected}
+
+    def _redirected_by_registry(self) -> dict[str, str]:
+        try:
+            key = self.registry_key(SHELL_FOLDERS)
+        except Unreadable:
+            return {}
+        variables = {"USERPROFILE": self._home, **self.file.environment}
+        return {} if key is None else redirected_by_shell(key, variables)
+
+    def _redirected_by_user_dirs(self, config: str) -> dict[str, str]:
+        path = paths.join(config, "user-dirs.dirs")
+        try:
+            there = self.look(path) is not None
+            return redirected_by_user_dirs(decode(self.read(path))[0], self._home) if there else {}
+        except MachineUnusable:
+            return {}
+
+    def variables(self) -> Mapping[str, str]:
+        known = {"HOME": self._home, "USER": self.user, "LOGNAME": self.user}
+        if self.platform == "windows":
+            known = {
+                "USERPROFILE": self._home,
+                "USERNAME": self.user,
+                "HOMEDRIVE": self._home[:2],
+                "HOMEPATH": self._home[2:],
+                "APPDATA": self.root("config"),
+                "LOCALAPPDATA": self.root("data"),
+                "PROGRAMDATA": self.root("shared"),
+                "PROGRAMFILES": self.root("programs"),
+                "SYSTEMDRIVE": self._home[:2],
+                "TEMP": self.root("temp"),
+            }
+        return {**known, **self.file.environment}
+
+    def command(self, name: str) -> str | None:
+        plain = {paths.base(p.path).removesuffix(".exe"): p.path for p in self.file.programs}
+        return plain.get(name)
+
+    def synced(self, path: str) -> str:
+        for known in self.file.synced:
+            if paths.is_within(path, known.folder, self.platform):
+                return known.service
+        return ""
+
+    def registry_key(self, key: str, view: str = "64") -> Key | None:
+        if self.platform != "windows":
+            raise Unreadable("there is no registry on this platform")
+        path = full_key(key, view)
+        text = self.folder / REGISTRY
+        try:
+            if text.is_file() and not text.is_symlink():
+                return cast(Key, ask("registry", text.read_bytes(), path))
+            hive, below = self._hive_of(path)
+            return cast(Key, ask("hive", self.read(hive, HIVE_MOST), below))
+        except NotThere:
+            return None
+        except OSError as error:
+            raise Unreadable(f"the registry cannot be read: {error.strerror}") from error
+        except MachineUnusable as error:
+            raise Unreadable(str(error)) from error
+
+    def _hive_of(self, key: str) -> tuple[str, str]:
+        """Return the hive file that holds a full key, and the key's path in it."""
+        hive, _, rest = key.partition("\\")
+        first, _, below = rest.partition("\\")
+        if hive == "HKEY_CURRENT_USER":
+            return paths.join(self._home, "NTUSER.DAT"), rest
+        if hive == "HKEY_LOCAL_MACHINE" and first.casefold() in ("software", "system"):
+            folder = paths.join(self._home[:2], "Windows/System32/config")
+            return paths.join(folder, first.upper()), below
+        raise Unreadable(f"no hive file holds {key}")
+
+    def desktop_settings(self) -> bytes:
+        text = self.folder / DESKTOP_SETTINGS
+        if self.platform != "linux" or text.is_symlink() or not text.is_file():
+            raise Unreadable("there is no settings database of the desktop")
+        return text.read_bytes()
+
+    @contextmanager
+    def scratch(self, copies: Sequence[str]) -> Iterator[Machine]:
+        with tempfile.TemporaryDirectory(prefix="widetrail-scratch-") as folder:
+            top = Path(folder)
+            for name in (FILE, REGISTRY, DESKTOP_SETTINGS):
+                if (self.folder / name).is_file():
+                    shutil.copyfile(self.folder / name, top / name)
+            for disk in self._disks.values():
+                (top / disk.folder).mkdir(parents=True, exist_ok=True)
+            twin = FolderMachine(top, self.effects)
+            for root in ("home", "config", "data", "temp"):
+                twin.host(self.root(root)).mkdir(parents=True, exist_ok=True)
+            programs = [paths.parent(p.path) for p in self.file.programs]
+            for path in dict.fromkeys([*programs, *copies]):
+                copy_plain(self.host(path), twin.host(path))
+            yield twin
 
     def facts(self) -> Mapping[str, str]:
         return {"platform": self.platform, "system": self.system, "user": self.user}
@@ -152,47 +279,6 @@ class FolderMachine:
         except OSError:
             return name
         return next((n for n in listed if self._key(n) == self._key(name)), name)
-
-    def look(self, path: str) -> Entry | None:
-        try:
-            return _entry(self.host(path), paths.base(path))
-        except (FileNotFoundError, NotADirectoryError):
-            return None
-        except OSError as error:
-            raise _refused(path, error) from error
-
-    def walk(self, path: str) -> Iterator[Entry]:
-        yield from self._below(self.host(path), path, "")
-
-    def _below(self, folder: Path, path: str, prefix: str) -> Iterator[Entry]:
-        try:
-            names = sorted(os.listdir(folder))
-        except OSError as error:
-            raise _refused(paths.join(path, prefix), error) from error
-        for name in names:
-            inner = f"{prefix}{name}"
-            entry = _entry(folder / name, inner)
-            yield entry
-            if entry.kind == "folder":
-                yield from self._below(folder / name, path, f"{inner}/")
-
-    def open(self, path: str) -> BinaryIO:
-        try:
-            flags = os.O_RDONLY | getattr(os, "O_NOFOLLOW", 0) | getattr(os, "O_NONBLOCK", 0)
-            handle = os.open(self.host(path), flags | getattr(os, "O_BINARY", 0))
-            if not stat.S_ISREG(os.fstat(handle).st_mode):
-                os.close(handle)
-                raise MachineUnusable("is no regular file", where=path)
-            return os.fdopen(handle, "rb")
-        except OSError as error:
-            raise _refused(path, error) from error
-
-    def read(self, path: str, most: int = READ_MOST) -> bytes:
-        with self.open(path) as file:
-            data = file.read(most + 1)
-        if len(data) > most:
-            raise MachineUnusable("is too large to be read at once", where=path)
-        return data
 
     def room(self, path: str) -> Room:
         mount, disk = self._disk_of(path)
@@ -278,6 +364,7 @@ class FolderMachine:
             }
         else:
             common |= {"USER": self.user, "LOGNAME": self.user}
+        common |= self.file.environment
         if self.platform == "linux":
             common |= {
                 "XDG_CONFIG_HOME": here["config"],
@@ -296,28 +383,3 @@ def _host_command(name: str) -> str:
             "there is no such command", where=name, todo="Install what provides it."
         )
     return found
-
-
-def _entry(host: Path, path: str) -> Entry:
-    status = host.lstat()
-    kind = _kind(status.st_mode)
-    return Entry(
-        path=path,
-        kind=kind,
-        size=status.st_size if kind == "file" else 0,
-        mtime=status.st_mtime_ns,
-        mode=stat.S_IMODE(status.st_mode),
-        target=str(host.readlink()) if kind == "link" else "",
-    )
-
-
-def _kind(mode: int) -> EntryKind:
-    if stat.S_ISREG(mode):
-        return "file"
-    if stat.S_ISDIR(mode):
-        return "folder"
-    return "link" if stat.S_ISLNK(mode) else "other"
-
-
-def _refused(path: str, error: OSError) -> MachineUnusable:
-    return MachineUnusable("cannot be read", where=path, why=error.strerror or str(error))

@@ -8,11 +8,13 @@ never enters a plan, journal or report.
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
+from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO, Literal, Protocol
 
 from widetrail.formats.interface import Platform
+from widetrail.formats.registry import Key
 from widetrail.machine.effects import Effects
 
 EntryKind = Literal["file", "folder", "link", "other"]
@@ -63,16 +65,44 @@ class Machine(Protocol):
     platform: Platform
     system: str
     user: str
+    administrator: bool
     effects: Effects
 
     def root(self, name: str) -> str:
         """Return the folder that a root of the recipe language stands for."""
 
+    def variables(self) -> Mapping[str, str]:
+        """Return the environment variables that settings of this account may name."""
+
+    def command(self, name: str) -> str | None:
+        """Return where the command ``name`` is installed, or ``None``."""
+
+    def synced(self, path: str) -> str:
+        """Return the service that keeps ``path`` in step between machines, or an empty text."""
+
+    def registry_key(self, key: str, view: str = ...) -> Key | None:
+        """Return a registry key as programs of that view (``64`` or ``32``) see it.
+
+        Raises ``Unreadable`` where there is no registry or it cannot be read.
+        """
+
+    def desktop_settings(self) -> bytes:
+        """Return the desktop's settings database as text (``dconf dump /``).
+
+        Raises ``Unreadable`` where there is none.
+        """
+
+    def scratch(self, copies: Sequence[str]) -> AbstractContextManager[Machine]:
+        """Lend a machine like this one that holds only its programs and copies of ``copies``."""
+
     def look(self, path: str) -> Entry | None:
         """Return what is at ``path`` itself, or ``None`` where nothing is."""
 
-    def walk(self, path: str) -> Iterator[Entry]:
-        """Give everything below the folder ``path``, folders before what is in them, sorted."""
+    def walk(self, path: str, deepest: int | None = ...) -> Iterator[Entry]:
+        """Give everything below the folder ``path``, folders before what is in them, sorted.
+
+        ``deepest`` is how many levels are looked at; without it all are.
+        """
 
     def open(self, path: str) -> BinaryIO:
         """Open the regular file at ``path`` for reading."""

@@ -9,7 +9,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from widetrail.errors import Halted, MachineUnusable, Obstructed
-from widetrail.finding import Absent, Finder, Found, Nowhere, Selection, Tally, Where
+from widetrail.finding import Absent, Finder, Found, Nowhere, Selection, Several, Tally, Where
 from widetrail.finding.selection import tally
 from widetrail.formats.quantities import show_size
 from widetrail.machine import Machine, Medium
@@ -129,6 +129,11 @@ def _item(side: _Side, name: str, obstacles: list[Halted]) -> PlannedItem | None
     item, route = side.loaded.recipe.items[name], side.loaded.recipe.items[name].routes[0]
     subject = f"{side.loaded.id}.{name}"
     old, new = side.old.place(item.from_), side.new.place(item.from_)
+    if isinstance(old, Several) or isinstance(new, Several):
+        what = f"{subject} is several folders on {side.old.machine.name}"
+        why = "this version plans items that are one folder each; survey shows all of them"
+        obstacles.append(Halted(what, why=why, todo="Leave the recipe out."))
+        return None
     if not isinstance(old, Found):
         obstacles.append(_lost(subject, item, old, side.old.machine))
         return None

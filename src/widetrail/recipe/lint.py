@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator
 from typing import Literal
 
 from widetrail.findings import Finding, did_you_mean
 from widetrail.formats.checked import Where, mark_at
 from widetrail.formats.marked import Map
-from widetrail.recipe.models import PerPlatform, Reading, Recipe
+from widetrail.recipe.models import PerPlatform, Place, Reading, Recipe, is_command
 from widetrail.recipe.templates import ROOTS, braces
 
 Used = tuple[Where, str]
@@ -30,17 +30,31 @@ _Found = Iterator[tuple[str, Where, str, str, Literal["error", "warning"]]]
 
 
 def _braces(recipe: Recipe) -> _Found:
-    known = ROOTS | set(recipe.places) | {"parcel"}
+    plain = ROOTS | set(recipe.places) | {"parcel", "installation"}
+    parts = {part for item in recipe.items.values() for part in item.parts}
     for where, text in _templates(recipe):
+        known = plain | parts if where[0] == "readings" else plain
         for brace in braces(text):
             if brace.base not in known:
                 hint = did_you_mean(brace.base, known) or "It is neither a root nor a place"
                 yield "unknown-name", where, f'"{{{brace.name}}}" is not known', hint, "error"
+            elif brace.name != brace.base and not _plural(recipe, brace.base):
+                message = f'"{{{brace.name}}}": only places that are several have a name'
+                yield "unknown-name", where, message, "", "error"
+    for name, reading in recipe.readings.items():
+        for parameter in sorted(reading.parameters - parts):
+            hint = did_you_mean(parameter, parts) or "It must be a part of an item"
+            where = ("readings", name, "at")
+            yield "unknown-part", where, f'":{parameter}" is no part', hint, "error"
+
+
+def _plural(recipe: Recipe, name: str) -> bool:
+    return any(case.plural for case in recipe.places.get(name, ()))
 
 
 def _names(recipe: Recipe) -> _Found:
     for name in recipe.places:
-        if name in ROOTS or name == "parcel":
+        if name in ROOTS or name in ("parcel", "installation"):
             message = f'a place may not be called "{name}"'
             yield "name-taken", ("places", name), message, "That is the name of a root", "error"
     for name in recipe.readings.keys() & recipe.places.keys():
@@ -70,6 +84,8 @@ def _circles(recipe: Recipe) -> _Found:
 
 
 def _needed_by(recipe: Recipe, name: str) -> Iterator[str]:
+    """Give the places that must be found before ``name``."""
+    yield from (case.follows for case in recipe.places[name] if case.follows is not None)
     for where, text in _templates(recipe):
         if where[:2] == ("places", name):
             yield from (b.base for b in braces(text) if b.base in recipe.places)
@@ -77,22 +93,37 @@ def _needed_by(recipe: Recipe, name: str) -> Iterator[str]:
 
 def _checks(recipe: Recipe) -> _Found:
     for name, item in recipe.items.items():
-        for check in item.checks:
-            if check not in recipe.readings:
-                where: Where = ("items", name, "checks", check)
-                hint = did_you_mean(check, recipe.readings)
-                yield "unknown-reading", where, f'"{check}" is no reading', hint, "error"
+        named = [(check, ("checks", check)) for check in item.checks]
+        named += [(r, ("parts", part)) for part, r in item.parts.items() if isinstance(r, str)]
+        for reading, at in named:
+            if reading not in recipe.readings:
+                where: Where = ("items", name, *at)
+                hint = did_you_mean(reading, recipe.readings)
+                yield "unknown-reading", where, f'"{reading}" is no reading', hint, "error"
         if not item.checks:
             hint = "Name a reading under checks, so that the move can be judged"
             yield "no-check", ("items", name), "this item has no check", hint, "warning"
+    for name, cases in recipe.places.items():
+        for number, case in enumerate(cases):
+            if case.follows is not None and case.follows not in recipe.places:
+                where = ("places", name, number, "follows")
+                hint = did_you_mean(case.follows, recipe.places)
+                yield "unknown-place", where, f'"{case.follows}" is no place', hint, "error"
 
 
 def _programs(recipe: Recipe) -> _Found:
     application = recipe.application
-    if application.screen and application.screen[0] not in application.programs:
-        where: Where = ("application", "screen", 0)
-        hint = did_you_mean(application.screen[0], application.programs)
-        yield "unknown-program", where, f'"{application.screen[0]}" is no program', hint, "error"
+    started: list[tuple[Where, str]] = []
+    if application.screen:
+        started.append((("application", "screen", 0), application.screen[0]))
+    for where, reading in _readings(recipe):
+        if reading.output is not None:
+            started.append(((*where, "output", 0), reading.output[0]))
+    for where, program in started:
+        if program not in application.programs:
+            hint = did_you_mean(program, application.programs)
+            message = f'"{program}" is no program of this application'
+            yield "unknown-program", where, message, hint, "error"
 
 
 def _unused(recipe: Recipe) -> _Found:
@@ -101,7 +132,10 @@ def _unused(recipe: Recipe) -> _Found:
     for name in recipe.places:
         if name not in used:
             yield "unused", ("places", name), f'the place "{name}" is never used', "", "warning"
+    used |= {c.follows for cases in recipe.places.values() for c in cases if c.follows}
     checked = {check for item in recipe.items.values() for check in item.checks}
+    parts = [part for item in recipe.items.values() for part in item.parts.values()]
+    checked |= {part for part in parts if isinstance(part, str)}
     for name in recipe.readings:
         if name not in checked:
             where: Where = ("readings", name)
@@ -117,28 +151,48 @@ def _templates(recipe: Recipe) -> Iterator[Used]:
     for number, lock in enumerate(application.lock):
         yield from _choice(("application", "lock", number), lock)
     for number, case in enumerate(recipe.recognise):
-        where: Where = ("recognise", number)
-        yield from _choice((*where, "sign"), case.sign.where)
-        for key, reading in (("release", case.release), ("edition", case.edition)):
-            yield from _reading((*where, key), reading)
+        yield from _choice(("recognise", number, "sign"), case.sign.where)
     for name, cases in recipe.places.items():
         for number, place in enumerate(cases):
-            yield from _choice(("places", name, number, place.kind), place.where)
-            yield from _reading(("places", name, number, "told_by"), place.told_by)
+            yield from _place(("places", name, number), place)
+    for where, reading in _readings(recipe):
+        yield from _choice((*where, reading.form), reading.where)
+        yield from (((*where, "output", n), a) for n, a in enumerate(reading.output or ()))
+
+
+def _place(where: Where, place: Place) -> Iterator[Used]:
+    yield from _choice((*where, place.kind), place.where)
+    yield from _choice((*where, "else"), place.otherwise)
+    yield from _choice((*where, "each"), place.each)
+    if place.index is not None:
+        yield from _choice((*where, "index", place.index.form), place.index.where)
+    for number, choice in enumerate(place.first_of):
+        yield from _choice((*where, "first_of", number), choice)
+
+
+def _readings(recipe: Recipe) -> Iterator[tuple[Where, Reading]]:
+    """Give every reading of a recipe with where it stands."""
+    for number, case in enumerate(recipe.recognise):
+        for key, reading in (("release", case.release), ("edition", case.edition)):
+            if reading is not None:
+                yield ("recognise", number, key), reading
+    for name, cases in recipe.places.items():
+        for number, place in enumerate(cases):
+            for key, reading in (("told_by", place.told_by), ("in_use", place.in_use)):
+                if reading is not None:
+                    yield ("places", name, number, key), reading
     for name, reading in recipe.readings.items():
-        yield from _reading(("readings", name), reading)
+        yield ("readings", name), reading
 
 
-def _reading(where: Where, reading: Reading | None) -> Iterable[Used]:
-    return () if reading is None else _choice((*where, reading.form), reading.where)
-
-
-def _choice(where: Where, choice: str | PerPlatform) -> Iterator[Used]:
-    if isinstance(choice, str):
-        yield where, choice
+def _choice(where: Where, choice: str | PerPlatform | None) -> Iterator[Used]:
+    if choice is None or isinstance(choice, str):
+        if choice is not None and not is_command(choice):
+            yield where, choice
         return
     for key in ("windows", "macos", "linux"):
-        if (text := getattr(choice, key)) is not None:
+        text = getattr(choice, key)
+        if text is not None and not is_command(text):
             yield (*where, key), text
-    if choice.otherwise is not None:
+    if choice.otherwise is not None and not is_command(choice.otherwise):
         yield (*where, "else"), choice.otherwise

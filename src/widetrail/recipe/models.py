@@ -28,11 +28,33 @@ from widetrail.recipe.templates import check_path, parse_template
 Station = Literal["old", "new"]
 Existing = Literal["put aside", "stop"]
 
-READING_FORMS = ("ini", "json", "sqlite", "text", "file", "files", "size", "modified")
-ADDRESSED = ("ini", "json", "sqlite", "text")
-"""The forms in which ``at`` says which value is meant."""
+Address = Literal["pointer", "query", "expression", "name", "none"]
+
+FORMS: Mapping[str, Address] = {
+    "ini": "pointer",
+    "json": "pointer",
+    "yaml": "pointer",
+    "toml": "pointer",
+    "plist": "pointer",
+    "xml": "query",
+    "sqlite": "query",
+    "dconf": "name",
+    "registry": "name",
+    "text": "expression",
+    "output": "expression",
+    "file": "none",
+    "files": "none",
+    "size": "none",
+    "modified": "none",
+}
+"""The forms of a reading, and what their ``at`` is."""
+
+INDEX_FORMS = ("ini", "json", "yaml", "toml", "plist", "sqlite")
+"""The forms in which a program can keep an index of its own folders."""
 
 _NAME = re.compile(r"[a-z][a-z0-9_]*")
+_HIVE = re.compile(r"(HKEY_[A-Z_]+|HK(LM|CU|CR|U|CC))(\\.+)?", re.DOTALL)
+_COMMAND = re.compile(r"[A-Za-z0-9][A-Za-z0-9_.+-]*")
 _ID = re.compile(r"[a-z][a-z0-9]*(-[a-z0-9]+)*")
 
 
@@ -60,6 +82,23 @@ def _check_said(text: str) -> str:
     return text
 
 
+def _check_key(text: str) -> str:
+    if not _HIVE.fullmatch(text):
+        hint = r"Write it like 'HKEY_CURRENT_USER\Software\Maker\Program', in single quotes"
+        raise flaw("registry-key", f'"{text}" is no registry key', hint)
+    return text
+
+
+def _check_program(text: str) -> str:
+    return text if _COMMAND.fullmatch(text) else check_path(text)
+
+
+def _check_settings_path(text: str) -> str:
+    if not re.fullmatch(r"(/[A-Za-z0-9_:.-]+)+/?", text):
+        raise flaw("dconf", f'"{text}" is no path of settings', "Write it like /org/example/app")
+    return text
+
+
 def _one_or_many(value: Any) -> Any:
     return value if isinstance(value, list) else [value]
 
@@ -72,6 +111,8 @@ Name = Annotated[str, AfterValidator(_check_name)]
 Said = Annotated[str, AfterValidator(_check_said)]
 PathText = Annotated[str, AfterValidator(check_path)]
 ArgumentText = Annotated[str, AfterValidator(_check_template)]
+KeyText = Annotated[str, AfterValidator(_check_key)]
+SettingsPath = Annotated[str, AfterValidator(_check_settings_path)]
 Glob = Annotated[str, AfterValidator(check_glob)]
 Range = Annotated[str, AfterValidator(check_releases)]
 
@@ -96,6 +137,27 @@ PathChoice = Annotated[
 ]
 
 
+class PerPlatformProgram(PerPlatform):
+    """One program for each platform: a path, or a command."""
+
+    windows: Annotated[str, AfterValidator(_check_program)] | None = None
+    macos: Annotated[str, AfterValidator(_check_program)] | None = None
+    linux: Annotated[str, AfterValidator(_check_program)] | None = None
+    otherwise: Annotated[str, AfterValidator(_check_program)] | None = Field(None, alias="else")
+
+
+ProgramChoice = Annotated[
+    Annotated[str, AfterValidator(_check_program), Tag(f"{TAG}text")]
+    | Annotated[PerPlatformProgram, Tag(f"{TAG}map")],
+    Discriminator(_is_mapping),
+]
+
+
+def is_command(text: str) -> bool:
+    """Return whether a program is given as a command and not as a path."""
+    return bool(_COMMAND.fullmatch(text))
+
+
 def on_platform(choice: str | PerPlatform, platform: Platform) -> str | None:
     """Return what ``choice`` says for ``platform``, or ``None`` where it says nothing."""
     return choice if isinstance(choice, str) else choice.on(platform)
@@ -113,10 +175,18 @@ class For(Model):
 class Reading(Model):
     """A named way to get a value: one key names the form and where it is."""
 
+    for_: For | None = Field(None, alias="for")
     ini: PathChoice | None = None
     json_: PathChoice | None = Field(None, alias="json")
+    yaml: PathChoice | None = None
+    toml: PathChoice | None = None
+    plist: PathChoice | None = None
+    xml: PathChoice | None = None
     sqlite: PathChoice | None = None
+    dconf: SettingsPath | None = None
+    registry: KeyText | None = None
     text: PathChoice | None = None
+    output: Annotated[tuple[ArgumentText, ...], Field(min_length=1)] | None = None
     file: PathChoice | None = None
     files: PathChoice | None = None
     size: PathChoice | None = None
@@ -126,20 +196,26 @@ class Reading(Model):
         None, alias="as"
     )
     pick: Literal["first", "last"] | None = None
+    view: Literal["32", "64"] | None = None
+    home: Literal["empty", "copy", "real"] | None = None
 
     @model_validator(mode="after")
     def _one_form(self) -> Reading:
-        given = [form for form in READING_FORMS if self._path(form) is not None]
+        given = [form for form in FORMS if self._given(form) is not None]
         if len(given) != 1:
             names = " and ".join(f'"{g}"' for g in given) or "none"
-            hint = f"The forms are {', '.join(READING_FORMS)}"
+            hint = f"The forms are {', '.join(FORMS)}"
             raise flaw("reading-form", f"expected one form of reading; found {names}", hint)
-        if given[0] in ADDRESSED and self.at is None:
+        address = FORMS[given[0]]
+        if address != "none" and self.at is None:
             raise flaw("reading-at", f'"{given[0]}" needs "at": which value in it')
-        if given[0] not in ADDRESSED and self.at is not None:
+        if address == "none" and self.at is not None:
             raise flaw("reading-at", f'"{given[0]}" has no "at"')
-        if given[0] == "text":
+        if address == "expression":
             self._check_expression()
+        for option, form in (("view", "registry"), ("home", "output")):
+            if getattr(self, option) is not None and form != given[0]:
+                raise flaw("reading-option", f'"{option}" belongs to "{form}" only')
         return self
 
     def _check_expression(self) -> None:
@@ -151,41 +227,56 @@ class Reading(Model):
         if groups != 1:
             raise flaw("expression", f"expected one group in the expression; found {groups}")
 
-    def _path(self, form: str) -> str | PerPlatform | None:
-        choice: str | PerPlatform | None = getattr(self, "json_" if form == "json" else form)
-        return choice
+    def _given(self, form: str) -> str | PerPlatform | tuple[str, ...] | None:
+        found: str | PerPlatform | tuple[str, ...] | None
+        found = getattr(self, "json_" if form == "json" else form)
+        return found
 
     @property
     def form(self) -> str:
-        """The form: one of ``READING_FORMS``."""
-        return next(form for form in READING_FORMS if self._path(form) is not None)
+        """The form: one of ``FORMS``."""
+        return next(form for form in FORMS if self._given(form) is not None)
 
     @property
-    def where(self) -> str | PerPlatform:
-        """The path template of the file that is read."""
-        where = self._path(self.form)
-        assert where is not None
-        return where
+    def where(self) -> str | PerPlatform | None:
+        """The path template of the file that is read; ``None`` for forms without a file."""
+        found = self._given(self.form)
+        if self.form in ("registry", "dconf") or isinstance(found, tuple):
+            return None
+        return found
+
+    @property
+    def parameters(self) -> frozenset[str]:
+        """The names bound in a query, ``:name``."""
+        if self.form != "sqlite":
+            return frozenset()
+        plain = re.sub(r"'(?:[^']|'')*'|\"[^\"]*\"", "", self.at or "")
+        return frozenset(re.findall(r"(?<![:\w]):([a-z][a-z0-9_]*)", plain))
 
 
 class Sign(Model):
-    """What shows that the application is there: a file or a folder."""
+    """What shows that the application is there: a file or folder, a registry key or a command.
+
+    A file or folder may hold globs; each match is one installation.
+    """
 
     file: PathChoice | None = None
     folder: PathChoice | None = None
+    registry: KeyText | None = None
+    command: Annotated[str, AfterValidator(_check_program)] | None = None
+    view: Literal["32", "64"] | None = None
 
     @model_validator(mode="after")
     def _one(self) -> Sign:
-        if (self.file is None) == (self.folder is None):
-            raise flaw("sign", 'expected one of "file" and "folder"')
+        given = (self.file, self.folder, self.registry, self.command)
+        if sum(g is not None for g in given) != 1:
+            raise flaw("sign", 'expected one of "file", "folder", "registry" and "command"')
         return self
 
     @property
-    def where(self) -> str | PerPlatform:
-        """The path template of the sign."""
-        where = self.file if self.file is not None else self.folder
-        assert where is not None
-        return where
+    def where(self) -> str | PerPlatform | None:
+        """The path template of the sign, if it is a file or folder."""
+        return self.file if self.file is not None else self.folder
 
 
 class Recognition(Model):
@@ -197,31 +288,102 @@ class Recognition(Model):
     edition: Reading | None = None
 
 
+class Index(Model):
+    """A program's own index of its folders: one form, and what is what in an entry of it.
+
+    ``at`` leads to the entries: a list or mapping in a document, a glob of sections in an ini file,
+    a query with named columns in a database.
+    """
+
+    ini: PathChoice | None = None
+    json_: PathChoice | None = Field(None, alias="json")
+    yaml: PathChoice | None = None
+    toml: PathChoice | None = None
+    plist: PathChoice | None = None
+    sqlite: PathChoice | None = None
+    at: str
+    path: Said
+    name: Said | None = None
+    in_use: Said | None = None
+
+    @model_validator(mode="after")
+    def _one_form(self) -> Index:
+        given = [f for f in INDEX_FORMS if self._given(f) is not None]
+        if len(given) != 1:
+            raise flaw("index-form", f"expected one form of {', '.join(INDEX_FORMS)}")
+        return self
+
+    def _given(self, form: str) -> str | PerPlatform | None:
+        found: str | PerPlatform | None = getattr(self, "json_" if form == "json" else form)
+        return found
+
+    @property
+    def form(self) -> str:
+        """The form: one of ``INDEX_FORMS``."""
+        return next(f for f in INDEX_FORMS if self._given(f) is not None)
+
+    @property
+    def where(self) -> str | PerPlatform:
+        """The path template of the index file."""
+        where = self._given(self.form)
+        assert where is not None
+        return where
+
+
+PlaceKind = Literal["folder", "file", "key", "value"]
+
+
 class Place(Model):
-    """One case of where something is: a fixed folder or file, unless the program tells."""
+    """One case of where something is.
+
+    ``folder``, ``file``, ``key`` or ``value`` fix it, unless ``told_by`` tells another;
+    ``first_of`` is whichever is there; ``each`` and ``index`` make it several.
+    """
 
     for_: For | None = Field(None, alias="for")
     folder: PathChoice | None = None
     file: PathChoice | None = None
+    key: KeyText | None = None
+    value: KeyText | None = None
     told_by: Reading | None = None
+    first_of: tuple[PathChoice, ...] = ()
+    otherwise: PathChoice | None = Field(None, alias="else")
+    follows: Name | None = None
+    each: PathChoice | None = None
+    index: Index | None = None
+    holds: Annotated[tuple[Glob, ...], BeforeValidator(_one_or_many)] = ()
+    in_use: Reading | None = None
+    pair: tuple[Literal["name", "in use", "register"], ...] = ()
 
     @model_validator(mode="after")
     def _one(self) -> Place:
-        if (self.file is None) == (self.folder is None):
-            raise flaw("place", 'expected one of "folder" and "file"')
+        fixed = [n for n in ("folder", "file", "key", "value") if getattr(self, n) is not None]
+        if len(fixed) + bool(self.first_of) + self.plural != 1:
+            known = '"folder", "file", "key", "value", "first_of", "each" and "index"'
+            raise flaw("place", f"expected one of {known}")
+        if (self.otherwise is not None or self.follows is not None) and not self.first_of:
+            raise flaw("place", '"else" and "follows" belong to "first_of"')
+        if (self.holds or self.in_use is not None or self.pair) and not self.plural:
+            raise flaw("place", '"holds", "in_use" and "pair" belong to "each" and "index"')
+        if self.told_by is not None and not (self.folder or self.file):
+            raise flaw("place", '"told_by" belongs to "folder" and "file"')
         return self
 
     @property
-    def kind(self) -> Literal["folder", "file"]:
-        """What the place is."""
-        return "folder" if self.folder is not None else "file"
+    def plural(self) -> bool:
+        """Whether the place is several folders."""
+        return self.each is not None or self.index is not None
 
     @property
-    def where(self) -> str | PerPlatform:
+    def kind(self) -> PlaceKind:
+        """What the place is; what ``first_of`` finds may be a file too."""
+        kinds: tuple[PlaceKind, ...] = ("file", "key", "value")
+        return next((kind for kind in kinds if getattr(self, kind) is not None), "folder")
+
+    @property
+    def where(self) -> str | PerPlatform | None:
         """The path template that holds unless the program tells another."""
-        where = self.folder if self.folder is not None else self.file
-        assert where is not None
-        return where
+        return self.folder if self.folder is not None else self.file
 
 
 class Check(Model):
@@ -309,6 +471,7 @@ class Item(Model):
     from_: Name = Field(alias="from")
     take: Annotated[tuple[Glob, ...], BeforeValidator(_one_or_many)] = ()
     leave: Annotated[tuple[Glob, ...], BeforeValidator(_one_or_many)] = ()
+    parts: dict[Name, Name | tuple[Said, ...]] = Field(default_factory=dict)
     checks: dict[Name, Check] = Field(default_factory=dict)
     losses: tuple[Loss, ...] = ()
     routes: tuple[Route, ...] = Field(min_length=1)
@@ -321,7 +484,7 @@ class Application(Model):
     name: Said
     maker: str = ""
     releases: Range | None = None
-    programs: dict[Name, PathChoice] = Field(default_factory=dict)
+    programs: dict[Name, ProgramChoice] = Field(default_factory=dict)
     screen: tuple[ArgumentText, ...] = ()
     lock: Annotated[tuple[PathChoice, ...], BeforeValidator(_one_or_many)] = ()
 

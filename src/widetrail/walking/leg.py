@@ -9,7 +9,7 @@ from functools import partial
 from typing import Any
 
 from widetrail.errors import Halted, InputUnusable, Obstructed
-from widetrail.finding import Absent, Finder, Nowhere
+from widetrail.finding import Absent, Finder, Found
 from widetrail.formats.quantities import show_size
 from widetrail.machine import Machine
 from widetrail.machine.paths import join
@@ -288,10 +288,10 @@ class _Doing:
         for item in self._plan.items:
             where = self.finder(item.id).place(self._from(item))
             wanted = self.pinned(item.id)
-            there = "" if isinstance(where, Nowhere) else where.path
+            there = where.path if isinstance(where, Found | Absent) else ""
             gone = self._visit.station.station == "old" and isinstance(where, Absent)
             if there != wanted or gone:
-                now = str(where) if isinstance(where, Nowhere | Absent) else f"now at {there}"
+                now = f"now at {there}" if isinstance(where, Found) else str(where)
                 raise self._changed(f"{item.id} is not at {wanted}", now)
 
     def _from(self, item: PlannedItem) -> str:

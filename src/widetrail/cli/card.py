@@ -1,0 +1,56 @@
+"""``widetrail card``: the facts of a machine, to plan with where it is out of reach."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from widetrail.cli.output import (
+    Page,
+    json_option,
+    load_recipes,
+    machine_options,
+    may_ask,
+    open_machine,
+    print_json,
+)
+from widetrail.errors import InputUnusable
+from widetrail.finding import make_card, read_card
+
+
+@click.command("card")
+@click.argument("recipes", nargs=-1, required=True, type=click.Path(path_type=Path))
+@click.option(
+    "--to", required=True, type=click.Path(path_type=Path), help="The file to write; not there yet."
+)
+@machine_options
+@json_option
+def command(
+    recipes: tuple[Path, ...], to: Path, machine: Path | None, account: str, ask_programs: bool,
+    yes: bool, as_json: bool,
+) -> None:  # fmt: skip
+    """Write the card of a machine for RECIPES: what is installed, and where things would go.
+
+    Carry the file to where the move is planned. It holds no contents, only paths, releases and
+    editions.
+    """
+    here, loaded = open_machine(machine, account), load_recipes(recipes)
+    asked = ask_programs and may_ask(here, loaded, yes)
+    data = make_card(here, loaded, ask_programs=asked)
+    try:
+        with to.open("xb") as file:
+            file.write(data)
+    except OSError as error:
+        reason = error.strerror or str(error)
+        todo = "Name a file that is not there yet, in a folder that is."
+        raise InputUnusable("cannot be written", where=str(to), why=reason, todo=todo) from error
+    facts = read_card(to)
+    if as_json:
+        print_json({"card": str(to), "facts": facts})
+        return
+    page = Page()
+    page.line(f"The card of {here.name} (account {here.user}) lies at {to}")
+    for application in facts["applications"]:
+        releases = [i["release"] or "unknown" for i in application["installations"]]
+        page.line(f"{application['name']}: {', '.join(releases) or 'not here'}", indent=2)

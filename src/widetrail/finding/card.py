@@ -1,0 +1,130 @@
+"""The card: a small file of facts that stands in for a machine that is out of reach.
+
+It is canonical JSON with the SHA-256 of its facts, so that a card that was edited or cut is told::
+
+    {"card": 1, "facts": {machine, identity, platform, system, user, administrator, roots,
+     disks, applications: [{id, recipe, installations, places}]}, "sha256": …}
+
+No reading's value is on it but releases and editions: it tells where things would go, not what is
+in them.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterable
+from pathlib import Path
+from typing import Any
+
+from widetrail.errors import InputUnusable
+from widetrail.finding.survey import Surveyed, survey
+from widetrail.finding.values import Absent, Found, Installation, Nowhere, Several, Where
+from widetrail.formats.canonical import canonical, digest
+from widetrail.machine import Machine
+from widetrail.recipe import Loaded
+from widetrail.recipe.templates import ROOTS
+
+MOST = 16 * 1024 * 1024
+
+
+def make_card(machine: Machine, recipes: Iterable[Loaded], *, ask_programs: bool = False) -> bytes:
+    """Return the card of ``machine`` for ``recipes``, as the bytes of its file."""
+    loaded = list(recipes)
+    roots = {name: machine.root(name) for name in sorted(ROOTS)}
+    room = machine.room(machine.root("home"))
+    found = survey(machine, loaded, ask_programs=ask_programs)
+    facts: dict[str, Any] = {
+        "machine": machine.name,
+        "identity": machine.identity,
+        **machine.facts(),
+        "administrator": machine.administrator,
+        "roots": roots,
+        "home disk": {"volume": room.volume, "free": room.free},
+        "applications": [
+            {**_application(s), "recipe": source.digest}
+            for s, source in zip(found, loaded, strict=True)
+        ],
+    }
+    return canonical({"card": 1, "facts": facts, "sha256": digest(canonical(facts))}) + b"\n"
+
+
+def read_card(path: Path) -> dict[str, Any]:
+    """Return the facts of the card at ``path``.
+
+    Raises:
+        InputUnusable: It cannot be read, is no card, or was changed since it was written.
+    """
+    try:
+        with path.open("rb") as file:
+            data = file.read(MOST + 1)
+    except OSError as error:
+        reason = error.strerror or str(error)
+        raise InputUnusable("cannot be read", where=str(path), why=reason) from error
+    todo = "Write it anew on that machine with `widetrail card`."
+    try:
+        document = json.loads(data)
+        if len(data) > MOST or document["card"] != 1 or not isinstance(document["facts"], dict):
+            raise ValueError("another version")
+        facts: dict[str, Any] = document["facts"]
+        sound = document["sha256"] == digest(canonical(facts))
+    except (ValueError, KeyError, TypeError, RecursionError) as error:
+        raise InputUnusable("is no card", where=str(path), todo=todo) from error
+    if not sound:
+        why = "its facts do not fit its checksum"
+        raise InputUnusable("the card was changed", where=str(path), why=why, todo=todo)
+    return facts
+
+
+def _application(surveyed: Surveyed) -> dict[str, Any]:
+    return {
+        "id": surveyed.id,
+        "name": surveyed.name,
+        "installations": [installation_facts(i) for i in surveyed.installations],
+        "places": {name: where_facts(where) for name, where in surveyed.places},
+    }
+
+
+def installation_facts(installation: Installation) -> dict[str, Any]:
+    """Return an installation as plain JSON values."""
+    return {
+        "case": installation.case,
+        "sign": installation.sign,
+        "release": str(installation.release) if installation.release is not None else None,
+        "edition": installation.edition or None,
+        "unknown": list(installation.unknown),
+    }
+
+
+def where_facts(where: Where) -> dict[str, Any]:
+    """Return where a place is, and how it was found, as plain JSON values."""
+    match where:
+        case Found() | Absent():
+            how = where.how
+            return {
+                "path": where.path,
+                "kind": where.kind,
+                "there": isinstance(where, Found),
+                "synced": where.synced or None if isinstance(where, Found) else None,
+                "how": str(how),
+                "rule": how.rule,
+                "case": how.case,
+                "source": how.source or None,
+                "line": how.line or None,
+                "among": list(how.among),
+            }
+        case Several():
+            return {
+                "several": [
+                    {
+                        "path": i.path,
+                        "name": i.name,
+                        "in use": i.in_use,
+                        "synced": i.synced or None,
+                        "how": str(i.how),
+                    }
+                    for i in where.instances
+                ],
+                "passed over": [{"path": p, "reason": r} for p, r in where.passed_over],
+            }
+        case Nowhere():
+            return {"path": None, "there": False, "reason": where.reason}

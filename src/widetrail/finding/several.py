@@ -1,0 +1,185 @@
+"""Places that are several folders: by a glob or by the program's own index, and their pairing."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+
+from widetrail.errors import MachineUnusable
+from widetrail.finding.globbing import has_glob, matching
+from widetrail.finding.readings import ask_database
+from widetrail.finding.told import understand_path
+from widetrail.finding.values import How, Instance, Several
+from widetrail.formats.bounded import ask
+from widetrail.formats.interface import Located, Raw, Unreadable
+from widetrail.machine import Machine
+from widetrail.machine.paths import base, join, key
+from widetrail.recipe import Globs
+from widetrail.recipe.models import Index, Place
+
+
+def by_glob(machine: Machine, place: Place, path: str, case: int) -> Several:
+    """Return the folders that ``path`` matches.
+
+    Raises:
+        MachineUnusable: They cannot be looked at.
+    """
+    if has_glob(path):
+        found = [p for p, entry in matching(machine, path) if entry.kind == "folder"]
+    else:
+        entry = machine.look(path)
+        found = [path] if entry is not None and entry.kind == "folder" else []
+    how = How("each", case, path)
+    instances = [Instance(p, base(p), None, how, machine.synced(p)) for p in found]
+    return _held(machine, place, instances, [])
+
+
+def by_index(machine: Machine, place: Place, index: Index, source: str, case: int) -> Several:
+    """Return the folders that a program's index lists.
+
+    Raises:
+        MachineUnusable: The index cannot be read.
+        Unreadable: It is not what the recipe says.
+    """
+    instances: list[Instance] = []
+    passed_over: list[tuple[str, str]] = []
+    for entry in _entries(machine, index, source):
+        told = entry.get(index.path)
+        if not isinstance(told, str) or not told:
+            passed_over.append((source, f'an entry has no "{index.path}"'))
+            continue
+        path, reason = understand_path(told, machine, source)
+        if reason:
+            passed_over.append((told, reason))
+            continue
+        how = How("index", case, source)
+        name = entry.get(index.name) if index.name is not None else None
+        shown = base(path) if name is None else str(name)
+        in_use = _in_use(entry.get(index.in_use)) if index.in_use is not None else None
+        instances.append(Instance(path, shown, in_use, how, machine.synced(path)))
+    return _held(machine, place, instances, passed_over)
+
+
+def _entries(machine: Machine, index: Index, source: str) -> Iterator[dict[str, Raw]]:
+    if index.form == "sqlite":
+        rows = ask_database(machine, source, index.at, {}, rows=True).value
+        entries = rows if isinstance(rows, list) else []
+    elif index.form == "ini":
+        entries = ask("ini sections", machine.read(source), index.at)
+    else:
+        found: Located = ask("tree", index.form, machine.read(source), index.at)
+        entries = _listed(found.value)
+    folded = index.form == "ini"
+    for entry in entries:
+        if isinstance(entry, dict):
+            yield _Folded(entry) if folded else entry
+
+
+def _listed(value: Raw) -> list[Raw]:
+    if isinstance(value, dict):
+        return [{"key": k, **v} for k, v in value.items() if isinstance(v, dict)]
+    if isinstance(value, list):
+        return value
+    raise Unreadable("holds no list of folders there")
+
+
+class _Folded(dict[str, Raw]):
+    """An ini section: keys are asked for without regard to case."""
+
+    def get(self, name: str | None, default: Raw = None) -> Raw:  # type: ignore[override]
+        return super().get((name or "").casefold(), default)
+
+
+def _in_use(value: Raw) -> bool:
+    return str(value).strip().casefold() in ("1", "true", "yes", "on")
+
+
+def _held(
+    machine: Machine, place: Place, instances: Sequence[Instance],
+    passed_over: list[tuple[str, str]],
+) -> Several:  # fmt: skip
+    """Pass over what is not there or does not hold what it must."""
+    kept = []
+    for instance in instances:
+        reason = _missing(machine, place, instance.path)
+        if reason:
+            passed_over.append((instance.path, reason))
+        else:
+            kept.append(instance)
+    return Several(tuple(kept), tuple(passed_over))
+
+
+def _missing(machine: Machine, place: Place, path: str) -> str:
+    try:
+        entry = machine.look(path)
+        if entry is None:
+            return "it is listed but not there"
+        if entry.kind != "folder":
+            return f"it is a {entry.kind}"
+        for wanted in place.holds:
+            if not _holds(machine, path, wanted):
+                return f"it holds no {wanted}"
+    except MachineUnusable as error:
+        return str(error)
+    return ""
+
+
+def _holds(machine: Machine, path: str, wanted: str) -> bool:
+    if not has_glob(wanted):
+        return machine.look(join(path, wanted)) is not None
+    matches = Globs([wanted], ignore_case=machine.platform != "linux")
+    return any(matches(entry.path) for entry in machine.walk(path))
+
+
+def mark_in_use(several: Several, told: str, machine: Machine) -> Several:
+    """Return ``several`` with the one in use marked: ``told`` is its name, folder or path."""
+    platform = machine.platform
+    wanted = key(told, platform)
+
+    def same(instance: Instance) -> bool:
+        names = (instance.name, base(instance.path), instance.path)
+        return wanted in (key(n, platform) for n in names)
+
+    marked = tuple(replace(i, in_use=same(i)) for i in several.instances)
+    return replace(several, instances=marked)
+
+
+@dataclass(frozen=True, slots=True)
+class Pair:
+    """An instance on old and the one on new it goes to; ``None`` where one must be registered.
+
+    ``by`` is the rule that matched them: ``name``, ``in use`` or ``register``.
+    """
+
+    old: Instance
+    new: Instance | None
+    by: str
+
+
+@dataclass(frozen=True, slots=True)
+class Unpaired:
+    """An instance on old that no rule of the recipe matches."""
+
+    old: Instance
+
+
+def pair(old: Several, new: Several, rules: Sequence[str]) -> tuple[Pair | Unpaired, ...]:
+    """Match old's instances with new's by the recipe's rules, in order; each is used once."""
+    free = list(new.instances)
+    found: dict[Instance, Pair] = {}
+    for rule in rules:
+        for instance in old.instances:
+            if instance in found:
+                continue
+            partner = next((f for f in free if _match(rule, instance, f)), None)
+            if partner is not None or rule == "register":
+                found[instance] = Pair(instance, partner, rule)
+            if partner is not None:
+                free.remove(partner)
+    return tuple(found.get(i) or Unpaired(i) for i in old.instances)
+
+
+def _match(rule: str, old: Instance, new: Instance) -> bool:
+    if rule == "name":
+        return old.name.casefold() == new.name.casefold()
+    return rule == "in use" and bool(old.in_use) and bool(new.in_use)

@@ -1,0 +1,102 @@
+"""Documents that are trees: JSON, YAML, TOML and property lists, addressed by pointers.
+
+A pointer is a JSON Pointer (RFC 6901); a key path of a property list is the same without the
+leading ``/``.
+"""
+
+from __future__ import annotations
+
+import json
+import plistlib
+import re
+import tomllib
+from datetime import date, datetime, time
+
+import yaml
+
+from widetrail.formats.interface import Located, NotThere, Raw, Unreadable
+from widetrail.formats.texts import decode
+
+Document = Raw
+
+
+def parse_tree(form: str, data: bytes) -> Document:
+    """Parse ``data`` as ``form``: ``json``, ``yaml`` (every scalar text), ``toml`` or ``plist``.
+
+    Raises:
+        Unreadable: It is not that.
+    """
+    try:
+        if form == "plist":
+            return _plain(plistlib.loads(data))
+        text = decode(data)[0]
+        if form == "json":
+            return _plain(json.loads(text))
+        if form == "toml":
+            return _plain(tomllib.loads(text))
+        return _plain(yaml.load(text, Loader=yaml.CBaseLoader))
+    except Unreadable:
+        raise
+    except (ValueError, TypeError, KeyError, IndexError, OverflowError, RecursionError) as error:
+        raise Unreadable(f"is not {form}: {_first_line(error)}") from error
+    except (yaml.YAMLError, plistlib.InvalidFileException) as error:
+        raise Unreadable(f"is not {form}: {_first_line(error)}") from error
+    except Exception as error:
+        if type(error).__module__ == "xml.parsers.expat" or "expat" in type(error).__module__:
+            raise Unreadable(f"is not {form}: {_first_line(error)}") from error
+        raise
+
+
+def _first_line(error: Exception) -> str:
+    return (str(error).splitlines() or [type(error).__name__])[0][:200]
+
+
+def _plain(value: object, depth: int = 0) -> Raw:
+    if depth > 200:
+        raise Unreadable("is nested more than 200 deep")
+    match value:
+        case None | bool() | int() | float() | str():
+            return value
+        case bytes():
+            return value.hex()
+        case dict():
+            return {str(k): _plain(v, depth + 1) for k, v in value.items()}
+        case list() | tuple():
+            return [_plain(v, depth + 1) for v in value]
+        case datetime() | date() | time():
+            return value.isoformat()
+    return str(value)
+
+
+def read_tree(form: str, data: bytes, at: str) -> Located:
+    """Return the value at ``at``.
+
+    Raises:
+        Unreadable: It is not a document of that form.
+        NotThere: Nothing stands there.
+    """
+    pointer = at if form != "plist" or at == "" or at.startswith("/") else f"/{at}"
+    return Located(follow_pointer(parse_tree(form, data), pointer))
+
+
+def follow_pointer(document: Raw, pointer: str) -> Raw:
+    """Return what the JSON Pointer leads to.
+
+    Raises:
+        Unreadable: The pointer is malformed.
+        NotThere: Nothing stands there.
+    """
+    if pointer and not pointer.startswith("/"):
+        raise Unreadable(f'"{pointer}" is no JSON Pointer; it begins with /')
+    node = document
+    for raw in pointer.split("/")[1:]:
+        token = raw.replace("~1", "/").replace("~0", "~")
+        if isinstance(node, dict) and token in node:
+            node = node[token]
+        elif isinstance(node, list) and re.fullmatch(r"0|[1-9]\d{0,9}", token):
+            if int(token) >= len(node):
+                raise NotThere(f"has only {len(node)} entries on the way to {pointer}")
+            node = node[int(token)]
+        else:
+            raise NotThere(f'has no "{token}" on the way to {pointer}')
+    return node

@@ -1,0 +1,137 @@
+"""What folder machines and live machines have in common: files of the system Wide Trail runs on."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import stat
+from abc import ABC, abstractmethod
+from collections.abc import Iterator
+from pathlib import Path
+from typing import BinaryIO
+
+from widetrail.errors import MachineUnusable
+from widetrail.formats.interface import Platform
+from widetrail.machine import paths
+from widetrail.machine.effects import Effects
+from widetrail.machine.interface import Entry, EntryKind
+
+READ_MOST = 64 * 1024 * 1024
+"""Bytes of a file that is read at once, at most."""
+
+DEEPEST = 200
+"""Folders within folders that a walk follows, at most."""
+
+
+class HostMachine(ABC):
+    """A machine whose files are files of this system; see ``Machine`` for the contract."""
+
+    name: str
+    identity: str
+    platform: Platform
+    system: str
+    user: str
+    administrator: bool
+    effects: Effects
+
+    @abstractmethod
+    def host(self, path: str) -> Path:
+        """Return where ``path`` lies for the system Wide Trail runs on."""
+
+    def look(self, path: str) -> Entry | None:
+        try:
+            return _entry(self.host(path), paths.base(path))
+        except (FileNotFoundError, NotADirectoryError):
+            return None
+        except (OSError, ValueError) as error:
+            raise refused(path, error) from error
+
+    def walk(self, path: str, deepest: int | None = None) -> Iterator[Entry]:
+        limit = DEEPEST if deepest is None else deepest
+        yield from self._below(self.host(path), path, "", limit, strict=deepest is None)
+
+    def _below(
+        self, folder: Path, path: str, prefix: str, depth: int, *, strict: bool
+    ) -> Iterator[Entry]:
+        if depth == 0:
+            if not strict:
+                return
+            where = paths.join(path, prefix)
+            raise MachineUnusable("is nested too deep", where=where, why=f"more than {DEEPEST}")
+        try:
+            names = sorted(os.listdir(folder))
+        except OSError as error:
+            raise refused(paths.join(path, prefix), error) from error
+        for name in names:
+            inner = f"{prefix}{name}"
+            try:
+                entry = _entry(folder / name, inner)
+            except FileNotFoundError:  # it went away while we looked
+                continue
+            except OSError as error:
+                raise refused(paths.join(path, inner), error) from error
+            yield entry
+            if entry.kind == "folder":
+                yield from self._below(folder / name, path, f"{inner}/", depth - 1, strict=strict)
+
+    def open(self, path: str) -> BinaryIO:
+        try:
+            flags = os.O_RDONLY | getattr(os, "O_NOFOLLOW", 0) | getattr(os, "O_NONBLOCK", 0)
+            handle = os.open(self.host(path), flags | getattr(os, "O_BINARY", 0))
+            if not stat.S_ISREG(os.fstat(handle).st_mode):
+                os.close(handle)
+                raise MachineUnusable("is no regular file", where=path)
+            return os.fdopen(handle, "rb")
+        except (OSError, ValueError) as error:
+            raise refused(path, error) from error
+
+    def read(self, path: str, most: int = READ_MOST) -> bytes:
+        with self.open(path) as file:
+            try:
+                data = file.read(most + 1)
+            except OSError as error:
+                raise refused(path, error) from error
+        if len(data) > most:
+            raise MachineUnusable("is too large to be read at once", where=path)
+        return data
+
+
+def _entry(host: Path, path: str) -> Entry:
+    status = host.lstat()
+    kind = _kind(status.st_mode)
+    return Entry(
+        path=path,
+        kind=kind,
+        size=status.st_size if kind == "file" else 0,
+        mtime=status.st_mtime_ns,
+        mode=stat.S_IMODE(status.st_mode),
+        target=os.readlink(host) if kind == "link" else "",
+    )
+
+
+def _kind(mode: int) -> EntryKind:
+    if stat.S_ISREG(mode):
+        return "file"
+    if stat.S_ISDIR(mode):
+        return "folder"
+    return "link" if stat.S_ISLNK(mode) else "other"
+
+
+def copy_plain(source: Path, target: Path) -> None:
+    """Copy a file or folder into a scratch machine: regular files and folders only."""
+    if source.is_symlink() or not source.exists():
+        return
+    if source.is_file():
+        target.parent.mkdir(parents=True, exist_ok=True)
+        shutil.copy2(source, target)
+        return
+    if source.is_dir():
+        target.mkdir(parents=True, exist_ok=True)
+        for name in os.listdir(source):
+            copy_plain(source / name, target / name)
+
+
+def refused(path: str, error: Exception) -> MachineUnusable:
+    """Return the error for a file of the machine that the system would not let be read."""
+    reason = error.strerror if isinstance(error, OSError) else ""
+    return MachineUnusable("cannot be read", where=path, why=reason or str(error))

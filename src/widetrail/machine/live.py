@@ -1,0 +1,269 @@
+"""This machine: the one Wide Trail runs on, through the operating system's own interfaces."""
+
+from __future__ import annotations
+
+import os
+import platform as system_platform
+import shutil
+import subprocess
+import sys
+import tempfile
+from abc import abstractmethod
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from functools import cached_property
+from pathlib import Path
+
+from widetrail.errors import InputUnusable, MachineUnusable, WentWrong
+from widetrail.formats.canonical import digest
+from widetrail.formats.interface import Platform, Unreadable
+from widetrail.formats.registry import Key
+from widetrail.formats.texts import decode
+from widetrail.machine import paths
+from widetrail.machine.effects import Effects
+from widetrail.machine.host import HostMachine, copy_plain
+from widetrail.machine.interface import Completed, Machine, Room
+from widetrail.machine.roots import redirected_by_user_dirs, redirected_by_xdg, standard_roots
+
+
+class LiveMachine(HostMachine):
+    """What the adapters of all systems share; see ``Machine`` for the contract."""
+
+    def __init__(
+        self, platform: Platform, system: str, user: str, home: str, effects: Effects | None
+    ) -> None:
+        self.platform, self.system, self.user = platform, system, user
+        self.name = system_platform.node() or "this machine"
+        self.identity = digest(f"{self._hardware()}:{user}".encode())[:16]
+        self.effects = effects or Effects()
+        self._home = home
+
+    @abstractmethod
+    def _hardware(self) -> str:
+        """Return a text that only this machine has; it is never shown."""
+
+    @property
+    def _mine(self) -> bool:
+        """Whether the account is the one this process runs under, so that its variables count."""
+        return Path(self._home) == Path.home()
+
+    @cached_property
+    def _roots(self) -> dict[str, str]:
+        return standard_roots(self.platform, self.system, self._home)
+
+    def root(self, name: str) -> str:
+        return self._roots[name]
+
+    def facts(self) -> Mapping[str, str]:
+        return {"platform": self.platform, "system": self.system, "user": self.user}
+
+    def host(self, path: str) -> Path:
+        at = Path(path)
+        if ".." in at.parts:
+            raise MachineUnusable("a path may not climb", where=path)
+        if not at.is_absolute():
+            raise MachineUnusable("is no whole path of this machine", where=path)
+        if paths.is_within(path, self._home, self.platform):
+            for above in at.parents:
+                if above == Path(self._home):
+                    break
+                if above.is_symlink():
+                    why = f"{above} is one"
+                    raise MachineUnusable("leads through a link", where=path, why=why)
+        return at
+
+    def variables(self) -> Mapping[str, str]:
+        own = dict(os.environ) if self._mine else {}
+        return {**own, "HOME": self._home, "USER": self.user}
+
+    def command(self, name: str) -> str | None:
+        found = shutil.which(name)
+        return Path(found).as_posix() if found is not None else None
+
+    def synced(self, path: str) -> str:
+        return ""  # no system tells this in one way; a recipe's own readings can
+
+    def registry_key(self, key: str, view: str = "64") -> Key | None:
+        raise Unreadable("there is no registry on this platform")
+
+    def desktop_settings(self) -> bytes:
+        raise Unreadable("there is no settings database of the desktop")
+
+    def room(self, path: str) -> Room:
+        at = self.host(path)
+        there = next(folder for folder in (at, *at.parents) if folder.exists())
+        volume = there.drive or str(there.stat().st_dev)
+        return Room(volume, shutil.disk_usage(there).free)
+
+    def running(self, program: str) -> list[str]:
+        import psutil
+
+        lines = []
+        for process in psutil.process_iter():
+            try:
+                if process.exe() == program and process.username().endswith(self.user):
+                    lines.append(f"process {process.pid}")
+            except (psutil.Error, OSError):
+                continue
+        return lines
+
+    def start(self, program: str, arguments: Sequence[str], seconds: float = 60) -> Completed:
+        if not self._mine and not self._is_scratch:
+            raise MachineUnusable(
+                "is not started for another account", where=program,
+                why=f"this is not the account of {self.user}",
+                todo=f"Run this as {self.user}.",
+            )  # fmt: skip
+        if not Path(program).is_absolute() or not os.access(program, os.X_OK):
+            raise MachineUnusable("is not installed", where=program)
+        environment = {**os.environ, "HOME": self._home}
+        if self._is_scratch:
+            environment |= self._scratch_environment()
+        with tempfile.TemporaryDirectory(prefix="widetrail-") as folder:
+            try:
+                done = self.effects.run(
+                    [program, *arguments], env=environment, folder=Path(folder), seconds=seconds,
+                    shown=program,
+                )  # fmt: skip
+            except subprocess.TimeoutExpired as error:
+                why = f"waited {seconds:.0f} seconds"
+                raise WentWrong("did not end", where=program, why=why) from error
+        return Completed(
+            done.returncode,
+            done.stdout.decode("utf-8", "replace"),
+            done.stderr.decode("utf-8", "replace"),
+        )
+
+    _is_scratch = False
+
+    def _scratch_environment(self) -> dict[str, str]:
+        return {}
+
+    @contextmanager
+    def scratch(self, copies: Sequence[str]) -> Iterator[Machine]:
+        with tempfile.TemporaryDirectory(prefix="widetrail-scratch-") as folder:
+            home = Path(folder) / "home"
+            home.mkdir()
+            for path in copies:
+                if not paths.is_within(path, self._home, self.platform):
+                    raise MachineUnusable(
+                        "cannot be copied for a look", where=path, why="it lies outside the home"
+                    )
+                copy_plain(self.host(path), home / Path(path).relative_to(self._home))
+            twin = self._at_home(home.as_posix())
+            twin._is_scratch = True
+            yield twin
+
+    @abstractmethod
+    def _at_home(self, home: str) -> LiveMachine:
+        """Return this machine as an account whose home is elsewhere sees it."""
+
+
+class LinuxMachine(LiveMachine):
+    """This machine under Linux: XDG folders, ``user-dirs.dirs`` and the settings database."""
+
+    def __init__(self, user: str, home: str, effects: Effects | None = None) -> None:
+        super().__init__("linux", _linux_release(), user, home, effects)
+        self.administrator = os.geteuid() == 0 if sys.platform != "win32" else False
+
+    def _hardware(self) -> str:
+        for path in ("/etc/machine-id", "/var/lib/dbus/machine-id"):
+            try:
+                return Path(path).read_text().strip()
+            except OSError:
+                continue
+        return system_platform.node()
+
+    @cached_property
+    def _roots(self) -> dict[str, str]:
+        roots = standard_roots("linux", self.system, self._home)
+        if self._mine:
+            roots |= redirected_by_xdg(os.environ)
+        try:
+            path = paths.join(roots["config"], "user-dirs.dirs")
+            there = self.look(path) is not None
+            text = decode(self.read(path))[0] if there else ""
+        except MachineUnusable:
+            text = ""
+        return {**roots, **redirected_by_user_dirs(text, self._home)}
+
+    def desktop_settings(self) -> bytes:
+        command = self.command("dconf")
+        if command is None or not self._mine:
+            raise Unreadable("there is no settings database of the desktop that can be asked")
+        done = self.start(command, ["dump", "/"], seconds=20)
+        if done.status != 0:
+            raise Unreadable(f"the settings database does not answer: {done.errors.strip()}")
+        return done.output.encode()
+
+    def _scratch_environment(self) -> dict[str, str]:
+        return {
+            "XDG_CONFIG_HOME": f"{self._home}/.config",
+            "XDG_DATA_HOME": f"{self._home}/.local/share",
+            "XDG_CACHE_HOME": f"{self._home}/.cache",
+            "XDG_STATE_HOME": f"{self._home}/.local/state",
+        }
+
+    def _at_home(self, home: str) -> LiveMachine:
+        return LinuxMachine(self.user, home, self.effects)
+
+
+class MacMachine(LiveMachine):
+    """This machine under macOS: the folders of ``Library``."""
+
+    def __init__(self, user: str, home: str, effects: Effects | None = None) -> None:
+        super().__init__("macos", system_platform.mac_ver()[0], user, home, effects)
+        self.administrator = os.geteuid() == 0 if sys.platform != "win32" else False
+
+    def _hardware(self) -> str:
+        import uuid
+
+        return f"{uuid.getnode():x}"
+
+    def command(self, name: str) -> str | None:
+        application = f"/Applications/{name}.app/Contents/MacOS/{name}"
+        return application if Path(application).exists() else super().command(name)
+
+    def _at_home(self, home: str) -> LiveMachine:
+        return MacMachine(self.user, home, self.effects)
+
+
+if sys.platform == "win32":
+    from widetrail.machine.live_windows import WindowsMachine
+
+
+def _linux_release() -> str:
+    try:
+        return system_platform.freedesktop_os_release().get("VERSION_ID", system_platform.release())
+    except OSError:
+        return system_platform.release()
+
+
+def this_machine(account: str = "", effects: Effects | None = None) -> LiveMachine:
+    """Return the machine Wide Trail runs on, for one account.
+
+    Without ``account`` it is the one this process runs under. An administrator acting for
+    somebody (``sudo``) must say whose account is meant.
+
+    Raises:
+        InputUnusable: Nobody said whose account is meant, or there is none of that name.
+    """
+    if sys.platform == "win32":
+        return WindowsMachine(account, effects)
+    import pwd
+
+    acting_for = os.environ.get("SUDO_USER", "")
+    if not account and os.geteuid() == 0 and acting_for not in ("", "root"):
+        raise InputUnusable(
+            "whose account is meant must be said",
+            why=f"this runs as the administrator for {acting_for}",
+            todo=f"Say --account {acting_for} (or --account root).",
+        )
+    try:
+        entry = pwd.getpwnam(account) if account else pwd.getpwuid(os.geteuid())
+    except KeyError as error:
+        raise InputUnusable("there is no such account here", where=account) from error
+    mine = entry.pw_uid == os.geteuid()
+    home = str(Path.home()) if mine else entry.pw_dir
+    kind = MacMachine if sys.platform == "darwin" else LinuxMachine
+    return kind(entry.pw_name, home, effects)
