@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import json
 import os
+import plistlib
 import sys
 from pathlib import Path
 
@@ -31,6 +32,23 @@ def config_folder() -> Path:
 def documents_folder() -> Path:
     """Return the account's documents."""
     return Path.home() / "Documents"
+
+
+def preferences_folder() -> Path:
+    """Return the folder for preference files, where the platform tells it from settings."""
+    return Path.home() / "Library" / "Preferences" if PLATFORM == "macos" else config_folder()
+
+
+def release(otherwise: str) -> str:
+    """Return the release that was installed: a file beside the program says it."""
+    for name in ("release.txt", "../Info.plist", "../share/release.txt"):
+        path = program_folder() / name
+        if path.is_file():
+            if path.suffix == ".plist":
+                told: str = plistlib.loads(path.read_bytes())["CFBundleShortVersionString"]
+                return told
+            return path.read_text(encoding="utf-8").strip()
+    return otherwise
 
 
 def program_folder() -> Path:

@@ -5,7 +5,9 @@ Everything is made from a fixed seed, so the same call gives the same records, n
 
 from __future__ import annotations
 
+import json
 import os
+import plistlib
 import random
 import shutil
 import struct
@@ -14,6 +16,8 @@ from datetime import UTC, date, datetime, timedelta
 from importlib.resources import as_file, files
 from pathlib import Path
 
+from widetrail_demo.brackenwend import command as brackenwend
+from widetrail_demo.quillbox import store as quillbox
 from widetrail_demo.sporelog import store
 
 SEED = 19620421
@@ -49,6 +53,17 @@ _AWKWARD = (
     "a plate whose name somebody made long enough to hold the whole label as it was written in "
     "ink on the back of the sheet, gorge path, lower bend, 1987.png",
 )  # fmt: skip
+_REGISTRY = r"""Windows Registry Editor Version 5.00
+
+[HKEY_CURRENT_USER\Software\Marram\Quillbox]
+"Release"="8.4"
+"Installed"=dword:0133b2c1
+
+[HKEY_CURRENT_USER\Software\Microsoft\Windows\CurrentVersion\Explorer\User Shell Folders]
+"Personal"=hex(2):25,00,55,00,53,00,45,00,52,00,50,00,52,00,4f,00,46,00,49,00,\
+  4c,00,45,00,25,00,5c,00,44,00,6f,00,63,00,75,00,6d,00,65,00,6e,00,74,00,73,00,\
+  00,00
+"""
 _LETTERS = ("Seed list 2011.txt", "Letter to the parish council.txt", "rota (old).csv")
 
 
@@ -63,12 +78,24 @@ def build_world(folder: Path, seed: int = SEED) -> None:
     dice = random.Random(seed)
     _potting_shed(machines / "potting-shed", dice)
     _glass_office(machines / "glass-office", dice)
+    _seed_vault(machines / "seed-vault", dice)
+    _herbarium_nook(machines / "herbarium-nook", dice)
+    _gatehouse(machines / "gatehouse", dice)
     medium = folder / "media" / "memory-stick"
     medium.mkdir(parents=True)
     text = "medium: the green memory stick\nsize: 16 GiB\nformat: exFAT\n"
     (medium / "medium.yaml").write_text(text, encoding="utf-8")
     (folder / "recipes").mkdir()
     copy_recipes(folder / "recipes")
+    _settle_times(machines)
+
+
+def _settle_times(folder: Path) -> None:
+    """Give what was written just now the time of the last day in the garden's world."""
+    last = datetime(2026, 10, 30, 17, 5, tzinfo=UTC).timestamp()
+    for path in folder.rglob("*"):
+        if path.stat().st_mtime > last:
+            os.utime(path, (last, last))
 
 
 def copy_recipes(folder: Path) -> None:
@@ -79,7 +106,8 @@ def copy_recipes(folder: Path) -> None:
 
 
 def _potting_shed(folder: Path, dice: random.Random) -> None:
-    home = _windows_machine(folder, "potting-shed", "ines", "5.2", system="10.0")
+    programs = {"Sporelog": "5.2", "Quillbox": "8.4", "Frondsign": "3.9"}
+    home = _windows_machine(folder, "potting-shed", "ines", programs, system="10.0")
     collection = folder / "disks/D/Herbarium/Sporelog"
     _collection(collection, dice, specimens=412)
     settings = home / "AppData/Roaming/Sporelog"
@@ -93,13 +121,21 @@ def _potting_shed(folder: Path, dice: random.Random) -> None:
     for name, wanted in (("found before 2000", "found<2000"), ("Fougères à revoir", "shelf=8")):
         moment = datetime(2019, 2, 14, 16, 40, tzinfo=UTC)
         _text(settings / "views" / f"{name}.view", f"[view]\nonly = {wanted}\n", moment)
+    (folder / "registry.reg").write_bytes(_REGISTRY.replace("\n", "\r\n").encode("utf-16"))
+    rooms = [("Garden post", "k7f2q", True, 230), ("Plant sale", "b0x9d", False, 36)]
+    _mailrooms(home / "AppData/Roaming/Marram/Quillbox", "8.4", rooms, dice)
+    _signs(folder / "disks/D/Herbarium/Labels", dice, 11)
+    text = '<settings>\n  <library folder="D:\\Herbarium\\Labels"/>\n</settings>\n'
+    path = home / "AppData/Roaming/Frondsign/settings.xml"
+    _text(path, '<?xml version="1.0"?>\n' + text, datetime(2021, 7, 1, tzinfo=UTC))
     for number, name in enumerate(_LETTERS):
         moment = datetime(2011 + number, 3, 7, 10, tzinfo=UTC)
         _text(home / "Documents" / name, f"{name}\n", moment)
 
 
 def _glass_office(folder: Path, dice: random.Random) -> None:
-    home = _windows_machine(folder, "glass-office", "imarsh", "5.4", system="11.0")
+    programs = {"Sporelog": "5.4"}
+    home = _windows_machine(folder, "glass-office", "imarsh", programs, system="11.0")
     _collection(home / "Documents/Sporelog", dice, specimens=3)
     _text(
         home / "AppData/Roaming/Sporelog/sporelog.ini",
@@ -109,34 +145,186 @@ def _glass_office(folder: Path, dice: random.Random) -> None:
     )
 
 
-def _windows_machine(folder: Path, name: str, user: str, release: str, *, system: str) -> Path:
-    """Make a Windows machine with drives C and D and Sporelog installed; return the home."""
+def _windows_machine(
+    folder: Path, name: str, user: str, programs: dict[str, str], *, system: str
+) -> Path:
+    """Make a Windows machine with drives C and D and ``programs`` installed; return the home."""
     home = folder / "disks/C/Users" / user
     for below in ("AppData/Roaming", "AppData/Local/Temp", "Desktop", "Documents", "Downloads"):
         (home / below).mkdir(parents=True)
     (folder / "disks/D").mkdir()
     (folder / "disks/C/ProgramData").mkdir()
-    installed = folder / "disks/C/Program Files/Sporelog"
-    _text(installed / "release.txt", f"{release}\n", datetime(2023, 5, 2, tzinfo=UTC))
-    _text(installed / "sporelog.exe", "played by: sporelog\n", datetime(2023, 5, 2, tzinfo=UTC))
+    moment = datetime(2023, 5, 2, tzinfo=UTC)
+    for program, release in programs.items():
+        installed = folder / "disks/C/Program Files" / program
+        _text(installed / "release.txt", f"{release}\n", moment)
+        _text(installed / f"{program.lower()}.exe", "a stand-in plays this\n", moment)
+    paths = {p: f"C:/Program Files/{p}/{p.lower()}.exe" for p in programs}
+    disks = (
+        "  C: {folder: disks/C, size: 256 GiB, format: NTFS}\n"
+        "  D: {folder: disks/D, size: 1 TiB, format: NTFS}\n"
+    )
+    _machine_file(folder, name, "windows", system, user, disks, paths)
+    return home
+
+
+def _macos_machine(folder: Path, name: str, user: str, programs: dict[str, str]) -> Path:
+    """Make a macOS machine with ``programs`` installed; return the home."""
+    home = folder / "disks/root/Users" / user
+    for below in ("Documents", "Desktop", "Library/Application Support", "Library/Preferences"):
+        (home / below).mkdir(parents=True)
+    moment = datetime(2023, 5, 2, tzinfo=UTC)
+    for program, release in programs.items():
+        contents = folder / f"disks/root/Applications/{program}.app/Contents"
+        _text(contents / "MacOS" / program.lower(), "a stand-in plays this\n", moment)
+        about = {"CFBundleName": program, "CFBundleShortVersionString": release}
+        (contents / "Info.plist").write_bytes(plistlib.dumps(about))
+    paths = {p: f"/Applications/{p}.app/Contents/MacOS/{p.lower()}" for p in programs}
+    disks = "  /: {folder: disks/root, size: 500 GiB, format: APFS}\n"
+    _machine_file(folder, name, "macos", "14.5", user, disks, paths)
+    return home
+
+
+def _linux_machine(folder: Path, name: str, user: str, programs: dict[str, str]) -> Path:
+    """Make a Linux machine with ``programs`` installed; return the home."""
+    home = folder / "disks/root/home" / user
+    for below in (".config", ".local/share", ".local/state", ".cache", "Schreibtisch"):
+        (home / below).mkdir(parents=True)
+    moment = datetime(2024, 5, 2, tzinfo=UTC)
+    (folder / "disks/root/tmp").mkdir()
+    for program, release in programs.items():
+        opt = folder / f"disks/root/opt/{program.lower()}"
+        _text(opt / program.lower(), "a stand-in plays this\n", moment)
+        _text(opt / "release.txt", f"{release}\n", moment)
+    paths = {p: f"/opt/{p.lower()}/{p.lower()}" for p in programs}
+    disks = "  /: {folder: disks/root, size: 120 GiB, format: ext4}\n"
+    _machine_file(folder, name, "linux", "12", user, disks, paths)
+    return home
+
+
+def _machine_file(
+    folder: Path, name: str, platform: str, system: str, user: str, disks: str,
+    programs: dict[str, str],
+) -> None:  # fmt: skip
     identity = f"{random.Random(name).getrandbits(64):016x}"
+    installed = "".join(
+        f"  - path: {path}\n    start: [{program.lower()}]\n" for program, path in programs.items()
+    )
     (folder / "machine.yaml").write_text(
         f"machine: {name}\n"
         f"identity: {identity}\n"
-        f"platform: windows\n"
+        f"platform: {platform}\n"
         f"system: '{system}'\n"
         f"user: {user}\n"
         f"administrator: no\n"
         f"network: yes\n"
-        f"disks:\n"
-        f"  C: {{folder: disks/C, size: 256 GiB, format: NTFS}}\n"
-        f"  D: {{folder: disks/D, size: 1 TiB, format: NTFS}}\n"
-        f"programs:\n"
-        f"  - path: C:/Program Files/Sporelog/sporelog.exe\n"
-        f"    start: [sporelog]\n",
+        f"disks:\n{disks}"
+        f"programs:\n{installed}",
         encoding="utf-8",
     )
-    return home
+
+
+def _seed_vault(folder: Path, dice: random.Random) -> None:
+    """The old macOS laptop of tomas: signs still in the folder of an early release."""
+    programs = {"Frondsign": "3.8.1", "Brackenwend": "11.2", "Quillbox": "8.2"}
+    home = _macos_machine(folder, "seed-vault", "tomas", programs)
+    _signs(home / "Documents/Frondsign/Labels", dice, 14)
+    support = home / "Library/Application Support"
+    _reader(
+        support / "Brackenwend", [("Tomas", "brook-11", True, 48), ("Guest", "g0", False, 2)], dice
+    )
+    _mailrooms(support / "quillbox", "8.2", [("Seed exchange", "r-9c2e", True, 120)], dice)
+
+
+def _herbarium_nook(folder: Path, dice: random.Random) -> None:
+    """Its replacement: signs moved by the settings, in binary preferences, to a shared folder."""
+    programs = {"Frondsign": "4.1", "Brackenwend": "12.0.1"}
+    home = _macos_machine(folder, "herbarium-nook", "tomasv", programs)
+    _signs(home / "Signs for beds", dice, 2)
+    told = {"Library": {"Folder": "~/Signs for beds"}, "Grid": 5}
+    path = home / "Library/Preferences/org.fernlight.frondsign.plist"
+    path.write_bytes(plistlib.dumps(told, fmt=plistlib.FMT_BINARY))
+    support = home / "Library/Application Support"
+    _reader(support / "Brackenwend", [("Reader 1", "r1", True, 0)], dice)
+
+
+def _gatehouse(folder: Path, dice: random.Random) -> None:
+    """The Linux desk: folders named by user-dirs, a program that only its output tells of."""
+    programs = {"Frondsign": "4.1", "Brackenwend": "12.0", "Quillbox": "9.0-lts"}
+    home = _linux_machine(folder, "gatehouse", "piet", programs)
+    moment = datetime(2024, 5, 3, tzinfo=UTC)
+    dirs = 'XDG_DESKTOP_DIR="$HOME/Schreibtisch"\nXDG_DOCUMENTS_DIR="$HOME/Papiere"\n'
+    _text(home / ".config/user-dirs.dirs", dirs, moment)
+    _signs(home / "Schilder", dice, 9)
+    text = 'grid = 5\n\n[library]\nfolder = "file:///home/piet/Schilder"  # moved\n'
+    _text(home / ".config/frondsign/settings.toml", text, moment)
+    _reader(home / ".config/brackenwend", [("Piet", "p-77", True, 31)], dice)
+    rooms = [("Gate post", "r-1a", True, 64), ("Old gate", "r-0b", False, 9)]
+    _mailrooms(home / ".config/quillbox", "9.0-lts", rooms, dice)
+
+
+def _signs(folder: Path, dice: random.Random, count: int) -> None:
+    for number in range(1, count + 1):
+        name = f"{dice.choice(_GENERA)} {dice.choice(_EPITHETS)} {number}"
+        sign = folder / f"{name}.sign"
+        moment = datetime(2016 + number % 9, 1 + number % 12, 5, tzinfo=UTC)
+        size = dice.choice(("A6", "A5", "stake"))
+        _text(sign / "sign.json", json.dumps({"text": name, "size": size}) + "\n", moment)
+        (sign / "assets").mkdir()
+        for asset in range(1 + number % 3):
+            _plate(sign / "assets" / f"{asset}.png", dice, moment.date())
+
+
+def _reader(root: Path, listed: list[tuple[str, str, bool, int]], dice: random.Random) -> None:
+    entries = []
+    for name, folder, current, kept in listed:
+        entries.append(f"  - who: {name}\n    place: readers/{folder}\n    current: {current}\n")
+        titles = [(f"{dice.choice(_GENERA)} {n}", f"https://fern{n}.example/") for n in range(kept)]
+        days = [(date(2015, 1, 9) + timedelta(days=9 * n)).isoformat() for n in range(kept * 7)]
+        reader = root / "readers" / folder
+        brackenwend.create_reader(reader, titles, [(d, "https://fern.example/") for d in days])
+        for number in range(kept // 12):
+            moment = datetime(2020, 2, 3 + number, tzinfo=UTC)
+            _text(reader / "pages" / f"page {number}.html", "<p>kept\n", moment)
+    (root / "readers" / "unused").mkdir()
+    _text(root / "readers.yaml", "readers:\n" + "".join(entries), datetime(2024, 2, 3, tzinfo=UTC))
+
+
+def _mailrooms(
+    root: Path, release: str, listed: list[tuple[str, str, bool, int]], dice: random.Random
+) -> None:
+    rooms = []
+    for label, folder, chosen, letters in listed:
+        rooms.append({"folder": f"rooms/{folder}", "label": label, "chosen": chosen})
+        quillbox.create_room(root / "rooms" / folder)
+        _letters(root / "rooms" / folder, letters, dice)
+    (root / "rooms" / "r-new").mkdir()
+    rooms.append({"folder": "rooms/r-new", "label": "Started once", "chosen": False})
+    text = json.dumps({"written-by": release, "rooms": rooms}, indent=2, ensure_ascii=False)
+    _text(root / "mailrooms.json", text + "\n", datetime(2024, 6, 1, tzinfo=UTC))
+
+
+def _letters(folder: Path, letters: int, dice: random.Random) -> None:
+    accounts = ("office@marrowfield.example", "seeds@marrowfield.example")
+    first = date(2009, 3, 2)
+    connection = quillbox.open_letters(folder)
+    with connection:
+        connection.executemany("insert into account values (?, ?)", [(a, a[:6]) for a in accounts])
+        for number in range(letters):
+            day = first + timedelta(days=17 * number)
+            row = (dice.choice(accounts), "in", f"grower{number % 7}@fen.example")
+            subject = f"{dice.choice(_GENERA)}, {dice.choice(_REMARKS) or 'as agreed'}"
+            connection.execute(
+                "insert into letter (account, folder, sender, subject, sent)"
+                " values (?, ?, ?, ?, ?)",
+                (*row, subject, day.isoformat()),
+            )
+        people = [(f"Grower {n}", f"grower{n}@fen.example") for n in range(letters // 4)]
+        connection.executemany("insert into contact (name, address) values (?, ?)", people)
+    connection.close()
+    rules = [{"from": f"grower{n}@fen.example", "to": "Growers"} for n in range(3)]
+    _text(folder / "filters.json", json.dumps({"rules": rules}), datetime(2022, 3, 1, tzinfo=UTC))
+    _text(folder / "cache/1.tmp", "cached\n", datetime(2022, 3, 1, tzinfo=UTC))
 
 
 def _collection(folder: Path, dice: random.Random, specimens: int) -> None:

@@ -86,6 +86,9 @@ def show_survey(
             page.line(f"place {name}: {_short(where)}", "dim", indent=4)
         for item in application.items:
             _show_item(page, item)
+        for _, where in application.places:
+            for path, reason in where.passed_over if isinstance(where, Several) else ():
+                page.line(f"passed over: {path}: {reason}", "dim", indent=4)
 
 
 def _short(where: Found | Absent | Nowhere | Several) -> str:

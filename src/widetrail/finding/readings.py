@@ -75,7 +75,7 @@ def take_from_desktop(machine: Machine, reading: Reading) -> Known | Unknown:
 def take_from_text(machine: Machine, reading: Reading, text: str, source: str) -> Known | Unknown:
     """Read a value out of a text, such as what a program printed."""
     try:
-        return _known(ask("expressions", text, reading.at or ""), reading, machine, source)
+        return _known(_matches(reading, "expressions", text), reading, machine, source)
     except Unreadable as error:
         return unknown(error, source)
 
@@ -135,12 +135,21 @@ def _ini(machine: Machine, reading: Reading, path: str) -> list[Located]:
 
 
 def _xml(machine: Machine, reading: Reading, path: str) -> list[Located]:
-    found: list[Located] = ask("xml", machine.read(path), reading.at)
-    return found
+    return _matches(reading, "xml", machine.read(path))
 
 
 def _text(machine: Machine, reading: Reading, path: str) -> list[Located]:
-    found: list[Located] = ask("expressions", decode(machine.read(path))[0], reading.at)
+    return _matches(reading, "expressions", decode(machine.read(path))[0])
+
+
+def _matches(reading: Reading, form: str, contents: bytes | str) -> list[Located]:
+    """Return every match; none is an answer too where several are asked for."""
+    try:
+        found: list[Located] = ask(form, contents, reading.at or "")
+    except NotThere:
+        if reading.as_ not in _MANY:
+            raise
+        return []
     return found
 
 
@@ -192,12 +201,16 @@ _ABOUT_NAMES = ("file", "files")
 """Forms that have an answer where nothing is there."""
 
 
+_MANY = ("list", "set", "count")
+"""What a reading is taken as where several matches are meant."""
+
+
 def _known(found: list[Located], reading: Reading, machine: Machine, source: str) -> Known:
-    several = reading.as_ in ("list", "set", "count")
+    several = reading.as_ in _MANY
     if len(found) > 1 and not several and reading.pick is None:
         raise Unreadable(f"has {len(found)} matches of {reading.at}, and none is picked")
-    chosen = found[-1 if reading.pick == "last" else 0]
-    many = several and (len(found) > 1 or reading.form in ("text", "xml", "output"))
+    chosen = found[-1 if reading.pick == "last" else 0] if found else Located([])
+    many = several and (len(found) != 1 or reading.form in ("text", "xml", "output"))
     value: Raw = [f.value for f in found] if many else chosen.value
     return Known(_as(value, reading, machine, source), source, chosen.line)
 
@@ -222,7 +235,9 @@ def _as(value: Raw, reading: Reading, machine: Machine, source: str) -> Value:
         case "list" | "set" if not isinstance(value, dict):
             texts = [str(v) for v in (value if isinstance(value, list) else [value])]
             return tuple(sorted(set(texts)) if reading.as_ == "set" else texts)
-    wanted = f"as {reading.as_}" if reading.as_ else "without saying as what"
+    if value is None:
+        raise Unreadable("gives nothing")
+    wanted = f"as {reading.as_}" if reading.as_ else "unless the recipe says as what"
     raise Unreadable(f"gives {_shape(value)}, which cannot be taken {wanted}")
 
 

@@ -18,5 +18,5 @@ def read_text_value(text: str, expression: str) -> list[Located]:
         for match in re.finditer(expression, text, re.MULTILINE)
     ]
     if not found:
-        raise NotThere(f"nothing in it matches {expression}")
+        raise NotThere(f"has nothing that matches {expression}")
     return found

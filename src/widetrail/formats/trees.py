@@ -76,7 +76,51 @@ def read_tree(form: str, data: bytes, at: str) -> Located:
         NotThere: Nothing stands there.
     """
     pointer = at if form != "plist" or at == "" or at.startswith("/") else f"/{at}"
-    return Located(follow_pointer(parse_tree(form, data), pointer))
+    value = follow_pointer(parse_tree(form, data), pointer)
+    return Located(value, _line_of(form, data, pointer) if len(data) < LINES_MOST else 0)
+
+
+LINES_MOST = 1024 * 1024
+"""Bytes of a document in which the line of a value is looked for, at most."""
+
+
+def _line_of(form: str, data: bytes, pointer: str) -> int:
+    """Return the line of a value, or 0 where the form has none or it is not found."""
+    tokens = [t.replace("~1", "/").replace("~0", "~") for t in pointer.split("/")[1:]]
+    text = decode(data)[0]
+    if form == "toml":
+        return _line_in_toml(text, tokens)
+    if form not in ("json", "yaml"):
+        return 0
+    try:  # JSON but for its tabs is YAML too
+        node = yaml.compose(text.replace("\t", " "), Loader=yaml.CSafeLoader)
+    except (yaml.YAMLError, ValueError, RecursionError):
+        return 0
+    for token in tokens:
+        node = _inner(node, token)
+    mark = getattr(node, "start_mark", None)
+    return mark.line + 1 if mark is not None else 0
+
+
+def _inner(node: object, token: str) -> yaml.Node | None:
+    if isinstance(node, yaml.MappingNode):
+        return next((v for k, v in node.value if getattr(k, "value", None) == token), None)
+    if isinstance(node, yaml.SequenceNode) and token.isdigit() and int(token) < len(node.value):
+        found: yaml.Node = node.value[int(token)]
+        return found
+    return None
+
+
+def _line_in_toml(text: str, tokens: list[str]) -> int:
+    table = ""
+    for number, line in enumerate(text.splitlines(), start=1):
+        stripped = line.strip()
+        if header := re.match(r"\[([^\[\]]+)\]", stripped):
+            table = header[1].replace('"', "").replace(" ", "")
+        key = stripped.partition("=")[0].strip().replace('"', "").replace("'", "")
+        if "=" in stripped and ".".join(filter(None, [table, key])) == ".".join(tokens):
+            return number
+    return 0
 
 
 def follow_pointer(document: Raw, pointer: str) -> Raw:

@@ -42,19 +42,12 @@ def main() -> None:
 def _first_start() -> None:
     settings = read = store.read_settings()
     if not read.has_section("sporelog"):
-        settings["sporelog"] = {"release": _release()}
+        settings["sporelog"] = {"release": here.release("5")}
         settings["view"] = {"columns": "number,name,found", "order": "number"}
         store.write_settings(settings)
     folder = store.collection_folder()
     if not folder.exists() and not settings.get("collection", "folder", fallback=""):
         store.create(folder)
-
-
-def _release() -> str:
-    try:
-        return (here.program_folder() / "release.txt").read_text().strip()
-    except OSError:
-        return "5"
 
 
 def _collection() -> Path:

@@ -1,0 +1,1 @@
+"""Brackenwend, a stand-in for reading the web: bookmarks, history and saved pages."""

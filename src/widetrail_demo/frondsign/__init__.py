@@ -1,0 +1,1 @@
+"""Frondsign, a stand-in: signs and labels for beds."""

@@ -1,0 +1,1 @@
+"""Quillbox, a stand-in: mail, contacts, calendar, tasks and notes, kept in mailrooms."""

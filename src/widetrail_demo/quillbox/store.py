@@ -1,0 +1,73 @@
+"""What Quillbox keeps: an index of mailrooms, and in each a database and its settings."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from dataclasses import dataclass
+from pathlib import Path
+
+from widetrail_demo import here
+
+SCHEMA = """
+create table account (address text primary key, label text not null);
+create table letter (
+  id integer primary key, account text not null, folder text not null, sender text not null,
+  subject text not null, sent text not null);
+create table contact (id integer primary key, name text not null, address text not null);
+create table event (id integer primary key, day text not null, title text not null);
+create table task (id integer primary key, title text not null, done integer not null);
+create table note (id integer primary key, title text not null);
+create table attachment (id integer primary key, letter integer not null, path text not null);
+"""
+LOCK = "lock"
+
+
+@dataclass(frozen=True)
+class Room:
+    """A mailroom: its folder, its label, and whether Quillbox opens it."""
+
+    folder: Path
+    label: str
+    chosen: bool
+
+
+def root() -> Path:
+    """Return the folder that holds everything."""
+    name = Path("Marram") / "Quillbox" if here.PLATFORM == "windows" else Path("quillbox")
+    return here.config_folder() / name
+
+
+def rooms() -> list[Room]:
+    """Return the mailrooms of the index, in its order."""
+    index = json.loads((root() / "mailrooms.json").read_text(encoding="utf-8"))
+    return [Room(root() / r["folder"], r["label"], r["chosen"]) for r in index["rooms"]]
+
+
+def write_index(listed: list[Room], release: str) -> None:
+    """Write the index of mailrooms."""
+    root().mkdir(parents=True, exist_ok=True)
+    rooms = [
+        {"folder": r.folder.relative_to(root()).as_posix(), "label": r.label, "chosen": r.chosen}
+        for r in listed
+    ]
+    text = json.dumps({"written-by": release, "rooms": rooms}, indent=2, ensure_ascii=False)
+    (root() / "mailrooms.json").write_text(text + "\n", encoding="utf-8")
+
+
+def open_letters(folder: Path) -> sqlite3.Connection:
+    """Open a mailroom's database, which is in write-ahead mode."""
+    connection = sqlite3.connect(folder / "letters.db")
+    connection.execute("pragma journal_mode = wal")
+    return connection
+
+
+def create_room(folder: Path) -> None:
+    """Make an empty mailroom."""
+    folder.mkdir(parents=True)
+    connection = open_letters(folder)
+    connection.executescript(SCHEMA)
+    connection.close()
+    (folder / "filters.json").write_text('{"rules": []}\n', encoding="utf-8")
+    (folder / "accounts.json").write_text('{"without_password": []}\n', encoding="utf-8")
+    (folder / "prefs.json").write_text("{}\n", encoding="utf-8")
