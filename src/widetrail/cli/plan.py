@@ -7,9 +7,16 @@ from pathlib import Path
 
 import click
 
-from widetrail.cli.output import Page, json_option, load_recipes, now, print_json
+from widetrail.cli.output import (
+    Page,
+    json_option,
+    load_recipes,
+    now,
+    open_machine,
+    print_json,
+)
 from widetrail.formats.quantities import show_size
-from widetrail.machine import Effects, FolderMachine, medium_of
+from widetrail.machine import Effects, medium_of
 from widetrail.parcel import set_out
 from widetrail.planning import Plan, PlannedItem, make_plan
 from widetrail.steps import ACTS
@@ -19,17 +26,19 @@ PATH = click.Path(path_type=Path)
 
 @click.command("plan")
 @click.argument("recipes", nargs=-1, required=True, type=PATH)
-@click.option("--old", required=True, type=PATH, help="The machine left behind.")
-@click.option("--new", required=True, type=PATH, help="The machine moved to.")
+@click.option("--old", type=PATH, help="The machine left behind; else this machine.")
+@click.option("--new", type=PATH, help="The machine moved to; else this machine.")
 @click.option("--parcel", required=True, type=PATH, help="The folder to make on the medium.")
 @json_option
-def command(recipes: tuple[Path, ...], old: Path, new: Path, parcel: Path, as_json: bool) -> None:
+def command(
+    recipes: tuple[Path, ...], old: Path | None, new: Path | None, parcel: Path, as_json: bool
+) -> None:
     """Plan the move of the applications of RECIPES and write the parcel it travels in.
 
     Nothing on either machine is changed.
     """
     effects = Effects()
-    machines = FolderMachine(old, effects), FolderMachine(new, effects)
+    machines = open_machine(old, effects=effects), open_machine(new, effects=effects)
     loaded = load_recipes(recipes)
     plan = make_plan(loaded, *machines, medium_of(parcel))
     set_out(parcel, plan, loaded, secrets.token_hex(6), now(), effects)
@@ -39,7 +48,8 @@ def command(recipes: tuple[Path, ...], old: Path, new: Path, parcel: Path, as_js
     page = Page()
     show_plan(page, plan)
     page.title("Next")
-    page.line(f"widetrail walk {parcel} --machine {old}", indent=2)
+    where = f" --machine {old}" if old is not None else ""
+    page.line(f"widetrail walk {parcel}{where}", indent=2)
 
 
 def show_plan(page: Page, plan: Plan) -> None:

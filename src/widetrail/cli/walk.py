@@ -7,8 +7,8 @@ from typing import Any
 
 import click
 
-from widetrail.cli.output import Page, consent, json_option, now, print_json
-from widetrail.machine import Effects, FolderMachine
+from widetrail.cli.output import Page, consent, json_option, now, open_machine, print_json
+from widetrail.machine import Effects
 from widetrail.parcel import Parcel
 from widetrail.steps import Failed
 from widetrail.walking import LegDone, StepDone, Visit
@@ -16,16 +16,19 @@ from widetrail.walking import LegDone, StepDone, Visit
 
 @click.command("walk")
 @click.argument("parcel", type=click.Path(path_type=Path))
-@click.option("--machine", required=True, type=click.Path(path_type=Path), help="A machine folder.")
+@click.option(
+    "--machine", type=click.Path(path_type=Path), help="A machine folder; else this machine."
+)
+@click.option("--account", default="", help="Whose account on this machine.")
 @click.option("--yes", is_flag=True, help="Consent to the plan that the parcel holds.")
 @json_option
-def command(parcel: Path, machine: Path, yes: bool, as_json: bool) -> None:
+def command(parcel: Path, machine: Path | None, account: str, yes: bool, as_json: bool) -> None:
     """Do the leg of PARCEL that is due on a machine, and say where to carry it next.
 
     Every command and folder is shown first, and consent is asked for.
     """
     effects = Effects()
-    visit = Visit(Parcel(parcel, effects), FolderMachine(machine, effects))
+    visit = Visit(Parcel(parcel, effects), open_machine(machine, account, effects))
     messages = Page(to_errors=True)
     if not visit.due_here:
         _tell(visit.after_done(), visit, as_json)

@@ -10,14 +10,18 @@ from __future__ import annotations
 import ctypes
 import errno
 import os
+import signal
 import stat
 import subprocess
 import sys
+import tempfile
+import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from pathlib import Path
 from types import TracebackType
+from typing import IO
 
 from widetrail.errors import Halted
 
@@ -152,13 +156,25 @@ class Effects:
         """Run a program to its end, without a shell and without input.
 
         Raises:
-            subprocess.TimeoutExpired: It did not end within ``seconds`` and was stopped.
+            subprocess.TimeoutExpired: It did not end within ``seconds``, or printed more than
+                ``PRINTED_MOST`` bytes, and was stopped.
         """
-        with self._effect("start", Path(shown)):
-            return subprocess.run(
-                list(command), env=dict(env), cwd=folder, timeout=seconds, check=False,
-                stdin=subprocess.DEVNULL, capture_output=True,
+        with (
+            self._effect("start", Path(shown)),
+            tempfile.TemporaryFile() as output,
+            tempfile.TemporaryFile() as errors,
+        ):
+            process = subprocess.Popen(
+                list(command), env=dict(env), cwd=folder, stdin=subprocess.DEVNULL,
+                stdout=output, stderr=errors, start_new_session=True,
             )  # fmt: skip
+            try:
+                _wait(process, seconds, (output, errors))
+            finally:
+                _end_group(process)
+            return subprocess.CompletedProcess(
+                list(command), process.returncode, _printed(output), _printed(errors)
+            )
 
     def set_status(self, path: Path, mode: int, mtime_ns: int) -> None:
         """Set permission bits (never set-user-id or set-group-id) and the time of change."""
@@ -193,6 +209,38 @@ class Effects:
                     os.sync()
             finally:
                 os.close(handle)
+
+
+PRINTED_MOST = 16 * 1024 * 1024
+"""Bytes a program may print to be listened to; one that prints more is stopped."""
+
+
+def _wait(process: subprocess.Popen[bytes], seconds: float, printed: tuple[IO[bytes], ...]) -> None:
+    end, pause = time.monotonic() + seconds, 0.002
+    while True:
+        try:
+            process.wait(pause)
+            return
+        except subprocess.TimeoutExpired:
+            flooded = any(os.fstat(f.fileno()).st_size > PRINTED_MOST for f in printed)
+            if flooded or time.monotonic() > end:
+                raise subprocess.TimeoutExpired(process.args, seconds) from None
+        pause = min(0.2, pause * 1.5)
+
+
+def _end_group(process: subprocess.Popen[bytes]) -> None:
+    """End what is left of a program and of what it started, so that nothing stays behind."""
+    if hasattr(os, "killpg"):
+        with suppress(OSError):
+            os.killpg(process.pid, signal.SIGKILL)
+    elif process.poll() is None:
+        process.kill()
+    process.wait()
+
+
+def _printed(file: IO[bytes]) -> bytes:
+    file.seek(0)
+    return file.read(PRINTED_MOST)
 
 
 class Writing:

@@ -326,7 +326,9 @@ class FolderMachine(HostMachine):
                 )  # fmt: skip
             except subprocess.TimeoutExpired as error:
                 raise WentWrong(
-                    "did not end", where=program, why=f"waited {seconds:.0f} seconds"
+                    "was stopped",
+                    where=program,
+                    why=f"it did not end within {seconds:.0f} seconds, or printed without end",
                 ) from error
         return Completed(
             done.returncode,

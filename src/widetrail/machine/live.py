@@ -126,8 +126,8 @@ class LiveMachine(HostMachine):
                     shown=program,
                 )  # fmt: skip
             except subprocess.TimeoutExpired as error:
-                why = f"waited {seconds:.0f} seconds"
-                raise WentWrong("did not end", where=program, why=why) from error
+                why = f"it did not end within {seconds:.0f} seconds, or printed without end"
+                raise WentWrong("was stopped", where=program, why=why) from error
         return Completed(
             done.returncode,
             done.stdout.decode("utf-8", "replace"),

@@ -13,7 +13,8 @@ _RESERVED = re.compile(r"(con|prn|aux|nul|com[0-9¹²³]|lpt[0-9¹²³])(\..*)?"
 
 def join(folder: str, *parts: str) -> str:
     """Return ``folder`` with ``parts`` below it; empty parts do not count."""
-    return "/".join([folder.rstrip("/"), *(p for p in parts if p)]) or "/"
+    joined = "/".join([folder.rstrip("/"), *(p.strip("/") for p in parts if p)])
+    return joined or "/"
 
 
 def split(path: str) -> tuple[str, list[str]]:

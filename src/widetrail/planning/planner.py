@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from widetrail.errors import Halted, MachineUnusable, Obstructed
+from widetrail.errors import Halted, InputUnusable, MachineUnusable, Obstructed
 from widetrail.finding import Absent, Finder, Found, Nowhere, Selection, Several, Tally, Where
 from widetrail.finding.selection import tally
 from widetrail.formats.quantities import show_size
@@ -41,8 +41,12 @@ def make_plan(recipes: Sequence[Loaded], old: Machine, new: Machine, medium: Med
     are named.
 
     Raises:
+        InputUnusable: Old and new are one machine.
         Obstructed: Something stands in the way; every obstacle is named.
     """
+    if old.identity == new.identity:
+        todo = "Name the other machine with --old or --new."
+        raise InputUnusable("old and new are one machine", where=old.name, todo=todo)
     ordered = sorted(recipes, key=lambda loaded: loaded.id)
     sides = [_Side(loaded, Finder(old, loaded), Finder(new, loaded)) for loaded in ordered]
     obstacles: list[Halted] = []
