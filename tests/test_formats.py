@@ -367,7 +367,7 @@ def test_a_hive_of_a_disk_taken_out_is_a_registry(tmp_path: Path) -> None:
 
 def test_a_damaged_hive_is_unreadable(tmp_path: Path) -> None:
     data = hive(tmp_path)
-    for broken in (b"", b"regf", data[:4200], data.replace(b"nk", b"xx"), b"\xff" * 9000):
+    for broken in (b"", b"regf", data[:4200], data.replace(b"vk", b"xx"), b"\xff" * 9000):
         with pytest.raises(Unreadable):
             ask("hive", broken, r"Software\Fernbook")
 

@@ -13,6 +13,7 @@ import plistlib
 import sys
 import tomllib
 from pathlib import Path
+from urllib.parse import unquote, urlsplit
 from xml.sax.saxutils import quoteattr
 
 from widetrail_demo import here
@@ -64,9 +65,10 @@ def write_told_folder(folder: str) -> None:
 def signs_folder() -> Path:
     """Return the folder of the signs."""
     told = told_folder()
+    if told.startswith("~"):
+        return Path.home() / told[2:]
     if told:
-        expanded = str(Path.home()) + told[1:] if told.startswith("~") else ""
-        return Path(expanded) if expanded else here.real(told)
+        return here.real(unquote(urlsplit(told).path) if told.startswith("file:") else told)
     early = int(here.release("4.0").split(".")[0]) < 4
     return here.documents_folder() / "Frondsign" / ("Labels" if early else "Signs")
 
