@@ -151,7 +151,7 @@ class Several:
 
     def __str__(self) -> str:
         names = ", ".join(i.name for i in self.instances)
-        return f"{len(self.instances)}: {names}" if self.instances else "none is there"
+        return f"{len(self.instances)} there: {names}" if self.instances else "none is there"
 
 
 Where = Found | Absent | Nowhere | Several
