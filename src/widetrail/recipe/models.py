@@ -19,14 +19,16 @@ from pydantic import (
     model_validator,
 )
 
-from widetrail.formats.checked import TAG, Model, Unknown, expected_one_of, flaw
+from widetrail.formats.checked import TAG, Model, Unknown, YesNo, expected_one_of, flaw
 from widetrail.formats.interface import Platform
+from widetrail.recipe.conditions import Condition, Limit, Needs
 from widetrail.recipe.globs import check_glob
 from widetrail.recipe.releases import check_releases
 from widetrail.recipe.templates import check_path, parse_template
 
-Station = Literal["old", "new"]
-Existing = Literal["put aside", "stop"]
+Station = Literal["old", "new", "between"]
+STATIONS: tuple[Station, ...] = ("old", "new", "between")
+Existing = Literal["put aside", "overwrite", "alongside", "pass by", "stop"]
 
 Address = Literal["pointer", "query", "expression", "name", "none"]
 
@@ -111,6 +113,7 @@ Name = Annotated[str, AfterValidator(_check_name)]
 Said = Annotated[str, AfterValidator(_check_said)]
 PathText = Annotated[str, AfterValidator(check_path)]
 ArgumentText = Annotated[str, AfterValidator(_check_template)]
+AppId = Annotated[str, AfterValidator(_check_id)]
 KeyText = Annotated[str, AfterValidator(_check_key)]
 SettingsPath = Annotated[str, AfterValidator(_check_settings_path)]
 Glob = Annotated[str, AfterValidator(check_glob)]
@@ -393,10 +396,17 @@ class Check(Model):
 
 
 class Loss(Model):
-    """Something that is not carried, and what to do about it."""
+    """Something that is not carried, and what to do about it.
+
+    ``before`` is what to do on old beforehand. ``when`` are readings of old without which there is
+    no loss; ``proof`` are readings of new that show the remedy was done.
+    """
 
     what: Said
     remedy: Said
+    before: str = ""
+    when: dict[Name, Condition] = Field(default_factory=dict)
+    proof: dict[Name, Condition] = Field(default_factory=dict)
 
 
 class StepRule(Model):
@@ -436,31 +446,45 @@ class Leg(Model):
 
     old: tuple[StepRule, ...] | None = None
     new: tuple[StepRule, ...] | None = None
+    between: tuple[StepRule, ...] | None = None
 
     @model_validator(mode="after")
     def _one(self) -> Leg:
-        if (self.old is None) == (self.new is None):
-            raise flaw("leg", 'expected one station: "old" or "new"')
+        if sum(getattr(self, station) is not None for station in STATIONS) != 1:
+            raise flaw("leg", 'expected one station: "old", "new" or "between"')
         return self
 
     @property
     def station(self) -> Station:
         """Where the leg is done."""
-        return "old" if self.old is not None else "new"
+        return next(station for station in STATIONS if getattr(self, station) is not None)
 
     @property
     def steps(self) -> tuple[StepRule, ...]:
         """The steps of the leg, in order."""
-        return (self.old if self.old is not None else self.new) or ()
+        steps: tuple[StepRule, ...] = getattr(self, self.station)
+        return steps
 
 
 class Route(Model):
     """One way to move an item."""
 
     name: Said
+    for_: For | None = Field(None, alias="for")
+    needs: Needs = Field(default_factory=Needs)
+    limit: Limit = Field(default_factory=Limit)
+    only: dict[Name, dict[Name, Condition]] = Field(default_factory=dict)
+    rest: Said | Loss | None = None
+    await_: dict[Name, Condition] = Field(default_factory=dict, alias="await")
     existing: Existing = "put aside"
     legs: tuple[Leg, ...] = Field(min_length=1)
     losses: tuple[Loss, ...] = ()
+
+    @model_validator(mode="after")
+    def _rest_of_what(self) -> Route:
+        if self.rest is not None and not self.only:
+            raise flaw("rest", '"rest" belongs to "only"')
+        return self
 
 
 class Item(Model):
@@ -474,13 +498,39 @@ class Item(Model):
     parts: dict[Name, Name | tuple[Said, ...]] = Field(default_factory=dict)
     checks: dict[Name, Check] = Field(default_factory=dict)
     losses: tuple[Loss, ...] = ()
-    routes: tuple[Route, ...] = Field(min_length=1)
+    retire: YesNo = False
+    routes: tuple[Route, ...] = ()
+
+    @model_validator(mode="after")
+    def _routes(self) -> Item:
+        if not self.routes and not self.losses:
+            raise flaw("no-route", "an item without routes must say its losses")
+        names = [route.name for route in self.routes]
+        if len(set(names)) < len(names):
+            raise flaw("route-name", "two routes of this item have one name")
+        for route in self.routes:
+            if isinstance(route.rest, str) and route.rest not in names:
+                raise flaw("rest", f'"{route.rest}" is no route of this item')
+        return self
+
+
+class Ask(Model):
+    """Something a person is asked for once, by the words given."""
+
+    secret: Said | None = None
+    text: Said | None = None
+
+    @model_validator(mode="after")
+    def _one(self) -> Ask:
+        if (self.secret is None) == (self.text is None):
+            raise flaw("ask", 'expected one of "secret" and "text"')
+        return self
 
 
 class Application(Model):
     """The program a recipe is for."""
 
-    id: Annotated[str, AfterValidator(_check_id)]
+    id: AppId
     name: Said
     maker: str = ""
     releases: Range | None = None
@@ -498,4 +548,6 @@ class Recipe(Model):
     recognise: tuple[Recognition, ...] = Field(min_length=1)
     places: dict[Name, Annotated[tuple[Place, ...], BeforeValidator(_one_or_many)]]
     readings: dict[Name, Reading] = Field(default_factory=dict)
+    uses: dict[AppId, Range] = Field(default_factory=dict)
+    asks: dict[Name, Ask] = Field(default_factory=dict)
     items: dict[Name, Item] = Field(min_length=1)

@@ -1,0 +1,164 @@
+"""Conditions on facts and readings: the notation of ``needs``, ``when``, ``only`` and ``proof``."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from datetime import timedelta
+from typing import Annotated, Any, Literal
+
+from pydantic import AfterValidator, BeforeValidator, Field, ValidationInfo, model_validator
+
+from widetrail.formats.checked import Model, flaw
+from widetrail.formats.quantities import parse_size
+from widetrail.recipe.releases import check_releases
+
+FACTS = (
+    "release",
+    "edition",
+    "installed",
+    "administrator",
+    "network",
+    "platform",
+    "system",
+    "path",
+)
+"""The facts a need may name, beside the recipe's readings."""
+
+AS_OLD = ("same", "same or later")
+"""What a need of new's release may say of old's."""
+
+_DURATION = re.compile(r"(\d{1,6})\s*(min|h|days?|weeks?|months?|years?)")
+_DAYS = {"day": 1, "week": 7, "month": 365.2425 / 12, "year": 365.2425}
+
+
+def parse_duration(text: str) -> timedelta:
+    """Return a duration such as ``10 min`` or ``24 months`` (a month is a twelfth of a year).
+
+    Raises:
+        PydanticCustomError: It is none.
+    """
+    match = _DURATION.fullmatch(text.strip())
+    if match is None:
+        hint = "Write a number and min, h, days, weeks, months or years"
+        raise flaw("duration", f'"{text}" is no duration', hint)
+    number, unit = int(match[1]), match[2]
+    if unit in ("min", "h"):
+        return timedelta(minutes=number * (60 if unit == "h" else 1))
+    return timedelta(days=number * _DAYS[unit.rstrip("s")])
+
+
+def _check_duration(text: str) -> str:
+    parse_duration(text)
+    return text
+
+
+def _one_or_many(value: Any) -> Any:
+    return value if isinstance(value, list) else [value]
+
+
+def _check_expression(text: str) -> str:
+    try:
+        re.compile(text)
+    except re.error as error:
+        raise flaw("expression", f'"{text}" is no regular expression: {error}') from error
+    return text
+
+
+Number = Annotated[float, Field(allow_inf_nan=False)]
+
+
+class Condition(Model):
+    """What a value must be; a bare value means ``is``.
+
+    ``within`` is for moments: no longer ago than that. ``covers`` is for sets: all of old's.
+    """
+
+    equals: str | None = Field(None, alias="is")
+    one_of: Annotated[tuple[str, ...], BeforeValidator(_one_or_many)] | None = Field(
+        None, alias="in"
+    )
+    matches: Annotated[str, AfterValidator(_check_expression)] | None = None
+    at_least: Number | None = None
+    at_most: Number | None = None
+    within: Annotated[str, AfterValidator(_check_duration)] | None = None
+    covers: Literal["old"] | None = None
+
+    @model_validator(mode="wrap")
+    @classmethod
+    def _bare(cls, data: Any, handler: Any, info: ValidationInfo) -> Condition:
+        if isinstance(data, str):
+            data = {"covers": "old"} if data == "covers old" else {"is": data}
+        result: Condition = handler(data)
+        if not any(getattr(result, name) is not None for name in cls.model_fields):
+            raise flaw("condition", "this condition asks nothing")
+        return result
+
+    def __str__(self) -> str:
+        words = []
+        if self.equals is not None:
+            words.append(self.equals)
+        if self.one_of is not None:
+            words.append(f"one of {', '.join(self.one_of)}")
+        if self.matches is not None:
+            words.append(f"matching {self.matches}")
+        if self.at_least is not None:
+            words.append(f"at least {self.at_least:g}")
+        if self.at_most is not None:
+            words.append(f"at most {self.at_most:g}")
+        if self.within is not None:
+            words.append(f"within {self.within}")
+        if self.covers is not None:
+            words.append("covering old's")
+        return " and ".join(words)
+
+
+class SidePath(Model):
+    """The need that a place has the same path on both sides."""
+
+    place: Literal["same"]
+
+
+class SideNeeds(Model):
+    """What must be true of one station: facts, and readings by name."""
+
+    release: str | None = None
+    edition: Condition | None = None
+    installed: Condition | None = None
+    administrator: Condition | None = None
+    network: Condition | None = None
+    platform: Condition | None = None
+    system: Annotated[str, AfterValidator(check_releases)] | None = None
+    path: SidePath | None = None
+    readings: dict[str, Condition] = Field(default_factory=dict)
+
+    @model_validator(mode="wrap")
+    @classmethod
+    def _gather(cls, data: Any, handler: Any, info: ValidationInfo) -> SideNeeds:
+        if isinstance(data, Mapping):
+            own = {k: data[k] for k in data if k in FACTS}
+            named = {k: data[k] for k in data if k not in FACTS}
+            data = {**own, "readings": named}
+        result: SideNeeds = handler(data)
+        if result.release is not None and result.release not in AS_OLD:
+            check_releases(result.release)
+        return result
+
+
+class Needs(Model):
+    """Facts without which a route cannot be taken, station first."""
+
+    old: SideNeeds | None = None
+    new: SideNeeds | None = None
+    between: SideNeeds | None = None
+
+
+Size = Annotated[int, BeforeValidator(parse_size)]
+
+
+class Limit(Model):
+    """What passes a route over: more bytes, more files, or a larger file than these."""
+
+    size: Size | None = None
+    count: int | None = None
+    file: Size | None = None
