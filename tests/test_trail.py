@@ -310,7 +310,8 @@ def test_a_program_that_is_not_on_new_stops_the_plan(world: World) -> None:
     (world.new / "disks/C/Program Files/Sporelog/sporelog.exe").unlink()
     ran = world.plan()
     assert ran.status == 3
-    assert "Sporelog is not on glass-office" in ran.err
+    assert "whole folder: it is not installed on new" in ran.err
+    assert "Install Sporelog on glass-office, start it once" in ran.err
 
 
 def test_a_parcel_is_never_made_over_something(world: World) -> None:

@@ -63,7 +63,7 @@ def walk_world(page: Page, here: Path) -> None:
     show_survey(page, old, survey(old, loaded))
     before = show_screen(old, loaded[0]).output
     parcel = here / "media" / "memory-stick" / "parcel"
-    plan = make_plan(loaded, old, new, medium_of(parcel))
+    plan = make_plan(loaded, old, new, medium_of(parcel), now())
     set_out(parcel, plan, loaded, plan.id[:12], now(), effects)
     show_plan(page, plan)
     for machine in (old, new):

@@ -7,19 +7,15 @@ from pathlib import Path
 
 import click
 
-from widetrail.cli.output import (
-    Page,
-    json_option,
-    load_recipes,
-    now,
-    open_machine,
-    print_json,
-)
+from widetrail.cli.output import Page, json_option, load_recipes, now, open_machine, print_json
+from widetrail.errors import InputUnusable
+from widetrail.finding import read_card
 from widetrail.formats.quantities import show_size
 from widetrail.machine import Effects, medium_of
 from widetrail.parcel import set_out
-from widetrail.planning import Plan, PlannedItem, make_plan
-from widetrail.steps import ACTS
+from widetrail.planning import LeftItem, New, Plan, PlannedItem, make_plan, read_choices
+from widetrail.recipe import Loss
+from widetrail.steps import TELLERS
 
 PATH = click.Path(path_type=Path)
 
@@ -27,20 +23,29 @@ PATH = click.Path(path_type=Path)
 @click.command("plan")
 @click.argument("recipes", nargs=-1, required=True, type=PATH)
 @click.option("--old", type=PATH, help="The machine left behind; else this machine.")
-@click.option("--new", type=PATH, help="The machine moved to; else this machine.")
+@click.option("--new", type=PATH, help="The machine moved to, or its card; else this machine.")
+@click.option("--new-later", is_flag=True, help="New is out of reach, and there is no card of it.")
 @click.option("--parcel", required=True, type=PATH, help="The folder to make on the medium.")
+@click.option("--only", multiple=True, metavar="ITEM", help="Move these items only.")
+@click.option("--without", multiple=True, metavar="ITEM", help="Leave these items out.")
+@click.option(
+    "--choose", multiple=True, metavar="ITEM.PART=VALUE,…", help="Move these values of a part only."
+)
 @json_option
 def command(
-    recipes: tuple[Path, ...], old: Path | None, new: Path | None, parcel: Path, as_json: bool
-) -> None:
+    recipes: tuple[Path, ...], old: Path | None, new: Path | None, new_later: bool, parcel: Path,
+    only: tuple[str, ...], without: tuple[str, ...], choose: tuple[str, ...], as_json: bool,
+) -> None:  # fmt: skip
     """Plan the move of the applications of RECIPES and write the parcel it travels in.
 
-    Nothing on either machine is changed.
+    Nothing on either machine is changed, and no program is started.
     """
     effects = Effects()
-    machines = open_machine(old, effects=effects), open_machine(new, effects=effects)
     loaded = load_recipes(recipes)
-    plan = make_plan(loaded, *machines, medium_of(parcel))
+    choices = read_choices(loaded, only, without, choose)
+    here = open_machine(old, effects=effects)
+    there = _new(new, new_later, effects)
+    plan = make_plan(loaded, here, there, medium_of(parcel), now(), choices)
     set_out(parcel, plan, loaded, secrets.token_hex(6), now(), effects)
     if as_json:
         print_json({"id": plan.id, "parcel": str(parcel), "plan": plan.model_dump(mode="json")})
@@ -52,29 +57,80 @@ def command(
     page.line(f"widetrail walk {parcel}{where}", indent=2)
 
 
+def _new(path: Path | None, later: bool, effects: Effects) -> New:
+    if later and path is not None:
+        raise InputUnusable("--new and --new-later exclude each other")
+    if later:
+        return None
+    if path is not None and path.is_file():
+        return read_card(path)
+    return open_machine(path, effects=effects)
+
+
 def show_plan(page: Page, plan: Plan) -> None:
-    """Show a plan on ``page``: what goes which way, each step, what stays behind."""
+    """Show a plan on ``page``: what goes which way and why, each step, what stays behind."""
     old, new = plan.station("old"), plan.station("new")
-    page.title(f"Plan {plan.id[:12]}: from {old.machine} to {new.machine}")
+    known = {"seen": "", "card": " (by its card)", "assumed": " (not seen yet)"}[new.source]
+    page.title(f"Plan {plan.id[:12]}: from {old.machine} to {new.machine}{known}")
     for item in plan.items:
         _show_item(page, item)
-    trips = "one trip" if plan.trips == 1 else f"{plan.trips} trips"
-    page.title(f"The trail: {trips}, {show_size(plan.parcel_size)} on the medium at most")
-    for leg in plan.legs:
-        page.line(f"{leg.number}. on {plan.station(leg.station).machine} ({leg.station})", indent=2)
-        for step in plan.steps_of(leg):
-            page.line(f"- {ACTS[step.kind].words(step)}", indent=5)
-    if plan.notices:
+    for left in plan.left:
+        _show_left(page, left)
+    _show_legs(page, plan)
+    tasks = [task for item in plan.items for task in item.tasks]
+    if plan.notices or tasks:
         page.title("Worth knowing")
-        for notice in plan.notices:
-            page.line(f"- {notice}", "yellow", indent=2)
+    for notice in (*plan.notices, *tasks):
+        page.line(f"- {notice}", indent=2)
 
 
 def _show_item(page: Page, item: PlannedItem) -> None:
-    page.line(f"{item.title}", "bold", indent=2)
-    page.line(f"by: {item.route} ({item.files} files, {show_size(item.size)})", indent=4)
+    named = f" – {item.instance}" if item.instance else ""
+    page.line(f"{item.title}{named}", "bold", indent=2)
+    why = f"; {', '.join(item.met)}" if item.met else ""
+    page.line(f"by: {item.route} ({item.files} files, {show_size(item.size)}){why}", indent=4)
+    for passed in item.passed_over:
+        page.line(f"not by: {passed.route}, since {passed.reason}", "dim", indent=4)
+    for assumed in item.assumed:
+        page.line(f"assumed: {assumed}; if not, the plan is made anew there", "yellow", indent=4)
+    for part, values in item.parts.items():
+        left = item.parts_left.get(part)
+        rest = f"; not {', '.join(left)}" if left else ""
+        page.line(f"{part}: {', '.join(values)}{rest}", indent=4)
     page.line(f"from: {item.old_path} ({item.old_how})", indent=4)
     aside = "; what is there of it now is put aside" if item.occupied else ""
-    page.line(f"to: {item.new_path} ({item.new_how}){aside}", indent=4)
-    for loss in item.losses:
-        page.line(f"not carried: {loss.what}. {loss.remedy}", "yellow", indent=4)
+    page.line(f"to: {item.new_path or 'its place on new'} ({item.new_how}){aside}", indent=4)
+    if item.carved:
+        page.line(f"without: {', '.join(item.carved)} (another item's)", indent=4)
+    for state in item.awaited:
+        page.line(f"waits until: {state}", indent=4)
+    _show_losses(page, item.losses)
+
+
+def _show_left(page: Page, item: LeftItem) -> None:
+    page.line(f"{item.title}: stays behind", "bold yellow", indent=2)
+    for passed in item.passed_over:
+        page.line(f"not by: {passed.route}, since {passed.reason}", "dim", indent=4)
+    _show_losses(page, item.losses)
+    if item.todo:
+        page.line(item.todo, indent=4)
+
+
+def _show_losses(page: Page, losses: tuple[Loss, ...]) -> None:
+    for loss in losses:
+        before = f" Before: {loss.before}" if loss.before else ""
+        page.line(f"not carried: {loss.what}. {loss.remedy}{before}", "yellow", indent=4)
+
+
+def _show_legs(page: Page, plan: Plan) -> None:
+    trips = "one trip" if plan.trips == 1 else f"{plan.trips} trips"
+    fewest = "as few as can be" if plan.exact else f"at least {plan.bound - 1} are needed"
+    page.title(
+        f"The trail: {trips} ({fewest}), {show_size(plan.parcel_size)} on the medium at most"
+    )
+    for leg in plan.legs:
+        machine = next((s.machine for s in plan.stations if s.station == leg.station), "")
+        where = f"{machine} ({leg.station})" if machine else "any networked machine (between)"
+        page.line(f"{leg.number}. on {where}", indent=2)
+        for step in plan.steps_of(leg):
+            page.line(f"- {TELLERS[step.kind].words(step)}", indent=5)

@@ -20,15 +20,23 @@ from widetrail.walking import LegDone, StepDone, Visit
     "--machine", type=click.Path(path_type=Path), help="A machine folder; else this machine."
 )
 @click.option("--account", default="", help="Whose account on this machine.")
+@click.option(
+    "--as", "as_station", type=click.Choice(["new"]),
+    help="Which station this machine is, where the plan was made without having seen it.",
+)  # fmt: skip
 @click.option("--yes", is_flag=True, help="Consent to the plan that the parcel holds.")
 @json_option
-def command(parcel: Path, machine: Path | None, account: str, yes: bool, as_json: bool) -> None:
+def command(
+    parcel: Path, machine: Path | None, account: str, as_station: str | None, yes: bool,
+    as_json: bool,
+) -> None:  # fmt: skip
     """Do the leg of PARCEL that is due on a machine, and say where to carry it next.
 
     Every command and folder is shown first, and consent is asked for.
     """
     effects = Effects()
-    visit = Visit(Parcel(parcel, effects), open_machine(machine, account, effects))
+    here = open_machine(machine, account, effects)
+    visit = Visit(Parcel(parcel, effects), here, as_new=as_station == "new")
     messages = Page(to_errors=True)
     if not visit.due_here:
         _tell(visit.after_done(), visit, as_json)

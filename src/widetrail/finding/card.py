@@ -18,7 +18,16 @@ from typing import Any
 
 from widetrail.errors import InputUnusable
 from widetrail.finding.survey import Surveyed, survey
-from widetrail.finding.values import Absent, Found, Installation, Nowhere, Several, Where
+from widetrail.finding.values import (
+    Absent,
+    Found,
+    How,
+    Installation,
+    Instance,
+    Nowhere,
+    Several,
+    Where,
+)
 from widetrail.formats.canonical import canonical, digest
 from widetrail.machine import Machine
 from widetrail.recipe import Loaded
@@ -38,6 +47,7 @@ def make_card(machine: Machine, recipes: Iterable[Loaded], *, ask_programs: bool
         "identity": machine.identity,
         **machine.facts(),
         "administrator": machine.administrator,
+        "network": machine.network,
         "roots": roots,
         "home disk": {"volume": room.volume, "free": room.free},
         "applications": [
@@ -93,6 +103,32 @@ def installation_facts(installation: Installation) -> dict[str, Any]:
         "edition": installation.edition or None,
         "unknown": list(installation.unknown),
     }
+
+
+def place_of(facts: dict[str, Any]) -> Where:
+    """Return the place that ``where_facts`` told.
+
+    Raises:
+        InputUnusable: They are not such facts.
+    """
+    try:
+        if "several" in facts:
+            listed = (
+                Instance(i["path"], i["name"], i["in use"], How("index"), i["synced"] or "")
+                for i in facts["several"]
+            )
+            return Several(tuple(listed))
+        if facts["path"] is None:
+            return Nowhere(str(facts["reason"]))
+        how = How(
+            facts["rule"], facts["case"], facts["source"] or "", facts["line"] or 0,
+            tuple(facts["among"]),
+        )  # fmt: skip
+        if facts["there"]:
+            return Found(facts["path"], facts["kind"], how, facts["synced"] or "")
+        return Absent(facts["path"], facts["kind"], how)
+    except (KeyError, TypeError) as error:
+        raise InputUnusable("the card tells no place", why=str(error)) from error
 
 
 def where_facts(where: Where) -> dict[str, Any]:

@@ -76,7 +76,7 @@ class Finder:
     def _recognise(self) -> tuple[Installation, ...]:
         """Return every installation that the first matching case finds, in the order of signs."""
         for number, case in enumerate(self.loaded.recipe.recognise):
-            if not self._holds(case.for_):
+            if not self.holds(case.for_):
                 continue
             found = []
             for sign in self._signs(case.sign):
@@ -131,7 +131,8 @@ class Finder:
             return ""
         return str(answer.value)
 
-    def _holds(self, condition: For | None) -> bool:
+    def holds(self, condition: For | None) -> bool:
+        """Return whether a case's condition holds here; what is not known does not hold."""
         if condition is None:
             return True
         here = self.installation
@@ -182,7 +183,7 @@ class Finder:
 
     def _find(self, name: str) -> Where:
         for number, place in enumerate(self.loaded.recipe.places[name]):
-            if self._holds(place.for_):
+            if self.holds(place.for_):
                 return self._resolve(name, place, number)
         return Nowhere(f'the recipe has no case of "{name}" for this machine')
 
@@ -214,7 +215,7 @@ class Finder:
 
     def _told(self, place: Place, case: int) -> Where | None:
         """Return where the program says it is, or ``None`` where it says nothing."""
-        if place.told_by is None or not self._holds(place.told_by.for_):
+        if place.told_by is None or not self.holds(place.told_by.for_):
             return None
         as_path = place.told_by.model_copy(update={"as_": "path"})
         answer = self.take(as_path)
@@ -347,7 +348,7 @@ class Finder:
 
     def take(self, reading: Reading) -> Known | Unknown:
         """Take a reading here; parameters must have been given by ``with_parts``."""
-        if not self._holds(reading.for_):
+        if not self.holds(reading.for_):
             return Unknown("the recipe's reading is not for this machine")
         if reading.registry is not None:
             return take_from_registry(self.machine, reading)

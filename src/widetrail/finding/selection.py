@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 from widetrail.formats.interface import Platform
 from widetrail.machine import Entry, Machine
+from widetrail.machine.paths import key
 from widetrail.recipe import Globs, Item
 
 
@@ -22,15 +23,24 @@ class Tally:
 class Selection:
     """The ``take`` and ``leave`` of an item, for the names of one platform."""
 
-    def __init__(self, item: Item, platform: Platform) -> None:
+    def __init__(self, item: Item, platform: Platform, carved: Sequence[str] = ()) -> None:
+        """``carved`` are paths below the place that belong to other items."""
         ignore_case = platform != "linux"
+        self._carved = tuple(key(path, platform) for path in carved)
+        self._platform: Platform = platform
         self.whole = not item.take
         self._take = Globs(item.take or ("**",), ignore_case=ignore_case)
         self._leave = Globs(item.leave, ignore_case=ignore_case)
 
     def __call__(self, path: str) -> bool:
         """Return whether the item stands for ``path``, relative to its place."""
-        return self._take(path) and not self._leave(path)
+        return self._take(path) and not self._leave(path) and not self._elsewhere(path)
+
+    def _elsewhere(self, path: str) -> bool:
+        if not self._carved:
+            return False
+        mine = key(path, self._platform)
+        return any(mine == c or mine.startswith(f"{c}/") for c in self._carved)
 
     def walk(self, machine: Machine, folder: str) -> Iterator[Entry]:
         """Give the selected entries below ``folder``, each after the folders it lies in."""

@@ -120,7 +120,7 @@ class FolderMachine(HostMachine):
         self.system, self.user = self.file.system, self.file.user
         self.identity = self.file.identity or f"{self.name}:{self.platform}:{self.user}"
         self.effects = effects or Effects()
-        self.administrator = self.file.administrator
+        self.administrator, self.network = self.file.administrator, self.file.network
         self._home = self.file.home or default_home(self.platform, self.system, self.user)
         self._disks = {self._mount(name): disk for name, disk in self.file.disks.items()}
         for name, disk in self._disks.items():

@@ -32,6 +32,7 @@ class HostMachine(ABC):
     system: str
     user: str
     administrator: bool
+    network: bool
     effects: Effects
 
     @abstractmethod

@@ -66,6 +66,7 @@ class Machine(Protocol):
     system: str
     user: str
     administrator: bool
+    network: bool
     effects: Effects
 
     def root(self, name: str) -> str:

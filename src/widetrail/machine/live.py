@@ -37,6 +37,7 @@ class LiveMachine(HostMachine):
         self.identity = digest(f"{self._hardware()}:{user}".encode())[:16]
         self.effects = effects or Effects()
         self._home = home
+        self.network = _has_network()
 
     @abstractmethod
     def _hardware(self) -> str:
@@ -230,6 +231,13 @@ class MacMachine(LiveMachine):
 
 if sys.platform == "win32":
     from widetrail.machine.live_windows import WindowsMachine
+
+
+def _has_network() -> bool:
+    """Return whether an interface other than the machine's own loop is up."""
+    import psutil
+
+    return any(s.isup and not name.startswith("lo") for name, s in psutil.net_if_stats().items())
 
 
 def _linux_release() -> str:

@@ -1,6 +1,31 @@
 """Planning: what goes which way, in which order, and what it will take."""
 
-from widetrail.planning.plan import Plan, PlannedItem, PlannedLeg, PlannedRecipe, PlannedStation
-from widetrail.planning.planner import make_plan
+from widetrail.planning.choices import Choices, read_choices
+from widetrail.planning.itinerary import Circle, Itinerary, find_itinerary
+from widetrail.planning.plan import (
+    LeftItem,
+    PassedOver,
+    Plan,
+    PlannedItem,
+    PlannedLeg,
+    PlannedRecipe,
+    PlannedStation,
+)
+from widetrail.planning.planner import New, make_plan
 
-__all__ = ["Plan", "PlannedItem", "PlannedLeg", "PlannedRecipe", "PlannedStation", "make_plan"]
+__all__ = [
+    "Choices",
+    "Circle",
+    "Itinerary",
+    "LeftItem",
+    "New",
+    "PassedOver",
+    "Plan",
+    "PlannedItem",
+    "PlannedLeg",
+    "PlannedRecipe",
+    "PlannedStation",
+    "find_itinerary",
+    "make_plan",
+    "read_choices",
+]

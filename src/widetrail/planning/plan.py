@@ -8,15 +8,32 @@ from pydantic import Field
 
 from widetrail.formats.canonical import canonical, digest
 from widetrail.formats.checked import Model
+from widetrail.planning.sides import Source
 from widetrail.recipe import Existing, Loss, Station
 from widetrail.steps import Step
 
+PassCode = Literal["for", "need", "limit", "only", "parts", "place"]
+"""Why a route is passed over: it is not for this case; a need is unmet; it cannot hold so much; it
+narrows what it carries; it cannot carry the chosen parts alone; there is no place on new."""
+
+
+class PassedOver(Model):
+    """A route that was passed over, with the values that decided."""
+
+    route: str
+    code: PassCode
+    reason: str
+
 
 class PlannedRecipe(Model):
-    """A recipe the plan was made from; ``digest`` is the SHA-256 of its file."""
+    """A recipe the plan was made from; ``digest`` is the SHA-256 of its file.
+
+    ``old`` holds the release and edition that old has, where they are known.
+    """
 
     id: str
     name: str
+    old: dict[str, str] = Field(default_factory=dict)
     revision: int
     digest: str
 
@@ -24,22 +41,30 @@ class PlannedRecipe(Model):
 class PlannedStation(Model):
     """A machine of the plan, and what was known of it.
 
-    ``facts`` maps a fact to its value; ``seen`` says that each was seen on the machine itself.
+    ``identity`` is empty for a machine nothing is known of yet; ``source`` says where the facts
+    come from.
     """
 
     station: Station
     machine: str
     identity: str
     facts: dict[str, str]
-    source: Literal["seen"] = "seen"
+    source: Source = "seen"
 
 
 class PlannedItem(Model):
-    """An item with the route it goes, where it is on both sides, and what is not carried."""
+    """An item with the route it goes, where it is on both sides, and what is not carried.
+
+    ``new_path`` is empty where new was not seen; it is found when new is walked. ``parts`` are the
+    values chosen, ``parts_left`` those that were not. ``carved`` are paths below the place that
+    belong to another item. ``met`` are the needs that decided for the route, ``assumed`` those
+    that could not be judged. ``whole`` tells that the place goes as one folder.
+    """
 
     id: str
     recipe: str
     item: str
+    instance: str = ""
     title: str
     kind: str
     route: str
@@ -52,7 +77,26 @@ class PlannedItem(Model):
     occupied: bool
     files: int
     size: int
-    losses: tuple[Loss, ...]
+    largest: int = 0
+    passed_over: tuple[PassedOver, ...] = ()
+    met: tuple[str, ...] = ()
+    assumed: tuple[str, ...] = ()
+    parts: dict[str, tuple[str, ...]] = Field(default_factory=dict)
+    parts_left: dict[str, tuple[str, ...]] = Field(default_factory=dict)
+    carved: tuple[str, ...] = ()
+    awaited: tuple[str, ...] = ()
+    losses: tuple[Loss, ...] = ()
+    tasks: tuple[str, ...] = ()
+
+
+class LeftItem(Model):
+    """An item that no route carries: why each was passed over, and what a person can do."""
+
+    id: str
+    title: str
+    passed_over: tuple[PassedOver, ...] = ()
+    losses: tuple[Loss, ...] = ()
+    todo: str = ""
 
 
 class PlannedLeg(Model):
@@ -66,19 +110,22 @@ class PlannedLeg(Model):
 class Plan(Model):
     """Everything that will be done, readable before anything is.
 
-    ``parcel_size`` is the room in bytes that the cargo needs on the medium; ``trips`` how often
-    somebody walks between stations; ``notices`` what a person should know beforehand.
+    ``parcel_size`` is the room in bytes that the cargo needs on the medium. ``bound`` legs are
+    needed at least, and ``exact`` tells that there are as few as can be. ``notices`` are what a
+    person should know beforehand.
     """
 
     format: Literal[1] = 1
     recipes: tuple[PlannedRecipe, ...]
     stations: tuple[PlannedStation, ...]
     items: tuple[PlannedItem, ...]
+    left: tuple[LeftItem, ...] = ()
     steps: tuple[Step, ...]
     legs: tuple[PlannedLeg, ...]
+    bound: int
+    exact: bool
     parcel_size: int
-    trips: int
-    notices: tuple[str, ...] = Field(default=())
+    notices: tuple[str, ...] = ()
 
     def encoded(self) -> bytes:
         """Return the plan in canonical form."""
@@ -88,6 +135,11 @@ class Plan(Model):
     def id(self) -> str:
         """The SHA-256 of the canonical form, in hexadecimal."""
         return digest(self.encoded())
+
+    @property
+    def trips(self) -> int:
+        """How often somebody walks from one station to another."""
+        return max(0, len(self.legs) - 1)
 
     def station(self, station: Station) -> PlannedStation:
         """Return what the plan knows of a station."""

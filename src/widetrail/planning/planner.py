@@ -5,92 +5,212 @@ Nothing is changed; everything that stands in the way is said at once.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
+from typing import Any
 
 from widetrail.errors import Halted, InputUnusable, MachineUnusable, Obstructed
-from widetrail.finding import Absent, Finder, Found, Nowhere, Selection, Several, Tally, Where
-from widetrail.finding.selection import tally
+from widetrail.finding import (
+    Absent,
+    Finder,
+    Found,
+    Instance,
+    Known,
+    Nowhere,
+    Pair,
+    Selection,
+    Several,
+    Tally,
+    Unknown,
+    Where,
+    pair,
+    tally,
+)  # fmt: skip
 from widetrail.formats.quantities import show_size
 from widetrail.machine import Machine, Medium
-from widetrail.machine.paths import is_within
-from widetrail.planning.plan import Plan, PlannedItem, PlannedLeg, PlannedRecipe, PlannedStation
-from widetrail.recipe import Item, Loaded, Route, Station
+from widetrail.machine.paths import is_within, join, parent
+from widetrail.planning.choice import Case, Chosen, NoRoute, choose_route, copies, uses_parcel
+from widetrail.planning.choices import Choices
+from widetrail.planning.itinerary import Circle, Itinerary, find_itinerary
+from widetrail.planning.needs import condition_holds
+from widetrail.planning.plan import (
+    LeftItem,
+    Plan,
+    PlannedItem,
+    PlannedLeg,
+    PlannedRecipe,
+    PlannedStation,
+)  # fmt: skip
+from widetrail.planning.sides import CardSide, LaterSide, SeenSide, Side
+from widetrail.planning.unfolding import unfold_steps
+from widetrail.recipe import Item, Loaded, Loss, Station
 from widetrail.recipe.releases import parse_releases
-from widetrail.steps import RULES, Step, Unfolding
+from widetrail.steps import Step
 
 ENTRY_ROOM = 2048
 """Bytes that an entry takes in a parcel beside its contents, at most about that."""
 
 PARCEL_ROOM = 1 << 20
 
+New = Machine | Mapping[str, Any] | None
+"""The new machine: within reach, told by the facts of its card, or not known yet."""
+
 
 @dataclass(frozen=True, slots=True)
-class _Side:
-    """One recipe on both machines."""
+class _Subject:
+    """One item, or one instance of it, with all that is known of it before a route is chosen."""
+
+    id: str
+    name: str
+    side: _Recipe
+    finder: Finder
+    old_place: Where
+    new_place: Where
+    instance: Instance | None = None
+
+    @property
+    def item(self) -> Item:
+        return self.side.loaded.recipe.items[self.name]
+
+
+@dataclass(frozen=True, slots=True)
+class _Recipe:
+    """One recipe with its two sides."""
 
     loaded: Loaded
-    old: Finder
-    new: Finder
+    finder: Finder
+    old: Side
+    new: Side
 
 
-def make_plan(recipes: Sequence[Loaded], old: Machine, new: Machine, medium: Medium) -> Plan:
+@dataclass(slots=True)
+class _Draft:
+    """A plan in the making."""
+
+    obstacles: list[Halted] = field(default_factory=list)
+    notices: list[str] = field(default_factory=list)
+    items: list[tuple[PlannedItem, _Subject, Chosen]] = field(default_factory=list)
+    left: list[LeftItem] = field(default_factory=list)
+    steps: list[Step] = field(default_factory=list)
+
+
+def make_plan(
+    recipes: Sequence[Loaded], old: Machine, new: New, medium: Medium, today: datetime,
+    choices: Choices | None = None,
+) -> Plan:  # fmt: skip
     """Plan the move of ``recipes`` from ``old`` to ``new`` by way of ``medium``.
 
-    The same recipes and machines give the same plan, byte for byte, in whatever order the recipes
-    are named.
+    The same recipes, machines, day and choices give the same plan, byte for byte, in whatever
+    order the recipes are named.
 
     Raises:
-        InputUnusable: Old and new are one machine.
+        InputUnusable: Old and new are one machine, or the card or a choice does not fit.
         Obstructed: Something stands in the way; every obstacle is named.
     """
-    if old.identity == new.identity:
-        todo = "Name the other machine with --old or --new."
-        raise InputUnusable("old and new are one machine", where=old.name, todo=todo)
-    ordered = sorted(recipes, key=lambda loaded: loaded.id)
-    sides = [_Side(loaded, Finder(old, loaded), Finder(new, loaded)) for loaded in ordered]
-    obstacles: list[Halted] = []
-    notices: list[str] = []
-    items: list[PlannedItem] = []
-    steps: list[Step] = []
+    _two_machines(old, new)
+    choices = choices or Choices()
+    draft = _Draft()
+    ordered = _in_order(recipes, draft)
+    sides = [_sides(loaded, old, new) for loaded in ordered]
+    subjects: list[_Subject] = []
     for side in sides:
-        if not _installed(side, obstacles):
+        if side.finder.installation is None:
+            draft.notices.append(_not_here(side))
             continue
-        notices.extend(_beyond(side))
-        for name in side.loaded.recipe.items:
-            planned = _item(side, name, obstacles)
-            if planned is not None:
-                items.append(planned)
-                steps.extend(_steps(side, planned))
-    _apart(items, new, obstacles)
-    size = PARCEL_ROOM + sum(i.size + i.files * ENTRY_ROOM for i in items)
-    _room(items, size, medium, new, obstacles)
-    if obstacles:
-        raise Obstructed("the plan cannot be made", obstacles)
-    legs = _legs(steps)
+        draft.notices.extend(_beyond(side))
+        subjects.extend(_subjects(side, draft, choices))
+    for subject in subjects:
+        _plan_item(subject, subjects, draft, choices, today)
+    if not draft.items and not draft.left and not draft.obstacles:
+        draft.obstacles = [Halted(notice, todo=_NOTHING) for notice in draft.notices]
+    if not draft.items and not draft.obstacles:
+        draft.obstacles = [_left_obstacle(item) for item in draft.left]
+    _unfold(draft, sides, today)
+    size = _room(draft, medium, new)
+    if draft.obstacles:
+        raise Obstructed("the plan cannot be made", draft.obstacles)
+    itinerary = find_itinerary(draft.steps)
+    _cheaper(draft, sides, itinerary, today)
     return Plan(
-        recipes=tuple(_recipe(side.loaded) for side in sides),
-        stations=(_station("old", old), _station("new", new)),
-        items=tuple(items),
-        steps=tuple(steps),
-        legs=legs,
+        recipes=tuple(sorted((_recipe(side) for side in sides), key=lambda r: r.id)),
+        stations=(_seen_station("old", old), _new_station(new)),
+        items=tuple(item for item, _, _ in draft.items),
+        left=tuple(draft.left),
+        steps=tuple(draft.steps),
+        legs=tuple(
+            PlannedLeg(number=n, station=station, steps=steps)
+            for n, (station, steps) in enumerate(itinerary.legs, start=1)
+        ),
+        bound=itinerary.bound,
+        exact=itinerary.exact,
         parcel_size=size,
-        trips=len(legs) - 1,
-        notices=tuple(notices),
+        notices=tuple(draft.notices),
     )
 
 
-def _recipe(loaded: Loaded) -> PlannedRecipe:
+_NOTHING = "Name the machine that has it, or leave the recipe out."
+
+
+def _two_machines(old: Machine, new: New) -> None:
+    identity = new.get("identity") if isinstance(new, Mapping) else getattr(new, "identity", None)
+    if identity == old.identity:
+        todo = "Name the other machine with --old or --new."
+        raise InputUnusable("old and new are one machine", where=old.name, todo=todo)
+
+
+def _in_order(recipes: Sequence[Loaded], draft: _Draft) -> list[Loaded]:
+    """Return the recipes so that each comes after those it uses, ties by their ids."""
+    by_id = {loaded.id: loaded for loaded in sorted(recipes, key=lambda r: r.id)}
+    for loaded in by_id.values():
+        for used in loaded.recipe.uses:
+            if used not in by_id:
+                where = loaded.spot("uses", used)
+                todo = f"Name the recipe for {used} too."
+                what = f"{loaded.id} uses {used}, and its recipe is not here"
+                draft.obstacles.append(Halted(what, where=where, todo=todo))
+    ordered: list[Loaded] = []
+    while len(ordered) < len(by_id):
+        done = {loaded.id for loaded in ordered}
+        ready = [
+            loaded
+            for loaded in by_id.values()
+            if loaded.id not in done and not (loaded.recipe.uses.keys() & by_id.keys() - done)
+        ]
+        if not ready:
+            circle = ", ".join(sorted(by_id.keys() - done))
+            why = "each waits for another of them"
+            todo = "Take one of the uses out."
+            raise Obstructed(
+                "the plan cannot be made",
+                [Halted(f"{circle} use each other in a circle", why=why, todo=todo)],
+            )
+        ordered.extend(ready)
+    return ordered
+
+
+def _sides(loaded: Loaded, old: Machine, new: New) -> _Recipe:
+    finder = Finder(old, loaded)
+    if new is None:
+        return _Recipe(loaded, finder, SeenSide(finder), LaterSide())
+    side = CardSide(new, loaded) if isinstance(new, Mapping) else SeenSide(Finder(new, loaded))
+    return _Recipe(loaded, finder, SeenSide(finder), side)
+
+
+def _recipe(side: _Recipe) -> PlannedRecipe:
+    loaded = side.loaded
     application = loaded.recipe.application
+    told = {name: side.old.fact(name) for name in ("release", "edition")}
     return PlannedRecipe(
         id=loaded.id,
+        old={name: str(fact.value) for name, fact in told.items() if isinstance(fact, Known)},
         name=application.name,
         revision=loaded.recipe.revision,
         digest=loaded.digest,
     )
 
 
-def _station(station: Station, machine: Machine) -> PlannedStation:
+def _seen_station(station: Station, machine: Machine) -> PlannedStation:
     return PlannedStation(
         station=station,
         machine=machine.name,
@@ -99,169 +219,404 @@ def _station(station: Station, machine: Machine) -> PlannedStation:
     )
 
 
-def _installed(side: _Side, obstacles: list[Halted]) -> bool:
+def _new_station(new: New) -> PlannedStation:
+    if new is None:
+        return PlannedStation(
+            station="new", machine=LaterSide.machine, identity="", facts={}, source="assumed"
+        )
+    if isinstance(new, Mapping):
+        facts = {name: str(new[name]) for name in ("platform", "system", "user")}
+        return PlannedStation(
+            station="new",
+            machine=str(new["machine"]),
+            identity=str(new["identity"]),
+            facts=facts,
+            source="card",
+        )
+    return _seen_station("new", new)
+
+
+def _not_here(side: _Recipe) -> str:
     name = side.loaded.recipe.application.name
-    for finder, todo in (
-        (side.old, "Name the machine that has it, or leave the recipe out."),
-        (side.new, f"Install {name} there, start it once and close it, then plan again."),
-    ):
-        if finder.installation is None:
-            spot = side.loaded.spot("recognise")
-            why = f"no sign that {spot} names was found"
-            what = f"{name} is not on {finder.machine.name}"
-            obstacles.append(Halted(what, why=why, todo=todo))
-    return side.old.installation is not None and side.new.installation is not None
+    return f"{name} is not on {side.old.machine}, so there is nothing to move of it"
 
 
-def _beyond(side: _Side) -> list[str]:
+def _beyond(side: _Recipe) -> list[str]:
     application = side.loaded.recipe.application
     if application.releases is None:
         return []
     notices = []
-    for finder in (side.old, side.new):
-        found = finder.installation.release if finder.installation is not None else None
-        where = f"{application.name} on {finder.machine.name}"
-        if found is None:
-            notices.append(f"{where}: its release could not be read; the recipe is checked for "
-                           f"{application.releases}")  # fmt: skip
-        elif found not in parse_releases(application.releases):
-            notices.append(f"{where} is {found}; the recipe is checked for {application.releases}")
+    for one in (side.old, side.new):
+        if not one.installed:
+            continue
+        where = f"{application.name} on {one.machine}"
+        checked = f"the recipe is checked for {application.releases}"
+        if one.release is None:
+            notices.append(f"{where}: its release could not be read; {checked}")
+        elif one.release not in parse_releases(application.releases):
+            notices.append(f"{where} is {one.release}; {checked}")
     return notices
 
 
-def _item(side: _Side, name: str, obstacles: list[Halted]) -> PlannedItem | None:
-    item, route = side.loaded.recipe.items[name], side.loaded.recipe.items[name].routes[0]
-    subject = f"{side.loaded.id}.{name}"
-    old, new = side.old.place(item.from_), side.new.place(item.from_)
-    if isinstance(old, Several) or isinstance(new, Several):
-        what = f"{subject} is several folders on {side.old.machine.name}"
-        why = "this version plans items that are one folder each; survey shows all of them"
-        obstacles.append(Halted(what, why=why, todo="Leave the recipe out."))
-        return None
+def _subjects(side: _Recipe, draft: _Draft, choices: Choices) -> Iterator[_Subject]:
+    for name, item in side.loaded.recipe.items.items():
+        subject = f"{side.loaded.id}.{name}"
+        if not choices.wants(subject):
+            continue
+        old, new = side.finder.place(item.from_), side.new.place(item.from_)
+        if not isinstance(old, Several):
+            yield _Subject(subject, name, side, side.finder, old, new)
+            continue
+        for path, reason in old.passed_over:
+            draft.notices.append(f"{subject}: {path} is passed over: {reason}")
+        if not old.instances:
+            draft.notices.append(f"{subject}: none is there")
+        for instance, partner in _paired(side, item, old, new):
+            inner = side.finder.within(item.from_, instance)
+            yield _Subject(
+                f"{subject}[{instance.name}]", name, side, inner, inner.place(item.from_), partner,
+                instance,
+            )  # fmt: skip
+
+
+def _paired(
+    side: _Recipe, item: Item, old: Several, new: Where
+) -> Iterator[tuple[Instance, Where]]:
+    """Give each instance on old with the place on new it goes to."""
+    place = next(p for p in side.loaded.recipe.places[item.from_] if side.finder.holds(p.for_))
+    if not isinstance(new, Several):
+        yield from ((instance, new) for instance in old.instances)
+        return
+    for matched in pair(old, new, place.pair or ("name", "register")):
+        if not isinstance(matched, Pair):
+            yield matched.old, Nowhere("no rule of the recipe pairs it with one on new")
+        elif matched.new is not None:
+            found = Found(matched.new.path, "folder", matched.new.how, matched.new.synced)
+            yield matched.old, found
+        else:
+            yield matched.old, _registered(side, item, matched.old)
+
+
+def _registered(side: _Recipe, item: Item, instance: Instance) -> Where:
+    """Return where an instance that new does not have yet would lie there."""
+    source, on_new = instance.how.source, side.new.place(item.from_)
+    index = next((i.how for i in getattr(on_new, "instances", ()) if i.how.source), None)
+    folder = parent(source)
+    inside = instance.path[len(folder) :] if instance.path.startswith(f"{folder}/") else ""
+    if index is None or not inside:
+        return Nowhere("it is not on new yet, and where it would lie is not known")
+    return Absent(join(parent(index.source), inside), "folder", index)
+
+
+def _plan_item(
+    subject: _Subject, subjects: Sequence[_Subject], draft: _Draft, choices: Choices,
+    today: datetime,
+) -> None:  # fmt: skip
+    old = subject.old_place
     if not isinstance(old, Found):
-        obstacles.append(_lost(subject, item, old, side.old.machine))
-        return None
-    if isinstance(new, Nowhere):
-        obstacles.append(_lost(subject, item, new, side.new.machine))
-        return None
+        draft.obstacles.append(_lost(subject))
+        return
+    carved = _carved(subject, subjects, draft)
     try:
-        count = tally(Selection(item, side.old.machine.platform).walk(side.old.machine, old.path))
+        count, largest = _count(subject, old.path, carved)
     except MachineUnusable as error:
         todo = "Give the account the right to read it, then plan again."
-        obstacles.append(Halted(error.what, where=error.where, why=error.why, todo=todo))
-        return None
-    occupied = isinstance(new, Found) and _occupied(item, side.new.machine, new.path)
-    if occupied and route.existing == "stop":
+        draft.obstacles.append(Halted(error.what, where=error.where, why=error.why, todo=todo))
+        return
+    parts, narrowed, parts_left = _parts(subject, choices, draft)
+    case = Case(
+        subject.item, subject.finder, subject.side.old, subject.side.new, subject.new_place, count,
+        largest, parts, narrowed, today,
+    )  # fmt: skip
+    chosen = choose_route(case)
+    losses = _losses(subject, subject.item.losses, today)
+    if isinstance(chosen, NoRoute):
+        draft.left.append(_left(subject, chosen, losses))
+        return
+    losses = (*losses, *_losses(subject, chosen.route.losses, today), *chosen.rest)
+    planned = _planned(subject, chosen, old, count, largest, parts_left, losses, carved)
+    if planned.occupied and chosen.route.existing == "stop":
         todo = "Move it away on new, then plan again."
         why = "the recipe says to stop where something is there already"
-        obstacles.append(
-            Halted(f"{subject} cannot go in place", where=new.path, why=why, todo=todo)
-        )
-    return _planned(side, name, route, old, new, count, occupied)
+        what = f"{subject.id} cannot go in place"
+        draft.obstacles.append(Halted(what, where=planned.new_path, why=why, todo=todo))
+    draft.items.append((planned, subject, chosen))
 
 
-def _occupied(item: Item, machine: Machine, path: str) -> bool:
-    """Return whether something that the item stands for is on new already."""
-    selection = Selection(item, machine.platform)
-    return selection.whole or any(e.kind != "folder" for e in selection.walk(machine, path))
+def _count(subject: _Subject, path: str, carved: Sequence[str]) -> tuple[Tally, int]:
+    machine = subject.finder.machine
+    if machine.look(path) is None:
+        return Tally(), 0
+    selection = Selection(subject.item, machine.platform, carved)
+    entries = list(selection.walk(machine, path)) if _is_folder(machine, path) else []
+    return tally(iter(entries)), max((e.size for e in entries), default=0)
+
+
+def _is_folder(machine: Machine, path: str) -> bool:
+    entry = machine.look(path)
+    return entry is not None and entry.kind == "folder"
+
+
+def _carved(subject: _Subject, subjects: Sequence[_Subject], draft: _Draft) -> tuple[str, ...]:
+    """Return the paths below the subject's place that belong to other items.
+
+    Two whole items of one place are an obstacle.
+    """
+    old, platform = subject.old_place, subject.finder.machine.platform
+    assert isinstance(old, Found)
+    carved: list[str] = []
+    for other in subjects:
+        place = other.old_place
+        if other is subject or not isinstance(place, Found):
+            continue
+        inside = is_within(place.path, old.path, platform)
+        if inside and is_within(old.path, place.path, platform):
+            if not subject.item.take and not other.item.take and subject.id < other.id:
+                todo = "Leave one of them out (--without), or give one a take of its own."
+                what = f"{subject.id} and {other.id} claim one place"
+                draft.obstacles.append(Halted(what, where=old.path, todo=todo))
+        elif inside and not other.item.take:
+            carved.append(place.path[len(old.path) :].strip("/"))
+    return tuple(sorted(set(carved)))
+
+
+def _parts(
+    subject: _Subject, choices: Choices, draft: _Draft
+) -> tuple[dict[str, tuple[str, ...]], frozenset[str], dict[str, tuple[str, ...]]]:
+    """Return the values chosen of each part, the parts narrowed by choice, and what is left."""
+    parts: dict[str, tuple[str, ...]] = {}
+    left: dict[str, tuple[str, ...]] = {}
+    for part in subject.item.parts:
+        chosen = choices.parts.get(f"{subject.side.loaded.id}.{subject.name}.{part}")
+        there = subject.finder.part_values(part, subject.item)
+        if isinstance(there, Unknown):
+            draft.notices.append(f"{subject.id}: which {part} there are is {there}")
+            continue
+        unknown = [value for value in chosen or () if value not in there]
+        if unknown:
+            why = f"there are: {', '.join(there) or 'none'}"
+            what = f"there is no {part} {', '.join(unknown)} in {subject.id}"
+            draft.obstacles.append(Halted(what, why=why, todo="Choose among these."))
+        parts[part] = there if chosen is None else tuple(v for v in there if v in chosen)
+        if parts[part] != there:
+            left[part] = tuple(v for v in there if v not in parts[part])
+    return parts, frozenset(left), left
+
+
+def _losses(subject: _Subject, losses: Sequence[Loss], today: datetime) -> tuple[Loss, ...]:
+    """Return the losses that are: one whose condition cannot be judged is told too."""
+    return tuple(loss for loss in losses if _happens(subject, loss, today))
+
+
+def _happens(subject: _Subject, loss: Loss, today: datetime) -> bool:
+    for name, condition in loss.when.items():
+        answer = subject.finder.reading(name)
+        known = None if isinstance(answer, Unknown) else answer.value
+        if known is not None and not condition_holds(condition, known, None, today):
+            return False
+    return True
 
 
 def _planned(
-    side: _Side, name: str, route: Route, old: Found, new: Found | Absent, count: Tally,
-    occupied: bool,
+    subject: _Subject, chosen: Chosen, old: Found, count: Tally, largest: int,
+    parts_left: dict[str, tuple[str, ...]], losses: tuple[Loss, ...], carved: tuple[str, ...],
 ) -> PlannedItem:  # fmt: skip
-    item = side.loaded.recipe.items[name]
+    item, new = subject.item, subject.new_place
+    there = new if isinstance(new, Found | Absent) else None
+    later = "found when new is walked" if subject.side.new.source == "assumed" else str(new)
+    application = subject.side.loaded.recipe.application
+    retired = f"Rename {old.path}, so that nobody works in it by accident."
+    tasks = (f"On {subject.side.old.machine}, when all is well: {retired}",) if item.retire else ()
     return PlannedItem(
-        id=f"{side.loaded.id}.{name}",
-        recipe=side.loaded.id,
-        item=name,
-        title=item.title,
+        id=subject.id,
+        recipe=subject.side.loaded.id,
+        item=subject.name,
+        instance=subject.instance.name if subject.instance is not None else "",
+        title=f"{application.name}: {item.title}",
         kind=item.kind,
-        route=route.name,
-        existing=route.existing,
+        route=chosen.route.name,
+        existing=chosen.route.existing,
         whole=not item.take,
         old_path=old.path,
         old_how=str(old.how),
-        new_path=new.path,
-        new_how=str(new.how),
-        occupied=occupied,
+        new_path=there.path if there is not None else "",
+        new_how=str(there.how) if there is not None else later,
+        occupied=copies(chosen.route) and _occupied(subject),
         files=count.files,
         size=count.size,
-        losses=(*item.losses, *route.losses),
+        largest=largest,
+        passed_over=chosen.passed_over,
+        met=chosen.met,
+        assumed=chosen.assumed,
+        parts={k: v for k, v in chosen.parts.items() if v},
+        parts_left=parts_left,
+        carved=carved,
+        awaited=tuple(f"{name} is {c}" for name, c in sorted(chosen.route.await_.items())),
+        losses=losses,
+        tasks=tasks,
     )
 
 
-def _lost(subject: str, item: Item, where: Where, machine: Machine) -> Halted:
+def _occupied(subject: _Subject) -> bool:
+    """Return whether something that the item stands for is on new already, as far as is known."""
+    new, side = subject.new_place, subject.side.new
+    if not isinstance(new, Found):
+        return False
+    if not isinstance(side, SeenSide) or not subject.item.take:
+        return True
+    machine = side.finder.machine
+    selection = Selection(subject.item, machine.platform)
+    return any(e.kind != "folder" for e in selection.walk(machine, new.path))
+
+
+def _lost(subject: _Subject) -> Halted:
+    where, machine = subject.old_place, subject.finder.machine
     spot = where.path if isinstance(where, Absent) else ""
     why = f"it is {where.how}" if isinstance(where, Absent) else str(where)
-    what = f'there is nothing at the place "{item.from_}" of {subject} on {machine.name}'
-    todo = "If it lies on a disk that is not connected, connect it; then plan again."
+    place = subject.item.from_
+    what = f'there is nothing at the place "{place}" of {subject.id} on {machine.name}'
+    todo = (
+        "If it lies on a disk that is not connected, connect it and plan again; "
+        f"else leave it out with --without {subject.id}."
+    )
     return Halted(what, where=spot, why=why, todo=todo)
 
 
-def _steps(side: _Side, planned: PlannedItem) -> list[Step]:
-    item = side.loaded.recipe.items[planned.item]
-    route = item.routes[0]
-    moving: list[Step] = []
-    for leg in route.legs:
-        for number, rule in enumerate(leg.steps, start=1):
-            unfolding = Unfolding(
-                side.loaded, planned.item, route.name, route.existing, number,
-                planned.old_path, planned.new_path,
-            )  # fmt: skip
-            moving.extend(RULES[rule.kind].unfold(unfolding))
-    if not item.checks:
-        return moving
-    wanted = {name: check.compare for name, check in sorted(item.checks.items())}
-    note = Step(id=f"{planned.id}/note", kind="note", station="old", item=planned.id,
-                arguments=wanted)  # fmt: skip
-    check = Step(
-        id=f"{planned.id}/check",
-        kind="check",
-        station="new",
-        item=planned.id,
-        arguments=wanted,
-        after=(note.id, *(s.id for s in moving if s.station == "new")),
+def _left(subject: _Subject, chosen: NoRoute, losses: tuple[Loss, ...]) -> LeftItem:
+    application = subject.side.loaded.recipe.application
+    todo = ""
+    if subject.side.new.installed is False:
+        where = subject.side.new.machine
+        todo = f"Install {application.name} on {where}, start it once, close it and plan again."
+    elif chosen.passed_over:
+        todo = "Change what the reasons name, then plan again."
+    return LeftItem(
+        id=subject.id,
+        title=f"{application.name}: {subject.item.title}",
+        passed_over=chosen.passed_over,
+        losses=(*losses, *chosen.rest),
+        todo=todo,
     )
-    return [note, *moving, check]
 
 
-def _legs(steps: Sequence[Step]) -> tuple[PlannedLeg, ...]:
-    """Group steps into legs: old first, then new, which is all that packing can need."""
-    legs = []
-    for number, station in enumerate(("old", "new"), start=1):
-        there = tuple(step.id for step in steps if step.station == station)
-        legs.append(PlannedLeg(number=number, station=station, steps=there))
-    return tuple(legs)
+def _left_obstacle(item: LeftItem) -> Halted:
+    reasons = "; ".join(f"{p.route}: {p.reason}" for p in item.passed_over)
+    return Halted(f"{item.title} cannot be carried", why=reasons, todo=item.todo)
 
 
-def _apart(items: Sequence[PlannedItem], new: Machine, obstacles: list[Halted]) -> None:
-    """Find an item whose place would be put aside together with another's."""
-    for item in items:
-        for other in items:
-            inside = is_within(other.new_path, item.new_path, new.platform)
-            same = inside and is_within(item.new_path, other.new_path, new.platform)
-            if item.id != other.id and item.whole and inside and (not same or item.id < other.id):
-                todo = f"Carve it out, or leave one of the two recipes' items out: {other.id}."
-                what = f"{item.id} and {other.id} claim one place"
-                obstacles.append(Halted(what, where=other.new_path, todo=todo))
+def _unfold(draft: _Draft, sides: Sequence[_Recipe], today: datetime) -> None:
+    by_recipe: dict[str, list[Step]] = {}
+    for planned, subject, chosen in draft.items:
+        steps = unfold_steps(planned, subject.side.loaded, chosen, subject.finder, today)
+        used = [
+            step.id
+            for other in subject.side.loaded.recipe.uses
+            for step in by_recipe.get(other, ())
+            if step.station == "new"
+        ]
+        outer = [
+            f"{o.id}/"
+            for o, _, _ in draft.items
+            if o.id != planned.id and _inside(planned, o, subject)
+        ]
+        waits = [*used, *(s.id for s in draft.steps if s.id.startswith(tuple(outer)))]
+        if waits:
+            steps = [_later(step, waits) if step.station == "new" else step for step in steps]
+        by_recipe.setdefault(subject.side.loaded.id, []).extend(steps)
+        draft.steps.extend(steps)
+    _check_order(draft)
 
 
-def _room(
-    items: Sequence[PlannedItem], size: int, medium: Medium, new: Machine, obstacles: list[Halted]
-) -> None:
+def _inside(inner: PlannedItem, outer: PlannedItem, subject: _Subject) -> bool:
+    platform = subject.finder.machine.platform
+    deeper = len(inner.old_path) > len(outer.old_path)
+    return deeper and outer.whole and is_within(inner.old_path, outer.old_path, platform)
+
+
+def _later(step: Step, waits: Sequence[str]) -> Step:
+    return step.model_copy(update={"after": tuple(dict.fromkeys([*step.after, *waits]))})
+
+
+def _check_order(draft: _Draft) -> None:
+    try:
+        find_itinerary(draft.steps)
+    except Circle as error:
+        todo = "Take one of the uses out, or leave a recipe out."
+        what = "steps wait for each other in a circle"
+        draft.obstacles.append(Halted(what, why=", ".join(error.steps[:6]), todo=todo))
+
+
+def _room(draft: _Draft, medium: Medium, new: New) -> int:
+    """Judge the room on the medium and on new; return the bytes the parcel needs at most."""
+    carried = [
+        (item, subject, chosen)
+        for item, subject, chosen in draft.items
+        if uses_parcel(chosen.route)
+    ]
+    size = PARCEL_ROOM + sum(i.size + i.files * ENTRY_ROOM for i, _, _ in carried)
     if size > medium.free:
         what = f"the medium {medium.name} is too small"
         why = f"the parcel needs {show_size(size)}, and {show_size(medium.free)} are free"
-        todo = "Take a larger medium, or make room on this one."
-        obstacles.append(Halted(what, why=why, todo=todo))
+        todo = f"Take a larger medium, or make room on this one{_other_way(carried)}."
+        draft.obstacles.append(Halted(what, why=why, todo=todo))
+    for item, _, _ in carried:
+        if medium.largest is not None and item.largest > medium.largest:
+            what = f"the medium {medium.name} cannot hold the largest file of {item.id}"
+            why = f"it holds files of {show_size(medium.largest)}, and that one has "
+            todo = "Take a medium of another format, such as exFAT."
+            draft.obstacles.append(Halted(what, why=why + show_size(item.largest), todo=todo))
+    if new is not None and not isinstance(new, Mapping):
+        _room_on_new([(i, c) for i, _, c in carried], new, draft)
+    return size
+
+
+def _room_on_new(
+    carried: Sequence[tuple[PlannedItem, Chosen]], new: Machine, draft: _Draft
+) -> None:
     needed: dict[str, tuple[int, int]] = {}
-    for item in items:
-        room = new.room(item.new_path)
-        so_far, free = needed.get(room.volume, (0, room.free))
-        needed[room.volume] = so_far + item.size + item.files * ENTRY_ROOM, free
+    for item, chosen in carried:
+        if copies(chosen.route):
+            room = new.room(item.new_path)
+            so_far, free = needed.get(room.volume, (0, room.free))
+            needed[room.volume] = so_far + item.size + item.files * ENTRY_ROOM, free
     for volume, (wanted, free) in needed.items():
         if wanted > free:
             what = f"the disk {volume} of {new.name} is too full"
             why = f"{show_size(wanted)} are needed, and {show_size(free)} are free"
-            obstacles.append(Halted(what, why=why, todo="Make room there, then plan again."))
+            todo = "Make room there, then plan again."
+            draft.obstacles.append(Halted(what, why=why, todo=todo))
+
+
+def _other_way(carried: Sequence[tuple[PlannedItem, _Subject, Chosen]]) -> str:
+    """Return words for a route that needs no room on the medium, of the largest item."""
+    for item, subject, _ in sorted(carried, key=lambda entry: (-entry[0].size, entry[0].id)):
+        for route in subject.item.routes:
+            if not uses_parcel(route):
+                return f'; {item.id} could also go by "{route.name}", which needs none'
+    return ""
+
+
+def _cheaper(
+    draft: _Draft, sides: Sequence[_Recipe], itinerary: Itinerary, today: datetime
+) -> None:
+    """Say which other route of one item would save a trip; routes are never chosen by trips."""
+    for planned, subject, chosen in draft.items:
+        others = [r for r in subject.item.routes if r.name != chosen.route.name]
+        passed = {p.route for p in planned.passed_over}
+        for route in others:
+            if route.name in passed:
+                continue
+            other = Chosen(route, (), (), (), chosen.parts, ())
+            mine = f"{planned.id}/"
+            steps = [s for s in draft.steps if not s.id.startswith(mine)]
+            kept = {s.id for s in steps}
+            steps = [
+                s.model_copy(update={"after": tuple(a for a in s.after if a in kept)})
+                for s in steps
+            ]
+            steps += unfold_steps(planned, subject.side.loaded, other, subject.finder, today)
+            legs = len(find_itinerary(steps, most=2_000).legs)
+            if legs < len(itinerary.legs):
+                saved = len(itinerary.legs) - legs
+                trips = "a trip" if saved == 1 else f"{saved} trips"
+                draft.notices.append(f'{planned.id} by "{route.name}" would save {trips}')

@@ -109,7 +109,7 @@ class _Stage:
             _prepare(self.open(side), loaded, side)
         old, new = self.open(file.old), self.open(file.new)
         before, old_screen = _contents(old), _screen(old, loaded)
-        plan = make_plan([loaded], old, new, medium_of(self._here))
+        plan = make_plan([loaded], old, new, medium_of(self._here), now)
         folder = self._here / "parcel"
         set_out(folder, plan, [loaded], "rehearsal", now, old.effects)
         self.out_of_reach(file.new.machine)
@@ -192,7 +192,7 @@ def _changes(before: dict[str, str], after: dict[str, str]) -> list[str]:
 
 def _judge(rehearsal: Rehearsal, loaded: Loaded, report: Report) -> Sequence[Difference]:
     found: list[Difference] = []
-    items = {item.id.rpartition(".")[2]: item for item in report.items}
+    items = {item.id.partition(".")[2]: item for item in report.items}
     for name, expected in rehearsal.file.expect.items.items():
         item = items.get(name)
         if item is None:

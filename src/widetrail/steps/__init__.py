@@ -20,13 +20,29 @@ from widetrail.steps.interface import (
     Packing,
     Rule,
     Step,
+    Teller,
     Unfolding,
-)  # fmt: skip
+)
 from widetrail.steps.judge import Compare, Note, judge
+from widetrail.steps.leaving import Detach, Remove
 from widetrail.steps.pack import Pack
+from widetrail.steps.person import Person
+from widetrail.steps.program import Program
 from widetrail.steps.publish import Publish
+from widetrail.steps.run import Run
+from widetrail.steps.wait import Wait
 
-RULES: Mapping[str, Rule] = {"copy": Copy()}
+RULES: Mapping[str, Rule] = {
+    "copy": Copy(),
+    "run": Run(),
+    "person": Person(),
+    "wait": Wait(),
+    "open": Program("open"),
+    "close": Program("close"),
+    "first_start": Program("first_start"),
+    "remove": Remove(),
+    "detach": Detach(),
+}
 """The step kinds a recipe may use."""
 
 ACTS: Mapping[str, Act] = {
@@ -35,7 +51,20 @@ ACTS: Mapping[str, Act] = {
     "publish": Publish(),
     "check": Compare(),
 }
-"""The step kinds a plan may hold."""
+"""The step kinds that a walk does."""
+
+TELLERS: Mapping[str, Teller] = {
+    **ACTS,
+    "run": Run(),
+    "person": Person(),
+    "wait": Wait(),
+    "open": Program("open"),
+    "close": Program("close"),
+    "first_start": Program("first_start"),
+    "remove": Remove(),
+    "detach": Detach(),
+}
+"""The step kinds that a plan may hold, each with its words."""
 
 KINDS: Mapping[str, type[Model]] = {name: rule.schema for name, rule in RULES.items()}
 """What the recipe loader is handed."""
@@ -44,6 +73,7 @@ __all__ = [
     "ACTS",
     "KINDS",
     "RULES",
+    "TELLERS",
     "Act",
     "CargoEntry",
     "Doing",
@@ -56,6 +86,7 @@ __all__ = [
     "Packing",
     "Rule",
     "Step",
+    "Teller",
     "Unfolding",
     "judge",
 ]

@@ -7,7 +7,7 @@ before planning, parcel and walking without importing them.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import BinaryIO, Literal, Protocol
 
@@ -16,7 +16,7 @@ from pydantic import Field
 from widetrail.finding import Finder
 from widetrail.formats.checked import Model
 from widetrail.machine import Entry, Machine
-from widetrail.recipe import Existing, Loaded, Station
+from widetrail.recipe import Existing, Item, Loaded, Station
 
 Fact = str | int | float | bool | None | list["Fact"] | dict[str, "Fact"]
 """A plain JSON value."""
@@ -35,34 +35,55 @@ class Step(Model):
     kind: str
     station: Station
     item: str
-    arguments: dict[str, str] = Field(default_factory=dict)
+    arguments: dict[str, str | tuple[str, ...]] = Field(default_factory=dict)
     after: tuple[str, ...] = ()
     reads: tuple[str, ...] = ()
     writes: tuple[str, ...] = ()
     changes: tuple[str, ...] = ()
     repeat: Literal["safe", "ask", "never"] = "safe"
 
+    def text(self, name: str) -> str:
+        """Return the argument ``name``, which is one text."""
+        value = self.arguments.get(name, "")
+        assert isinstance(value, str)
+        return value
+
+    def texts(self, name: str) -> tuple[str, ...]:
+        """Return the argument ``name``, which is several texts."""
+        value = self.arguments.get(name, ())
+        assert isinstance(value, tuple)
+        return value
+
 
 @dataclass(frozen=True, slots=True)
 class Unfolding:
-    """What a recipe's step is given to unfold into steps of a plan."""
+    """What a recipe's step is given to unfold into steps of a plan.
+
+    ``subject`` is the item's name within the plan, ``number`` the step's place in the route from
+    1, ``rule`` its settings. ``expand`` puts in what is known of a text's braces at the station
+    and leaves the rest; ``parts`` are the values chosen of each part.
+    """
 
     loaded: Loaded
-    item: str
+    subject: str
     route: str
     existing: Existing
+    station: Station
     number: int
+    rule: Model
     old_path: str
     new_path: str
-
-    @property
-    def subject(self) -> str:
-        """The item's name within a plan."""
-        return f"{self.loaded.id}.{self.item}"
+    parts: Mapping[str, tuple[str, ...]]
+    expand: Callable[[str], str]
 
     def step_id(self, kind: str) -> str:
         """Return the id of the step of ``kind`` that this unfolds into."""
         return f"{self.subject}/{self.route}/{self.number}/{kind}"
+
+    @property
+    def place(self) -> str:
+        """The item's place at the station."""
+        return self.old_path if self.station == "old" else self.new_path
 
 
 @dataclass(frozen=True, slots=True)
@@ -126,6 +147,12 @@ class Doing(Protocol):
     def finder(self, item: str) -> Finder:
         """Return what finds the things of the item's recipe here."""
 
+    def item(self, item: str) -> Item:
+        """Return the recipe's item that a plan's item is or is an instance of."""
+
+    def carved(self, item: str) -> tuple[str, ...]:
+        """Return the paths below the item's place that belong to other items."""
+
     def pinned(self, item: str) -> str:
         """Return the item's place on this station, as it was resolved before the first step."""
 
@@ -161,11 +188,15 @@ class Failed:
 Outcome = Done | Failed
 
 
-class Act(Protocol):
-    """How the steps of one kind are told and done."""
+class Teller(Protocol):
+    """How the steps of one kind are told."""
 
     def words(self, step: Step) -> str:
         """Return the step as a plan tells it to a person."""
+
+
+class Act(Teller, Protocol):
+    """How the steps of one kind are told and done."""
 
     def do(self, step: Step, doing: Doing) -> Outcome:
         """Do the step.

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from widetrail.finding import Finder, Known, Unknown
+from widetrail.finding import ByPart, Finder, Known, Unknown
+from widetrail.recipe import Item
 from widetrail.recipe.models import Check
 from widetrail.steps.interface import Doing, Done, Fact, Facts, Failed, Outcome, Step
 
@@ -15,23 +16,23 @@ class Note:
 
     def do(self, step: Step, doing: Doing) -> Outcome:
         finder = doing.finder(step.item)
-        return Done({name: _told(finder, name) for name in step.arguments})
+        return Done({name: _told(finder, doing.item(step.item), name) for name in step.arguments})
 
 
 class Compare:
     """Takes the same readings on new and compares."""
 
     def words(self, step: Step) -> str:
-        wanted = ", ".join(f"{name} ({how})" for name, how in step.arguments.items())
+        wanted = ", ".join(f"{name} ({step.text(name)})" for name in step.arguments)
         return f"check {step.item} against old: {wanted}"
 
     def do(self, step: Step, doing: Doing) -> Outcome:
         finder, noted = doing.finder(step.item), doing.noted(step.item)
-        item = finder.loaded.recipe.items[step.item.rpartition(".")[2]]
+        item = doing.item(step.item)
         facts: Facts = {}
         wrong: list[str] = []
         for name in step.arguments:
-            new, old = _told(finder, name), noted.get(name)
+            new, old = _told(finder, item, name), noted.get(name)
             verdict = judge(item.checks[name], old, new)
             facts[name] = {"old": old, "new": new, "verdict": verdict}
             if verdict != "holds":
@@ -49,6 +50,8 @@ def judge(check: Check, old: Fact, new: Fact) -> str:
     """
     if not (isinstance(old, dict) and isinstance(new, dict)):
         return "unknown"
+    if "by" in old and "by" in new:
+        return _judge_parts(check, old["by"], new["by"])
     if "value" not in old or "value" not in new:
         return "unknown"
     before, after = old["value"], new["value"]
@@ -61,11 +64,25 @@ def judge(check: Check, old: Fact, new: Fact) -> str:
     return "unknown"
 
 
-def _told(finder: Finder, name: str) -> Fact:
-    answer = finder.reading(name)
+def _judge_parts(check: Check, old: Fact, new: Fact) -> str:
+    if not (isinstance(old, dict) and isinstance(new, dict)):
+        return "unknown"
+    verdicts = {judge(check, value, new.get(part)) for part, value in old.items()}
+    if check.compare == "same" and new.keys() - old.keys():
+        verdicts.add("differs")
+    return next((v for v in ("differs", "unknown") if v in verdicts), "holds")
+
+
+def _told(finder: Finder, item: Item, name: str) -> Fact:
+    answer = finder.answer(name, item)
+    if isinstance(answer, ByPart):
+        return {"by": {part: _one(value) for part, value in answer.answers}}
+    return _one(answer)
+
+
+def _one(answer: Known | Unknown) -> Fact:
     if isinstance(answer, Unknown):
         return {"unknown": answer.reason}
-    assert isinstance(answer, Known)
     value = answer.value
     return {"value": list(value) if isinstance(value, tuple) else value}
 
@@ -73,4 +90,7 @@ def _told(finder: Finder, name: str) -> Fact:
 def _shown(fact: Fact) -> str:
     if not isinstance(fact, dict):
         return "not noted"
+    by = fact.get("by")
+    if isinstance(by, dict):
+        return ", ".join(f"{part} {_shown(value)}" for part, value in by.items())
     return str(fact["value"]) if "value" in fact else f"unknown ({fact.get('unknown')})"

@@ -11,14 +11,14 @@ class Pack:
     """Packs what an item stands for, links as links."""
 
     def words(self, step: Step) -> str:
-        return f"pack {step.item} from {step.arguments['from']} into the parcel"
+        return f"pack {step.item} from {step.text('from')} into the parcel"
 
     def do(self, step: Step, doing: Doing) -> Outcome:
         doing.insist_closed(step.item)
-        finder = doing.finder(step.item)
         place = doing.pinned(step.item)
-        item = finder.loaded.recipe.items[step.item.rpartition(".")[2]]
-        entries = list(Selection(item, doing.machine.platform).walk(doing.machine, place))
+        carved = doing.carved(step.item)
+        selection = Selection(doing.item(step.item), doing.machine.platform, carved)
+        entries = list(selection.walk(doing.machine, place))
         left = [e.path for e in entries if e.kind == "other"]
         files, size = doing.packing.add(
             step.item,

@@ -23,17 +23,20 @@ class Publish:
         words = {
             "put aside": "what is there of it already is put aside",
             "stop": "it must not be there yet",
+            "overwrite": "it replaces what is there of it",
+            "alongside": "it comes beside what is there",
+            "pass by": "what is there of it stays as it is",
         }
-        how = words[step.arguments["existing"]]
-        return f"put {step.item} in place at {step.arguments['to']}; {how}"
+        how = words[step.text("existing")]
+        where = step.text("to") or "its place"
+        return f"put {step.item} in place at {where}; {how}"
 
     def do(self, step: Step, doing: Doing) -> Outcome:
         published = doing.recorded("published", step.item)
         if published is not None:
             return Done(published)
         machine, target = doing.machine, doing.pinned(step.item)
-        item = doing.finder(step.item).loaded.recipe.items[step.item.rpartition(".")[2]]
-        selection = Selection(item, machine.platform)
+        selection = Selection(doing.item(step.item), machine.platform)
         entries = doing.packed.of(step.item)
         room = _Room(machine, doing.workroom, target, step.item)
         room.clear("staging")
@@ -42,7 +45,7 @@ class Publish:
             staged = _stage(doing, entries, room.fresh("staging"))
             doing.record("staged", item=step.item)
             doing.insist_closed(step.item)
-            if step.arguments["existing"] == "stop" and _present(machine, target, selection):
+            if step.text("existing") == "stop" and _present(machine, target, selection):
                 raise Halted(
                     "something is there already",
                     where=target,

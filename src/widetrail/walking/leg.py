@@ -4,20 +4,33 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import UTC, datetime
 from functools import partial
 from typing import Any
 
 from widetrail.errors import Halted, InputUnusable, Obstructed
-from widetrail.finding import Absent, Finder, Found
+from widetrail.finding import Absent, Finder, Found, How, Instance, Several, Where
 from widetrail.formats.quantities import show_size
 from widetrail.machine import Machine
 from widetrail.machine.paths import join
 from widetrail.parcel import Parcel
 from widetrail.parcel.cargo import CargoReader, CargoWriter
 from widetrail.planning import PlannedItem, PlannedLeg, PlannedStation
-from widetrail.recipe import Loaded
-from widetrail.steps import ACTS, KINDS, Fact, Facts, Failed, Outcome, Packed, Packing, Step
+from widetrail.planning.needs import judge_needs
+from widetrail.planning.sides import SeenSide, ToldSide
+from widetrail.recipe import Item, Loaded
+from widetrail.steps import (
+    ACTS,
+    KINDS,
+    TELLERS,
+    Fact,
+    Facts,
+    Failed,
+    Outcome,
+    Packed,
+    Packing,
+    Step,
+)
 from widetrail.walking.journal import Journal
 
 Progress = Callable[[Step, str], None]
@@ -52,15 +65,17 @@ class LegDone:
 class Visit:
     """A visit of a parcel to a machine: which leg is due there, and doing it."""
 
-    def __init__(self, parcel: Parcel, machine: Machine) -> None:
+    def __init__(self, parcel: Parcel, machine: Machine, *, as_new: bool = False) -> None:
         """Find the station that ``machine`` is in the parcel's plan.
 
+        ``as_new`` says that it is new, where the plan was made without having seen new.
+
         Raises:
-            InputUnusable: The plan knows no such machine.
+            InputUnusable: The plan knows no such machine, or whether it is new must be said.
             ParcelUnusable: The recipes that travel along were touched.
         """
         self.parcel, self.machine = parcel, machine
-        self.station = self._own_station()
+        self.station = self._own_station(as_new)
         self.workroom = join(machine.root("state"), "widetrail", parcel.run)
         host = machine.host(join(self.workroom, "journal"))
         self.journal = Journal(host, join(self.workroom, "journal"), machine.effects)
@@ -72,11 +87,21 @@ class Visit:
         mine = [leg for leg in legs[:done] if leg.station == self.station.station]
         self.done_here = mine[-1] if mine else None
 
-    def _own_station(self) -> PlannedStation:
+    def _own_station(self, as_new: bool) -> PlannedStation:
         plan = self.parcel.plan
         for station in plan.stations:
             if station.identity == self.machine.identity:
                 return station
+        new = plan.station("new")
+        if not new.identity and as_new:
+            return new
+        if not new.identity:
+            raise InputUnusable(
+                f"whether {self.machine.name} is the new machine must be said",
+                where=str(self.parcel.folder),
+                why="the plan was made before new was seen",
+                todo="If it is, walk with --as new.",
+            )
         known = " and ".join(f"{s.machine} ({s.station})" for s in plan.stations)
         raise InputUnusable(
             f"{self.machine.name} is not a machine of this plan",
@@ -94,7 +119,7 @@ class Visit:
         """Return the steps of the due leg with their words."""
         if self.due is None:
             return ()
-        return tuple((s, ACTS[s.kind].words(s)) for s in self.parcel.plan.steps_of(self.due))
+        return tuple((s, TELLERS[s.kind].words(s)) for s in self.parcel.plan.steps_of(self.due))
 
     def after_done(self) -> LegDone:
         """Return what a second walk of a finished leg tells: nothing is changed.
@@ -132,7 +157,14 @@ class Visit:
         self.parcel.check_cargo(begun=self.journal.has("leg begun", leg=self.due.number))
         doing = _Doing(self)
         obstacles: list[Halted] = []
-        for check in (doing.facts_hold, doing.places_hold, doing.all_closed, doing.has_room):
+        for check in (
+            self._can_walk,
+            doing.facts_hold,
+            doing.needs_hold,
+            doing.places_hold,
+            doing.all_closed,
+            doing.has_room,
+        ):
             try:
                 check()
             except Obstructed as error:
@@ -143,6 +175,19 @@ class Visit:
             what = f"leg {self.due.number} cannot begin on {self.machine.name}"
             raise Obstructed(what, obstacles)
         return doing
+
+    def _can_walk(self) -> None:
+        """Raise where a step of the leg is of a kind that is planned but not walked yet."""
+        assert self.due is not None
+        steps = self.parcel.plan.steps_of(self.due)
+        forms = {s.text("existing") for s in steps if s.kind == "publish"} - {"put aside", "stop"}
+        kinds = sorted({s.kind for s in steps if s.kind not in ACTS}) + sorted(forms)
+        if kinds:
+            raise Halted(
+                f"this version does not walk: {', '.join(kinds)}",
+                why="it plans them, so that the recipe can be read and judged",
+                todo="Leave these items out (--without) and do them by hand, as the plan tells.",
+            )
 
     def walk(self, now: datetime, progress: Progress = lambda step, words: None) -> LegDone:
         """Do the due leg: every step in order, the logbook at the end.
@@ -228,14 +273,38 @@ class _Doing:
         return self._reader
 
     def finder(self, item: str) -> Finder:
-        return self._finders[item.partition(".")[0]]
+        planned = self._planned(item)
+        finder = self._finders[planned.recipe]
+        if not planned.instance:
+            return finder
+        meant = Instance(self.pinned(item), planned.instance, None, How("each"))
+        return finder.within(self._from(planned), meant)
 
     def _planned(self, item: str) -> PlannedItem:
         return self._plan.item(item)
 
+    def item(self, item: str) -> Item:
+        planned = self._planned(item)
+        return self._visit._recipes[planned.recipe].recipe.items[planned.item]
+
+    def carved(self, item: str) -> tuple[str, ...]:
+        return self._planned(item).carved
+
     def pinned(self, item: str) -> str:
         planned = self._planned(item)
-        return planned.old_path if self._visit.station.station == "old" else planned.new_path
+        if self._visit.station.station == "old":
+            return planned.old_path
+        return planned.new_path or self._found_now(planned)
+
+    def _found_now(self, planned: PlannedItem) -> str:
+        where = self._finders[planned.recipe].place(self._from(planned))
+        if isinstance(where, Found | Absent) and not planned.instance:
+            return where.path
+        raise Halted(
+            f"where {planned.id} goes on {self.machine.name} is not known",
+            why=str(where),
+            todo="Plan again with this machine's card (`widetrail card`).",
+        )
 
     def noted(self, item: str) -> Facts:
         for generation in self._visit.parcel.legs_done:
@@ -276,9 +345,10 @@ class _Doing:
         """Raise where the machine is no longer the one the plan was made for."""
         planned = self._visit.station.facts
         for name, value in self.machine.facts().items():
-            if planned.get(name) != value:
+            if planned and planned.get(name) != value:
                 raise self._changed(f"its {name} is {value}", f"{planned.get(name)} was planned")
-        for finder in self._finders.values():
+        moved = {item.recipe for item in self._plan.items}
+        for finder in (f for name, f in self._finders.items() if name in moved):
             if finder.installation is None:
                 name = finder.loaded.recipe.application.name
                 raise self._changed(f"{name} is not there", "it was when the plan was made")
@@ -286,7 +356,10 @@ class _Doing:
     def places_hold(self) -> None:
         """Raise where an item's place is no longer where it was planned."""
         for item in self._plan.items:
-            where = self.finder(item.id).place(self._from(item))
+            where = self._finders[item.recipe].place(self._from(item))
+            if isinstance(where, Several) or item.instance:
+                self._instance_holds(item, where)
+                continue
             wanted = self.pinned(item.id)
             there = where.path if isinstance(where, Found | Absent) else ""
             gone = self._visit.station.station == "old" and isinstance(where, Absent)
@@ -294,8 +367,35 @@ class _Doing:
                 now = f"now at {there}" if isinstance(where, Found) else str(where)
                 raise self._changed(f"{item.id} is not at {wanted}", now)
 
+    def _instance_holds(self, item: PlannedItem, where: Where) -> None:
+        if self._visit.station.station != "old":
+            return
+        listed = where.instances if isinstance(where, Several) else ()
+        if item.old_path not in [instance.path for instance in listed]:
+            raise self._changed(f"{item.id} is not at {item.old_path}", str(where))
+
+    def needs_hold(self) -> None:
+        """Raise where a need of a route, judged on new, does not hold when its leg begins."""
+        if self._visit.station.station != "new":
+            return
+        for item in self._plan.items:
+            loaded = self._visit._recipes[item.recipe]
+            rule = loaded.recipe.items[item.item]
+            route = next(r for r in rule.routes if r.name == item.route)
+            told = next(r for r in self._plan.recipes if r.id == item.recipe).old
+            facts = {**self._plan.station("old").facts, **told}
+            old = ToldSide(self._plan.station("old").machine, facts)
+            new = SeenSide(self.finder(item.id))
+            needs = route.needs.model_copy(update={"old": None})
+            judged = judge_needs(needs, old, new, rule.from_, datetime.now(UTC))
+            unmet = [j for j in judged if j.verdict == "unmet" and j.station == "new"]
+            if unmet:
+                raise self._changed(
+                    f'{item.id} cannot go by "{item.route}"', "; ".join(map(str, unmet))
+                )
+
     def _from(self, item: PlannedItem) -> str:
-        return self.finder(item.id).loaded.recipe.items[item.item].from_
+        return self._visit._recipes[item.recipe].recipe.items[item.item].from_
 
     def _changed(self, what: str, why: str) -> Halted:
         return Halted(

@@ -1,0 +1,191 @@
+"""Choosing the route of an item: the first that applies, and why each earlier one does not."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import datetime
+
+from widetrail.finding import Absent, Finder, Found, Known, Tally, Unknown, Where
+from widetrail.planning.needs import beyond_limit, condition_holds, judge_needs
+from widetrail.planning.plan import PassedOver
+from widetrail.planning.sides import Side
+from widetrail.recipe import Item, Loss, Route
+from widetrail.recipe.conditions import Condition
+from widetrail.recipe.templates import braces
+from widetrail.steps.run import RunRule
+
+
+@dataclass(frozen=True, slots=True)
+class Case:
+    """An item of one recipe as it lies on old, with the sides it goes between."""
+
+    item: Item
+    finder: Finder
+    old: Side
+    new: Side
+    new_place: Where
+    tally: Tally
+    largest: int
+    parts: Mapping[str, tuple[str, ...]]
+    narrowed: frozenset[str]
+    today: datetime
+
+
+@dataclass(frozen=True, slots=True)
+class Chosen:
+    """The route taken, with the needs that held and those that are assumed."""
+
+    route: Route
+    passed_over: tuple[PassedOver, ...]
+    met: tuple[str, ...]
+    assumed: tuple[str, ...]
+    parts: Mapping[str, tuple[str, ...]]
+    rest: tuple[Loss, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class NoRoute:
+    """No route applies; ``passed_over`` says why, one by one."""
+
+    passed_over: tuple[PassedOver, ...]
+    rest: tuple[Loss, ...] = ()
+
+
+def choose_route(case: Case, skip: frozenset[str] = frozenset()) -> Chosen | NoRoute:
+    """Return the first route of the item that applies; ``skip`` leaves routes out by name."""
+    passed: list[PassedOver] = []
+    rest: list[Loss] = []
+    routes = [r for r in case.item.routes if r.name not in skip]
+    while routes:
+        route = routes.pop(0)
+        verdict = _judge(case, route)
+        if isinstance(verdict, Chosen):
+            return Chosen(
+                route, tuple(passed), verdict.met, verdict.assumed, verdict.parts,
+                (*rest, *verdict.rest),
+            )  # fmt: skip
+        passed.append(verdict)
+        if verdict.code == "only" and isinstance(route.rest, Loss):
+            rest.append(route.rest)
+        if verdict.code == "only" and isinstance(route.rest, str):
+            routes = [r for r in case.item.routes if r.name == route.rest]
+    return NoRoute(tuple(passed), tuple(rest))
+
+
+def _judge(case: Case, route: Route) -> Chosen | PassedOver:
+    if not case.finder.holds(route.for_):
+        return PassedOver(route=route.name, code="for", reason=_case_words(case, route))
+    place = case.item.from_
+    judged = judge_needs(route.needs, case.old, case.new, place, case.today)
+    unmet = [j for j in judged if j.verdict == "unmet"]
+    if unmet:
+        reason = "; ".join(map(str, unmet))
+        return PassedOver(route=route.name, code="need", reason=reason)
+    outside, parts, rest = _narrowed(case, route)
+    if outside:
+        return PassedOver(route=route.name, code="only", reason=outside)
+    beyond = beyond_limit(route.limit, case.tally.size, case.tally.files, case.largest)
+    if beyond:
+        return PassedOver(route=route.name, code="limit", reason=beyond)
+    alone = sorted(part for part in case.narrowed if not _mentions(route, part))
+    if alone:
+        reason = f"it carries all of {', '.join(alone)}, and only some was chosen"
+        return PassedOver(route=route.name, code="parts", reason=reason)
+    placed = isinstance(case.new_place, Found | Absent) or case.new.source == "assumed"
+    if copies(route) and not placed:
+        reason = f"there is no place for it on new: {case.new_place}"
+        return PassedOver(route=route.name, code="place", reason=reason)
+    met = tuple(_short(j.station, j.fact, j.found) for j in judged if j.verdict == "met")
+    assumed = tuple(str(j) for j in judged if j.verdict == "assumed")
+    return Chosen(route, (), met, assumed, parts, rest)
+
+
+def _short(station: str, fact: str, found: str) -> str:
+    return f"{station}: {fact.replace('_', ' ')} is {found}"
+
+
+def _case_words(case: Case, route: Route) -> str:
+    assert route.for_ is not None
+    wanted = {k: v for k, v in route.for_.model_dump().items() if v is not None}
+    found = {name: str(case.old.fact(name)) for name in wanted}
+    asked = ", ".join(f"{k} {v}" for k, v in wanted.items())
+    here = ", ".join(f"{k} {v}" for k, v in found.items())
+    return f"it is for {asked}, and old has {here}"
+
+
+def _narrowed(
+    case: Case, route: Route
+) -> tuple[str, Mapping[str, tuple[str, ...]], tuple[Loss, ...]]:
+    """Return why ``only`` leaves the whole case out, or the parts and losses that remain."""
+    parts = dict(case.parts)
+    rest: list[Loss] = []
+    for name, conditions in route.only.items():
+        if name not in case.item.parts:
+            for reading, condition in conditions.items():
+                reason = _fails(case, case.finder, reading, condition)
+                if reason:
+                    return f"it carries only what is {reading} {condition}, and {reason}", {}, ()
+            continue
+        kept, left = _split(case, name, parts.get(name, ()), conditions)
+        if not kept and parts.get(name):
+            return f"no {name} is {_shown(conditions)}", {}, ()
+        parts[name] = kept
+        if left and isinstance(route.rest, Loss):
+            what = f"{route.rest.what}: {', '.join(left)}"
+            rest.append(route.rest.model_copy(update={"what": what}))
+    return "", parts, tuple(rest)
+
+
+def _shown(conditions: Mapping[str, Condition]) -> str:
+    return " and ".join(f"{name} {condition}" for name, condition in conditions.items())
+
+
+def _split(
+    case: Case, part: str, values: tuple[str, ...], conditions: Mapping[str, Condition]
+) -> tuple[tuple[str, ...], tuple[str, ...]]:
+    kept = tuple(
+        value
+        for value in values
+        if not any(
+            _fails(case, case.finder.with_parts({part: value}), reading, condition)
+            for reading, condition in conditions.items()
+        )
+    )
+    return kept, tuple(value for value in values if value not in kept)
+
+
+def _fails(case: Case, finder: Finder, reading: str, condition: Condition) -> str:
+    answer = finder.reading(reading)
+    if isinstance(answer, Unknown):
+        return f"its {reading} is {answer}"
+    assert isinstance(answer, Known)
+    holds = condition_holds(condition, answer.value, None, case.today)
+    return "" if holds else f"its {reading} is {answer}"
+
+
+def _mentions(route: Route, part: str) -> bool:
+    """Return whether a route can carry some values of a part alone: a command of it names it."""
+    for leg in route.legs:
+        for step in leg.steps:
+            if isinstance(step.rule, RunRule):
+                named = {b.name for argument in step.rule.run for b in braces(argument)}
+                if part in named or step.rule.per == part:
+                    return True
+    return False
+
+
+def copies(route: Route) -> bool:
+    """Return whether a route copies files to the item's place."""
+    return any(step.kind == "copy" for leg in route.legs for step in leg.steps)
+
+
+def uses_parcel(route: Route) -> bool:
+    """Return whether anything of the item travels in the parcel."""
+    made = (
+        step.rule.makes is not None
+        for leg in route.legs
+        for step in leg.steps
+        if isinstance(step.rule, RunRule)
+    )
+    return copies(route) or any(made)

@@ -1,0 +1,187 @@
+"""Judging needs and limits: each with the value that decided."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from typing import Literal
+
+from widetrail.finding import Known, Unknown, Value, show_value
+from widetrail.finding.values import Absent, Found
+from widetrail.formats.quantities import show_size
+from widetrail.planning.sides import Side
+from widetrail.recipe.conditions import AS_OLD, Condition, Limit, Needs, SideNeeds, parse_duration
+from widetrail.recipe.releases import parse_releases
+
+Verdict = Literal["met", "unmet", "assumed"]
+
+
+@dataclass(frozen=True, slots=True)
+class Judged:
+    """One need: the station and fact it is about, what was wanted, what was found, the verdict."""
+
+    station: str
+    fact: str
+    wanted: str
+    found: str
+    verdict: Verdict
+
+    def __str__(self) -> str:
+        name = self.fact.replace("_", " ")
+        if self.fact == "installed" and self.verdict == "unmet":
+            return f"it is {'' if self.found == 'yes' else 'not '}installed on {self.station}"
+        if self.verdict == "assumed":
+            return f"{self.station}: {name} is taken to be {self.wanted}"
+        return f"{self.station}: {name} must be {self.wanted}, and is {self.found}"
+
+
+def judge_needs(needs: Needs, old: Side, new: Side, place: str, today: datetime) -> list[Judged]:
+    """Judge every need of a route. ``place`` is the item's, for needs of its path.
+
+    A fact unknown on old is unmet; unknown on new, while new was not seen, it is assumed. That new
+    has the application is a need of every route unless the recipe says otherwise.
+    """
+    sides = SideNeeds() if needs.new is None else needs.new
+    if sides.installed is None:
+        sides = sides.model_copy(update={"installed": Condition.model_validate("yes")})
+    judged = [] if needs.old is None else list(_side("old", needs.old, old, old, place, today))
+    judged += _side("new", sides, new, old, place, today)
+    if needs.between is not None:
+        judged += [
+            Judged("between", name, str(condition), "not known", "assumed")
+            for name, condition in _conditions(needs.between)
+        ]
+    return judged
+
+
+def _conditions(needs: SideNeeds) -> Iterator[tuple[str, Condition]]:
+    for name in ("edition", "installed", "administrator", "network", "platform"):
+        condition = getattr(needs, name)
+        if condition is not None:
+            yield name, condition
+
+
+def _side(
+    station: str, needs: SideNeeds, side: Side, old: Side, place: str, today: datetime
+) -> Iterator[Judged]:
+    if needs.release is not None:
+        yield _release(station, needs.release, side, old)
+    if needs.system is not None:
+        found = side.fact("system")
+        yield _ranged(station, "system", needs.system, found, side)
+    for name, condition in _conditions(needs):
+        yield _judged(station, name, condition, side.fact(name), side, None, today)
+    if needs.path is not None:
+        yield _path(station, side, old, place)
+    for name, condition in needs.readings.items():
+        covered = old.reading(name) if condition.covers is not None else None
+        yield _judged(station, name, condition, side.reading(name), side, covered, today)
+
+
+def _unknown(station: str, fact: str, wanted: str, found: Unknown, side: Side) -> Judged:
+    open_yet = station == "new" and side.source != "seen"
+    verdict: Verdict = "assumed" if open_yet else "unmet"
+    return Judged(station, fact, wanted, f"unknown ({found.reason})", verdict)
+
+
+def _judged(
+    station: str, fact: str, condition: Condition, found: Known | Unknown, side: Side,
+    covered: Known | Unknown | None, today: datetime,
+) -> Judged:  # fmt: skip
+    if isinstance(found, Unknown):
+        return _unknown(station, fact, str(condition), found, side)
+    if isinstance(covered, Unknown):
+        return _unknown("old", fact, str(condition), covered, side)
+    of_old = covered.value if covered is not None else None
+    holds = condition_holds(condition, found.value, of_old, today)
+    return Judged(station, fact, str(condition), str(found), "met" if holds else "unmet")
+
+
+def condition_holds(
+    condition: Condition, value: Value, of_old: Value | None, today: datetime
+) -> bool:
+    """Return whether ``value`` is what ``condition`` asks; what cannot be compared is not."""
+    text = show_value(value)
+    number = value if isinstance(value, int | float) and not isinstance(value, bool) else None
+    tests = [
+        condition.equals is None or _same(condition.equals, text, number),
+        condition.one_of is None or any(_same(w, text, number) for w in condition.one_of),
+        condition.matches is None or re.search(condition.matches, text) is not None,
+        condition.at_least is None or (number is not None and number >= condition.at_least),
+        condition.at_most is None or (number is not None and number <= condition.at_most),
+        condition.within is None or _recent(text, condition.within, today),
+        condition.covers is None or _covers(value, of_old),
+    ]
+    return all(tests)
+
+
+def _same(wanted: str, text: str, number: float | None) -> bool:
+    if number is None:
+        return wanted.casefold() == text.casefold()
+    try:
+        return float(wanted) == number
+    except ValueError:
+        return False
+
+
+def _recent(text: str, within: str, today: datetime) -> bool:
+    try:
+        moment = datetime.fromisoformat(text)
+    except ValueError:
+        return False
+    moment = moment if moment.tzinfo is not None else moment.replace(tzinfo=UTC)
+    return moment >= today - parse_duration(within)
+
+
+def _covers(value: Value, of_old: Value | None) -> bool:
+    here = value if isinstance(value, tuple) else (str(value),)
+    there = of_old if isinstance(of_old, tuple) else (str(of_old),)
+    return set(there) <= set(here)
+
+
+def _release(station: str, wanted: str, side: Side, old: Side) -> Judged:
+    if wanted not in AS_OLD:
+        return _ranged(station, "release", wanted, side.fact("release"), side)
+    if old.release is None:
+        reason = Unknown("old's release is not known")
+        return _unknown("old", "release", f"known, since new's must be {wanted}", reason, old)
+    if side.release is None:
+        return _unknown(station, "release", f"{wanted} as {old.release}",
+                        Unknown("its release is not known"), side)  # fmt: skip
+    holds = side.release == old.release or (wanted != "same" and side.release > old.release)
+    shown = f"{old.release}{' or later' if wanted != 'same' else ''}"
+    return Judged(station, "release", shown, str(side.release), "met" if holds else "unmet")
+
+
+def _ranged(station: str, fact: str, wanted: str, found: Known | Unknown, side: Side) -> Judged:
+    from widetrail.recipe.releases import parse_release
+
+    if isinstance(found, Unknown):
+        return _unknown(station, fact, wanted, found, side)
+    release = parse_release(str(found.value))
+    holds = release is not None and release in parse_releases(wanted)
+    return Judged(station, fact, wanted, str(found), "met" if holds else "unmet")
+
+
+def _path(station: str, side: Side, old: Side, place: str) -> Judged:
+    here, there = side.place(place), old.place(place)
+    if not isinstance(there, Found | Absent):
+        return _unknown("old", "path", "known", Unknown(str(there)), old)
+    if not isinstance(here, Found | Absent):
+        return _unknown(station, "path", there.path, Unknown(str(here)), side)
+    verdict: Verdict = "met" if here.path == there.path else "unmet"
+    return Judged(station, "path", there.path, here.path, verdict)
+
+
+def beyond_limit(limit: Limit, size: int, files: int, largest: int) -> str:
+    """Return why ``limit`` passes an item over, or an empty text."""
+    if limit.size is not None and size > limit.size:
+        return f"it takes at most {show_size(limit.size)}, and this is {show_size(size)}"
+    if limit.count is not None and files > limit.count:
+        return f"it takes at most {limit.count} files, and these are {files}"
+    if limit.file is not None and largest > limit.file:
+        shown = show_size(largest)
+        return f"it takes files of at most {show_size(limit.file)}, and the largest is {shown}"
+    return ""

@@ -1,0 +1,179 @@
+"""What a plan knows of a station: seen on the machine, told by its card, or assumed."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any, Literal, Protocol
+
+from widetrail.errors import InputUnusable
+from widetrail.finding import Finder, Known, Nowhere, Unknown, Where
+from widetrail.finding.card import place_of
+from widetrail.recipe import Loaded
+from widetrail.recipe.releases import Release, parse_release
+
+Source = Literal["seen", "card", "assumed"]
+
+
+class Side(Protocol):
+    """One recipe's application as one station knows it."""
+
+    source: Source
+    machine: str
+
+    @property
+    def installed(self) -> bool | None:
+        """Whether the application is there; ``None`` where that is not known."""
+
+    @property
+    def release(self) -> Release | None:
+        """Its release, where that is known."""
+
+    def fact(self, name: str) -> Known | Unknown:
+        """Return a fact of the machine or installation by the name that needs give it."""
+
+    def place(self, name: str) -> Where:
+        """Return where a place of the recipe is."""
+
+    def reading(self, name: str) -> Known | Unknown:
+        """Take a reading of the recipe."""
+
+
+class SeenSide:
+    """A side that is a machine within reach."""
+
+    source: Source = "seen"
+
+    def __init__(self, finder: Finder) -> None:
+        self.finder = finder
+        self.machine = finder.machine.name
+
+    @property
+    def installed(self) -> bool | None:
+        return self.finder.installation is not None
+
+    @property
+    def release(self) -> Release | None:
+        here = self.finder.installation
+        return here.release if here is not None else None
+
+    def fact(self, name: str) -> Known | Unknown:
+        here, machine = self.finder.installation, self.finder.machine
+        facts: dict[str, object] = {
+            "installed": here is not None,
+            "administrator": machine.administrator,
+            "network": machine.network,
+            "platform": machine.platform,
+            "system": machine.system,
+            "release": str(here.release) if here is not None and here.release else None,
+            "edition": here.edition or None if here is not None else None,
+        }
+        return _known(name, facts.get(name))
+
+    def place(self, name: str) -> Where:
+        return self.finder.place(name)
+
+    def reading(self, name: str) -> Known | Unknown:
+        return self.finder.reading(name)
+
+
+class CardSide:
+    """A side whose machine is out of reach while its card is there."""
+
+    source: Source = "card"
+
+    def __init__(self, facts: Mapping[str, Any], loaded: Loaded) -> None:
+        """Take what the card says of ``loaded``'s application.
+
+        Raises:
+            InputUnusable: The card was made with another edition of the recipe, or without it.
+        """
+        self._facts = facts
+        self.machine = str(facts["machine"])
+        listed = {a["id"]: a for a in facts["applications"]}
+        todo = "Write the card anew on that machine, with this recipe."
+        if loaded.id not in listed:
+            why = f"it says nothing of {loaded.id}"
+            raise InputUnusable("the card does not fit", where=self.machine, why=why, todo=todo)
+        self._application = listed[loaded.id]
+        if self._application["recipe"] != loaded.digest:
+            why = f"it was made with another edition of the recipe for {loaded.id}"
+            raise InputUnusable("the card does not fit", where=self.machine, why=why, todo=todo)
+
+    @property
+    def installed(self) -> bool | None:
+        return bool(self._application["installations"])
+
+    @property
+    def _latest(self) -> Mapping[str, Any]:
+        listed: list[Mapping[str, Any]] = self._application["installations"]
+        known = [(parse_release(str(i["release"])), i) for i in listed]
+        ordered = sorted(known, key=lambda pair: pair[0].order if pair[0] else ())
+        return ordered[-1][1] if ordered else {}
+
+    @property
+    def release(self) -> Release | None:
+        return parse_release(str(self._latest.get("release") or ""))
+
+    def fact(self, name: str) -> Known | Unknown:
+        facts: dict[str, object] = {
+            "installed": self.installed,
+            "release": self._latest.get("release"),
+            "edition": self._latest.get("edition"),
+        }
+        for fact in ("administrator", "network", "platform", "system"):
+            facts[fact] = self._facts.get(fact)
+        return _known(name, facts.get(name))
+
+    def place(self, name: str) -> Where:
+        told = self._application["places"].get(name)
+        return place_of(told) if told is not None else Nowhere("the card does not tell")
+
+    def reading(self, name: str) -> Known | Unknown:
+        return Unknown("a card holds no readings")
+
+
+class ToldSide:
+    """Old as a plan tells it, where old itself is out of reach."""
+
+    source: Source = "seen"
+    installed: bool | None = True
+
+    def __init__(self, machine: str, facts: Mapping[str, str]) -> None:
+        self.machine, self._facts = machine, facts
+
+    @property
+    def release(self) -> Release | None:
+        return parse_release(self._facts.get("release", ""))
+
+    def fact(self, name: str) -> Known | Unknown:
+        return _known(name, self._facts.get(name))
+
+    def place(self, name: str) -> Where:
+        return Nowhere("old is out of reach")
+
+    def reading(self, name: str) -> Known | Unknown:
+        return Unknown("old is out of reach")
+
+
+class LaterSide:
+    """A side nothing is known of yet."""
+
+    source: Source = "assumed"
+    machine = "the new machine"
+    installed: bool | None = None
+    release: Release | None = None
+
+    def fact(self, name: str) -> Known | Unknown:
+        return Unknown("the new machine was not seen")
+
+    def place(self, name: str) -> Where:
+        return Nowhere("the new machine was not seen")
+
+    def reading(self, name: str) -> Known | Unknown:
+        return Unknown("the new machine was not seen")
+
+
+def _known(name: str, value: object) -> Known | Unknown:
+    if isinstance(value, bool | str) and value != "":
+        return Known(value)
+    return Unknown(f"its {name} is not known")
