@@ -126,12 +126,12 @@ def make_plan(
         draft.obstacles = [Halted(notice, todo=_NOTHING) for notice in draft.notices]
     if not draft.items and not draft.obstacles:
         draft.obstacles = [_left_obstacle(item) for item in draft.left]
-    _unfold(draft, sides, today)
+    _unfold(draft, today)
     size = _room(draft, medium, new)
     if draft.obstacles:
         raise Obstructed("the plan cannot be made", draft.obstacles)
     itinerary = find_itinerary(draft.steps)
-    _cheaper(draft, sides, itinerary, today)
+    _cheaper(draft, itinerary, today)
     return Plan(
         recipes=tuple(sorted((_recipe(side) for side in sides), key=lambda r: r.id)),
         stations=(_seen_station("old", old), _new_station(new)),
@@ -504,26 +504,25 @@ def _left_obstacle(item: LeftItem) -> Halted:
     return Halted(f"{item.title} cannot be carried", why=reasons, todo=item.todo)
 
 
-def _unfold(draft: _Draft, sides: Sequence[_Recipe], today: datetime) -> None:
-    by_recipe: dict[str, list[Step]] = {}
+def _unfold(draft: _Draft, today: datetime) -> None:
+    """Unfold every item; what uses another recipe, or lies inside an item, comes after it on new."""
+    unfolded: dict[str, list[Step]] = {}
     for planned, subject, chosen in draft.items:
-        steps = unfold_steps(planned, subject.side.loaded, chosen, subject.finder, today)
-        used = [
+        loaded = subject.side.loaded
+        unfolded[planned.id] = unfold_steps(planned, loaded, chosen, subject.finder, today)
+    for planned, subject, _ in draft.items:
+        uses = subject.side.loaded.recipe.uses
+        waits = [
             step.id
-            for other in subject.side.loaded.recipe.uses
-            for step in by_recipe.get(other, ())
+            for other, _, _ in draft.items
+            if other.recipe in uses or _inside(planned, other, subject)
+            for step in unfolded[other.id]
             if step.station == "new"
         ]
-        outer = [
-            f"{o.id}/"
-            for o, _, _ in draft.items
-            if o.id != planned.id and _inside(planned, o, subject)
-        ]
-        waits = [*used, *(s.id for s in draft.steps if s.id.startswith(tuple(outer)))]
-        if waits:
-            steps = [_later(step, waits) if step.station == "new" else step for step in steps]
-        by_recipe.setdefault(subject.side.loaded.id, []).extend(steps)
-        draft.steps.extend(steps)
+        draft.steps.extend(
+            _later(step, waits) if step.station == "new" and waits else step
+            for step in unfolded[planned.id]
+        )
     _check_order(draft)
 
 
@@ -596,9 +595,7 @@ def _other_way(carried: Sequence[tuple[PlannedItem, _Subject, Chosen]]) -> str:
     return ""
 
 
-def _cheaper(
-    draft: _Draft, sides: Sequence[_Recipe], itinerary: Itinerary, today: datetime
-) -> None:
+def _cheaper(draft: _Draft, itinerary: Itinerary, today: datetime) -> None:
     """Say which other route of one item would save a trip; routes are never chosen by trips."""
     for planned, subject, chosen in draft.items:
         others = [r for r in subject.item.routes if r.name != chosen.route.name]

@@ -1,0 +1,492 @@
+"""Planning: every reason to pass a route over, parts, carving, cards, and the fewest trips."""
+
+import itertools
+import json
+import random
+from collections.abc import Mapping, Sequence
+from datetime import timedelta
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+import build
+from conftest import NOW, World, widetrail
+from widetrail.errors import InputUnusable, Obstructed
+from widetrail.finding import make_card, read_card
+from widetrail.machine import FolderMachine, Medium
+from widetrail.planning import (
+    Choices,
+    Circle,
+    New,
+    Plan,
+    find_itinerary,
+    make_plan,
+    read_choices,
+)
+from widetrail.recipe import Loaded, Station, load_recipe_text
+from widetrail.recipe.conditions import parse_duration
+from widetrail.recipe.models import STATIONS
+from widetrail.steps import KINDS, Step
+
+MEDIUM = Medium("the stick", 1 << 30)
+
+BODY = """
+places: {notes: {folder: "{documents}/Notes"}}
+readings:
+  pages: {files: "{notes}/pages"}
+  kinds: {json: "{notes}/kinds.json", at: /kinds, as: set}
+  touched: {modified: "{notes}/kinds.json"}
+items:
+  notes:
+    title: Notes
+    from: notes
+    parts: {kind: kinds, shade: [light, dark]}
+    routes:
+      - name: first
+        %s
+        legs: [{new: [copy]}]
+      - name: second
+        legs: [{new: [copy]}]
+"""
+FILES = {
+    "/home/ada/Documents/Notes/pages/1": "x" * 3000,
+    "/home/ada/Documents/Notes/pages/2": "y",
+    "/home/ada/Documents/Notes/kinds.json": '{"kinds": ["moss", "fern"]}',
+}
+
+
+def recipe(body: str, sign: str = build.SIGN, app: str = "fernbook") -> Loaded:
+    head = build.HEAD.replace("id: fernbook", f"id: {app}")
+    return load_recipe_text(head + sign + body, f"{app}.trail.yaml", KINDS)
+
+
+@pytest.fixture
+def machines(tmp_path: Path) -> tuple[FolderMachine, FolderMachine]:
+    old = build.machine(tmp_path / "old", files=FILES, more="identity: one\nadministrator: no\n")
+    new_ini = {"/home/ada/fernbook.ini": "[fernbook]\nrelease=4.0\n"}
+    return old, build.machine(tmp_path / "new", files=new_ini, more="identity: two\n")
+
+
+def plan_of(
+    machines: tuple[FolderMachine, New], *recipes: Loaded, medium: Medium = MEDIUM, **kw: Any
+) -> Plan:
+    return make_plan(recipes, machines[0], machines[1], medium, NOW, **kw)
+
+
+PASSED = {
+    "for: {platform: windows}": ("for", "it is for platform windows, and old has platform linux"),
+    "for: {release: '>=4'}": ("for", "it is for release >=4, and old has release 3.1"),
+    "needs: {old: {release: '>=3.2'}}": ("need", "old: release must be >=3.2, and is 3.1"),
+    "needs: {new: {release: same}}": ("need", "new: release must be 3.1, and is 4.0"),
+    "needs: {new: {system: '<10'}}": ("need", "new: system must be <10, and is 10.0"),
+    "needs: {new: {platform: {in: [macos, windows]}}}": (
+        "need",
+        "new: platform must be one of macos, windows, and is linux",
+    ),
+    "needs: {old: {administrator: yes}}": ("need", "old: administrator must be yes, and is no"),
+    "needs: {new: {installed: no}}": ("need", "it is installed on new"),
+    "needs: {new: {path: {place: same}, network: no}}": (
+        "need",
+        "new: network must be no, and is yes",
+    ),
+    "needs: {old: {edition: institute}}": (
+        "need",
+        "old: edition must be institute, and is unknown (its edition is not known)",
+    ),
+    "needs: {old: {pages: {at_least: 3}}}": ("need", "old: pages must be at least 3, and is 2"),
+    "needs: {old: {pages: {at_most: 1}}}": ("need", "old: pages must be at most 1, and is 2"),
+    "needs: {old: {kinds: {matches: '^moss$'}}}": (
+        "need",
+        "old: kinds must be matching ^moss$, and is fern, moss",
+    ),
+    "needs: {new: {pages: 2}}": ("need", "new: pages must be 2, and is unknown"),
+    "needs: {new: {kinds: covers old}}": (
+        "need",
+        "new: kinds must be covering old's, and is unknown",
+    ),
+    "limit: {size: 2 KiB}": ("limit", "it takes at most 2.0 KiB, and this is 3.0 KiB"),
+    "limit: {count: 2}": ("limit", "it takes at most 2 files, and these are 3"),
+    "limit: {file: 1 KiB}": (
+        "limit",
+        "it takes files of at most 1.0 KiB, and the largest is 2.9 KiB",
+    ),
+    "only: {notes: {touched: {within: 24 months}}}": (
+        "only",
+        "it carries only what is touched within 24 months, and its touched is 2001",
+    ),
+}
+
+
+@pytest.mark.parametrize("rule", PASSED)
+def test_a_route_is_passed_over_with_the_values_that_decided(
+    machines: tuple[FolderMachine, FolderMachine], rule: str
+) -> None:
+    import os
+
+    path = machines[0].host("/home/ada/Documents/Notes/kinds.json")
+    os.utime(path, (1_000_000_000, 1_000_000_000))
+    (item,) = plan_of(machines, recipe(BODY % rule)).items
+    assert item.route == "second"
+    (passed,) = item.passed_over
+    code, reason = PASSED[rule]
+    assert (passed.route, passed.code) == ("first", code)
+    assert reason in passed.reason
+
+
+@pytest.mark.parametrize(
+    "rule",
+    [
+        "needs: {old: {release: '>=3, <4'}, new: {release: same or later, path: {place: same}}}",
+        "needs: {old: {pages: 2, kinds: {matches: moss}}, new: {network: yes, platform: linux}}",
+        "limit: {size: 4 KiB, count: 3, file: 3 KiB}",
+        "for: {platform: linux, release: '<4'}",
+        "only: {notes: {touched: {within: 200 years}}}",
+    ],
+)
+def test_a_route_whose_needs_hold_is_taken(
+    machines: tuple[FolderMachine, FolderMachine], rule: str
+) -> None:
+    (item,) = plan_of(machines, recipe(BODY % rule)).items
+    assert (item.route, item.passed_over) == ("first", ())
+
+
+def test_parts_are_chosen_and_a_route_that_cannot_carry_some_alone_is_passed_over(
+    machines: tuple[FolderMachine, FolderMachine],
+) -> None:
+    loaded = recipe(BODY.replace("- name: second\n        legs: [{new: [copy]}]", EXPORT) % "")
+    choices = read_choices([loaded], choose=["notes.kind=fern"])
+    (item,) = plan_of(machines, loaded, choices=choices).items
+    assert item.passed_over[0].code == "parts"
+    assert item.route == "second"
+    assert (item.parts["kind"], item.parts_left) == (("fern",), {"kind": ("moss",)})
+    (run,) = [s for s in plan_of(machines, loaded, choices=choices).steps if s.kind == "run"]
+    assert run.texts("command") == (
+        "fernbook",
+        "export",
+        "fern",
+        "--to",
+        "{parcel}/fernbook.notes/x",
+    )
+    assert run.station == "old"
+
+
+EXPORT = """- name: second
+        legs:
+          - old:
+              - run: [fernbook, export, "{kind}", --to, "{parcel}/x"]
+                makes: "{parcel}/x"
+"""
+
+
+def test_what_is_chosen_must_be_there(machines: tuple[FolderMachine, FolderMachine]) -> None:
+    loaded = recipe(BODY % "")
+    with pytest.raises(Obstructed) as error:
+        plan_of(machines, loaded, choices=read_choices([loaded], choose=["notes.kind=lichen"]))
+    assert "there is no kind lichen in fernbook.notes" in str(error.value.obstacles[0])
+    for wrong in (["notes.kin=fern"], ["notes.kind"], ["other.kind=fern"]):
+        with pytest.raises(InputUnusable):
+            read_choices([loaded], choose=wrong)
+    with pytest.raises(InputUnusable, match="no such item"):
+        read_choices([loaded], only=["nots"])
+
+
+def test_items_that_cannot_be_carried_say_what_to_do(
+    machines: tuple[FolderMachine, FolderMachine],
+) -> None:
+    body = (
+        BODY % ""
+        + """
+  password:
+    title: The password
+    from: notes
+    take: none
+    losses: [{what: the password, remedy: Type it again., when: {pages: {at_least: 1}}}]
+  colours:
+    title: Colours
+    from: notes
+    take: none
+    losses: [{what: the colours, remedy: Choose them., when: {pages: {at_least: 9}}}]
+"""
+    )
+    plan = plan_of(machines, recipe(body))
+    left = {item.id: [loss.what for loss in item.losses] for item in plan.left}
+    assert left == {"fernbook.password": ["the password"], "fernbook.colours": []}
+
+
+TWO = """
+uses: {%s: ">=1"}
+places: {%s: {folder: "%s"}}
+items:
+  data: {title: Data, from: %s, routes: [{name: copy, legs: [{new: [copy]}]}]}
+"""
+
+
+def other(app: str, uses: str, folder: str) -> Loaded:
+    text = TWO % (uses, app, folder, app)
+    return recipe(text if uses else text.replace('uses: {: ">=1"}\n', ""), app=app)
+
+
+def test_a_place_inside_anothers_is_carved_out_of_it(
+    machines: tuple[FolderMachine, FolderMachine],
+) -> None:
+    outer = other("outer", "", "{documents}")
+    inner = other("inner", "", "{documents}/Notes")
+    plan = plan_of(machines, inner, outer)
+    items = {item.id: item for item in plan.items}
+    assert items["outer.data"].carved == ("Notes",)
+    assert (items["outer.data"].files, items["inner.data"].files) == (0, 3)
+    (leg,) = [leg for leg in plan.legs if leg.station == "new"]
+    order = [s for s in leg.steps if s.endswith("publish")]
+    assert order == ["outer.data/copy/1/publish", "inner.data/copy/1/publish"]
+
+
+def test_two_equal_claims_stop_the_plan(machines: tuple[FolderMachine, FolderMachine]) -> None:
+    with pytest.raises(Obstructed) as error:
+        plan_of(machines, other("one", "", "{documents}"), other("two", "", "{documents}"))
+    assert "one.data and two.data claim one place" in str(error.value.obstacles[0])
+
+
+def test_uses_orders_recipes_and_a_circle_is_told(
+    machines: tuple[FolderMachine, FolderMachine],
+) -> None:
+    host, guest = other("zhost", "", "{documents}"), other("aguest", "zhost", "{config}")
+    machines[0].host("/home/ada/.config").mkdir()
+    plan = plan_of(machines, guest, host)
+    (leg,) = [leg for leg in plan.legs if leg.station == "new"]
+    assert leg.steps == ("zhost.data/copy/1/publish", "aguest.data/copy/1/publish")
+    with pytest.raises(Obstructed, match="aguest uses zhost, and its recipe is not here"):
+        plan_of(machines, guest)
+    circle = other("zhost", "aguest", "{documents}")
+    with pytest.raises(Obstructed, match="aguest, zhost use each other in a circle"):
+        plan_of(machines, guest, circle)
+
+
+def test_the_same_plan_in_whatever_order_recipes_are_named(
+    machines: tuple[FolderMachine, FolderMachine],
+) -> None:
+    recipes = [other(f"app{n}", "", f"{{documents}}/Notes{n}") for n in range(4)]
+    for n in range(4):
+        machines[0].host(f"/home/ada/Documents/Notes{n}").mkdir()
+    plans = {plan_of(machines, *order).encoded() for order in itertools.permutations(recipes)}
+    assert len(plans) == 1
+
+
+def test_a_card_stands_in_for_new_and_nothing_else_does(
+    machines: tuple[FolderMachine, FolderMachine], tmp_path: Path
+) -> None:
+    loaded = recipe(BODY % "needs: {new: {release: same or later, pages: {at_least: 1}}}")
+    card = tmp_path / "card.json"
+    card.write_bytes(make_card(machines[1], [loaded]))
+    facts: Mapping[str, Any] = read_card(card)
+    plan = plan_of((machines[0], facts), loaded)
+    (item,) = plan.items
+    assert (item.route, item.new_path) == ("first", "/home/ada/Documents/Notes")
+    assert item.assumed == ("new: pages is taken to be at least 1",)
+    assert plan.station("new").source == "card"
+    with pytest.raises(InputUnusable, match="another edition of the recipe"):
+        plan_of((machines[0], facts), recipe(BODY % ""))
+    with pytest.raises(InputUnusable, match="says nothing of other"):
+        plan_of((machines[0], facts), other("other", "", "{documents}"))
+    own = make_card(machines[0], [loaded])
+    card.write_bytes(own)
+    with pytest.raises(InputUnusable, match="old and new are one machine"):
+        plan_of((machines[0], read_card(card)), loaded)
+
+
+def test_without_a_card_all_of_new_is_assumed_and_said(
+    machines: tuple[FolderMachine, FolderMachine],
+) -> None:
+    loaded = recipe(BODY % "needs: {new: {release: same or later, administrator: yes}}")
+    (item,) = plan_of((machines[0], None), loaded).items
+    assert item.route == "first"
+    assert item.assumed == (
+        "new: release is taken to be same or later as 3.1",
+        "new: installed is taken to be yes",
+        "new: administrator is taken to be yes",
+    )
+    assert (item.new_path, item.new_how) == ("", "found when new is walked")
+
+
+def test_a_medium_that_cannot_hold_a_file_or_all_is_told_with_another_way(
+    machines: tuple[FolderMachine, FolderMachine],
+) -> None:
+    loaded = recipe(BODY.replace("- name: second\n        legs: [{new: [copy]}]", SIGN_IN) % "")
+    with pytest.raises(Obstructed) as error:
+        plan_of(machines, loaded, medium=Medium("the stick", 1 << 30, largest=2048))
+    assert "cannot hold the largest file of fernbook.notes" in str(error.value.obstacles[0])
+    with pytest.raises(Obstructed) as error:
+        plan_of(machines, loaded, medium=Medium("the stick", 5000))
+    assert 'fernbook.notes could also go by "second", which needs none' in (
+        error.value.obstacles[0].todo
+    )
+
+
+SIGN_IN = """- name: second
+        await: {pages: 2}
+        legs: [{new: [{person: Sign in., proof: {pages: {at_least: 1}}}, {wait: {pages: 2}}]}]"""
+
+
+def test_a_route_that_would_save_a_trip_is_told_and_not_taken(
+    machines: tuple[FolderMachine, FolderMachine],
+) -> None:
+    loaded = recipe(BODY.replace("- name: second\n        legs: [{new: [copy]}]", SIGN_IN) % "")
+    plan = plan_of(machines, loaded)
+    assert plan.items[0].route == "first"
+    assert plan.trips == 1
+    assert 'fernbook.notes by "second" would save a trip' in plan.notices
+
+
+@pytest.mark.parametrize(
+    ("text", "delta"),
+    [("10 min", timedelta(minutes=10)), ("2 h", timedelta(hours=2)), ("1 day", timedelta(days=1))],
+)
+def test_durations(text: str, delta: timedelta) -> None:
+    assert parse_duration(text) == delta
+
+
+# The itinerary
+
+
+def problem(dice: random.Random, size: int) -> list[Step]:
+    steps: list[Step] = []
+    for number in range(size):
+        earlier = [s.id for s in steps if dice.random() < 1.6 / max(1, number)]
+        station: Station = dice.choice(STATIONS)
+        after = tuple(earlier)
+        steps.append(Step(id=f"s{number}", kind="person", station=station, item="x.y", after=after))
+    return steps
+
+
+def optimum(steps: Sequence[Step]) -> int:
+    """The fewest legs by a search of its own: over sets of stations' frontiers, deepening."""
+    todo = {s.id: s for s in steps}
+
+    def reachable(done: frozenset[str], at: str) -> frozenset[str]:
+        now = set(done)
+        grown = True
+        while grown:
+            grown = False
+            for step in todo.values():
+                if step.id not in now and step.station == at and now.issuperset(step.after):
+                    now.add(step.id)
+                    grown = True
+        return frozenset(now)
+
+    fronts = {frozenset[str]()}
+    for legs in itertools.count():
+        if any(len(f) == len(steps) for f in fronts):
+            return legs
+        fronts = {reachable(f, at) for f in fronts for at in STATIONS}
+    raise AssertionError
+
+
+def test_2000_random_problems_never_take_more_trips_than_the_optimum() -> None:
+    dice = random.Random(20261124)
+    exact = greedy = 0
+    for _ in range(2000):
+        steps = problem(dice, dice.randint(1, 16))
+        best = optimum(steps)
+        found = find_itinerary(steps)
+        assert found.exact
+        assert len(found.legs) == found.bound == best
+        done: set[str] = set()
+        for station, ids in found.legs:
+            for step in (next(s for s in steps if s.id == i) for i in ids):
+                assert step.station == station
+                assert done.issuperset(step.after)
+                done.add(step.id)
+        assert len(done) == len(steps)
+        hurried = find_itinerary(steps, most=2)
+        assert hurried.bound <= best <= len(hurried.legs)
+        exact += hurried.exact
+        greedy += not hurried.exact
+    assert exact > 100
+    assert greedy > 100
+
+
+def test_steps_in_a_circle_are_named() -> None:
+    steps = [
+        Step(id="a", kind="person", station="old", item="x.y", after=("b",)),
+        Step(id="b", kind="person", station="new", item="x.y", after=("a",)),
+    ]
+    with pytest.raises(Circle, match="a, b"):
+        find_itinerary(steps)
+
+
+# On the demo world
+
+
+def test_all_demo_recipes_at_once(world: World) -> None:
+    def plan(*recipes: Path) -> Any:
+        parcel = world.folder / "parcel"
+        sides: list[str | Path] = [
+            "--old",
+            world.old,
+            "--new",
+            world.new,
+            "--parcel",
+            parcel,
+            "--json",
+        ]
+        ran = widetrail("plan", *recipes, *sides)
+        assert ran.status == 0, ran.err
+        for path in sorted(parcel.rglob("*"), reverse=True):
+            path.rmdir() if path.is_dir() else path.unlink()
+        return ran.json
+
+    recipes = sorted((world.folder / "recipes").glob("*.trail.yaml"))
+    first = plan(*recipes)
+    assert plan(*reversed(recipes))["plan"] == first["plan"]
+    assert str(world.folder) not in json.dumps(first["plan"])
+    left = {item["id"] for item in first["plan"]["left"]}
+    assert "quillbox.mailbox[Garden post]" in left
+    assert (
+        "Brackenwend is not on potting-shed, so there is nothing to move of it"
+        in (first["plan"]["notices"])
+    )
+    assert len(first["plan"]["legs"]) == 2
+
+
+def test_a_plan_that_was_edited_by_hand_is_refused(world: World) -> None:
+    world.plan()
+    path = world.parcel / "data/plan.json"
+    path.write_bytes(path.read_bytes().replace(b"imarsh", b"intruder"))
+    ran = world.walk(world.old)
+    assert ran.status == 2
+    assert "plan.json: was damaged or touched" in ran.err
+
+
+def test_a_plan_without_new_is_walked_when_new_is_said(world: World) -> None:
+    call: list[str | Path] = ["plan", world.recipe, "--old", world.old, "--new-later"]
+    assert widetrail(*call, "--parcel", world.parcel).status == 0
+    assert world.walk(world.old).status == 0
+    refused = world.walk(world.new)
+    assert refused.status == 2
+    assert "whether glass-office is the new machine must be said" in refused.err
+    assert world.walk(world.new, "--as", "new").status == 0
+    report = widetrail("report", world.parcel, "--json").json
+    assert report["well"]
+
+
+def test_a_need_that_no_longer_holds_halts_the_leg_on_new(world: World) -> None:
+    needs = "        needs: {new: {release: '>=5.4'}}\n        legs:"
+    world.edit("recipes/sporelog.trail.yaml", lambda s: s.replace("        legs:", needs, 1))
+    world.plan()
+    world.walk(world.old)
+    release = world.new / "disks/C/Program Files/Sporelog/release.txt"
+    release.write_text("5.3\n")
+    ran = world.walk(world.new)
+    assert ran.status == 3
+    assert "new: release must be >=5.4, and is 5.3" in ran.err
+
+
+def test_only_and_without(world: World) -> None:
+    ran = world.plan("--without", "views", "--json")
+    assert [i["id"] for i in ran.json["plan"]["items"]] == ["sporelog.collection"]
+    assert world.plan("--only", "nothing").status == 2
+
+
+def test_choices_are_plain_values() -> None:
+    assert Choices(only=frozenset({"a.b"})).wants("a.b")
+    assert not Choices(without=frozenset({"a.b"})).wants("a.b")
