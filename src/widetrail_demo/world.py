@@ -19,6 +19,7 @@ from pathlib import Path
 from widetrail_demo.brackenwend import command as brackenwend
 from widetrail_demo.quillbox import store as quillbox
 from widetrail_demo.sporelog import store
+from widetrail_demo.tillbook import command as tillbook
 
 SEED = 19620421
 
@@ -106,7 +107,10 @@ def copy_recipes(folder: Path) -> None:
 
 
 def _potting_shed(folder: Path, dice: random.Random) -> None:
-    programs = {"Sporelog": "5.2", "Quillbox": "8.4", "Frondsign": "3.9"}
+    programs = {
+        "Sporelog": "5.2", "Quillbox": "8.4", "Frondsign": "3.9", "Huemoss": "2.6",
+        "Tillbook": "6.1", "SeedlingQuest": "3.0", "Desk": "10.0",
+    }  # fmt: skip
     home = _windows_machine(folder, "potting-shed", "ines", programs, system="10.0")
     collection = folder / "disks/D/Herbarium/Sporelog"
     _collection(collection, dice, specimens=412)
@@ -128,21 +132,91 @@ def _potting_shed(folder: Path, dice: random.Random) -> None:
     text = '<settings>\n  <library folder="D:\\Herbarium\\Labels"/>\n</settings>\n'
     path = home / "AppData/Roaming/Frondsign/settings.xml"
     _text(path, '<?xml version="1.0"?>\n' + text, datetime(2021, 7, 1, tzinfo=UTC))
+    _bed_plans(home / "Documents/Huemoss", dice)
+    _ledgers(folder, home, dice)
+    _school_visits(home / "AppData/Roaming/SeedlingQuest", dice)
+    _desk(
+        home, "8", ["Sporelog", "Quillbox", "Tillbook"], ["D:/Herbarium", "C:/Users/ines/Documents"]
+    )
+    for number in range(1, 8):
+        moment = datetime(2022, number, 9, tzinfo=UTC)
+        _text(home / "Leafdrop" / f"rota {number}.txt", "weeding, watering\n", moment)
     for number, name in enumerate(_LETTERS):
         moment = datetime(2011 + number, 3, 7, 10, tzinfo=UTC)
         _text(home / "Documents" / name, f"{name}\n", moment)
 
 
 def _glass_office(folder: Path, dice: random.Random) -> None:
-    programs = {"Sporelog": "5.4"}
+    programs = {
+        "Sporelog": "5.4", "Quillbox": "9.1", "Huemoss": "3.2", "Tillbook": "6.4",
+        "SeedlingQuest": "3.1", "Desk": "11.0",
+    }  # fmt: skip
     home = _windows_machine(folder, "glass-office", "imarsh", programs, system="11.0")
     _collection(home / "Documents/Sporelog", dice, specimens=3)
+    registry = _REGISTRY.replace('"8.4"', '"9.1"').replace("\n", "\r\n")
+    (folder / "registry.reg").write_bytes(registry.encode("utf-16"))
+    _mailrooms(
+        home / "AppData/Roaming/Marram/Quillbox", "9.1", [("Mailroom", "first", True, 0)], dice
+    )
+    (home / "Documents/Huemoss/Palettes").mkdir(parents=True)
+    (home / "Documents/Huemoss/Stamps").mkdir()
+    _text(
+        home / "AppData/Roaming/Tillbook/tillbook.json", '{"ledgers": []}',
+        datetime(2026, 10, 1, tzinfo=UTC),
+    )  # fmt: skip
+    _desk(home, "5", ["Quillbox"], [])
     _text(
         home / "AppData/Roaming/Sporelog/sporelog.ini",
         "[sporelog]\r\nrelease = 5.4\r\n\r\n[view]\r\ncolumns = number,name,found\r\n"
         "order = number\r\n",
         datetime(2026, 10, 1, 8, tzinfo=UTC),
     )
+
+
+def _bed_plans(root: Path, dice: random.Random) -> None:
+    moment = datetime(2020, 4, 1, tzinfo=UTC)
+    for number in range(1, 7):
+        colours = [f"#{dice.getrandbits(24):06x}" for _ in range(5)]
+        name = f"{dice.choice(_SPOTS)} {number}".replace(",", "")
+        _text(root / "Palettes" / f"{name}.palette", json.dumps(colours), moment)
+    for number in range(1, 10):
+        _text(root / "Stamps" / f"{dice.choice(_GENERA)} {number}.stamp", "a stamp\n", moment)
+
+
+def _ledgers(folder: Path, home: Path, dice: random.Random) -> None:
+    listed = []
+    for name, place, years, touched in (
+        ("Plant sale 2026", "D:/Sale/2026", 1, datetime(2026, 9, 20, tzinfo=UTC)),
+        ("Tea tent", "C:/Users/ines/Documents/Tea tent", 3, datetime(2026, 6, 2, tzinfo=UTC)),
+        ("Plant sale 2009", "D:/Sale/2009", 1, datetime(2009, 11, 1, tzinfo=UTC)),
+    ):
+        host = folder / "disks" / place.replace(":", "", 1)
+        first = touched.date() - timedelta(days=365 * years)
+        entries = [
+            ((first + timedelta(days=n)).isoformat(), dice.choice(_GENERA), dice.randint(50, 2000))
+            for n in range(60 * years)
+        ]
+        tillbook.create_ledger(host, entries)
+        os.utime(host / "book.db", (touched.timestamp(), touched.timestamp()))
+        listed.append({"name": name, "folder": place.replace("/", "\\")})
+    text = json.dumps({"ledgers": listed}, indent=1)
+    _text(home / "AppData/Roaming/Tillbook/tillbook.json", text, datetime(2026, 9, 20, tzinfo=UTC))
+
+
+def _school_visits(root: Path, dice: random.Random) -> None:
+    moment = datetime(2026, 5, 6, tzinfo=UTC)
+    classes = ["2b", "3a", "4 – Otters"]
+    _text(root / "quest.toml", 'teacher = "ines"\n', moment)
+    _text(root / "classes.json", json.dumps({"classes": classes}, ensure_ascii=False), moment)
+    for name in classes:
+        trail = {"station": dice.randint(1, 12), "acorns": dice.randint(3, 90)}
+        _text(root / "trails" / f"{name}.json", json.dumps(trail), moment)
+
+
+def _desk(home: Path, speed: str, programs: list[str], pinned: list[str]) -> None:
+    root, moment = home / "AppData/Roaming/Desk", datetime(2025, 1, 9, tzinfo=UTC)
+    _text(root / "desk.ini", f"[pointer]\nspeed = {speed}\nleft = yes\n", moment)
+    _text(root / "strip.json", json.dumps({"programs": programs, "pinned": pinned}), moment)
 
 
 def _windows_machine(
@@ -158,8 +232,8 @@ def _windows_machine(
     for program, release in programs.items():
         installed = folder / "disks/C/Program Files" / program
         _text(installed / "release.txt", f"{release}\n", moment)
-        _text(installed / f"{program.lower()}.exe", "a stand-in plays this\n", moment)
-    paths = {p: f"C:/Program Files/{p}/{p.lower()}.exe" for p in programs}
+        _text(installed / f"{_command(program)}.exe", "a stand-in plays this\n", moment)
+    paths = {p: f"C:/Program Files/{p}/{_command(p)}.exe" for p in programs}
     disks = (
         "  C: {folder: disks/C, size: 256 GiB, format: NTFS}\n"
         "  D: {folder: disks/D, size: 1 TiB, format: NTFS}\n"
@@ -208,7 +282,8 @@ def _machine_file(
 ) -> None:  # fmt: skip
     identity = f"{random.Random(name).getrandbits(64):016x}"
     installed = "".join(
-        f"  - path: {path}\n    start: [{program.lower()}]\n" for program, path in programs.items()
+        f"  - path: {path}\n    start: [{_command(program)}]\n"
+        for program, path in programs.items()
     )
     (folder / "machine.yaml").write_text(
         f"machine: {name}\n"
@@ -222,6 +297,10 @@ def _machine_file(
         f"programs:\n{installed}",
         encoding="utf-8",
     )
+
+
+def _command(program: str) -> str:
+    return "seedling-quest" if program == "SeedlingQuest" else program.lower()
 
 
 def _seed_vault(folder: Path, dice: random.Random) -> None:

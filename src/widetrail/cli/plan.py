@@ -85,8 +85,7 @@ def show_plan(page: Page, plan: Plan) -> None:
 
 
 def _show_item(page: Page, item: PlannedItem) -> None:
-    named = f" – {item.instance}" if item.instance else ""
-    page.line(f"{item.title}{named}", "bold", indent=2)
+    page.line(item.title, "bold", indent=2)
     why = f"; {', '.join(item.met)}" if item.met else ""
     page.line(f"by: {item.route} ({item.files} files, {show_size(item.size)}){why}", indent=4)
     for passed in item.passed_over:

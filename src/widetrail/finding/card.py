@@ -117,7 +117,7 @@ def place_of(facts: dict[str, Any]) -> Where:
                 Instance(i["path"], i["name"], i["in use"], How("index"), i["synced"] or "")
                 for i in facts["several"]
             )
-            return Several(tuple(listed))
+            return Several(tuple(listed), source=facts["source"] or "")
         if facts["path"] is None:
             return Nowhere(str(facts["reason"]))
         how = How(
@@ -160,6 +160,7 @@ def where_facts(where: Where) -> dict[str, Any]:
                     }
                     for i in where.instances
                 ],
+                "source": where.source or None,
                 "passed over": [{"path": p, "reason": r} for p, r in where.passed_over],
             }
         case Nowhere():

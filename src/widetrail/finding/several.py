@@ -57,7 +57,7 @@ def by_index(machine: Machine, place: Place, index: Index, source: str, case: in
         shown = base(path) if name is None else str(name)
         in_use = _in_use(entry.get(index.in_use)) if index.in_use is not None else None
         instances.append(Instance(path, shown, in_use, how, machine.synced(path)))
-    return _held(machine, place, instances, passed_over)
+    return replace(_held(machine, place, instances, passed_over), source=source)
 
 
 def _entries(machine: Machine, index: Index, source: str) -> Iterator[dict[str, Raw]]:

@@ -144,10 +144,14 @@ class Instance:
 
 @dataclass(frozen=True, slots=True)
 class Several:
-    """A place that is several folders, and what looked like one but is none, with the reason."""
+    """A place that is several folders, and what looked like one but is none, with the reason.
+
+    ``source`` is the program's index that lists them, if there is one.
+    """
 
     instances: tuple[Instance, ...]
     passed_over: tuple[tuple[str, str], ...] = ()
+    source: str = ""
 
     def __str__(self) -> str:
         names = ", ".join(i.name for i in self.instances)

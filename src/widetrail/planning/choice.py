@@ -96,7 +96,12 @@ def _judge(case: Case, route: Route) -> Chosen | PassedOver:
     if copies(route) and not placed:
         reason = f"there is no place for it on new: {case.new_place}"
         return PassedOver(route=route.name, code="place", reason=reason)
-    met = tuple(_short(j.station, j.fact, j.found) for j in judged if j.verdict == "met")
+    said = route.needs.new.installed if route.needs.new is not None else None
+    met = tuple(
+        _short(j.station, j.fact, j.found)
+        for j in judged
+        if j.verdict == "met" and (j.fact != "installed" or said is not None)
+    )
     assumed = tuple(str(j) for j in judged if j.verdict == "assumed")
     return Chosen(route, (), met, assumed, parts, rest)
 

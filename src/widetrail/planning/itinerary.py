@@ -10,6 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from heapq import heappop, heappush
 
 from widetrail.recipe import Station
 from widetrail.recipe.models import STATIONS
@@ -60,16 +61,22 @@ def find_itinerary(steps: Sequence[Step], most: int = STATES) -> Itinerary:
 
 def _in_order(steps: Sequence[Step]) -> tuple[str, ...]:
     """Return the ids so that each comes after those it waits for, ties as they were given."""
-    done: set[str] = set()
+    waiting = {step.id: set(step.after) for step in steps}
+    followers: dict[str, list[int]] = {}
+    for number, step in enumerate(steps):
+        for before in waiting[step.id]:
+            followers.setdefault(before, []).append(number)
+    ready = [number for number, step in enumerate(steps) if not waiting[step.id]]
     order: list[str] = []
-    left = list(steps)
-    while left:
-        ready = [s for s in left if done.issuperset(s.after)]
-        if not ready:
-            raise Circle([s.id for s in left])
-        order.extend(s.id for s in ready)
-        done.update(s.id for s in ready)
-        left = [s for s in left if s.id not in done]
+    while ready:
+        done = steps[heappop(ready)].id
+        order.append(done)
+        for number in followers.get(done, ()):
+            waiting[steps[number].id].discard(done)
+            if not waiting[steps[number].id]:
+                heappush(ready, number)
+    if len(order) < len(steps):
+        raise Circle([step.id for step in steps if waiting[step.id]])
     return tuple(order)
 
 

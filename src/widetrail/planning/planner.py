@@ -15,6 +15,7 @@ from widetrail.finding import (
     Absent,
     Finder,
     Found,
+    How,
     Instance,
     Known,
     Nowhere,
@@ -46,6 +47,7 @@ from widetrail.planning.sides import CardSide, LaterSide, SeenSide, Side
 from widetrail.planning.unfolding import unfold_steps
 from widetrail.recipe import Item, Loaded, Loss, Station
 from widetrail.recipe.releases import parse_releases
+from widetrail.recipe.templates import ROOTS
 from widetrail.steps import Step
 
 ENTRY_ROOM = 2048
@@ -294,18 +296,32 @@ def _paired(
             found = Found(matched.new.path, "folder", matched.new.how, matched.new.synced)
             yield matched.old, found
         else:
-            yield matched.old, _registered(side, item, matched.old)
+            yield matched.old, _registered(side, new, matched.old)
 
 
-def _registered(side: _Recipe, item: Item, instance: Instance) -> Where:
-    """Return where an instance that new does not have yet would lie there."""
-    source, on_new = instance.how.source, side.new.place(item.from_)
-    index = next((i.how for i in getattr(on_new, "instances", ()) if i.how.source), None)
-    folder = parent(source)
-    inside = instance.path[len(folder) :] if instance.path.startswith(f"{folder}/") else ""
-    if index is None or not inside:
+def _registered(side: _Recipe, new: Several, instance: Instance) -> Where:
+    """Return where an instance that new does not have yet would lie there.
+
+    That is at the same place below the folder of the list, else below the same root, else at the
+    same path where that disk is there.
+    """
+    how = How(instance.how.rule, instance.how.case, new.source)
+    folder = parent(instance.how.source)
+    if new.source and instance.path.startswith(f"{folder}/"):
+        return Absent(join(parent(new.source), instance.path[len(folder) :]), "folder", how)
+    if not isinstance(side.new, SeenSide):
         return Nowhere("it is not on new yet, and where it would lie is not known")
-    return Absent(join(parent(index.source), inside), "folder", index)
+    machine, old = side.new.finder.machine, side.finder.machine
+    roots = sorted(ROOTS, key=lambda name: (-len(old.root(name)), name))
+    below = next((r for r in roots if instance.path.startswith(f"{old.root(r)}/")), None)
+    path = instance.path
+    if below is not None:
+        path = join(machine.root(below), instance.path[len(old.root(below)) :])
+    try:
+        there = machine.look(path)
+    except MachineUnusable as error:
+        return Nowhere(f"it is not on new yet, and {error}")
+    return Found(path, "folder", how) if there is not None else Absent(path, "folder", how)
 
 
 def _plan_item(
@@ -403,6 +419,11 @@ def _parts(
     return parts, frozenset(left), left
 
 
+def _title(subject: _Subject) -> str:
+    named = f" – {subject.instance.name}" if subject.instance is not None else ""
+    return f"{subject.side.loaded.recipe.application.name}: {subject.item.title}{named}"
+
+
 def _losses(subject: _Subject, losses: Sequence[Loss], today: datetime) -> tuple[Loss, ...]:
     """Return the losses that are: one whose condition cannot be judged is told too."""
     return tuple(loss for loss in losses if _happens(subject, loss, today))
@@ -424,7 +445,6 @@ def _planned(
     item, new = subject.item, subject.new_place
     there = new if isinstance(new, Found | Absent) else None
     later = "found when new is walked" if subject.side.new.source == "assumed" else str(new)
-    application = subject.side.loaded.recipe.application
     retired = f"Rename {old.path}, so that nobody works in it by accident."
     tasks = (f"On {subject.side.old.machine}, when all is well: {retired}",) if item.retire else ()
     return PlannedItem(
@@ -432,7 +452,7 @@ def _planned(
         recipe=subject.side.loaded.id,
         item=subject.name,
         instance=subject.instance.name if subject.instance is not None else "",
-        title=f"{application.name}: {item.title}",
+        title=_title(subject),
         kind=item.kind,
         route=chosen.route.name,
         existing=chosen.route.existing,
@@ -492,7 +512,7 @@ def _left(subject: _Subject, chosen: NoRoute, losses: tuple[Loss, ...]) -> LeftI
         todo = "Change what the reasons name, then plan again."
     return LeftItem(
         id=subject.id,
-        title=f"{application.name}: {subject.item.title}",
+        title=_title(subject),
         passed_over=chosen.passed_over,
         losses=(*losses, *chosen.rest),
         todo=todo,
@@ -505,7 +525,7 @@ def _left_obstacle(item: LeftItem) -> Halted:
 
 
 def _unfold(draft: _Draft, today: datetime) -> None:
-    """Unfold every item; what uses another recipe, or lies inside an item, comes after it on new."""
+    """Unfold every item; what uses another recipe or lies inside an item comes after it on new."""
     unfolded: dict[str, list[Step]] = {}
     for planned, subject, chosen in draft.items:
         loaded = subject.side.loaded

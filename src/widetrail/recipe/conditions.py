@@ -101,7 +101,7 @@ class Condition(Model):
         if self.one_of is not None:
             words.append(f"one of {', '.join(self.one_of)}")
         if self.matches is not None:
-            words.append(f"matching {self.matches}")
+            words.append("there" if self.matches == "." else f"matching {self.matches}")
         if self.at_least is not None:
             words.append(f"at least {self.at_least:g}")
         if self.at_most is not None:

@@ -2,13 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import Literal
 
 from widetrail.findings import Finding, did_you_mean
 from widetrail.formats.checked import Where, mark_at
 from widetrail.formats.marked import Map
-from widetrail.recipe.models import PerPlatform, Place, Reading, Recipe, is_command
+from widetrail.recipe.models import (
+    Item,
+    Loss,
+    PerPlatform,
+    Place,
+    Reading,
+    Recipe,
+    Route,
+    is_command,
+)
 from widetrail.recipe.templates import ROOTS, braces
 
 Used = tuple[Where, str]
@@ -94,13 +103,14 @@ def _needed_by(recipe: Recipe, name: str) -> Iterator[str]:
 def _checks(recipe: Recipe) -> _Found:
     for name, item in recipe.items.items():
         named = [(check, ("checks", check)) for check in item.checks]
+        named += _in_conditions(item)
         named += [(r, ("parts", part)) for part, r in item.parts.items() if isinstance(r, str)]
         for reading, at in named:
             if reading not in recipe.readings:
                 where: Where = ("items", name, *at)
                 hint = did_you_mean(reading, recipe.readings)
                 yield "unknown-reading", where, f'"{reading}" is no reading', hint, "error"
-        if not item.checks:
+        if not item.checks and item.routes:
             hint = "Name a reading under checks, so that the move can be judged"
             yield "no-check", ("items", name), "this item has no check", hint, "warning"
     for name, cases in recipe.places.items():
@@ -111,6 +121,36 @@ def _checks(recipe: Recipe) -> _Found:
                 yield "unknown-place", where, f'"{case.follows}" is no place', hint, "error"
 
 
+def _in_conditions(item: Item) -> list[tuple[str, Where]]:
+    """Return the readings that an item's conditions name, with where they stand in the item."""
+    named: list[tuple[str, Where]] = []
+    for number, route in enumerate(item.routes):
+        at: Where = ("routes", number)
+        named += [(name, (*at, "await", name)) for name in route.await_]
+        for station in ("old", "new", "between"):
+            needs = getattr(route.needs, station)
+            if needs is not None:
+                named += [(name, (*at, "needs", station, name)) for name in needs.readings]
+        for subject, conditions in route.only.items():
+            named += [(name, (*at, "only", subject, name)) for name in conditions]
+        for leg_number, leg in enumerate(route.legs):
+            for step_number, step in enumerate(leg.steps):
+                spot: Where = (*at, "legs", leg_number, leg.station, step_number)
+                for key in ("wait", "proof", "done_when"):
+                    named += [(n, (*spot, key, n)) for n in getattr(step.rule, key, None) or ()]
+        named += _of_losses(route.losses, at)
+    return named + _of_losses(item.losses, ())
+
+
+def _of_losses(losses: Sequence[Loss], at: Where) -> list[tuple[str, Where]]:
+    return [
+        (name, (*at, "losses", number, key, name))
+        for number, loss in enumerate(losses)
+        for key in ("when", "proof")
+        for name in getattr(loss, key)
+    ]
+
+
 def _programs(recipe: Recipe) -> _Found:
     application = recipe.application
     started: list[tuple[Where, str]] = []
@@ -119,11 +159,25 @@ def _programs(recipe: Recipe) -> _Found:
     for where, reading in _readings(recipe):
         if reading.output is not None:
             started.append(((*where, "output", 0), reading.output[0]))
+    for name, item in recipe.items.items():
+        for number, route in enumerate(item.routes):
+            for at, command in _commands(route):
+                started.append((("items", name, "routes", number, *at), command[0]))
     for where, program in started:
         if program not in application.programs:
             hint = did_you_mean(program, application.programs)
             message = f'"{program}" is no program of this application'
             yield "unknown-program", where, message, hint, "error"
+
+
+def _commands(route: Route) -> Iterator[tuple[Where, Sequence[str]]]:
+    """Give the commands that a route's steps start, with where they stand in the route."""
+    for leg_number, leg in enumerate(route.legs):
+        for step_number, step in enumerate(leg.steps):
+            for key in ("run", "undone_by", "ended_by"):
+                command = getattr(step.rule, key, None)
+                if command:
+                    yield ("legs", leg_number, leg.station, step_number, key, 0), command
 
 
 def _unused(recipe: Recipe) -> _Found:
@@ -136,6 +190,7 @@ def _unused(recipe: Recipe) -> _Found:
     checked = {check for item in recipe.items.values() for check in item.checks}
     parts = [part for item in recipe.items.values() for part in item.parts.values()]
     checked |= {part for part in parts if isinstance(part, str)}
+    checked |= {name for item in recipe.items.values() for name, _ in _in_conditions(item)}
     for name in recipe.readings:
         if name not in checked:
             where: Where = ("readings", name)

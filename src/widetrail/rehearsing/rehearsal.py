@@ -59,6 +59,8 @@ class RehearsalFile(Model):
     recipe: str
     old: Side
     new: Side
+    only: tuple[str, ...] = ()
+    without: tuple[str, ...] = ()
     expect: Annotated[Expect, BeforeValidator(_split)]
 
 

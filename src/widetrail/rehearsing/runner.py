@@ -18,7 +18,7 @@ from widetrail.finding import Finder
 from widetrail.formats.canonical import digest
 from widetrail.machine import Completed, FolderMachine, medium_of
 from widetrail.parcel import Parcel, set_out
-from widetrail.planning import make_plan
+from widetrail.planning import make_plan, read_choices
 from widetrail.recipe import SUFFIX as RECIPE_SUFFIX
 from widetrail.recipe import Loaded, load_recipe
 from widetrail.rehearsing.rehearsal import Rehearsal, Side
@@ -109,7 +109,8 @@ class _Stage:
             _prepare(self.open(side), loaded, side)
         old, new = self.open(file.old), self.open(file.new)
         before, old_screen = _contents(old), _screen(old, loaded)
-        plan = make_plan([loaded], old, new, medium_of(self._here), now)
+        choices = read_choices([loaded], file.only, file.without)
+        plan = make_plan([loaded], old, new, medium_of(self._here), now, choices)
         folder = self._here / "parcel"
         set_out(folder, plan, [loaded], "rehearsal", now, old.effects)
         self.out_of_reach(file.new.machine)
@@ -228,7 +229,8 @@ def _judge_check(name: str, item: ItemReport, check: str, value: object) -> list
     if line is None:
         return [Difference(what, str(value), "the recipe has no such check")]
     new = tuple(line.new) if isinstance(line.new, list) else line.new
-    return [] if new == value else [Difference(what, str(value), str(line.new))]
+    same = new == value or (not isinstance(new, tuple) and str(new) == str(value))
+    return [] if same else [Difference(what, str(value), str(line.new))]
 
 
 def _first_difference(old: str, new: str) -> Difference:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Annotated, Any, Literal
 
 from pydantic import AfterValidator, BeforeValidator, Field, model_validator
@@ -79,7 +80,9 @@ class Run:
 
         makes = (fill(rule.makes),) if rule.makes is not None else ()
         arguments: dict[str, str | tuple[str, ...]] = {
-            "command": tuple(w for a in rule.run for w in _spread(a, unfolding, fill)),
+            "command": tuple(
+                w for a in rule.run for w in _spread(a, unfolding, fill, value and rule.per)
+            ),
             "within": rule.within,
             "exit": tuple(map(str, rule.exit)),
         }
@@ -109,12 +112,18 @@ class Run:
         return f"run: {show_command(step.texts('command'))}{fed}{made}{changed}"
 
 
-def _spread(argument: str, unfolding: Unfolding, fill: Any) -> tuple[str, ...]:
-    """Return an argument filled; a part standing alone becomes one argument for each value."""
+def _spread(
+    argument: str, unfolding: Unfolding, fill: Callable[[str], str], per: str | None
+) -> tuple[str, ...]:
+    """Return an argument filled; a part standing alone becomes one argument for each value.
+
+    Where the command is run once for each value of the part ``per``, that part is one value.
+    """
     pieces = parse_template(argument)
-    if len(pieces) == 1 and isinstance(pieces[0], Brace) and pieces[0].name in unfolding.parts:
-        return unfolding.parts[pieces[0].name]
-    return (str(fill(argument)),)
+    alone = pieces[0].name if len(pieces) == 1 and isinstance(pieces[0], Brace) else None
+    if alone is not None and alone != per and alone in unfolding.parts:
+        return unfolding.parts[alone]
+    return (fill(argument),)
 
 
 def show_command(command: tuple[str, ...]) -> str:

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import argparse
+import hashlib
 import os
 import shutil
 import signal
 import sys
 import time
+import zipfile
 from pathlib import Path
 
 from widetrail_demo import here
@@ -26,6 +28,10 @@ def main() -> None:
     add = commands.add_parser("add", help="add a specimen to the first shelf")
     add.add_argument("name")
     add.add_argument("--found", default="2026-01-15")
+    archive = commands.add_parser("archive", help="write a proved archive of the collection")
+    archive.add_argument("--to", required=True)
+    take = commands.add_parser("take-in", help="open a proved archive as the collection")
+    take.add_argument("file")
     arguments = parser.parse_args()
     _first_start()
     match arguments.command:
@@ -35,6 +41,10 @@ def main() -> None:
             _open(arguments.seconds)
         case "move":
             _move(arguments.folder)
+        case "archive":
+            _archive(here.real(arguments.to))
+        case "take-in":
+            _take_in(here.real(arguments.file))
         case "add":
             _add(arguments.name, arguments.found)
 
@@ -110,6 +120,30 @@ def _move(folder: str) -> None:
     written = folder.replace("/", "\\") if here.PLATFORM == "windows" else folder
     settings["collection"] = {"folder": written}
     store.write_settings(settings)
+
+
+def _archive(to: Path) -> None:
+    """Write all files with a list of their digests; releases before 5.4 cannot."""
+    if tuple(map(int, here.release("5.0").split(".")[:2])) < (5, 4):
+        sys.exit("sporelog: archives need release 5.4")
+    folder = _collection()
+    files = [p for p in sorted(folder.rglob("*")) if p.is_file() and p.name != store.LOCK]
+    with zipfile.ZipFile(to, "w", zipfile.ZIP_DEFLATED) as archive:
+        for path in files:
+            archive.write(path, path.relative_to(folder).as_posix())
+        proof = [f"{hashlib.sha256(p.read_bytes()).hexdigest()} {p.name}" for p in files]
+        archive.writestr("PROOF", "\n".join(proof))
+    shelves = store.read_shelves(folder)
+    print(f"specimens: {sum(len(shelf.specimens) for shelf in shelves)}")
+
+
+def _take_in(file: Path) -> None:
+    target = store.collection_folder()
+    if (target / "specimens.db").exists() and store.read_shelves(target):
+        target.rename(target.with_name(f"{target.name} before"))
+    target.mkdir(parents=True, exist_ok=True)
+    with zipfile.ZipFile(file) as archive:
+        archive.extractall(target, [n for n in archive.namelist() if n != "PROOF"])
 
 
 def _add(name: str, found: str) -> None:

@@ -1,0 +1,1 @@
+"""Desk, a stand-in for the desktop itself: pointer, launch strip, pinned places, sign-ins."""

@@ -1,0 +1,1 @@
+"""Huemoss, a stand-in: palettes and plant stamps for bed plans."""

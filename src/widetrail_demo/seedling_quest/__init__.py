@@ -1,0 +1,1 @@
+"""Seedling Quest, a stand-in: learning trails for school visits."""

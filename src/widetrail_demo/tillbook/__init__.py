@@ -1,0 +1,1 @@
+"""Tillbook, a stand-in: book-keeping of the plant sale."""
