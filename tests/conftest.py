@@ -13,10 +13,14 @@ from typing import Any
 
 import pytest
 from click.testing import CliRunner
+from hypothesis import settings
 
 from widetrail.cli import main
 from widetrail.machine import Effect
 from widetrail_demo.world import build_world
+
+settings.register_profile("ours", deadline=None, derandomize=True)
+settings.load_profile("ours")
 
 NOW = datetime(2026, 11, 24, 9, 0, tzinfo=UTC)
 

@@ -440,12 +440,41 @@ def test_all_demo_recipes_at_once(world: World) -> None:
     assert plan(*reversed(recipes))["plan"] == first["plan"]
     assert str(world.folder) not in json.dumps(first["plan"])
     left = {item["id"] for item in first["plan"]["left"]}
-    assert "quillbox.mailbox[Garden post]" in left
+    assert left == {"frondsign.signs"}
     assert (
         "Brackenwend is not on potting-shed, so there is nothing to move of it"
         in (first["plan"]["notices"])
     )
     assert len(first["plan"]["legs"]) == 2
+    items = {item["id"]: item for item in first["plan"]["items"]}
+    assert items["quillbox.mailbox[Garden post]"]["new_path"].endswith("rooms/first")
+    assert items["quillbox.mailbox[Plant sale]"]["new_path"].endswith("rooms/b0x9d")
+    assert items["tillbook.ledger[Plant sale 2009]"]["new_path"] == "D:/Sale/2009"
+    assert items["tillbook.ledger[Tea tent]"]["new_path"] == "C:/Users/imarsh/Documents/Tea tent"
+    runs = [s["arguments"]["command"] for s in first["plan"]["steps"] if s["kind"] == "run"]
+    assert ["quest", "give", "4 – Otters"] in [command[:3] for command in runs]
+
+
+def test_an_administrator_hands_ledgers_over_but_for_those_untouched_for_years(
+    world: World,
+) -> None:
+    for name in ("potting-shed", "glass-office"):
+        path = f"machines/{name}/machine.yaml"
+        world.edit(path, lambda s: s.replace("administrator: no", "administrator: yes"))
+    recipe = world.folder / "recipes/tillbook.trail.yaml"
+    sides: list[str | Path] = ["--old", world.old, "--new", world.new, "--parcel", world.parcel]
+    plan = widetrail("plan", recipe, *sides, "--json").json["plan"]
+    routes = {item["instance"]: item["route"] for item in plan["items"]}
+    assert routes == {
+        "Plant sale 2026": "hand-over",
+        "Tea tent": "hand-over",
+        "Plant sale 2009": "folder of the ledger",
+    }
+    (old,) = [i for i in plan["items"] if i["instance"] == "Plant sale 2009"]
+    assert old["passed_over"][0]["code"] == "only"
+    ran = world.walk(world.old)
+    assert ran.status == 3
+    assert "this version does not walk: person, run" in ran.err
 
 
 def test_a_plan_that_was_edited_by_hand_is_refused(world: World) -> None:
@@ -470,8 +499,9 @@ def test_a_plan_without_new_is_walked_when_new_is_said(world: World) -> None:
 
 
 def test_a_need_that_no_longer_holds_halts_the_leg_on_new(world: World) -> None:
-    needs = "        needs: {new: {release: '>=5.4'}}\n        legs:"
-    world.edit("recipes/sporelog.trail.yaml", lambda s: s.replace("        legs:", needs, 1))
+    named = "- name: whole folder\n"
+    needs = f"{named}        needs: {{new: {{release: '>=5.4'}}}}\n"
+    world.edit("recipes/sporelog.trail.yaml", lambda s: s.replace(named, needs))
     world.plan()
     world.walk(world.old)
     release = world.new / "disks/C/Program Files/Sporelog/release.txt"

@@ -24,11 +24,30 @@ def checks(item: dict[str, Any]) -> dict[str, Any]:
     return {name: answer.get("value") for name, answer in item["checks"].items()}
 
 
+OLD_DESK = {
+    "desk": None,
+    "frondsign": "3.9",
+    "huemoss": "2.6",
+    "quillbox": "8.4",
+    "seedling-quest": "3.0",
+    "sporelog": "5.2",
+    "tillbook": "6.1",
+}
+NEW_DESK = {
+    "desk": None,
+    "huemoss": "3.2",
+    "quillbox": "9.1",
+    "seedling-quest": "3.1",
+    "sporelog": "5.4",
+    "tillbook": "6.4",
+}
+
+
 @pytest.mark.parametrize(
     ("machine", "here"),
     [
-        ("potting-shed", {"frondsign": "3.9", "quillbox": "8.4", "sporelog": "5.2"}),
-        ("glass-office", {"sporelog": "5.4"}),
+        ("potting-shed", OLD_DESK),
+        ("glass-office", NEW_DESK),
         ("seed-vault", {"brackenwend": "11.2", "frondsign": "3.8.1", "quillbox": "8.2"}),
         ("herbarium-nook", {"brackenwend": "12.0.1", "frondsign": "4.1"}),
         ("gatehouse", {"brackenwend": None, "frondsign": None, "quillbox": "9.0-lts"}),
@@ -194,7 +213,7 @@ def test_a_card_tells_where_things_would_go(world: World, tmp_path: Path) -> Non
         "imarsh",
     )
     found = {a["id"]: a for a in facts["applications"]}
-    assert found["quillbox"]["installations"] == []
+    assert found["frondsign"]["installations"] == []
     assert found["sporelog"]["installations"][0]["release"] == "5.4"
     path = found["sporelog"]["places"]["collection"]["path"]
     assert path == "C:/Users/imarsh/Documents/Sporelog"

@@ -94,13 +94,15 @@ _worker = _Worker()
 atexit.register(_worker.end)
 
 
-def ask(function: str, *arguments: Any, seconds: float = SECONDS) -> Any:
+def ask(function: str, *arguments: Any, seconds: float | None = None) -> Any:
     """Run one of the reading functions within bounds and return what it returns.
+
+    ``seconds`` is how long it may take, ``SECONDS`` unless said.
 
     Raises:
         Unreadable: It says so, or time, memory or the size of the answer ran out.
     """
-    verdict, value = _worker.ask(function, arguments, seconds)
+    verdict, value = _worker.ask(function, arguments, SECONDS if seconds is None else seconds)
     if verdict == "raised":
         raise value
     return value

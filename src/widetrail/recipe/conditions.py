@@ -94,6 +94,21 @@ class Condition(Model):
             raise flaw("condition", "this condition asks nothing")
         return result
 
+    @property
+    def contradicts(self) -> bool:
+        """Whether no value can be so."""
+        low, high = self.at_least, self.at_most
+        wanted = self.equals
+        return (
+            (low is not None and high is not None and low > high)
+            or (wanted is not None and self.one_of is not None and wanted not in self.one_of)
+            or (
+                wanted is not None
+                and self.matches is not None
+                and not re.search(self.matches, wanted)
+            )
+        )
+
     def __str__(self) -> str:
         words = []
         if self.equals is not None:

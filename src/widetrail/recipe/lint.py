@@ -8,6 +8,7 @@ from typing import Literal
 from widetrail.findings import Finding, did_you_mean
 from widetrail.formats.checked import Where, mark_at
 from widetrail.formats.marked import Map
+from widetrail.recipe.conditions import AS_OLD, Limit, Needs
 from widetrail.recipe.models import (
     Item,
     Loss,
@@ -18,6 +19,7 @@ from widetrail.recipe.models import (
     Route,
     is_command,
 )
+from widetrail.recipe.releases import parse_releases
 from widetrail.recipe.templates import ROOTS, braces
 
 Used = tuple[Where, str]
@@ -26,7 +28,7 @@ Used = tuple[Where, str]
 
 def lint(recipe: Recipe, tree: Map, file: str) -> Iterator[Finding]:
     """Give the findings of a recipe that is sound in its parts."""
-    rules = (_braces, _names, _circles, _checks, _programs, _unused)
+    rules = (_braces, _names, _circles, _checks, _programs, _routes, _unused)
     for rule in rules:
         for code, where, message, hint, severity in rule(recipe):
             mark, walked = mark_at(tree, where)
@@ -102,7 +104,7 @@ def _needed_by(recipe: Recipe, name: str) -> Iterator[str]:
 
 def _checks(recipe: Recipe) -> _Found:
     for name, item in recipe.items.items():
-        named = [(check, ("checks", check)) for check in item.checks]
+        named: list[tuple[str, Where]] = [(check, ("checks", check)) for check in item.checks]
         named += _in_conditions(item)
         named += [(r, ("parts", part)) for part, r in item.parts.items() if isinstance(r, str)]
         for reading, at in named:
@@ -168,6 +170,44 @@ def _programs(recipe: Recipe) -> _Found:
             hint = did_you_mean(program, application.programs)
             message = f'"{program}" is no program of this application'
             yield "unknown-program", where, message, hint, "error"
+
+
+def _routes(recipe: Recipe) -> _Found:
+    """Find routes that can never be taken: needs that contradict, or nothing asked before them."""
+    for name, item in recipe.items.items():
+        open_before = ""
+        for number, route in enumerate(item.routes):
+            where: Where = ("items", name, "routes", number)
+            for at, reason in _contradictions(route):
+                yield "contradiction", (*where, *at), reason, "No machine can be so", "error"
+            if open_before:
+                message = f'"{route.name}" is never taken'
+                hint = f'"{open_before}" before it asks nothing'
+                yield "never-taken", where, message, hint, "warning"
+            asks = route.for_ or route.only or route.needs != Needs() or route.limit != Limit()
+            if not asks and not item.parts:
+                open_before = open_before or route.name
+
+
+def _contradictions(route: Route) -> Iterator[tuple[Where, str]]:
+    for station in ("old", "new", "between"):
+        needs = getattr(route.needs, station)
+        if needs is None:
+            continue
+        at: Where = ("needs", station)
+        for fact in ("release", "system"):
+            text = getattr(needs, fact)
+            if text is not None and text not in AS_OLD and parse_releases(text).empty:
+                yield (*at, fact), f"no {fact} is {text}"
+        named = {n: getattr(needs, n) for n in ("edition", "installed", "platform")}
+        for name, condition in {**named, **needs.readings}.items():
+            if condition is not None and condition.contradicts:
+                yield (*at, name), f"nothing is {condition}"
+    if route.for_ is not None and route.needs.old is not None:
+        wanted = route.needs.old.platform
+        named_platform = wanted.equals if wanted is not None else None
+        if route.for_.platform and named_platform not in (None, route.for_.platform):
+            yield ("needs", "old", "platform"), f"the route is for {route.for_.platform}"
 
 
 def _commands(route: Route) -> Iterator[tuple[Where, Sequence[str]]]:

@@ -81,6 +81,20 @@ class Releases:
     def __contains__(self, release: Release) -> bool:
         return all(_holds(release, sign, bound) for sign, bound in self.terms)
 
+    @property
+    def empty(self) -> bool:
+        """Whether no release is in the range, as far as its bounds tell."""
+        exact = [bound for sign, bound in self.terms if sign in ("=", "==")]
+        if exact:
+            return not any(bound in self for bound in exact)
+        lows = [(bound.order, sign) for sign, bound in self.terms if sign in (">", ">=")]
+        highs = [(bound.order, sign) for sign, bound in self.terms if sign in ("<", "<=")]
+        if not lows or not highs:
+            return False
+        low, high = max(lows)[0], min(highs)[0]
+        open_end = (low, ">") in lows or (high, "<") in highs
+        return low > high or (low == high and open_end)
+
 
 def _holds(release: Release, sign: str, bound: Release) -> bool:
     tests = {
