@@ -27,12 +27,12 @@ application: {id: app%(n)d, name: App %(n)d}
 recognise:
   - sign: {file: "{home}/app%(n)d/app.ini"}
     release: {ini: "{home}/app%(n)d/app.ini", at: app/release}
-places: {data: {folder: "{home}/app%(n)d"}}
-readings: {files: {files: "{data}"}}
+places: {mine: {folder: "{home}/app%(n)d"}}
+readings: {files: {files: "{mine}"}}
 items:
   data:
     title: Data
-    from: data
+    from: mine
     checks: {files: {compare: same}}
     routes:
       - name: own export
