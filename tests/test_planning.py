@@ -2,7 +2,10 @@
 
 import itertools
 import json
+import os
 import random
+import subprocess
+import sys
 from collections.abc import Mapping, Sequence
 from datetime import timedelta
 from pathlib import Path
@@ -14,7 +17,8 @@ import build
 from conftest import NOW, World, widetrail
 from widetrail.errors import InputUnusable, Obstructed
 from widetrail.finding import make_card, read_card
-from widetrail.machine import FolderMachine, Medium
+from widetrail.machine import Effects, FolderMachine, Medium
+from widetrail.parcel import Parcel
 from widetrail.planning import (
     Choices,
     Circle,
@@ -122,8 +126,6 @@ PASSED = {
 def test_a_route_is_passed_over_with_the_values_that_decided(
     machines: tuple[FolderMachine, FolderMachine], rule: str
 ) -> None:
-    import os
-
     path = machines[0].host("/home/ada/Documents/Notes/kinds.json")
     os.utime(path, (1_000_000_000, 1_000_000_000))
     (item,) = plan_of(machines, recipe(BODY % rule)).items
@@ -509,6 +511,52 @@ def test_a_need_that_no_longer_holds_halts_the_leg_on_new(world: World) -> None:
     ran = world.walk(world.new)
     assert ran.status == 3
     assert "new: release must be >=5.4, and is 5.3" in ran.err
+
+
+def test_old_that_changed_is_planned_anew_shown_and_needs_consent_again(world: World) -> None:
+    world.plan()
+    first = Parcel(world.parcel, Effects()).plan
+    program = "C:/Program Files/Sporelog/sporelog.exe"
+    moved = FolderMachine(world.old).start(program, ["move", "C:/Fern papers/Ines"])
+    assert moved.status == 0
+    ran = world.walk(world.old)
+    assert ran.status == 3
+    assert "potting-shed is no longer as it was planned" in ran.err
+    assert "from: C:/Fern papers/Ines (told by" in ran.err
+    parcel = Parcel(world.parcel, Effects())
+    assert parcel.plan.id != first.id
+    assert [g.event for g in parcel.generations] == ["set out", "planned anew"]
+    assert parcel.plan.station("new") == first.station("new")
+    assert world.walk(world.old).status == 0
+    assert world.walk(world.new).status == 0
+    assert widetrail("report", world.parcel).status == 0
+
+
+def test_a_collection_that_only_grew_is_no_other_plan(world: World) -> None:
+    world.plan()
+    program = "C:/Program Files/Sporelog/sporelog.exe"
+    FolderMachine(world.old).start(program, ["add", "Osmunda regalis"])
+    assert world.walk(world.old).status == 0
+
+
+def test_what_goes_is_asked_at_a_terminal(world: World) -> None:
+    recipes = [str(world.folder / f"recipes/{n}.trail.yaml") for n in ("huemoss", "seedling-quest")]
+    sides = ["--old", str(world.old), "--new", str(world.new), "--parcel", str(world.parcel)]
+    call = ["plan", *recipes, *sides, "--ask"]
+    assert widetrail(*call).status == 3
+    inner, outer = os.openpty()
+    command = [sys.executable, "-m", "widetrail", *call]
+    with subprocess.Popen(command, stdin=outer, stdout=subprocess.PIPE, stderr=outer) as process:
+        os.write(inner, "n\ny\ny\n2b, 4 – Otters\n".encode())
+        assert process.stdout is not None
+        out = process.stdout.read().decode()
+    os.close(inner)
+    os.close(outer)
+    assert process.returncode == 0
+    plan = Parcel(world.parcel, Effects()).plan
+    assert [item.id for item in plan.items] == ["huemoss.stamps", "seedling-quest.trails"]
+    assert plan.item("seedling-quest.trails").parts == {"class": ("2b", "4 – Otters")}
+    assert "class: 2b, 4 – Otters; not 3a" in out
 
 
 def test_only_and_without(world: World) -> None:

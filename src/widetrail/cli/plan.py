@@ -3,18 +3,31 @@
 from __future__ import annotations
 
 import secrets
+import sys
+from collections.abc import Mapping
 from pathlib import Path
 
 import click
 
 from widetrail.cli.output import Page, json_option, load_recipes, now, open_machine, print_json
-from widetrail.errors import InputUnusable
-from widetrail.finding import read_card
+from widetrail.errors import Halted, InputUnusable
+from widetrail.finding import make_card, read_card
 from widetrail.formats.quantities import show_size
+from widetrail.formats.texts import for_people
 from widetrail.machine import Effects, medium_of
 from widetrail.parcel import set_out
-from widetrail.planning import LeftItem, New, Plan, PlannedItem, make_plan, read_choices
-from widetrail.recipe import Loss
+from widetrail.planning import (
+    Choices,
+    LeftItem,
+    New,
+    Offer,
+    Plan,
+    PlannedItem,
+    make_plan,
+    offered,
+    read_choices,
+)
+from widetrail.recipe import Loaded, Loss
 from widetrail.steps import TELLERS
 
 PATH = click.Path(path_type=Path)
@@ -31,10 +44,12 @@ PATH = click.Path(path_type=Path)
 @click.option(
     "--choose", multiple=True, metavar="ITEM.PART=VALUE,…", help="Move these values of a part only."
 )
+@click.option("--ask", is_flag=True, help="Ask at the terminal what is to be moved.")
 @json_option
 def command(
     recipes: tuple[Path, ...], old: Path | None, new: Path | None, new_later: bool, parcel: Path,
-    only: tuple[str, ...], without: tuple[str, ...], choose: tuple[str, ...], as_json: bool,
+    only: tuple[str, ...], without: tuple[str, ...], choose: tuple[str, ...], ask: bool,
+    as_json: bool,
 ) -> None:  # fmt: skip
     """Plan the move of the applications of RECIPES and write the parcel it travels in.
 
@@ -45,8 +60,11 @@ def command(
     choices = read_choices(loaded, only, without, choose)
     here = open_machine(old, effects=effects)
     there = _new(new, new_later, effects)
+    if ask:
+        choices = _ask(offered(loaded, here), choices)
     plan = make_plan(loaded, here, there, medium_of(parcel), now(), choices)
-    set_out(parcel, plan, loaded, secrets.token_hex(6), now(), effects)
+    run, card = secrets.token_hex(6), _card(there, new, loaded)
+    set_out(parcel, plan, loaded, run, now(), effects, card, choices)
     if as_json:
         print_json({"id": plan.id, "parcel": str(parcel), "plan": plan.model_dump(mode="json")})
         return
@@ -65,6 +83,46 @@ def _new(path: Path | None, later: bool, effects: Effects) -> New:
     if path is not None and path.is_file():
         return read_card(path)
     return open_machine(path, effects=effects)
+
+
+def _card(new: New, path: Path | None, loaded: list[Loaded]) -> bytes | None:
+    """Return the card of new that travels along, so that old can be planned anew."""
+    if new is None:
+        return None
+    if isinstance(new, Mapping):
+        assert path is not None
+        return path.read_bytes()
+    return make_card(new, loaded)
+
+
+def _ask(offers: tuple[Offer, ...], choices: Choices) -> Choices:
+    """Ask about each item and part that the call has not chosen yet.
+
+    Raises:
+        Halted: Nobody can be asked.
+    """
+    if not sys.stdin.isatty():
+        todo = "Choose with --only, --without and --choose."
+        raise Halted("nobody can be asked here", why="this is no terminal", todo=todo)
+    without, parts = set(choices.without), dict(choices.parts)
+    for offer in offers:
+        if not choices.wants(offer.id):
+            continue
+        if not click.confirm(f"Move {for_people(offer.title)}?", default=True, err=True):
+            without.add(offer.id)
+            continue
+        for part, values in offer.parts.items():
+            name = f"{offer.id}.{part}"
+            shown = for_people(", ".join(values))
+            text = f"  Which {part}? ({shown}; nothing for all)"
+            answer = (
+                ""
+                if name in parts
+                else click.prompt(text, default="", show_default=False, err=True)
+            )
+            if answer.strip():
+                parts[name] = tuple(v.strip() for v in answer.split(","))
+    return Choices(choices.only, frozenset(without), parts)
 
 
 def show_plan(page: Page, plan: Plan) -> None:

@@ -8,6 +8,8 @@ from typing import Any
 import click
 
 from widetrail.cli.output import Page, consent, json_option, now, open_machine, print_json
+from widetrail.cli.plan import show_plan
+from widetrail.errors import Halted
 from widetrail.machine import Effects
 from widetrail.parcel import Parcel
 from widetrail.steps import Failed
@@ -41,6 +43,7 @@ def command(
     if not visit.due_here:
         _tell(visit.after_done(), visit, as_json)
         return
+    _same_plan(visit, messages)
     visit.look_ahead()
     show_leg(messages, visit)
     consent(yes, "Shall this be done?")
@@ -48,6 +51,26 @@ def command(
     _tell(done, visit, as_json)
     if done.failed:
         click.get_current_context().exit(1)
+
+
+def _same_plan(visit: Visit, page: Page) -> None:
+    """Plan anew where the machine is no longer as it was planned, and show that plan.
+
+    Raises:
+        Halted: The parcel holds another plan now, which nobody has consented to yet.
+    """
+    moment = now()
+    plan = visit.planned_anew(moment)
+    if plan is None:
+        return
+    visit.parcel.check_cargo(begun=False)
+    visit.parcel.renew(plan, moment)
+    show_plan(page, plan)
+    raise Halted(
+        f"{visit.machine.name} is no longer as it was planned",
+        why="the plan was made anew, and stands above",
+        todo="Read it, then walk again.",
+    )
 
 
 def show_leg(page: Page, visit: Visit) -> None:

@@ -1,6 +1,6 @@
 """Finding: applications recognised, places resolved, readings taken, cards and survey."""
 
-from widetrail.finding.card import installation_facts, make_card, read_card, where_facts
+from widetrail.finding.card import card_facts, installation_facts, make_card, read_card, where_facts
 from widetrail.finding.finder import Finder
 from widetrail.finding.selection import Selection, Tally, tally
 from widetrail.finding.several import Pair, Unpaired, pair
@@ -43,6 +43,7 @@ __all__ = [
     "Unpaired",
     "Value",
     "Where",
+    "card_facts",
     "installation_facts",
     "make_card",
     "pair",

@@ -49,6 +49,7 @@ def make_card(machine: Machine, recipes: Iterable[Loaded], *, ask_programs: bool
         "administrator": machine.administrator,
         "network": machine.network,
         "roots": roots,
+        "disks": list(machine.disks()),
         "home disk": {"volume": room.volume, "free": room.free},
         "applications": [
             {**_application(s), "recipe": source.digest}
@@ -70,6 +71,15 @@ def read_card(path: Path) -> dict[str, Any]:
     except OSError as error:
         reason = error.strerror or str(error)
         raise InputUnusable("cannot be read", where=str(path), why=reason) from error
+    return card_facts(data, str(path))
+
+
+def card_facts(data: bytes, where: str) -> dict[str, Any]:
+    """Return the facts of a card from the bytes of its file; ``where`` is named in errors.
+
+    Raises:
+        InputUnusable: It is no card, or was changed since it was written.
+    """
     todo = "Write it anew on that machine with `widetrail card`."
     try:
         document = json.loads(data)
@@ -78,10 +88,10 @@ def read_card(path: Path) -> dict[str, Any]:
         facts: dict[str, Any] = document["facts"]
         sound = document["sha256"] == digest(canonical(facts))
     except (ValueError, KeyError, TypeError, RecursionError) as error:
-        raise InputUnusable("is no card", where=str(path), todo=todo) from error
+        raise InputUnusable("is no card", where=where, todo=todo) from error
     if not sound:
         why = "its facts do not fit its checksum"
-        raise InputUnusable("the card was changed", where=str(path), why=why, todo=todo)
+        raise InputUnusable("the card was changed", where=where, why=why, todo=todo)
     return facts
 
 

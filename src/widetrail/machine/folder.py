@@ -280,6 +280,9 @@ class FolderMachine(HostMachine):
             return name
         return next((n for n in listed if self._key(n) == self._key(name)), name)
 
+    def disks(self) -> tuple[str, ...]:
+        return tuple(mount or "/" for mount in sorted(self._disks))
+
     def room(self, path: str) -> Room:
         mount, disk = self._disk_of(path)
         free = shutil.disk_usage(self.folder / disk.folder).free

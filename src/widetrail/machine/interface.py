@@ -117,6 +117,9 @@ class Machine(Protocol):
     def room(self, path: str) -> Room:
         """Return the volume that holds, or would hold, ``path``."""
 
+    def disks(self) -> tuple[str, ...]:
+        """Return where the machine's volumes begin: drives (``C:``) or mount points (``/``)."""
+
     def running(self, program: str) -> list[str]:
         """Return a line for each running process of the program installed at ``program``."""
 

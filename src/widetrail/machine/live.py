@@ -96,6 +96,13 @@ class LiveMachine(HostMachine):
         volume = there.drive or str(there.stat().st_dev)
         return Room(volume, shutil.disk_usage(there).free)
 
+    def disks(self) -> tuple[str, ...]:
+        import psutil
+
+        mounts = (paths.written_by_machine(p.mountpoint, self.platform) for p in
+                  psutil.disk_partitions())  # fmt: skip
+        return tuple(sorted(set(mounts)))
+
     def running(self, program: str) -> list[str]:
         import psutil
 

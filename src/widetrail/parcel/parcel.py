@@ -28,7 +28,7 @@ from widetrail.parcel.bag import PAYLOAD, close_bag, file_digest, open_bag
 from widetrail.parcel.cargo import CargoReader, CargoWriter
 from widetrail.parcel.index import read_index, write_index
 from widetrail.parcel.logbook import FOLDER, Generation, add_generation, read_logbook
-from widetrail.planning import Plan
+from widetrail.planning import Choices, Plan
 from widetrail.recipe import SUFFIX, Kinds, Loaded, load_recipe_text
 
 _PACK_AGAIN = "Nothing was changed here. Pack again on old, or take an untouched copy."
@@ -46,9 +46,11 @@ class Parcel:
         self.folder, self.effects = folder.absolute(), effects
         self.generations, self.torn = read_logbook(self.folder)
         first = self.generations[0]
-        data = self._bytes("plan.json")
-        if digest(data) != first.body.get("plan"):
-            raise self._touched(self.folder / PAYLOAD / "plan.json")
+        newest = next(g for g in reversed(self.generations) if "plan" in g.body)
+        name = _plan_name(newest.number)
+        data = self._bytes(name)
+        if digest(data) != newest.body["plan"]:
+            raise self._touched(self.folder / PAYLOAD / name)
         try:
             self.plan = Plan.model_validate_json(data)
         except ValidationError as error:
@@ -105,7 +107,10 @@ class Parcel:
                 "the logbook was damaged or touched", where=str(self.torn),
                 why="its checksum does not fit", todo=_PACK_AGAIN,
             )  # fmt: skip
-        wanted = {"plan.json": self.generations[0].body["plan"]}
+        plans = (g for g in self.generations if "plan" in g.body)
+        wanted = {_plan_name(g.number): g.body["plan"] for g in plans}
+        if CARD in self.generations[0].body:
+            wanted[CARD] = self.generations[0].body[CARD]
         wanted |= {f"recipes/{r.id}{SUFFIX}": r.digest for r in self.plan.recipes}
         for generation in self.legs_done:
             wanted |= generation.body.get("files", {})
@@ -125,6 +130,37 @@ class Parcel:
                 )
             if file_digest(found[name]) != sha256:
                 raise self._touched(found[name])
+
+    @property
+    def choices(self) -> Choices:
+        """What the person chose when the plan was made."""
+        return Choices.from_json(self.generations[0].body["choices"])
+
+    def card(self) -> bytes | None:
+        """Return the card of new that the plan was made with, or ``None`` where there was none.
+
+        Raises:
+            ParcelUnusable: It was touched.
+        """
+        wanted = self.generations[0].body.get(CARD)
+        if wanted is None:
+            return None
+        data = self._bytes(CARD)
+        if digest(data) != wanted:
+            raise self._touched(self.folder / PAYLOAD / CARD)
+        return data
+
+    def renew(self, plan: Plan, now: datetime) -> None:
+        """Put another plan in the place of the one the parcel holds; nothing was packed yet."""
+        open_bag(self.folder, self.effects)
+        name = _plan_name(len(self.generations) + 1)
+        self.effects.put(self.folder / PAYLOAD / name, plan.encoded())
+        facts = {"plan": plan.id, "time": now.isoformat(timespec="seconds")}
+        self.generations = add_generation(
+            self.folder, self.effects, self.generations, "planned anew", facts
+        )
+        close_bag(self.folder, self.effects, self.run, now)
+        self.plan = plan
 
     def begin_leg(self) -> None:
         """Take the manifests away, and what a leg that was cut off left before."""
@@ -174,10 +210,20 @@ class Parcel:
         close_bag(self.folder, self.effects, self.run, now)
 
 
+CARD = "new.card.json"
+
+
+def _plan_name(generation: int) -> str:
+    return "plan.json" if generation == 1 else f"plan-{generation:06d}.json"
+
+
 def set_out(
-    folder: Path, plan: Plan, recipes: Sequence[Loaded], run: str, now: datetime, effects: Effects
-) -> Parcel:
+    folder: Path, plan: Plan, recipes: Sequence[Loaded], run: str, now: datetime, effects: Effects,
+    card: bytes | None = None, choices: Choices | None = None,
+) -> Parcel:  # fmt: skip
     """Make the parcel for ``plan`` in ``folder``, which must not be there or be empty.
+
+    ``card`` is new's, so that old can be planned anew when it changed, with the same ``choices``.
 
     Nothing is left behind where it cannot be made.
 
@@ -199,7 +245,12 @@ def set_out(
         for loaded in recipes:
             path = folder / PAYLOAD / "recipes" / f"{loaded.id}{SUFFIX}"
             effects.put(path, loaded.text.encode())
-        facts = {"run": run, "plan": plan.id, "time": now.isoformat(timespec="seconds")}
+        chosen = (choices or Choices()).as_json()
+        when = now.isoformat(timespec="seconds")
+        facts = {"run": run, "plan": plan.id, "time": when, "choices": chosen}
+        if card is not None:
+            effects.put(folder / PAYLOAD / CARD, card)
+            facts[CARD] = digest(card)
         add_generation(folder, effects, (), "set out", facts)
         close_bag(folder, effects, run, now)
     except Exception:

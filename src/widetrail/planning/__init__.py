@@ -1,6 +1,6 @@
 """Planning: what goes which way, in which order, and what it will take."""
 
-from widetrail.planning.choices import Choices, read_choices
+from widetrail.planning.choices import Choices, Offer, offered, read_choices
 from widetrail.planning.itinerary import Circle, Itinerary, find_itinerary
 from widetrail.planning.plan import (
     LeftItem,
@@ -19,6 +19,7 @@ __all__ = [
     "Itinerary",
     "LeftItem",
     "New",
+    "Offer",
     "PassedOver",
     "Plan",
     "PlannedItem",
@@ -27,5 +28,6 @@ __all__ = [
     "PlannedStation",
     "find_itinerary",
     "make_plan",
+    "offered",
     "read_choices",
 ]

@@ -4,10 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
+from typing import Any
 
 from widetrail.errors import InputUnusable
+from widetrail.finding import Finder, Several, Unknown
 from widetrail.findings import did_you_mean
-from widetrail.recipe import Loaded
+from widetrail.machine import Machine
+from widetrail.recipe import Item, Loaded
 
 
 @dataclass(frozen=True, slots=True)
@@ -18,9 +21,55 @@ class Choices:
     without: frozenset[str] = frozenset()
     parts: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
 
+    def as_json(self) -> dict[str, Any]:
+        """Return the choices as plain JSON values."""
+        parts = {name: list(values) for name, values in self.parts.items()}
+        return {"only": sorted(self.only), "without": sorted(self.without), "parts": parts}
+
+    @classmethod
+    def from_json(cls, facts: Mapping[str, Any]) -> Choices:
+        """Return the choices that ``as_json`` told."""
+        parts = {str(name): tuple(map(str, v)) for name, v in facts["parts"].items()}
+        return cls(frozenset(facts["only"]), frozenset(facts["without"]), parts)
+
     def wants(self, item: str) -> bool:
         """Return whether the item ``recipe.item`` is to go."""
         return item not in self.without and (not self.only or item in self.only)
+
+
+@dataclass(frozen=True, slots=True)
+class Offer:
+    """What a person can choose of one item: whether it goes, and the values of its parts."""
+
+    id: str
+    title: str
+    parts: Mapping[str, tuple[str, ...]]
+
+
+def offered(recipes: Sequence[Loaded], old: Machine) -> tuple[Offer, ...]:
+    """Return what can be chosen of the applications that are on ``old``.
+
+    The values of a part of an item that is several are those of all of them.
+    """
+    offers = []
+    for loaded in sorted(recipes, key=lambda one: one.id):
+        finder = Finder(old, loaded)
+        for name, item in loaded.recipe.items.items() if finder.installation else ():
+            title = f"{loaded.recipe.application.name}: {item.title}"
+            parts = {part: _values(finder, item, part) for part in item.parts}
+            known = {part: values for part, values in parts.items() if values}
+            offers.append(Offer(f"{loaded.id}.{name}", title, known))
+    return tuple(offers)
+
+
+def _values(finder: Finder, item: Item, part: str) -> tuple[str, ...]:
+    where = finder.place(item.from_)
+    finders = [finder]
+    if isinstance(where, Several):
+        finders = [finder.within(item.from_, instance) for instance in where.instances]
+    found = [one.part_values(part, item) for one in finders]
+    values = (v for answer in found if not isinstance(answer, Unknown) for v in answer)
+    return tuple(dict.fromkeys(values))
 
 
 def read_choices(

@@ -137,6 +137,22 @@ class Plan(Model):
         return digest(self.encoded())
 
     @property
+    def essence(self) -> bytes:
+        """What consent was given to, in canonical form: routes, places, parts, steps and legs.
+
+        Sizes, and what was known or assumed on the way, may differ between two plans that are one
+        in essence.
+        """
+        items = [
+            [i.id, i.route, i.existing, i.old_path, i.new_path, i.parts, i.carved]
+            for i in self.items
+        ]
+        left = [item.id for item in self.left]
+        acts = {name: getattr(self, name) for name in ("steps", "legs")}
+        plain = {name: [v.model_dump(mode="json") for v in values] for name, values in acts.items()}
+        return canonical({"items": items, "left": left, **plain})
+
+    @property
     def trips(self) -> int:
         """How often somebody walks from one station to another."""
         return max(0, len(self.legs) - 1)

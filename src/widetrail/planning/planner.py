@@ -309,19 +309,16 @@ def _registered(side: _Recipe, new: Several, instance: Instance) -> Where:
     folder = parent(instance.how.source)
     if new.source and instance.path.startswith(f"{folder}/"):
         return Absent(join(parent(new.source), instance.path[len(folder) :]), "folder", how)
-    if not isinstance(side.new, SeenSide):
-        return Nowhere("it is not on new yet, and where it would lie is not known")
-    machine, old = side.new.finder.machine, side.finder.machine
+    old = side.old
     roots = sorted(ROOTS, key=lambda name: (-len(old.root(name)), name))
     below = next((r for r in roots if instance.path.startswith(f"{old.root(r)}/")), None)
     path = instance.path
-    if below is not None:
-        path = join(machine.root(below), instance.path[len(old.root(below)) :])
-    try:
-        there = machine.look(path)
-    except MachineUnusable as error:
-        return Nowhere(f"it is not on new yet, and {error}")
-    return Found(path, "folder", how) if there is not None else Absent(path, "folder", how)
+    if below is not None and side.new.root(below):
+        path = join(side.new.root(below), instance.path[len(old.root(below)) :])
+    if not side.new.has_disk_of(path):
+        return Nowhere(f"it is not on new yet, and the disk of {path} is not there")
+    there = isinstance(side.new, SeenSide) and side.new.finder.machine.look(path) is not None
+    return Found(path, "folder", how) if there else Absent(path, "folder", how)
 
 
 def _plan_item(

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from typing import Any, Literal, Protocol
 
 from widetrail.errors import InputUnusable
 from widetrail.finding import Finder, Known, Nowhere, Unknown, Where
 from widetrail.finding.card import place_of
+from widetrail.formats.interface import Platform
+from widetrail.machine.paths import is_within
 from widetrail.recipe import Loaded
 from widetrail.recipe.releases import Release, parse_release
 
@@ -36,6 +38,12 @@ class Side(Protocol):
 
     def reading(self, name: str) -> Known | Unknown:
         """Take a reading of the recipe."""
+
+    def root(self, name: str) -> str:
+        """Return the folder a root stands for, or an empty text where that is not known."""
+
+    def has_disk_of(self, path: str) -> bool:
+        """Return whether the volume of ``path`` is there, as far as is known."""
 
 
 class SeenSide:
@@ -74,6 +82,13 @@ class SeenSide:
 
     def reading(self, name: str) -> Known | Unknown:
         return self.finder.reading(name)
+
+    def root(self, name: str) -> str:
+        return self.finder.machine.root(name)
+
+    def has_disk_of(self, path: str) -> bool:
+        machine = self.finder.machine
+        return _has_disk(machine.disks(), path, machine.platform)
 
 
 class CardSide:
@@ -131,6 +146,12 @@ class CardSide:
     def reading(self, name: str) -> Known | Unknown:
         return Unknown("a card holds no readings")
 
+    def root(self, name: str) -> str:
+        return str(self._facts["roots"].get(name, ""))
+
+    def has_disk_of(self, path: str) -> bool:
+        return _has_disk(self._facts["disks"], path, self._facts["platform"])
+
 
 class ToldSide:
     """Old as a plan tells it, where old itself is out of reach."""
@@ -154,6 +175,12 @@ class ToldSide:
     def reading(self, name: str) -> Known | Unknown:
         return Unknown("old is out of reach")
 
+    def root(self, name: str) -> str:
+        return ""
+
+    def has_disk_of(self, path: str) -> bool:
+        return False
+
 
 class LaterSide:
     """A side nothing is known of yet."""
@@ -171,6 +198,16 @@ class LaterSide:
 
     def reading(self, name: str) -> Known | Unknown:
         return Unknown("the new machine was not seen")
+
+    def root(self, name: str) -> str:
+        return ""
+
+    def has_disk_of(self, path: str) -> bool:
+        return False
+
+
+def _has_disk(disks: Iterable[str], path: str, platform: Platform) -> bool:
+    return any(is_within(path, disk, platform) for disk in disks)
 
 
 def _known(name: str, value: object) -> Known | Unknown:

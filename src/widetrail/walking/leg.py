@@ -9,13 +9,13 @@ from functools import partial
 from typing import Any
 
 from widetrail.errors import Halted, InputUnusable, Obstructed
-from widetrail.finding import Absent, Finder, Found, How, Instance, Several, Where
+from widetrail.finding import Absent, Finder, Found, How, Instance, Several, Where, card_facts
 from widetrail.formats.quantities import show_size
-from widetrail.machine import Machine
+from widetrail.machine import Machine, medium_of
 from widetrail.machine.paths import join
 from widetrail.parcel import Parcel
 from widetrail.parcel.cargo import CargoReader, CargoWriter
-from widetrail.planning import PlannedItem, PlannedLeg, PlannedStation
+from widetrail.planning import Plan, PlannedItem, PlannedLeg, PlannedStation, make_plan
 from widetrail.planning.needs import judge_needs
 from widetrail.planning.sides import SeenSide, ToldSide
 from widetrail.recipe import Item, Loaded
@@ -145,6 +145,28 @@ class Visit:
         if done >= len(legs):
             return ""
         return self.parcel.plan.station(legs[done].station).machine
+
+    def planned_anew(self, now: datetime) -> Plan | None:
+        """Plan again where nothing was done yet; return the plan if it is another one.
+
+        Only on old, before the first leg: the parcel holds new's card, the recipes and what was
+        chosen. What differs in sizes alone is no other plan.
+
+        Raises:
+            Obstructed: Something stands in the way of any plan now.
+        """
+        if self.station.station != "old" or self.parcel.legs_done or self.due is None:
+            return None
+        if self.journal.has("leg begun", leg=self.due.number):
+            return None
+        card = self.parcel.card()
+        new = card_facts(card, str(self.parcel.folder)) if card is not None else None
+        recipes = list(self._recipes.values())
+        medium, choices = medium_of(self.parcel.folder), self.parcel.choices
+        plan = make_plan(recipes, self.machine, new, medium, now, choices)
+        told = self.parcel.plan.station("new")
+        plan = plan.model_copy(update={"stations": (plan.station("old"), told)})
+        return None if plan.essence == self.parcel.plan.essence else plan
 
     def look_ahead(self) -> _Doing:
         """Check all that can be checked before the due leg changes anything.
