@@ -264,6 +264,30 @@ def test_uses_orders_recipes_and_a_circle_is_told(
         plan_of(machines, guest, circle)
 
 
+def test_a_recipe_lends_its_places_to_those_that_use_it(
+    machines: tuple[FolderMachine, FolderMachine],
+) -> None:
+    body = (TWO % ("", "host", "{documents}/Notes", "host")).replace('uses: {: ">=1"}\n', "")
+    host = recipe(body, app="host-app")
+    guest = other("guest", "host-app", "{host_app.host}/pages")
+    plan = plan_of(machines, guest, host)
+    items = {item.id: item for item in plan.items}
+    assert items["guest.data"].old_path == "/home/ada/Documents/Notes/pages"
+    assert items["host-app.data"].carved == ("pages",)
+
+
+def test_a_host_of_another_release_on_new_leaves_the_guest_behind(
+    machines: tuple[FolderMachine, FolderMachine],
+) -> None:
+    host = other("zhost", "", "{documents}")
+    guest = recipe(
+        (TWO % ("zhost", "aguest", "{home}", "aguest")).replace(">=1", ">=5"), app="aguest"
+    )
+    plan = plan_of(machines, guest, host)
+    (left,) = plan.left
+    assert left.passed_over[0].reason == "new: zhost must be >=5, and is 4.0"
+
+
 def test_the_same_plan_in_whatever_order_recipes_are_named(
     machines: tuple[FolderMachine, FolderMachine],
 ) -> None:
@@ -443,6 +467,11 @@ def test_all_demo_recipes_at_once(world: World) -> None:
     assert str(world.folder) not in json.dumps(first["plan"])
     left = {item["id"] for item in first["plan"]["left"]}
     assert left == {"frondsign.signs"}
+    took = [s for s in first["plan"]["steps"] if "import" in s["arguments"].get("command", ())]
+    assert {s["arguments"]["command"][4] for s in took} == {"Mailroom", "Plant sale"}
+    routes = {item["id"]: item["route"] for item in first["plan"]["items"]}
+    assert routes["quillbox.mailbox[Garden post]"] == "export"
+    assert routes["sporelog.collection"] == "whole folder"
     assert (
         "Brackenwend is not on potting-shed, so there is nothing to move of it"
         in (first["plan"]["notices"])
@@ -464,6 +493,8 @@ def test_an_administrator_hands_ledgers_over_but_for_those_untouched_for_years(
         path = f"machines/{name}/machine.yaml"
         world.edit(path, lambda s: s.replace("administrator: no", "administrator: yes"))
     recipe = world.folder / "recipes/tillbook.trail.yaml"
+    for ledger in ("D/Sale/2026", "C/Users/ines/Documents/Tea tent"):
+        (world.old / "disks" / ledger / "book.db").touch()
     sides: list[str | Path] = ["--old", world.old, "--new", world.new, "--parcel", world.parcel]
     plan = widetrail("plan", recipe, *sides, "--json").json["plan"]
     routes = {item["instance"]: item["route"] for item in plan["items"]}

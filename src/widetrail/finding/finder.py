@@ -54,11 +54,14 @@ class Finder:
 
     def __init__(
         self, machine: Machine, loaded: Loaded, *, ask_programs: bool = False,
-        installation: Installation | None = None,
+        installation: Installation | None = None, lenders: Mapping[str, Finder] | None = None,
     ) -> None:  # fmt: skip
         """Recognise the application; of several installations the latest release is taken,
-        unless ``installation`` says which.
+        unless ``installation`` says which. ``lenders`` are the finders of other recipes by their
+        ids: those that this one uses lend it their places.
         """
+        used = {i: f for i, f in (lenders or {}).items() if i in loaded.recipe.uses}
+        self._lenders = {i.replace("-", "_"): f for i, f in used.items()}
         self.machine, self.loaded, self.ask_programs = machine, loaded, ask_programs
         self.installation: Installation | None = None
         self._places: dict[str, Where] = {}
@@ -321,6 +324,8 @@ class Finder:
                 raise LookupError("the application is not here")
             return parent(self.installation.sign)
         base, _, attribute = name.partition(".")
+        if base in self._lenders:
+            return self._lenders[base]._value(attribute)
         where = self._single(base)
         if isinstance(where, Instance):
             return where.name if attribute == "name" else where.path
@@ -332,6 +337,8 @@ class Finder:
         """Return the one place that is meant: of several, the one in use or the only one."""
         if name in self._within:
             return self._within[name]
+        if name not in self.loaded.recipe.places:
+            return Nowhere(f'"{name}" is not known here')
         where = self.place(name)
         if not isinstance(where, Several):
             return where

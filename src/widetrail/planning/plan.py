@@ -55,6 +55,7 @@ class PlannedStation(Model):
 class PlannedItem(Model):
     """An item with the route it goes, where it is on both sides, and what is not carried.
 
+    ``instance`` and ``new_instance`` are the program's names for one of several on both sides.
     ``new_path`` is empty where new was not seen; it is found when new is walked. ``parts`` are the
     values chosen, ``parts_left`` those that were not. ``carved`` are paths below the place that
     belong to another item. ``met`` are the needs that decided for the route, ``assumed`` those
@@ -65,6 +66,7 @@ class PlannedItem(Model):
     recipe: str
     item: str
     instance: str = ""
+    new_instance: str = ""
     title: str
     kind: str
     route: str

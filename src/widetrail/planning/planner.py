@@ -30,13 +30,14 @@ from widetrail.finding import (
 )  # fmt: skip
 from widetrail.formats.quantities import show_size
 from widetrail.machine import Machine, Medium
-from widetrail.machine.paths import is_within, join, parent
+from widetrail.machine.paths import base, is_within, join, parent, trouble_with_name
 from widetrail.planning.choice import Case, Chosen, NoRoute, choose_route, copies, uses_parcel
 from widetrail.planning.choices import Choices
 from widetrail.planning.itinerary import Circle, Itinerary, find_itinerary
 from widetrail.planning.needs import condition_holds
 from widetrail.planning.plan import (
     LeftItem,
+    PassedOver,
     Plan,
     PlannedItem,
     PlannedLeg,
@@ -70,6 +71,7 @@ class _Subject:
     old_place: Where
     new_place: Where
     instance: Instance | None = None
+    new_name: str = ""
 
     @property
     def item(self) -> Item:
@@ -114,7 +116,9 @@ def make_plan(
     choices = choices or Choices()
     draft = _Draft()
     ordered = _in_order(recipes, draft)
-    sides = [_sides(loaded, old, new) for loaded in ordered]
+    sides: list[_Recipe] = []
+    for loaded in ordered:
+        sides.append(_sides(loaded, old, new, sides))
     subjects: list[_Subject] = []
     for side in sides:
         if side.finder.installation is None:
@@ -122,7 +126,12 @@ def make_plan(
             continue
         draft.notices.extend(_beyond(side))
         subjects.extend(_subjects(side, draft, choices))
+    by_id = {side.loaded.id: side for side in sides}
     for subject in subjects:
+        unmet = _unmet_uses(subject.side, by_id)
+        if unmet:
+            draft.left.append(_left(subject, NoRoute(unmet), ()))
+            continue
         _plan_item(subject, subjects, draft, choices, today)
     if not draft.items and not draft.left and not draft.obstacles:
         draft.obstacles = [Halted(notice, todo=_NOTHING) for notice in draft.notices]
@@ -191,11 +200,31 @@ def _in_order(recipes: Sequence[Loaded], draft: _Draft) -> list[Loaded]:
     return ordered
 
 
-def _sides(loaded: Loaded, old: Machine, new: New) -> _Recipe:
-    finder = Finder(old, loaded)
+def _unmet_uses(side: _Recipe, by_id: Mapping[str, _Recipe]) -> tuple[PassedOver, ...]:
+    """Return why a recipe's items cannot go: a recipe it uses is not on new in its range."""
+    unmet = []
+    for used, wanted in side.loaded.recipe.uses.items():
+        host = by_id.get(used)
+        if host is None or host.new.installed is None:
+            continue
+        release = host.new.release
+        if not host.new.installed or release is None or release not in parse_releases(wanted):
+            found = str(release or "unknown") if host.new.installed else "not there"
+            reason = f"new: {used} must be {wanted}, and is {found}"
+            unmet.append(PassedOver(route=f"with {used}", code="need", reason=reason))
+    return tuple(unmet)
+
+
+def _sides(loaded: Loaded, old: Machine, new: New, before: Sequence[_Recipe]) -> _Recipe:
+    finder = Finder(old, loaded, lenders={side.loaded.id: side.finder for side in before})
     if new is None:
         return _Recipe(loaded, finder, SeenSide(finder), LaterSide())
-    side = CardSide(new, loaded) if isinstance(new, Mapping) else SeenSide(Finder(new, loaded))
+    seen = {s.loaded.id: s.new.finder for s in before if isinstance(s.new, SeenSide)}
+    side = (
+        CardSide(new, loaded)
+        if isinstance(new, Mapping)
+        else SeenSide(Finder(new, loaded, lenders=seen))
+    )
     return _Recipe(loaded, finder, SeenSide(finder), side)
 
 
@@ -273,30 +302,31 @@ def _subjects(side: _Recipe, draft: _Draft, choices: Choices) -> Iterator[_Subje
             draft.notices.append(f"{subject}: {path} is passed over: {reason}")
         if not old.instances:
             draft.notices.append(f"{subject}: none is there")
-        for instance, partner in _paired(side, item, old, new):
+        for instance, partner, name_there in _paired(side, item, old, new):
             inner = side.finder.within(item.from_, instance)
             yield _Subject(
                 f"{subject}[{instance.name}]", name, side, inner, inner.place(item.from_), partner,
-                instance,
+                instance, name_there,
             )  # fmt: skip
 
 
 def _paired(
     side: _Recipe, item: Item, old: Several, new: Where
-) -> Iterator[tuple[Instance, Where]]:
-    """Give each instance on old with the place on new it goes to."""
+) -> Iterator[tuple[Instance, Where, str]]:
+    """Give each instance on old with the place on new it goes to, and the program's name there."""
     place = next(p for p in side.loaded.recipe.places[item.from_] if side.finder.holds(p.for_))
     if not isinstance(new, Several):
-        yield from ((instance, new) for instance in old.instances)
+        yield from ((instance, new, instance.name) for instance in old.instances)
         return
     for matched in pair(old, new, place.pair or ("name", "register")):
+        mine = matched.old
         if not isinstance(matched, Pair):
-            yield matched.old, Nowhere("no rule of the recipe pairs it with one on new")
+            yield mine, Nowhere("no rule of the recipe pairs it with one on new"), mine.name
         elif matched.new is not None:
-            found = Found(matched.new.path, "folder", matched.new.how, matched.new.synced)
-            yield matched.old, found
+            one = matched.new
+            yield mine, Found(one.path, "folder", one.how, one.synced), one.name
         else:
-            yield matched.old, _registered(side, new, matched.old)
+            yield mine, _registered(side, new, mine), mine.name
 
 
 def _registered(side: _Recipe, new: Several, instance: Instance) -> Where:
@@ -346,7 +376,7 @@ def _plan_item(
     if isinstance(chosen, NoRoute):
         draft.left.append(_left(subject, chosen, losses))
         return
-    losses = (*losses, *_losses(subject, chosen.route.losses, today), *chosen.rest)
+    losses = (*losses, *_losses(subject, chosen.route.losses, today), *map(_told, chosen.rest))
     planned = _planned(subject, chosen, old, count, largest, parts_left, losses, carved)
     if planned.occupied and chosen.route.existing == "stop":
         todo = "Move it away on new, then plan again."
@@ -423,7 +453,12 @@ def _title(subject: _Subject) -> str:
 
 def _losses(subject: _Subject, losses: Sequence[Loss], today: datetime) -> tuple[Loss, ...]:
     """Return the losses that are: one whose condition cannot be judged is told too."""
-    return tuple(loss for loss in losses if _happens(subject, loss, today))
+    return tuple(_told(loss) for loss in losses if _happens(subject, loss, today))
+
+
+def _told(loss: Loss) -> Loss:
+    """Return a loss as a plan tells it: its conditions were judged, its proof is the recipe's."""
+    return loss.model_copy(update={"when": {}, "proof": {}})
 
 
 def _happens(subject: _Subject, loss: Loss, today: datetime) -> bool:
@@ -456,6 +491,7 @@ def _planned(
         whole=not item.take,
         old_path=old.path,
         old_how=str(old.how),
+        new_instance=subject.new_name,
         new_path=there.path if there is not None else "",
         new_how=str(there.how) if there is not None else later,
         occupied=copies(chosen.route) and _occupied(subject),
@@ -511,7 +547,7 @@ def _left(subject: _Subject, chosen: NoRoute, losses: tuple[Loss, ...]) -> LeftI
         id=subject.id,
         title=_title(subject),
         passed_over=chosen.passed_over,
-        losses=(*losses, *chosen.rest),
+        losses=(*losses, *map(_told, chosen.rest)),
         todo=todo,
     )
 
@@ -575,6 +611,13 @@ def _room(draft: _Draft, medium: Medium, new: New) -> int:
         why = f"the parcel needs {show_size(size)}, and {show_size(medium.free)} are free"
         todo = f"Take a larger medium, or make room on this one{_other_way(carried)}."
         draft.obstacles.append(Halted(what, why=why, todo=todo))
+    for step in draft.steps:
+        for made in step.writes:
+            trouble = trouble_with_name(base(made), "windows") if "{parcel}/" in made else ""
+            if trouble and step.kind == "run":
+                what = f"a medium cannot hold the name {base(made)!r} that {step.item} makes"
+                todo = "Choose another value, or leave the item out."
+                draft.obstacles.append(Halted(what, why=f"it {trouble}", todo=todo))
     for item, _, _ in carried:
         if medium.largest is not None and item.largest > medium.largest:
             what = f"the medium {medium.name} cannot hold the largest file of {item.id}"

@@ -78,7 +78,7 @@ def _expander(
         if name in chosen.parts:
             return ", ".join(chosen.parts[name])
         if name == f"{place}.name" and planned.instance:
-            return planned.instance
+            return planned.instance if station == "old" else planned.new_instance
         if name == place:
             return (planned.old_path if station == "old" else planned.new_path) or f"{{{name}}}"
         if station == "old" and (name in ROOTS or name in finder.loaded.recipe.places):

@@ -41,7 +41,7 @@ _Found = Iterator[tuple[str, Where, str, str, Literal["error", "warning"]]]
 
 
 def _braces(recipe: Recipe) -> _Found:
-    plain = ROOTS | set(recipe.places) | {"parcel", "installation"}
+    plain = ROOTS | set(recipe.places) | {"parcel", "installation"} | _lenders(recipe)
     parts = {part for item in recipe.items.values() for part in item.parts}
     for where, text in _templates(recipe):
         known = plain | parts if where[0] == "readings" else plain
@@ -49,6 +49,10 @@ def _braces(recipe: Recipe) -> _Found:
             if brace.base not in known:
                 hint = did_you_mean(brace.base, known) or "It is neither a root nor a place"
                 yield "unknown-name", where, f'"{{{brace.name}}}" is not known', hint, "error"
+            elif brace.base in _lenders(recipe):
+                if brace.name == brace.base:
+                    message = f'"{{{brace.name}}}": name a place of it, "{{{brace.base}.…}}"'
+                    yield "unknown-name", where, message, "", "error"
             elif brace.name != brace.base and not _plural(recipe, brace.base):
                 message = f'"{{{brace.name}}}": only places that are several have a name'
                 yield "unknown-name", where, message, "", "error"
@@ -57,6 +61,11 @@ def _braces(recipe: Recipe) -> _Found:
             hint = did_you_mean(parameter, parts) or "It must be a part of an item"
             where = ("readings", name, "at")
             yield "unknown-part", where, f'":{parameter}" is no part', hint, "error"
+
+
+def _lenders(recipe: Recipe) -> set[str]:
+    """Return the names by which recipes that this one uses lend their places."""
+    return {used.replace("-", "_") for used in recipe.uses}
 
 
 def _plural(recipe: Recipe, name: str) -> bool:

@@ -80,7 +80,7 @@ class Visit:
         host = machine.host(join(self.workroom, "journal"))
         self.journal = Journal(host, join(self.workroom, "journal"), machine.effects)
         recipes = {loaded.id: loaded for loaded in parcel.recipes(KINDS)}
-        self._recipes: dict[str, Loaded] = recipes
+        self._recipes: dict[str, Loaded] = _used_first(recipes)
         done = len(parcel.legs_done)
         legs = parcel.plan.legs
         self.due = legs[done] if done < len(legs) else None
@@ -254,6 +254,21 @@ class Visit:
         self.journal.add({"event": "leg done", "leg": leg.number})
 
 
+def _used_first(recipes: dict[str, Loaded]) -> dict[str, Loaded]:
+    """Return the recipes so that each comes after those it uses; a plan has no circle."""
+    ordered: dict[str, Loaded] = {}
+
+    def put(loaded: Loaded) -> None:
+        for used in sorted(loaded.recipe.uses.keys() & recipes.keys()):
+            if used not in ordered:
+                put(recipes[used])
+        ordered[loaded.id] = loaded
+
+    for name in sorted(recipes):
+        put(recipes[name])
+    return ordered
+
+
 def _outcome(outcome: Outcome) -> dict[str, Any]:
     if isinstance(outcome, Failed):
         return {"failed": outcome.reason, "todo": outcome.todo, "facts": outcome.facts}
@@ -267,9 +282,9 @@ class _Doing:
         self._visit = visit
         self.machine, self.workroom = visit.machine, visit.workroom
         self._plan = visit.parcel.plan
-        self._finders = {
-            name: Finder(visit.machine, loaded) for name, loaded in visit._recipes.items()
-        }
+        self._finders: dict[str, Finder] = {}
+        for name, loaded in visit._recipes.items():  # those used come first in the plan's order
+            self._finders[name] = Finder(visit.machine, loaded, lenders=self._finders)
         self.writer: CargoWriter | None = None
         self._reader: CargoReader | None = None
 
@@ -299,7 +314,9 @@ class _Doing:
         finder = self._finders[planned.recipe]
         if not planned.instance:
             return finder
-        meant = Instance(self.pinned(item), planned.instance, None, How("each"))
+        old = self._visit.station.station == "old"
+        name = planned.instance if old else planned.new_instance
+        meant = Instance(self.pinned(item), name, None, How("each"))
         return finder.within(self._from(planned), meant)
 
     def _planned(self, item: str) -> PlannedItem:

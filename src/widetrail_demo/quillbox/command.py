@@ -10,7 +10,7 @@ import sys
 import time
 
 from widetrail_demo import here
-from widetrail_demo.quillbox import store
+from widetrail_demo.quillbox import exchange, store
 
 
 def main() -> None:
@@ -24,6 +24,14 @@ def main() -> None:
     receive = commands.add_parser("receive", help="receive a letter in the chosen mailroom")
     receive.add_argument("account")
     receive.add_argument("subject")
+    export = commands.add_parser("export", help="write a sealed export; the phrase comes by input")
+    export.add_argument("--room", required=True)
+    export.add_argument("--to", required=True)
+    export.add_argument("--sorts", nargs="+", choices=list(exchange.SORTS), required=True)
+    take = commands.add_parser("import", help="take a sealed export in")
+    take.add_argument("file")
+    take.add_argument("--into", required=True)
+    take.add_argument("--duplicates", choices=["skip", "keep"], default="skip")
     arguments = parser.parse_args()
     _first_start()
     match arguments.command:
@@ -32,6 +40,10 @@ def main() -> None:
                 _print_room(room)
         case "open":
             _open(arguments.seconds)
+        case "export":
+            _export(arguments.room, arguments.sorts, arguments.to)
+        case "import":
+            _import(arguments.file, arguments.into, arguments.duplicates == "keep")
         case "receive":
             _receive(arguments.account, arguments.subject)
 
@@ -84,6 +96,37 @@ def _open(seconds: float) -> None:
         connection.rollback()
         connection.close()
         lock.unlink()
+
+
+def _room(label: str) -> store.Room:
+    found = next((room for room in store.rooms() if room.label == label), None)
+    if found is None:
+        sys.exit(f"quillbox: there is no mailroom {label}")
+    return found
+
+
+def _export(label: str, sorts: list[str], to: str) -> None:
+    connection = store.open_letters(_room(label).folder)
+    data = exchange.export_room(connection, sorts, sys.stdin.readline().strip())
+    count = connection.execute("select count(*) from letter").fetchone()[0]
+    connection.close()
+    if len(data) > exchange.MOST:
+        sys.exit("quillbox: an export holds 4 GiB at most")
+    here.real(to).write_bytes(data)
+    print(f"letters: {count if 'letters' in sorts else 0}")
+
+
+def _import(file: str, label: str, keep: bool) -> None:
+    connection = store.open_letters(_room(label).folder)
+    phrase = sys.stdin.readline().strip()
+    try:
+        data = here.real(file).read_bytes()
+        came = exchange.import_room(connection, data, phrase, keep_duplicates=keep)
+    except exchange.WrongPassphrase:
+        sys.exit("quillbox: this is no export, or that is not its passphrase")
+    finally:
+        connection.close()
+    print(", ".join(f"{sort}: {count}" for sort, count in came.items()))
 
 
 def _receive(account: str, subject: str) -> None:
