@@ -526,12 +526,17 @@ def test_a_plan_without_new_is_walked_when_new_is_said(world: World) -> None:
     refused = world.walk(world.new)
     assert refused.status == 2
     assert "whether glass-office is the new machine must be said" in refused.err
-    assert world.walk(world.new, "--as", "new").status == 0
+    planned = world.walk(world.new, "--as", "new")
+    assert planned.status == 3
+    assert "glass-office was not seen when the plan was made" in planned.err
+    assert world.walk(world.new).status == 0
     report = widetrail("report", world.parcel, "--json").json
     assert report["well"]
 
 
-def test_a_need_that_no_longer_holds_halts_the_leg_on_new(world: World) -> None:
+def test_an_item_whose_need_no_longer_holds_on_new_stays_behind_and_the_rest_goes_on(
+    world: World,
+) -> None:
     named = "- name: whole folder\n"
     needs = f"{named}        needs: {{new: {{release: '>=5.4'}}}}\n"
     world.edit("recipes/sporelog.trail.yaml", lambda s: s.replace(named, needs))
@@ -541,7 +546,12 @@ def test_a_need_that_no_longer_holds_halts_the_leg_on_new(world: World) -> None:
     release.write_text("5.3\n")
     ran = world.walk(world.new)
     assert ran.status == 3
+    assert "Sporelog: Specimens, shelves and plates: stays behind" in ran.err
     assert "new: release must be >=5.4, and is 5.3" in ran.err
+    assert world.walk(world.new).status == 0
+    report = widetrail("report", world.parcel, "--json").json
+    assert {item["id"]: item["state"] for item in report["items"]} == {"sporelog.views": "carried"}
+    assert report["left"][0]["id"] == "sporelog.collection"
 
 
 def test_old_that_changed_is_planned_anew_shown_and_needs_consent_again(world: World) -> None:

@@ -322,14 +322,19 @@ def test_a_parcel_is_never_made_over_something(world: World) -> None:
     assert [p.name for p in world.parcel.iterdir()] == ["photo.jpg"]
 
 
-def test_a_machine_that_changed_since_the_plan_halts_the_walk(packed_world: World) -> None:
+def test_new_that_changed_is_planned_anew_shown_and_needs_consent_again(
+    packed_world: World,
+) -> None:
     moved = packed_world.new / "disks/C/Users/imarsh/AppData/Roaming/Sporelog/sporelog.ini"
     moved.write_text("[collection]\nfolder = D:\\Elsewhere\n")
-    before = contents(packed_world.folder)
+    before = contents(packed_world.new)
     ran = packed_world.walk(packed_world.new)
     assert ran.status == 3
-    assert "sporelog.collection is not at C:/Users/imarsh/Documents/Sporelog" in ran.err
-    assert contents(packed_world.folder) == before
+    assert "glass-office is no longer as it was planned" in ran.err
+    assert "to: D:/Elsewhere (told by" in ran.err
+    assert contents(packed_world.new) == before
+    assert packed_world.walk(packed_world.new).status == 0
+    assert (packed_world.new / "disks/D/Elsewhere/specimens.db").is_file()
 
 
 def test_a_check_that_does_not_hold_ends_with_1(world: World) -> None:

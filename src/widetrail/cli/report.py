@@ -59,6 +59,10 @@ def show_report(page: Page, report: Report) -> None:
         page.line(f"leg {leg.number} on {leg.machine}: {show_time(leg.time)}", indent=2)
     for item in report.items:
         _show_item(page, report, item)
+    for left in report.left:
+        page.title(f"{left.title}: stayed behind")
+        for reason in left.reasons:
+            page.line(reason, indent=2)
     if report.notices:
         page.title("Worth knowing")
         for notice in report.notices:

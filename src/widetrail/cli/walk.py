@@ -66,8 +66,10 @@ def _same_plan(visit: Visit, page: Page) -> None:
     visit.parcel.check_cargo(begun=False)
     visit.parcel.renew(plan, moment)
     show_plan(page, plan)
+    unseen = not visit.station.identity
+    what = "was not seen when the plan was made" if unseen else "is no longer as it was planned"
     raise Halted(
-        f"{visit.machine.name} is no longer as it was planned",
+        f"{visit.machine.name} {what}",
         why="the plan was made anew, and stands above",
         todo="Read it, then walk again.",
     )

@@ -151,7 +151,7 @@ class Parcel:
         return data
 
     def renew(self, plan: Plan, now: datetime) -> None:
-        """Put another plan in the place of the one the parcel holds; nothing was packed yet."""
+        """Put another plan in the place of the one the parcel holds; what was packed stays."""
         open_bag(self.folder, self.effects)
         name = _plan_name(len(self.generations) + 1)
         self.effects.put(self.folder / PAYLOAD / name, plan.encoded())
@@ -189,7 +189,7 @@ class Parcel:
         data = self._bytes(name)
         if digest(data) != packed.body["files"][name]:
             raise self._touched(self.folder / PAYLOAD / name)
-        items = [item.id for item in self.plan.items]
+        items = [i.id for i in self.plan.items] + [i.id for i in self.plan.left]
         where = str(self.folder / PAYLOAD / name)
         entries = read_index(data, where, items, segments, platform)
         return CargoReader(self.folder / PAYLOAD / "cargo", entries)

@@ -1,5 +1,6 @@
 """Planning: what goes which way, in which order, and what it will take."""
 
+from widetrail.planning.anew import plan_rest
 from widetrail.planning.choices import Choices, Offer, offered, read_choices
 from widetrail.planning.itinerary import Circle, Itinerary, find_itinerary
 from widetrail.planning.plan import (
@@ -29,5 +30,6 @@ __all__ = [
     "find_itinerary",
     "make_plan",
     "offered",
+    "plan_rest",
     "read_choices",
 ]

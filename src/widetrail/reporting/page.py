@@ -59,6 +59,9 @@ code { font-size: .95em; overflow-wrap: anywhere; } li { margin: .3rem 0; }
 {% for what, remedy in item.losses %}<tr><td>{{ what | clean }}</td><td>{{ remedy | clean }}</td>
 </tr>{% endfor %}</table>{% endif %}
 </section>{% endfor %}
+{% for item in report.left %}<section><h2>{{ item.title | clean }}</h2>
+<p class="bad">stayed behind</p>
+{% for reason in item.reasons %}<p>{{ reason | clean }}</p>{% endfor %}</section>{% endfor %}
 {% if report.notices %}<h2>Worth knowing</h2><ul>{% for notice in report.notices %}
 <li>{{ notice | clean }}</li>{% endfor %}</ul>{% endif %}
 <h2>The way it went</h2>

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
-from datetime import UTC, datetime
+from datetime import datetime
 from functools import partial
 from typing import Any
 
@@ -15,9 +15,7 @@ from widetrail.machine import Machine, medium_of
 from widetrail.machine.paths import join
 from widetrail.parcel import Parcel
 from widetrail.parcel.cargo import CargoReader, CargoWriter
-from widetrail.planning import Plan, PlannedItem, PlannedLeg, PlannedStation, make_plan
-from widetrail.planning.needs import judge_needs
-from widetrail.planning.sides import SeenSide, ToldSide
+from widetrail.planning import Plan, PlannedItem, PlannedLeg, PlannedStation, make_plan, plan_rest
 from widetrail.recipe import Item, Loaded
 from widetrail.steps import (
     ACTS,
@@ -147,26 +145,36 @@ class Visit:
         return self.parcel.plan.station(legs[done].station).machine
 
     def planned_anew(self, now: datetime) -> Plan | None:
-        """Plan again where nothing was done yet; return the plan if it is another one.
+        """Plan the rest again before the due leg begins; return the plan if it is another one.
 
-        Only on old, before the first leg: the parcel holds new's card, the recipes and what was
-        chosen. What differs in sizes alone is no other plan.
+        On old, before anything was packed, all is planned again: the parcel holds new's card, the
+        recipes and what was chosen. On new, what was packed stays, and what is to be done with it
+        is planned for new as it is. What differs in sizes alone is no other plan.
 
         Raises:
             Obstructed: Something stands in the way of any plan now.
         """
-        if self.station.station != "old" or self.parcel.legs_done or self.due is None:
-            return None
+        assert self.due is not None
         if self.journal.has("leg begun", leg=self.due.number):
             return None
+        if self.station.station == "new":
+            plan = plan_rest(
+                self.parcel.plan, self.machine, _finders(self.machine, self._recipes), now
+            )
+        elif not self.parcel.legs_done:
+            plan = self._plan_again(now)
+        else:
+            return None
+        return None if plan.essence == self.parcel.plan.essence else plan
+
+    def _plan_again(self, now: datetime) -> Plan:
         card = self.parcel.card()
         new = card_facts(card, str(self.parcel.folder)) if card is not None else None
         recipes = list(self._recipes.values())
         medium, choices = medium_of(self.parcel.folder), self.parcel.choices
         plan = make_plan(recipes, self.machine, new, medium, now, choices)
         told = self.parcel.plan.station("new")
-        plan = plan.model_copy(update={"stations": (plan.station("old"), told)})
-        return None if plan.essence == self.parcel.plan.essence else plan
+        return plan.model_copy(update={"stations": (plan.station("old"), told)})
 
     def look_ahead(self) -> _Doing:
         """Check all that can be checked before the due leg changes anything.
@@ -182,7 +190,6 @@ class Visit:
         for check in (
             self._can_walk,
             doing.facts_hold,
-            doing.needs_hold,
             doing.places_hold,
             doing.all_closed,
             doing.has_room,
@@ -254,6 +261,14 @@ class Visit:
         self.journal.add({"event": "leg done", "leg": leg.number})
 
 
+def _finders(machine: Machine, recipes: Mapping[str, Loaded]) -> dict[str, Finder]:
+    """Return a finder for each recipe; ``recipes`` has those that are used first."""
+    finders: dict[str, Finder] = {}
+    for name, loaded in recipes.items():
+        finders[name] = Finder(machine, loaded, lenders=finders)
+    return finders
+
+
 def _used_first(recipes: dict[str, Loaded]) -> dict[str, Loaded]:
     """Return the recipes so that each comes after those it uses; a plan has no circle."""
     ordered: dict[str, Loaded] = {}
@@ -282,9 +297,7 @@ class _Doing:
         self._visit = visit
         self.machine, self.workroom = visit.machine, visit.workroom
         self._plan = visit.parcel.plan
-        self._finders: dict[str, Finder] = {}
-        for name, loaded in visit._recipes.items():  # those used come first in the plan's order
-            self._finders[name] = Finder(visit.machine, loaded, lenders=self._finders)
+        self._finders = _finders(visit.machine, visit._recipes)
         self.writer: CargoWriter | None = None
         self._reader: CargoReader | None = None
 
@@ -333,17 +346,7 @@ class _Doing:
         planned = self._planned(item)
         if self._visit.station.station == "old":
             return planned.old_path
-        return planned.new_path or self._found_now(planned)
-
-    def _found_now(self, planned: PlannedItem) -> str:
-        where = self._finders[planned.recipe].place(self._from(planned))
-        if isinstance(where, Found | Absent) and not planned.instance:
-            return where.path
-        raise Halted(
-            f"where {planned.id} goes on {self.machine.name} is not known",
-            why=str(where),
-            todo="Plan again with this machine's card (`widetrail card`).",
-        )
+        return planned.new_path
 
     def noted(self, item: str) -> Facts:
         for generation in self._visit.parcel.legs_done:
@@ -412,26 +415,6 @@ class _Doing:
         listed = where.instances if isinstance(where, Several) else ()
         if item.old_path not in [instance.path for instance in listed]:
             raise self._changed(f"{item.id} is not at {item.old_path}", str(where))
-
-    def needs_hold(self) -> None:
-        """Raise where a need of a route, judged on new, does not hold when its leg begins."""
-        if self._visit.station.station != "new":
-            return
-        for item in self._plan.items:
-            loaded = self._visit._recipes[item.recipe]
-            rule = loaded.recipe.items[item.item]
-            route = next(r for r in rule.routes if r.name == item.route)
-            told = next(r for r in self._plan.recipes if r.id == item.recipe).old
-            facts = {**self._plan.station("old").facts, **told}
-            old = ToldSide(self._plan.station("old").machine, facts)
-            new = SeenSide(self.finder(item.id))
-            needs = route.needs.model_copy(update={"old": None})
-            judged = judge_needs(needs, old, new, rule.from_, datetime.now(UTC))
-            unmet = [j for j in judged if j.verdict == "unmet" and j.station == "new"]
-            if unmet:
-                raise self._changed(
-                    f'{item.id} cannot go by "{item.route}"', "; ".join(map(str, unmet))
-                )
 
     def _from(self, item: PlannedItem) -> str:
         return self._visit._recipes[item.recipe].recipe.items[item.item].from_

@@ -6,7 +6,7 @@ from dataclasses import asdict, dataclass
 from typing import Any
 
 from widetrail.parcel import Parcel
-from widetrail.planning import PlannedItem
+from widetrail.planning import LeftItem, PlannedItem
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,6 +38,17 @@ class ItemReport:
 
 
 @dataclass(frozen=True, slots=True)
+class LeftReport:
+    """An item that stayed behind: why, and what to do about it."""
+
+    id: str
+    title: str
+    reasons: tuple[str, ...]
+    losses: tuple[tuple[str, str], ...]
+    todo: str
+
+
+@dataclass(frozen=True, slots=True)
 class LegReport:
     """One leg: where it is walked, and when it was, if it was."""
 
@@ -58,8 +69,10 @@ class Report:
     applications: tuple[str, ...]
     legs: tuple[LegReport, ...]
     items: tuple[ItemReport, ...]
+    left: tuple[LeftReport, ...]
     next_machine: str
     notices: tuple[str, ...]
+    last: tuple[str, ...]
 
     @property
     def well(self) -> bool:
@@ -71,8 +84,11 @@ class Report:
         """What a person still has to do, in order."""
         if self.next_machine:
             return (f"Carry the parcel to {self.next_machine} and walk there.",)
-        tasks = [f"For {what}: {remedy}" for item in self.items for what, remedy in item.losses]
-        return tuple(dict.fromkeys(tasks))
+        losses = [loss for item in self.items for loss in item.losses]
+        losses += [loss for item in self.left for loss in item.losses]
+        tasks = [f"For {what}: {remedy}" for what, remedy in losses]
+        tasks += [f"{item.title}: {item.todo}" for item in self.left if item.todo]
+        return tuple(dict.fromkeys([*tasks, *self.last]))
 
     def as_json(self) -> dict[str, Any]:
         """Return the report as plain JSON values."""
@@ -104,9 +120,17 @@ def make_report(parcel: Parcel) -> Report:
         applications=tuple(r.name for r in plan.recipes),
         legs=legs,
         items=tuple(_item(item, steps, parcel) for item in plan.items),
+        left=tuple(_left(item) for item in plan.left),
         next_machine=due,
         notices=plan.notices,
+        last=tuple(task for item in plan.items for task in item.tasks),
     )
+
+
+def _left(item: LeftItem) -> LeftReport:
+    reasons = tuple(f"not by {p.route}, since {p.reason}" for p in item.passed_over)
+    losses = tuple((loss.what, loss.remedy) for loss in item.losses)
+    return LeftReport(item.id, item.title, reasons, losses, item.todo)
 
 
 def _item(item: PlannedItem, steps: dict[str, Any], parcel: Parcel) -> ItemReport:

@@ -1,0 +1,107 @@
+"""Planning the rest anew on new, where it is no longer as it was when the plan was made.
+
+What was packed stays as it is, so routes stay too: places are found again, needs of new are judged
+again, and an item whose route can no longer be taken stays behind with the reason.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from datetime import datetime
+
+from widetrail.finding import Absent, Finder, Found
+from widetrail.machine import Machine
+from widetrail.planning.choice import Chosen, copies
+from widetrail.planning.needs import judge_needs
+from widetrail.planning.plan import (
+    LeftItem,
+    PassedOver,
+    Plan,
+    PlannedItem,
+    PlannedStation,
+)
+from widetrail.planning.sides import SeenSide, ToldSide
+from widetrail.planning.unfolding import unfold_steps
+from widetrail.recipe import Route
+from widetrail.steps import Step
+
+_BACK = "Carry the parcel back to old and plan again, into another parcel."
+
+
+def plan_rest(plan: Plan, machine: Machine, finders: Mapping[str, Finder], today: datetime) -> Plan:
+    """Return ``plan`` with what is still to be done on new planned for new as it is now.
+
+    ``machine`` is new, and ``finders`` are those of it, by the recipes' ids.
+    """
+    kept: list[PlannedItem] = []
+    left = list(plan.left)
+    going = {item.id for item in plan.items}
+    steps = [step for step in plan.steps if step.item not in going]
+    for item in plan.items:
+        finder = finders[item.recipe]
+        now = _now(plan, item, finder, today)
+        if isinstance(now, PassedOver):
+            losses = item.losses
+            left.append(
+                LeftItem(
+                    id=item.id, title=item.title, passed_over=(now,), losses=losses, todo=_BACK
+                )
+            )
+            steps.extend(s for s in plan.steps if s.item == item.id and s.station == "old")
+            continue
+        kept.append(now)
+        steps.extend(_steps(plan, now, finder, today))
+    known = {step.id for step in steps}
+    legs = tuple(
+        leg.model_copy(update={"steps": tuple(s for s in leg.steps if s in known)})
+        for leg in plan.legs
+    )
+    stations = (plan.station("old"), _seen(machine))
+    update = {"items": tuple(kept), "left": tuple(left), "steps": tuple(steps), "legs": legs}
+    return plan.model_copy(update={**update, "stations": stations})
+
+
+def _seen(machine: Machine) -> PlannedStation:
+    return PlannedStation(
+        station="new",
+        machine=machine.name,
+        identity=machine.identity,
+        facts=dict(machine.facts()),
+    )
+
+
+def _now(
+    plan: Plan, item: PlannedItem, finder: Finder, today: datetime
+) -> PlannedItem | PassedOver:
+    rule = finder.loaded.recipe.items[item.item]
+    route = _route(item, finder)
+    station = plan.station("old")
+    told = next(r for r in plan.recipes if r.id == item.recipe).old
+    old = ToldSide(station.machine, {**station.facts, **told})
+    needs = route.needs.model_copy(update={"old": None})
+    judged = judge_needs(needs, old, SeenSide(finder), rule.from_, today)
+    unmet = [j for j in judged if j.verdict == "unmet" and j.station == "new"]
+    if unmet:
+        return PassedOver(route=route.name, code="need", reason="; ".join(map(str, unmet)))
+    where = finder.place(rule.from_)
+    if not copies(route) or (item.instance and item.new_path):
+        return item
+    if item.instance or not isinstance(where, Found | Absent):
+        return PassedOver(route=route.name, code="place", reason=str(where))
+    return item.model_copy(update={"new_path": where.path, "new_how": str(where.how)})
+
+
+def _route(item: PlannedItem, finder: Finder) -> Route:
+    routes = finder.loaded.recipe.items[item.item].routes
+    return next(route for route in routes if route.name == item.route)
+
+
+def _steps(plan: Plan, item: PlannedItem, finder: Finder, today: datetime) -> list[Step]:
+    """Return an item's steps: those of new unfolded anew, the others as they were."""
+    chosen = Chosen(_route(item, finder), (), (), (), item.parts, ())
+    unfolded = {s.id: s for s in unfold_steps(item, finder.loaded, chosen, finder, today)}
+    mine = [s for s in plan.steps if s.item == item.id]
+    anew = [unfolded[s.id] if s.station == "new" and s.id in unfolded else s for s in mine]
+    return [
+        new.model_copy(update={"after": old.after}) for old, new in zip(mine, anew, strict=True)
+    ]
