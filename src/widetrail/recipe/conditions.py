@@ -53,7 +53,12 @@ def _check_duration(text: str) -> str:
     return text
 
 
-def _one_or_many(value: Any) -> Any:
+Duration = Annotated[str, AfterValidator(_check_duration)]
+"""A duration as the recipe writes it; ``parse_duration`` reads it."""
+
+
+def one_or_many(value: Any) -> Any:
+    """Return a document's value as a list: one value alone is a list of it."""
     return value if isinstance(value, list) else [value]
 
 
@@ -75,13 +80,13 @@ class Condition(Model):
     """
 
     equals: str | None = Field(None, alias="is")
-    one_of: Annotated[tuple[str, ...], BeforeValidator(_one_or_many)] | None = Field(
+    one_of: Annotated[tuple[str, ...], BeforeValidator(one_or_many)] | None = Field(
         None, alias="in"
     )
     matches: Annotated[str, AfterValidator(_check_expression)] | None = None
     at_least: Number | None = None
     at_most: Number | None = None
-    within: Annotated[str, AfterValidator(_check_duration)] | None = None
+    within: Duration | None = None
     covers: Literal["old"] | None = None
 
     @model_validator(mode="wrap")

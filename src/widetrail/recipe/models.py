@@ -21,7 +21,7 @@ from pydantic import (
 
 from widetrail.formats.checked import TAG, Model, Unknown, YesNo, expected_one_of, flaw
 from widetrail.formats.interface import Platform
-from widetrail.recipe.conditions import Condition, Limit, Needs
+from widetrail.recipe.conditions import Condition, Limit, Needs, one_or_many
 from widetrail.recipe.globs import check_glob
 from widetrail.recipe.releases import check_releases
 from widetrail.recipe.templates import check_path, parse_template
@@ -99,10 +99,6 @@ def _check_settings_path(text: str) -> str:
     if not re.fullmatch(r"(/[A-Za-z0-9_:.-]+)+/?", text):
         raise flaw("dconf", f'"{text}" is no path of settings', "Write it like /org/example/app")
     return text
-
-
-def _one_or_many(value: Any) -> Any:
-    return value if isinstance(value, list) else [value]
 
 
 def _is_mapping(value: Any) -> str:
@@ -354,7 +350,7 @@ class Place(Model):
     follows: Name | None = None
     each: PathChoice | None = None
     index: Index | None = None
-    holds: Annotated[tuple[Glob, ...], BeforeValidator(_one_or_many)] = ()
+    holds: Annotated[tuple[Glob, ...], BeforeValidator(one_or_many)] = ()
     in_use: Reading | None = None
     pair: tuple[Literal["name", "in use", "register"], ...] = ()
 
@@ -493,8 +489,8 @@ class Item(Model):
     title: Said
     kind: Literal["data", "settings"] = "data"
     from_: Name = Field(alias="from")
-    take: Annotated[tuple[Glob, ...], BeforeValidator(_one_or_many)] = ()
-    leave: Annotated[tuple[Glob, ...], BeforeValidator(_one_or_many)] = ()
+    take: Annotated[tuple[Glob, ...], BeforeValidator(one_or_many)] = ()
+    leave: Annotated[tuple[Glob, ...], BeforeValidator(one_or_many)] = ()
     parts: dict[Name, Name | tuple[Said, ...]] = Field(default_factory=dict)
     checks: dict[Name, Check] = Field(default_factory=dict)
     losses: tuple[Loss, ...] = ()
@@ -536,7 +532,7 @@ class Application(Model):
     releases: Range | None = None
     programs: dict[Name, ProgramChoice] = Field(default_factory=dict)
     screen: tuple[ArgumentText, ...] = ()
-    lock: Annotated[tuple[PathChoice, ...], BeforeValidator(_one_or_many)] = ()
+    lock: Annotated[tuple[PathChoice, ...], BeforeValidator(one_or_many)] = ()
 
 
 class Recipe(Model):
@@ -546,7 +542,7 @@ class Recipe(Model):
     revision: Annotated[int, Field(ge=1)]
     application: Application
     recognise: tuple[Recognition, ...] = Field(min_length=1)
-    places: dict[Name, Annotated[tuple[Place, ...], BeforeValidator(_one_or_many)]]
+    places: dict[Name, Annotated[tuple[Place, ...], BeforeValidator(one_or_many)]]
     readings: dict[Name, Reading] = Field(default_factory=dict)
     uses: dict[AppId, Range] = Field(default_factory=dict)
     asks: dict[Name, Ask] = Field(default_factory=dict)

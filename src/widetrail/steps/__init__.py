@@ -21,6 +21,7 @@ from widetrail.steps.interface import (
     Rule,
     Step,
     Teller,
+    ToldRule,
     Unfolding,
 )
 from widetrail.steps.judge import Compare, Note, judge
@@ -32,8 +33,7 @@ from widetrail.steps.publish import Publish
 from widetrail.steps.run import Run
 from widetrail.steps.wait import Wait
 
-RULES: Mapping[str, Rule] = {
-    "copy": Copy(),
+_TOLD: Mapping[str, ToldRule] = {
     "run": Run(),
     "person": Person(),
     "wait": Wait(),
@@ -43,6 +43,8 @@ RULES: Mapping[str, Rule] = {
     "remove": Remove(),
     "detach": Detach(),
 }
+
+RULES: Mapping[str, Rule] = {"copy": Copy(), **_TOLD}
 """The step kinds a recipe may use."""
 
 ACTS: Mapping[str, Act] = {
@@ -53,17 +55,7 @@ ACTS: Mapping[str, Act] = {
 }
 """The step kinds that a walk does."""
 
-TELLERS: Mapping[str, Teller] = {
-    **ACTS,
-    "run": Run(),
-    "person": Person(),
-    "wait": Wait(),
-    "open": Program("open"),
-    "close": Program("close"),
-    "first_start": Program("first_start"),
-    "remove": Remove(),
-    "detach": Detach(),
-}
+TELLERS: Mapping[str, Teller] = {**ACTS, **_TOLD}
 """The step kinds that a plan may hold, each with its words."""
 
 KINDS: Mapping[str, type[Model]] = {name: rule.schema for name, rule in RULES.items()}

@@ -216,3 +216,7 @@ class Rule(Protocol):
 
     def unfold(self, unfolding: Unfolding) -> tuple[Step, ...]:
         """Return the steps of the plan, in order."""
+
+
+class ToldRule(Rule, Teller, Protocol):
+    """A recipe's step that becomes steps of its own kind, which it tells itself."""

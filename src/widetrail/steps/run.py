@@ -3,47 +3,31 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 
-from pydantic import AfterValidator, BeforeValidator, Field, model_validator
+from pydantic import BeforeValidator, Field, model_validator
 
 from widetrail.formats.checked import Model, flaw
-from widetrail.recipe.conditions import Condition, parse_duration
-from widetrail.recipe.models import Name, Said
+from widetrail.recipe.conditions import Condition, Duration, one_or_many
+from widetrail.recipe.models import ArgumentText, Name, Said
 from widetrail.recipe.templates import Brace, parse_template
 from widetrail.steps.interface import Step, Unfolding
 
-
-def _template(text: str) -> str:
-    parse_template(text)
-    return text
-
-
-def _duration(text: str) -> str:
-    parse_duration(text)
-    return text
-
-
-def _many(value: Any) -> Any:
-    return value if isinstance(value, list) else [value]
-
-
-Argument = Annotated[str, AfterValidator(_template)]
-Arguments = Annotated[tuple[Argument, ...], Field(min_length=1)]
+Arguments = Annotated[tuple[ArgumentText, ...], Field(min_length=1)]
 
 
 class RunRule(Model):
     """The settings of ``run``."""
 
     run: Arguments
-    stdin: Argument | None = None
-    env: dict[str, Argument] = Field(default_factory=dict)
-    stdout: Argument | None = None
-    exit: Annotated[tuple[int, ...], BeforeValidator(_many)] = (0,)
-    within: Annotated[str, AfterValidator(_duration)] = "10 min"
-    makes: Argument | None = None
+    stdin: ArgumentText | None = None
+    env: dict[str, ArgumentText] = Field(default_factory=dict)
+    stdout: ArgumentText | None = None
+    exit: Annotated[tuple[int, ...], BeforeValidator(one_or_many)] = (0,)
+    within: Duration = "10 min"
+    makes: ArgumentText | None = None
     tells: dict[Name, str] = Field(default_factory=dict)
-    changes: Annotated[tuple[Name, ...], BeforeValidator(_many)] = ()
+    changes: Annotated[tuple[Name, ...], BeforeValidator(one_or_many)] = ()
     repeat: Literal["safe", "ask", "never"] = "ask"
     done_when: dict[Name, Condition] = Field(default_factory=dict)
     undone_by: Arguments | None = None

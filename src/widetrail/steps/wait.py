@@ -2,26 +2,19 @@
 
 from __future__ import annotations
 
-from typing import Annotated
-
-from pydantic import AfterValidator, Field
+from pydantic import Field
 
 from widetrail.formats.checked import Model
-from widetrail.recipe.conditions import Condition, parse_duration
+from widetrail.recipe.conditions import Condition, Duration
 from widetrail.recipe.models import Name, Said
 from widetrail.steps.interface import Step, Unfolding
-
-
-def _duration(text: str) -> str:
-    parse_duration(text)
-    return text
 
 
 class WaitRule(Model):
     """The settings of ``wait``: the readings that must hold, and for how long at most."""
 
     wait: dict[Name, Condition] = Field(min_length=1)
-    within: Annotated[str, AfterValidator(_duration)] = "1 h"
+    within: Duration = "1 h"
     title: Said | None = None
 
 
