@@ -600,6 +600,14 @@ def test_what_goes_is_asked_at_a_terminal(world: World) -> None:
     assert "class: 2b, 4 – Otters; not 3a" in out
 
 
+def test_a_check_is_looked_at_when_what_it_counts_was_chosen(world: World) -> None:
+    recipe = world.folder / "recipes/quillbox.trail.yaml"
+    sides: list[str | Path] = ["--old", world.old, "--new", world.new, "--parcel", world.parcel]
+    ran = widetrail("plan", recipe, *sides, "--choose", "mailbox.sort=contacts,tasks", "--json")
+    checks = [s for s in ran.json["plan"]["steps"] if s["kind"] == "check"]
+    assert [set(s["arguments"]) for s in checks] == [{"accounts", "contacts"}] * 2
+
+
 def test_only_and_without(world: World) -> None:
     ran = world.plan("--without", "views", "--json")
     assert [i["id"] for i in ran.json["plan"]["items"]] == ["sporelog.collection"]

@@ -123,8 +123,9 @@ def place_of(facts: dict[str, Any]) -> Where:
     """
     try:
         if "several" in facts:
+            listed_in = How("index", source=facts["source"] or "")
             listed = (
-                Instance(i["path"], i["name"], i["in use"], How("index"), i["synced"] or "")
+                Instance(i["path"], i["name"], i["in use"], listed_in, i["synced"] or "")
                 for i in facts["several"]
             )
             return Several(tuple(listed), source=facts["source"] or "")

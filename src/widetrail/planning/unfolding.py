@@ -29,11 +29,13 @@ def unfold_steps(
                 _expander(planned, finder, leg.station, chosen, today),
             )  # fmt: skip
             moving.extend(_chained(RULES[step.kind].unfold(unfolding), moving))
-    if not item.checks:
-        return moving
     wanted: dict[str, str | tuple[str, ...]] = {
-        name: check.compare for name, check in sorted(item.checks.items())
+        name: check.compare
+        for name, check in sorted(item.checks.items())
+        if check.looked_at(chosen.parts)
     }
+    if not wanted:
+        return moving
     note = Step(
         id=f"{planned.id}/note", kind="note", station="old", item=planned.id, arguments=wanted
     )

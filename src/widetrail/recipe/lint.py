@@ -121,6 +121,11 @@ def _checks(recipe: Recipe) -> _Found:
                 where: Where = ("items", name, *at)
                 hint = did_you_mean(reading, recipe.readings)
                 yield "unknown-reading", where, f'"{reading}" is no reading', hint, "error"
+        for check, rule in item.checks.items():
+            for part in rule.of.keys() - item.parts.keys():
+                where = ("items", name, "checks", check, "of", part)
+                hint = did_you_mean(part, item.parts)
+                yield "unknown-part", where, f'"{part}" is no part of this item', hint, "error"
         if not item.checks and item.routes:
             hint = "Name a reading under checks, so that the move can be judged"
             yield "no-check", ("items", name), "this item has no check", hint, "warning"

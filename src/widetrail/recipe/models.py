@@ -386,9 +386,14 @@ class Place(Model):
 
 
 class Check(Model):
-    """A reading compared between old and new."""
+    """A reading compared between old and new; ``of`` says which values of parts it counts."""
 
     compare: Literal["same", "at least"] = "same"
+    of: dict[Name, Said] = Field(default_factory=dict)
+
+    def looked_at(self, parts: Mapping[str, tuple[str, ...]]) -> bool:
+        """Return whether what the check counts was chosen; ``parts`` are the values chosen."""
+        return all(value in parts.get(part, (value,)) for part, value in self.of.items())
 
 
 class Loss(Model):
