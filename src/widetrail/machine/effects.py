@@ -230,7 +230,7 @@ def _wait(process: subprocess.Popen[bytes], seconds: float, printed: tuple[IO[by
 
 def _end_group(process: subprocess.Popen[bytes]) -> None:
     """End what is left of a program and of what it started, so that nothing stays behind."""
-    if hasattr(os, "killpg"):
+    if sys.platform != "win32":
         with suppress(OSError):
             os.killpg(process.pid, signal.SIGKILL)
     elif process.poll() is None:

@@ -172,7 +172,7 @@ class LinuxMachine(LiveMachine):
 
     def __init__(self, user: str, home: str, effects: Effects | None = None) -> None:
         super().__init__("linux", _linux_release(), user, home, effects)
-        self.administrator = os.geteuid() == 0 if sys.platform != "win32" else False
+        self.administrator = _as_root()
 
     def _hardware(self) -> str:
         for path in ("/etc/machine-id", "/var/lib/dbus/machine-id"):
@@ -221,7 +221,7 @@ class MacMachine(LiveMachine):
 
     def __init__(self, user: str, home: str, effects: Effects | None = None) -> None:
         super().__init__("macos", system_platform.mac_ver()[0], user, home, effects)
-        self.administrator = os.geteuid() == 0 if sys.platform != "win32" else False
+        self.administrator = _as_root()
 
     def _hardware(self) -> str:
         import uuid
@@ -238,6 +238,13 @@ class MacMachine(LiveMachine):
 
 if sys.platform == "win32":
     from widetrail.machine.live_windows import WindowsMachine
+
+
+def _as_root() -> bool:
+    """Return whether this process runs as the administrator of a system with numbered accounts."""
+    if sys.platform == "win32":
+        return False
+    return os.geteuid() == 0
 
 
 def _has_network() -> bool:

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import hashlib
 import os
+import sys
 from pathlib import Path
 
 from widetrail.errors import Halted, WentWrong
@@ -131,7 +132,7 @@ def _stage(doing: Doing, entries: tuple[CargoEntry, ...], folder: str) -> Path:
 def _digest(path: Path) -> str:
     """Return the SHA-256 of a file as the disk holds it, where the system lets us ask for that."""
     with path.open("rb") as file:
-        if hasattr(os, "posix_fadvise"):
+        if sys.platform == "linux":
             os.posix_fadvise(file.fileno(), 0, 0, os.POSIX_FADV_DONTNEED)
         return hashlib.file_digest(file, "sha256").hexdigest()
 
