@@ -178,7 +178,7 @@ def _finding(tree: Map, file: str, error: ErrorDetails) -> Finding:
     where = [p for p in error["loc"] if not (isinstance(p, str) and p.startswith(TAG))]
     mark, walked = mark_at(tree, where)
     if error["type"] == "missing":
-        walked, missing = walked, str(where[-1])
+        missing = str(where[-1])
         message, hint, rule = f'the key "{missing}" is missing', "", "missing-key"
     else:
         rule, message, hint = _words(error)

@@ -8,7 +8,7 @@ keys (YAML 1.2, sections 3.2.2.2, 6.9 and 7.1 describe what is refused).
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Any
 
 import yaml
@@ -17,8 +17,6 @@ from widetrail.findings import Finding
 
 DEPTH = 40
 SIZE = 4 * 1024 * 1024
-
-Tree = "Map | Seq | Text"
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,7 +54,6 @@ class _Open:
     value: Map | Seq
     key: Text | None = None
     flow: bool = False
-    findings: list[Finding] = field(default_factory=list)
 
 
 def read_marked(text: str, file: str) -> tuple[Map | Seq | Text | None, tuple[Finding, ...]]:

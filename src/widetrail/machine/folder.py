@@ -9,7 +9,6 @@ from __future__ import annotations
 import json
 import os
 import shutil
-import subprocess
 import sys
 import tempfile
 from collections.abc import Iterator, Mapping, Sequence
@@ -20,7 +19,7 @@ from typing import Annotated, cast
 
 from pydantic import AfterValidator, BeforeValidator, Field
 
-from widetrail.errors import MachineUnusable, WentWrong
+from widetrail.errors import MachineUnusable
 from widetrail.formats.bounded import ask
 from widetrail.formats.checked import Model, YesNo, flaw, load
 from widetrail.formats.interface import NotThere, Platform, Unreadable
@@ -321,23 +320,7 @@ class FolderMachine(HostMachine):
                 why=f"{FILE} of {self.name} does not list it",
             )
         command = [_host_command(installed.start[0]), *installed.start[1:], *arguments]
-        with tempfile.TemporaryDirectory(prefix="widetrail-") as folder:
-            try:
-                done = self.effects.run(
-                    command, env=self.environment(program), folder=Path(folder),
-                    seconds=seconds, shown=program,
-                )  # fmt: skip
-            except subprocess.TimeoutExpired as error:
-                raise WentWrong(
-                    "was stopped",
-                    where=program,
-                    why=f"it did not end within {seconds:.0f} seconds, or printed without end",
-                ) from error
-        return Completed(
-            done.returncode,
-            done.stdout.decode("utf-8", "replace"),
-            done.stderr.decode("utf-8", "replace"),
-        )
+        return self._listen(program, command, self.environment(program), seconds)
 
     def environment(self, program: str) -> dict[str, str]:
         """Return the whole environment of a program started here.

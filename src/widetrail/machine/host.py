@@ -5,16 +5,18 @@ from __future__ import annotations
 import os
 import shutil
 import stat
+import subprocess
+import tempfile
 from abc import ABC, abstractmethod
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import BinaryIO
 
-from widetrail.errors import MachineUnusable
+from widetrail.errors import MachineUnusable, WentWrong
 from widetrail.formats.interface import Platform
 from widetrail.machine import paths
 from widetrail.machine.effects import Effects
-from widetrail.machine.interface import Entry, EntryKind
+from widetrail.machine.interface import Completed, Entry, EntryKind
 
 READ_MOST = 64 * 1024 * 1024
 """Bytes of a file that is read at once, at most."""
@@ -85,6 +87,28 @@ class HostMachine(ABC):
             return os.fdopen(handle, "rb")
         except (OSError, ValueError) as error:
             raise refused(path, error) from error
+
+    def _listen(
+        self, program: str, command: Sequence[str], environment: Mapping[str, str], seconds: float
+    ) -> Completed:
+        """Run a command in an empty working folder, and return what it printed as text.
+
+        Raises:
+            WentWrong: It did not end in time, or printed without end.
+        """
+        with tempfile.TemporaryDirectory(prefix="widetrail-") as folder:
+            try:
+                done = self.effects.run(
+                    command, env=environment, folder=Path(folder), seconds=seconds, shown=program
+                )
+            except subprocess.TimeoutExpired as error:
+                why = f"it did not end within {seconds:.0f} seconds, or printed without end"
+                raise WentWrong("was stopped", where=program, why=why) from error
+        return Completed(
+            done.returncode,
+            done.stdout.decode("utf-8", "replace"),
+            done.stderr.decode("utf-8", "replace"),
+        )
 
     def read(self, path: str, most: int = READ_MOST) -> bytes:
         with self.open(path) as file:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import platform as system_platform
 import shutil
-import subprocess
 import sys
 import tempfile
 from abc import abstractmethod
@@ -14,7 +13,7 @@ from contextlib import contextmanager
 from functools import cached_property
 from pathlib import Path
 
-from widetrail.errors import InputUnusable, MachineUnusable, WentWrong
+from widetrail.errors import InputUnusable, MachineUnusable
 from widetrail.formats.canonical import digest
 from widetrail.formats.interface import Platform, Unreadable
 from widetrail.formats.registry import Key
@@ -127,20 +126,7 @@ class LiveMachine(HostMachine):
         environment = {**os.environ, "HOME": self._home}
         if self._is_scratch:
             environment |= self._scratch_environment()
-        with tempfile.TemporaryDirectory(prefix="widetrail-") as folder:
-            try:
-                done = self.effects.run(
-                    [program, *arguments], env=environment, folder=Path(folder), seconds=seconds,
-                    shown=program,
-                )  # fmt: skip
-            except subprocess.TimeoutExpired as error:
-                why = f"it did not end within {seconds:.0f} seconds, or printed without end"
-                raise WentWrong("was stopped", where=program, why=why) from error
-        return Completed(
-            done.returncode,
-            done.stdout.decode("utf-8", "replace"),
-            done.stderr.decode("utf-8", "replace"),
-        )
+        return self._listen(program, [program, *arguments], environment, seconds)
 
     _is_scratch = False
 

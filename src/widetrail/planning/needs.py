@@ -13,7 +13,7 @@ from widetrail.finding.values import Absent, Found
 from widetrail.formats.quantities import show_size
 from widetrail.planning.sides import Side
 from widetrail.recipe.conditions import AS_OLD, Condition, Limit, Needs, SideNeeds, parse_duration
-from widetrail.recipe.releases import parse_releases
+from widetrail.recipe.releases import parse_release, parse_releases
 
 Verdict = Literal["met", "unmet", "assumed"]
 
@@ -156,8 +156,6 @@ def _release(station: str, wanted: str, side: Side, old: Side) -> Judged:
 
 
 def _ranged(station: str, fact: str, wanted: str, found: Known | Unknown, side: Side) -> Judged:
-    from widetrail.recipe.releases import parse_release
-
     if isinstance(found, Unknown):
         return _unknown(station, fact, wanted, found, side)
     release = parse_release(str(found.value))

@@ -44,6 +44,7 @@ from widetrail.planning.plan import (
     PlannedRecipe,
     PlannedStation,
 )  # fmt: skip
+from widetrail.planning.room import full_volumes
 from widetrail.planning.sides import CardSide, LaterSide, SeenSide, Side
 from widetrail.planning.unfolding import unfold_steps
 from widetrail.recipe import Item, Loaded, Loss, Station
@@ -138,10 +139,10 @@ def make_plan(
     if not draft.items and not draft.obstacles:
         draft.obstacles = [_left_obstacle(item) for item in draft.left]
     _unfold(draft, today)
+    itinerary = _itinerary(draft)
     size = _room(draft, medium, new)
-    if draft.obstacles:
+    if draft.obstacles or itinerary is None:
         raise Obstructed("the plan cannot be made", draft.obstacles)
-    itinerary = find_itinerary(draft.steps)
     _cheaper(draft, itinerary, today)
     return Plan(
         recipes=tuple(sorted((_recipe(side) for side in sides), key=lambda r: r.id)),
@@ -576,7 +577,6 @@ def _unfold(draft: _Draft, today: datetime) -> None:
             _later(step, waits) if step.station == "new" and waits else step
             for step in unfolded[planned.id]
         )
-    _check_order(draft)
 
 
 def _inside(inner: PlannedItem, outer: PlannedItem, subject: _Subject) -> bool:
@@ -589,13 +589,15 @@ def _later(step: Step, waits: Sequence[str]) -> Step:
     return step.model_copy(update={"after": tuple(dict.fromkeys([*step.after, *waits]))})
 
 
-def _check_order(draft: _Draft) -> None:
+def _itinerary(draft: _Draft) -> Itinerary | None:
+    """Return the itinerary of all steps; a circle among them is an obstacle."""
     try:
-        find_itinerary(draft.steps)
+        return find_itinerary(draft.steps)
     except Circle as error:
         todo = "Take one of the uses out, or leave a recipe out."
         what = "steps wait for each other in a circle"
         draft.obstacles.append(Halted(what, why=", ".join(error.steps[:6]), todo=todo))
+        return None
 
 
 def _room(draft: _Draft, medium: Medium, new: New) -> int:
@@ -625,25 +627,10 @@ def _room(draft: _Draft, medium: Medium, new: New) -> int:
             todo = "Take a medium of another format, such as exFAT."
             draft.obstacles.append(Halted(what, why=why + show_size(item.largest), todo=todo))
     if new is not None and not isinstance(new, Mapping):
-        _room_on_new([(i, c) for i, _, c in carried], new, draft)
+        placed = [i for i, _, chosen in carried if copies(chosen.route)]
+        amounts = [(i.new_path, i.size + i.files * ENTRY_ROOM) for i in placed]
+        draft.obstacles.extend(full_volumes(new, amounts, "Make room there, then plan again."))
     return size
-
-
-def _room_on_new(
-    carried: Sequence[tuple[PlannedItem, Chosen]], new: Machine, draft: _Draft
-) -> None:
-    needed: dict[str, tuple[int, int]] = {}
-    for item, chosen in carried:
-        if copies(chosen.route):
-            room = new.room(item.new_path)
-            so_far, free = needed.get(room.volume, (0, room.free))
-            needed[room.volume] = so_far + item.size + item.files * ENTRY_ROOM, free
-    for volume, (wanted, free) in needed.items():
-        if wanted > free:
-            what = f"the disk {volume} of {new.name} is too full"
-            why = f"{show_size(wanted)} are needed, and {show_size(free)} are free"
-            todo = "Make room there, then plan again."
-            draft.obstacles.append(Halted(what, why=why, todo=todo))
 
 
 def _other_way(carried: Sequence[tuple[PlannedItem, _Subject, Chosen]]) -> str:

@@ -10,12 +10,12 @@ from typing import Any
 
 from widetrail.errors import Halted, InputUnusable, Obstructed
 from widetrail.finding import Absent, Finder, Found, How, Instance, Several, Where, card_facts
-from widetrail.formats.quantities import show_size
 from widetrail.machine import Machine, medium_of
 from widetrail.machine.paths import join
 from widetrail.parcel import Parcel
 from widetrail.parcel.cargo import CargoReader, CargoWriter
 from widetrail.planning import Plan, PlannedItem, PlannedLeg, PlannedStation, make_plan, plan_rest
+from widetrail.planning.room import full_volumes
 from widetrail.recipe import Item, Loaded
 from widetrail.steps import (
     ACTS,
@@ -73,6 +73,7 @@ class Visit:
             ParcelUnusable: The recipes that travel along were touched.
         """
         self.parcel, self.machine = parcel, machine
+        self._cargo_sound = False
         self.station = self._own_station(as_new)
         self.workroom = join(machine.root("state"), "widetrail", parcel.run)
         host = machine.host(join(self.workroom, "journal"))
@@ -184,7 +185,9 @@ class Visit:
             ParcelUnusable: The cargo was touched.
         """
         assert self.due is not None
-        self.parcel.check_cargo(begun=self.journal.has("leg begun", leg=self.due.number))
+        if not self._cargo_sound:  # each file is judged again as it is unpacked
+            self.parcel.check_cargo(begun=self.journal.has("leg begun", leg=self.due.number))
+            self._cargo_sound = True
         doing = _Doing(self)
         obstacles: list[Halted] = []
         for check in (
@@ -430,17 +433,10 @@ class _Doing:
         """Raise where a volume of new has too little room for what is staged on it."""
         if self._visit.station.station == "old":
             return
-        needed: dict[str, tuple[int, int]] = {}
-        for item in self._plan.items:
-            room = self.machine.room(self.pinned(item.id))
-            needed[room.volume] = needed.get(room.volume, (0, 0))[0] + item.size, room.free
-        for volume, (size, free) in needed.items():
-            if size > free:
-                raise Halted(
-                    f"the disk {volume} of {self.machine.name} is too full",
-                    why=f"{show_size(size)} are needed, and {show_size(free)} are free",
-                    todo="Make room there, then walk again.",
-                )
+        amounts = [(self.pinned(item.id), item.size) for item in self._plan.items]
+        full = full_volumes(self.machine, amounts, "Make room there, then walk again.")
+        if full:
+            raise Obstructed("not everything has room", full)
 
 
 class _CargoOfLeg:
