@@ -9,6 +9,7 @@
     │   └── ParcelUnusable      a parcel that is damaged, touched, unknown or of another plan
     ├── Halted                3: nothing can go on without a person, a machine or consent
     │   ├── Obstructed          several reasons at once
+    │   ├── Waiting             something must come to be first, and nobody waits for it
     │   └── EffectFailed        the system refused a change (in machine.effects)
     └── WentWrong             1: it ran and something is wrong
 """
@@ -102,3 +103,7 @@ class Obstructed(Halted):
 
 class WentWrong(WideTrailError):
     """The work ran and something came out wrong."""
+
+
+class Waiting(Halted):
+    """Something must come to be before a step can be done, and the walk was not to wait for it."""

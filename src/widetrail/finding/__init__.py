@@ -2,6 +2,7 @@
 
 from widetrail.finding.card import card_facts, installation_facts, make_card, read_card, where_facts
 from widetrail.finding.finder import Finder
+from widetrail.finding.judging import condition_holds
 from widetrail.finding.selection import Selection, Tally, tally
 from widetrail.finding.several import Pair, Unpaired, pair
 from widetrail.finding.survey import Surveyed, SurveyedItem, survey
@@ -44,6 +45,7 @@ __all__ = [
     "Value",
     "Where",
     "card_facts",
+    "condition_holds",
     "installation_facts",
     "make_card",
     "pair",

@@ -55,15 +55,18 @@ class Finder:
     def __init__(
         self, machine: Machine, loaded: Loaded, *, ask_programs: bool = False,
         installation: Installation | None = None, lenders: Mapping[str, Finder] | None = None,
+        pinned: Mapping[str, str] | None = None,
     ) -> None:  # fmt: skip
         """Recognise the application; of several installations the latest release is taken,
         unless ``installation`` says which. ``lenders`` are the finders of other recipes by their
-        ids: those that this one uses lend it their places.
+        ids: those that this one uses lend it their places. ``pinned`` are the paths of places that
+        were found before, which nothing that tells them may move any more.
         """
         used = {i: f for i, f in (lenders or {}).items() if i in loaded.recipe.uses}
         self._lenders = {i.replace("-", "_"): f for i, f in used.items()}
         self.machine, self.loaded, self.ask_programs = machine, loaded, ask_programs
         self.installation: Installation | None = None
+        self._pinned = dict(pinned or {})
         self._places: dict[str, Where] = {}
         self._chosen: dict[str, int] = {}
         self._busy: set[str] = set()
@@ -178,6 +181,19 @@ class Finder:
         inner._within = {**self._within, name: instance}
         return inner
 
+    def fresh(self) -> Finder:
+        """Return a finder that looks again; what was recognised and pinned stays."""
+        return self._twin()
+
+    def pinnable(self) -> dict[str, str]:
+        """Return the path of each place that is one folder or file and can be told."""
+        found = {name: self.place(name) for name in self.loaded.recipe.places}
+        return {
+            name: where.path
+            for name, where in found.items()
+            if isinstance(where, Found | Absent) and where.kind in ("folder", "file")
+        }
+
     def _twin(self) -> Finder:
         twin = Finder.__new__(Finder)
         twin.__dict__.update(self.__dict__)
@@ -185,10 +201,16 @@ class Finder:
         return twin
 
     def _find(self, name: str) -> Where:
+        if name in self._pinned:
+            return self._whatever(self._pinned[name], How("pinned"), self._kind_of(name))
         for number, place in enumerate(self.loaded.recipe.places[name]):
             if self.holds(place.for_):
                 return self._resolve(name, place, number)
         return Nowhere(f'the recipe has no case of "{name}" for this machine')
+
+    def _kind_of(self, name: str) -> PlaceKind:
+        cases = self.loaded.recipe.places[name]
+        return next((case.kind for case in cases if self.holds(case.for_)), "folder")
 
     def _resolve(self, name: str, place: Place, case: int) -> Where:
         if place.plural:
@@ -252,9 +274,9 @@ class Finder:
             return Nowhere(f"none of {', '.join(among)} is there")
         return self._whatever(otherwise, How("fixed", case, among=among))
 
-    def _whatever(self, path: str, how: How) -> Where:
-        kind: PlaceKind = "file" if self._kind(path) == "file" else "folder"
-        return self._judge(path, kind, how)
+    def _whatever(self, path: str, how: How, otherwise: PlaceKind = "folder") -> Where:
+        kinds: dict[str | None, PlaceKind] = {"file": "file", "folder": "folder"}
+        return self._judge(path, kinds.get(self._kind(path), otherwise), how)
 
     def _in_registry(self, path: str, kind: PlaceKind, case: int) -> Where:
         how = How("fixed", case)

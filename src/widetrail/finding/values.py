@@ -63,7 +63,7 @@ class ByPart:
 
 Answer = Known | Unknown | ByPart
 
-Rule = Literal["fixed", "told", "first of", "follows", "each", "index"]
+Rule = Literal["fixed", "told", "first of", "follows", "each", "index", "pinned"]
 
 _WORDS: Mapping[str, str] = {
     "fixed": "where it is unless moved",
@@ -71,6 +71,7 @@ _WORDS: Mapping[str, str] = {
     "follows": "as {source} was chosen",
     "each": "one of what {source} matches",
     "index": "listed in {source}",
+    "pinned": "as it was before the first step here",
 }
 
 

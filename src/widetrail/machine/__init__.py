@@ -2,12 +2,12 @@
 
 from widetrail.machine.effects import Effect, EffectFailed, Effects, Gate
 from widetrail.machine.folder import FolderMachine
-from widetrail.machine.interface import Completed, Entry, Machine, Room
+from widetrail.machine.interface import Channels, Completed, Entry, Machine, Room
 from widetrail.machine.live import LiveMachine, this_machine
 from widetrail.machine.medium import Medium, medium_of
 
 __all__ = [
-    "Completed", "Effect", "EffectFailed", "Effects", "Entry", "FolderMachine", "Gate",
+    "Channels", "Completed", "Effect", "EffectFailed", "Effects", "Entry", "FolderMachine", "Gate",
     "LiveMachine", "Machine",
     "Medium", "Room", "medium_of",
     "this_machine",

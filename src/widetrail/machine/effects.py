@@ -15,6 +15,7 @@ import stat
 import subprocess
 import sys
 import tempfile
+import threading
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
@@ -151,9 +152,14 @@ class Effects:
 
     def run(
         self, command: Sequence[str], *, env: Mapping[str, str], folder: Path, seconds: float,
-        shown: str,
-    ) -> subprocess.CompletedProcess[bytes]:  # fmt: skip
-        """Run a program to its end, without a shell and without input.
+        shown: str, stdin: bytes = b"", output: Writing | None = None, began: Began | None = None,
+    ) -> Ran:  # fmt: skip
+        """Run a program to its end, without a shell.
+
+        It is given ``stdin`` through a pipe. What it prints goes to ``output``, if that is given.
+        With ``began`` it stands behind a gate: that is told its process number and start time
+        before the program itself runs, and if it raises the program never runs; what the program
+        leaves running is told in the answer, and ended.
 
         Raises:
             subprocess.TimeoutExpired: It did not end within ``seconds``, or printed more than
@@ -161,20 +167,39 @@ class Effects:
         """
         with (
             self._effect("start", Path(shown)),
-            tempfile.TemporaryFile() as output,
+            tempfile.TemporaryFile() as printed,
             tempfile.TemporaryFile() as errors,
         ):
-            process = subprocess.Popen(
-                list(command), env=dict(env), cwd=folder, stdin=subprocess.DEVNULL,
-                stdout=output, stderr=errors, start_new_session=True,
-            )  # fmt: skip
+            streams = (printed if output is None else output.handle, errors)
+            given = subprocess.PIPE if stdin else subprocess.DEVNULL
+            start = _behind_gate if began is not None and sys.platform != "win32" else _at_once
+            process, open_gate = start(command, dict(env), folder, given, streams)
+            left: tuple[str, ...] = ()
             try:
-                _wait(process, seconds, (output, errors))
+                if began is not None:
+                    began(process.pid, started_at(process.pid))
+                open_gate()
+                feeder = _feed(process, stdin)
+                _wait(process, seconds, (printed, errors))
+                left = _left_behind(process) if began is not None else ()
             finally:
                 _end_group(process)
-            return subprocess.CompletedProcess(
-                list(command), process.returncode, _printed(output), _printed(errors)
-            )
+                if process.stdin is not None:
+                    with suppress(OSError):
+                        process.stdin.close()
+            feeder.join(1)
+            return Ran(process.returncode, _printed(printed), _printed(errors), left)
+
+    def launch(
+        self, command: Sequence[str], *, env: Mapping[str, str], folder: Path, shown: str
+    ) -> None:
+        """Start a program for a person; it goes on by itself."""
+        with self._effect("start", Path(shown)):
+            process = subprocess.Popen(
+                list(command), env=dict(env), cwd=folder, stdin=subprocess.DEVNULL,
+                stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True,
+            )  # fmt: skip
+            threading.Thread(target=process.wait, daemon=True).start()
 
     def set_status(self, path: Path, mode: int, mtime_ns: int) -> None:
         """Set permission bits (never set-user-id or set-group-id) and the time of change."""
@@ -214,6 +239,129 @@ class Effects:
 PRINTED_MOST = 16 * 1024 * 1024
 """Bytes a program may print to be listened to; one that prints more is stopped."""
 
+GRACE = 0.5
+"""Seconds in which what a program started may end after it."""
+
+Began = Callable[[int, float], None]
+"""Told the number of a process and when it was started, in seconds since 1970."""
+
+
+@dataclass(frozen=True, slots=True)
+class Ran:
+    """How a program ended: its status (negative: the signal that ended it), what it printed, and
+    a line for each process that it left running."""
+
+    status: int
+    output: bytes
+    errors: bytes
+    left: tuple[str, ...] = ()
+
+
+_Start = tuple["subprocess.Popen[bytes]", Callable[[], None]]
+
+_GATE = """
+import os, sys
+gate, trouble, *command = sys.argv[1:]
+gate, trouble = int(gate), int(trouble)
+for handle in (gate, trouble):
+    os.set_inheritable(handle, False)
+if os.read(gate, 1):
+    try:
+        os.execve(command[0], command, os.environ)
+    except OSError as error:
+        os.write(trouble, str(error.errno).encode())
+"""
+"""Waits for one byte, then becomes the program; without the byte it ends."""
+
+
+def _at_once(
+    command: Sequence[str], env: dict[str, str], folder: Path, given: int,
+    streams: tuple[IO[bytes] | int, IO[bytes]],
+) -> _Start:  # fmt: skip
+    process = subprocess.Popen(
+        list(command), env=env, cwd=folder, stdin=given, stdout=streams[0], stderr=streams[1],
+        start_new_session=True,
+    )  # fmt: skip
+    return process, lambda: None
+
+
+def _behind_gate(
+    command: Sequence[str], env: dict[str, str], folder: Path, given: int,
+    streams: tuple[IO[bytes] | int, IO[bytes]],
+) -> _Start:  # fmt: skip
+    gate, opener = os.pipe()
+    trouble, teller = os.pipe()
+    shim = [sys.executable, "-I", "-S", "-c", _GATE, str(gate), str(teller), *command]
+    try:
+        process = subprocess.Popen(
+            shim, env=env, cwd=folder, stdin=given, stdout=streams[0], stderr=streams[1],
+            start_new_session=True, pass_fds=(gate, teller),
+        )  # fmt: skip
+    except OSError:
+        for handle in (opener, trouble):
+            os.close(handle)
+        raise
+    finally:
+        os.close(gate)
+        os.close(teller)
+
+    def open_gate() -> None:
+        try:
+            os.write(opener, b".")
+            if told := os.read(trouble, 16):
+                raise OSError(int(told), os.strerror(int(told)), command[0])
+        finally:
+            os.close(opener)
+            os.close(trouble)
+
+    return process, open_gate
+
+
+def _feed(process: subprocess.Popen[bytes], stdin: bytes) -> threading.Thread:
+    """Write ``stdin`` from a thread of its own, since a program need not read it."""
+
+    def write() -> None:
+        if process.stdin is not None:
+            with suppress(OSError, ValueError):
+                process.stdin.write(stdin)
+                process.stdin.close()
+
+    thread = threading.Thread(target=write, daemon=True)
+    thread.start()
+    return thread
+
+
+def started_at(pid: int) -> float:
+    """Return when a process was started, in seconds since 1970; 0 where there is none."""
+    import psutil
+
+    try:
+        return float(psutil.Process(pid).create_time())
+    except psutil.Error:
+        return 0.0
+
+
+def _left_behind(process: subprocess.Popen[bytes]) -> tuple[str, ...]:
+    """Return what the program started and left running, after a moment of grace."""
+    end = time.monotonic() + GRACE
+    while (left := _of_session(process.pid)) and time.monotonic() < end:
+        time.sleep(0.02)
+    return left
+
+
+def _of_session(session: int) -> tuple[str, ...]:
+    import psutil
+
+    if sys.platform == "win32":  # no sessions there: what it started is not told
+        return ()
+    found = []
+    for other in psutil.process_iter(["pid", "name", "status"]):
+        with suppress(OSError):
+            mine = os.getsid(other.pid) == session and other.pid != session
+            if mine and other.info["status"] != psutil.STATUS_ZOMBIE:
+                found.append(f"process {other.pid} ({other.info['name']})")
+    return tuple(found)
+
 
 def _wait(process: subprocess.Popen[bytes], seconds: float, printed: tuple[IO[bytes], ...]) -> None:
     end, pause = time.monotonic() + seconds, 0.002
@@ -248,6 +396,11 @@ class Writing:
 
     def __init__(self, effects: Effects, path: Path, handle: int) -> None:
         self._effects, self._path, self._handle = effects, path, handle
+
+    @property
+    def handle(self) -> int:
+        """The open file, for a program that writes to it itself."""
+        return self._handle
 
     def write(self, data: bytes | memoryview) -> None:
         """Write all of ``data``."""

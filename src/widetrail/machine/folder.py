@@ -29,7 +29,7 @@ from widetrail.formats.texts import decode
 from widetrail.machine import paths
 from widetrail.machine.effects import Effects
 from widetrail.machine.host import HostMachine, copy_plain
-from widetrail.machine.interface import Completed, Machine, Room
+from widetrail.machine.interface import Machine, Room
 from widetrail.machine.roots import (
     SHELL_FOLDERS,
     default_home,
@@ -311,7 +311,7 @@ class FolderMachine(HostMachine):
                 lines.append(f"process {process.pid}")
         return lines
 
-    def start(self, program: str, arguments: Sequence[str], seconds: float = 60) -> Completed:
+    def _command(self, program: str) -> tuple[list[str], dict[str, str], str]:
         installed = self._program(program)
         if installed is None:
             raise MachineUnusable(
@@ -319,8 +319,8 @@ class FolderMachine(HostMachine):
                 where=program,
                 why=f"{FILE} of {self.name} does not list it",
             )
-        command = [_host_command(installed.start[0]), *installed.start[1:], *arguments]
-        return self._listen(program, command, self.environment(program), seconds)
+        command = [_host_command(installed.start[0]), *installed.start[1:]]
+        return command, self.environment(program), self._home
 
     def environment(self, program: str) -> dict[str, str]:
         """Return the whole environment of a program started here.

@@ -8,7 +8,7 @@ import stat
 import subprocess
 import tempfile
 from abc import ABC, abstractmethod
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import BinaryIO
 
@@ -16,7 +16,7 @@ from widetrail.errors import MachineUnusable, WentWrong
 from widetrail.formats.interface import Platform
 from widetrail.machine import paths
 from widetrail.machine.effects import Effects
-from widetrail.machine.interface import Completed, Entry, EntryKind
+from widetrail.machine.interface import Channels, Completed, Entry, EntryKind
 
 READ_MOST = 64 * 1024 * 1024
 """Bytes of a file that is read at once, at most."""
@@ -88,26 +88,39 @@ class HostMachine(ABC):
         except (OSError, ValueError) as error:
             raise refused(path, error) from error
 
-    def _listen(
-        self, program: str, command: Sequence[str], environment: Mapping[str, str], seconds: float
-    ) -> Completed:
-        """Run a command in an empty working folder, and return what it printed as text.
+    @abstractmethod
+    def _command(self, program: str) -> tuple[list[str], dict[str, str], str]:
+        """Return what starts the program installed at ``program``: the first arguments, its
+        environment, and the folder a person would start it in.
 
         Raises:
-            WentWrong: It did not end in time, or printed without end.
+            MachineUnusable: It is not installed.
         """
+
+    def start(
+        self, program: str, arguments: Sequence[str], seconds: float = 60,
+        channels: Channels = Channels(),  # noqa: B008 - it is frozen
+    ) -> Completed:  # fmt: skip
+        command, environment, _ = self._command(program)
         with tempfile.TemporaryDirectory(prefix="widetrail-") as folder:
             try:
                 done = self.effects.run(
-                    command, env=environment, folder=Path(folder), seconds=seconds, shown=program
-                )
+                    [*command, *arguments], env={**environment, **channels.env},
+                    folder=Path(folder), seconds=seconds, shown=program, stdin=channels.stdin,
+                    output=channels.output, began=channels.began,
+                )  # fmt: skip
             except subprocess.TimeoutExpired as error:
                 why = f"it did not end within {seconds:.0f} seconds, or printed without end"
                 raise WentWrong("was stopped", where=program, why=why) from error
         return Completed(
-            done.returncode,
-            done.stdout.decode("utf-8", "replace"),
-            done.stderr.decode("utf-8", "replace"),
+            done.status, done.output.decode("utf-8", "replace"),
+            done.errors.decode("utf-8", "replace"), done.output, done.left,
+        )  # fmt: skip
+
+    def launch(self, program: str, arguments: Sequence[str]) -> None:
+        command, environment, home = self._command(program)
+        self.effects.launch(
+            [*command, *arguments], env=environment, folder=self.host(home), shown=program
         )
 
     def read(self, path: str, most: int = READ_MOST) -> bytes:

@@ -9,13 +9,13 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import BinaryIO, Literal, Protocol
 
 from widetrail.formats.interface import Platform
 from widetrail.formats.registry import Key
-from widetrail.machine.effects import Effects
+from widetrail.machine.effects import Began, Effects, Writing
 
 EntryKind = Literal["file", "folder", "link", "other"]
 
@@ -46,11 +46,28 @@ class Room:
 
 @dataclass(frozen=True, slots=True)
 class Completed:
-    """How a program ended: its exit status and what it printed."""
+    """How a program ended: its exit status (negative: the signal that ended it) and what it
+    printed; ``printed`` are the bytes of that, ``left`` a line for each process it left running.
+    """
 
     status: int
     output: str
     errors: str
+    printed: bytes = b""
+    left: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Channels:
+    """What a program is given beside its arguments, and where its output goes.
+
+    ``began`` is told its process before it runs; see ``Effects.run``.
+    """
+
+    stdin: bytes = b""
+    env: Mapping[str, str] = field(default_factory=dict)
+    output: Writing | None = None
+    began: Began | None = None
 
 
 class Machine(Protocol):
@@ -123,8 +140,18 @@ class Machine(Protocol):
     def running(self, program: str) -> list[str]:
         """Return a line for each running process of the program installed at ``program``."""
 
-    def start(self, program: str, arguments: Sequence[str], seconds: float = ...) -> Completed:
-        """Run the program installed at ``program`` to its end, in an empty working folder."""
+    def start(
+        self, program: str, arguments: Sequence[str], seconds: float = ...,
+        channels: Channels = ...,
+    ) -> Completed:  # fmt: skip
+        """Run the program installed at ``program`` to its end, in an empty working folder.
+
+        Raises ``WentWrong`` where it was stopped, since it did not end in time or printed without
+        end.
+        """
+
+    def launch(self, program: str, arguments: Sequence[str]) -> None:
+        """Start the program installed at ``program`` for a person; it goes on by itself."""
 
     def facts(self) -> Mapping[str, str]:
         """Return what a plan notes about the machine: platform, system, user."""

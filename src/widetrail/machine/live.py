@@ -21,7 +21,7 @@ from widetrail.formats.texts import decode
 from widetrail.machine import paths
 from widetrail.machine.effects import Effects
 from widetrail.machine.host import HostMachine, copy_plain
-from widetrail.machine.interface import Completed, Machine, Room
+from widetrail.machine.interface import Machine, Room
 from widetrail.machine.roots import redirected_by_user_dirs, redirected_by_xdg, standard_roots
 
 
@@ -114,7 +114,7 @@ class LiveMachine(HostMachine):
                 continue
         return lines
 
-    def start(self, program: str, arguments: Sequence[str], seconds: float = 60) -> Completed:
+    def _command(self, program: str) -> tuple[list[str], dict[str, str], str]:
         if not self._mine and not self._is_scratch:
             raise MachineUnusable(
                 "is not started for another account", where=program,
@@ -126,7 +126,7 @@ class LiveMachine(HostMachine):
         environment = {**os.environ, "HOME": self._home}
         if self._is_scratch:
             environment |= self._scratch_environment()
-        return self._listen(program, [program, *arguments], environment, seconds)
+        return [program], environment, self._home
 
     _is_scratch = False
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import tarfile
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from pathlib import Path
 from types import TracebackType
 from typing import BinaryIO
@@ -24,13 +24,17 @@ _BLOCK = 512
 class CargoWriter:
     """Packs items one after the other; ``finish`` tells what was written."""
 
-    def __init__(self, folder: Path, effects: Effects) -> None:
+    def __init__(
+        self, folder: Path, effects: Effects, entries: Iterable[CargoEntry] = (),
+        segments: Mapping[str, dict[str, str | int]] | None = None,
+    ) -> None:  # fmt: skip
+        """Go on after the ``entries`` and ``segments`` that were packed before."""
         self._folder, self._effects = folder, effects
         self._file: Writing | None = None
         self._name, self._written = "", 0
         self._hash = hashlib.sha256()
-        self.entries: list[CargoEntry] = []
-        self.segments: dict[str, dict[str, str | int]] = {}
+        self.entries: list[CargoEntry] = list(entries)
+        self.segments: dict[str, dict[str, str | int]] = dict(segments or {})
 
     def __enter__(self) -> CargoWriter:
         return self
@@ -43,17 +47,32 @@ class CargoWriter:
             self._file.close()
 
     def add(
-        self, item: str, entries: Iterable[Entry], open_file: Callable[[str], BinaryIO]
-    ) -> tuple[int, int]:
+        self, item: str, entries: Iterable[Entry], open_file: Callable[[str], BinaryIO],
+        moved: Callable[[int], None] = lambda size: None,
+    ) -> tuple[int, int]:  # fmt: skip
         """Pack ``entries`` as those of ``item``; return the number of files and their bytes.
+
+        ``moved`` is told the bytes packed since it was told last. Where this raises, nothing of
+        the item is in the index; bytes of it may stand in a segment that nothing points to.
 
         Raises:
             Halted: A file changed its size while it was read.
         """
+        before = len(self.entries)
+        try:
+            return self._add(item, entries, open_file, moved)
+        except BaseException:
+            del self.entries[before:]
+            raise
+
+    def _add(
+        self, item: str, entries: Iterable[Entry], open_file: Callable[[str], BinaryIO],
+        moved: Callable[[int], None],
+    ) -> tuple[int, int]:  # fmt: skip
         files = size = 0
         for entry in entries:
             if entry.kind == "file":
-                self.entries.append(self._pack_file(item, entry, open_file))
+                self.entries.append(self._pack_file(item, entry, open_file, moved))
                 files, size = files + 1, size + entry.size
             else:
                 self._write(self._header(item, entry))
@@ -61,11 +80,13 @@ class CargoWriter:
                 self.entries.append(
                     CargoEntry(item, entry.path, kind, 0, entry.mtime, entry.mode, entry.target)  # type: ignore[arg-type]
                 )
+        moved(0)
         return files, size
 
     def _pack_file(
-        self, item: str, entry: Entry, open_file: Callable[[str], BinaryIO]
-    ) -> CargoEntry:
+        self, item: str, entry: Entry, open_file: Callable[[str], BinaryIO],
+        moved: Callable[[int], None],
+    ) -> CargoEntry:  # fmt: skip
         self._write(self._header(item, entry))
         offset, segment, hashed = self._written, self._name, hashlib.sha256()
         with open_file(entry.path) as file:
@@ -74,6 +95,7 @@ class CargoWriter:
                 hashed.update(chunk)
                 self._write(chunk)
                 left -= len(chunk)
+                moved(len(chunk))
             if left or file.read(1):
                 raise Halted(
                     "a file changed while it was packed",

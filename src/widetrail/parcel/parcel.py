@@ -6,14 +6,16 @@
     data/plan.json                 the plan in canonical form
     data/recipes/ID.trail.yaml     the recipes it was made from
     data/cargo/000001.tar …        the segments
+    data/made/ITEM/NAME            what programs made, as they made it
     data/index/000002.json …       the index that a generation of the logbook names
     logbook/000001.json …          the generations
 """
 
 from __future__ import annotations
 
+import hashlib
 import os
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from datetime import datetime
 from pathlib import Path
 from typing import Any
@@ -25,12 +27,15 @@ from widetrail.formats.canonical import digest
 from widetrail.formats.interface import Platform
 from widetrail.machine import Effects
 from widetrail.parcel.bag import PAYLOAD, close_bag, file_digest, open_bag
-from widetrail.parcel.cargo import CargoReader, CargoWriter
+from widetrail.parcel.cargo import CHUNK, CargoReader, CargoWriter
 from widetrail.parcel.index import read_index, write_index
 from widetrail.parcel.logbook import FOLDER, Generation, add_generation, read_logbook
 from widetrail.planning import Choices, Plan
 from widetrail.recipe import SUFFIX, Kinds, Loaded, load_recipe_text
+from widetrail.steps import CargoEntry
 
+LEG_DONE = "leg done"
+LEG_MENDED = "leg mended"
 _PACK_AGAIN = "Nothing was changed here. Pack again on old, or take an untouched copy."
 
 
@@ -91,7 +96,20 @@ class Parcel:
     @property
     def legs_done(self) -> tuple[Generation, ...]:
         """The generations of the legs that were done."""
-        return tuple(g for g in self.generations if g.event == "leg done")
+        return tuple(g for g in self.generations if g.event == LEG_DONE)
+
+    @property
+    def results(self) -> tuple[Generation, ...]:
+        """The generations that tell how steps came out: legs done, and legs mended."""
+        return tuple(g for g in self.generations if g.event in (LEG_DONE, LEG_MENDED))
+
+    @property
+    def outcomes(self) -> dict[str, Any]:
+        """The newest outcome of each step that was done, by its id."""
+        steps: dict[str, Any] = {}
+        for generation in self.results:
+            steps |= generation.body["steps"]
+        return steps
 
     def check_cargo(self, *, begun: bool) -> None:
         """Read every file of the cargo and compare it with the logbook.
@@ -112,12 +130,12 @@ class Parcel:
         if CARD in self.generations[0].body:
             wanted[CARD] = self.generations[0].body[CARD]
         wanted |= {f"recipes/{r.id}{SUFFIX}": r.digest for r in self.plan.recipes}
-        for generation in self.legs_done:
+        for generation in self.results:
             wanted |= generation.body.get("files", {})
         top = self.folder / PAYLOAD
         found = {p.relative_to(top).as_posix(): p for p in top.rglob("*") if not p.is_dir()}
         for name, path in sorted(found.items()):
-            ours = begun and name.startswith(("cargo/", "index/")) and name not in wanted
+            ours = begun and name.startswith(_GROWS) and name not in wanted
             if path.is_symlink() or not (ours or name in wanted):
                 raise ParcelUnusable(
                     "something stands in the parcel that nobody packed", where=str(path),
@@ -167,15 +185,48 @@ class Parcel:
         open_bag(self.folder, self.effects)
         if self.torn is not None:
             self.effects.remove_file(self.torn)
-        kept = {name for g in self.legs_done for name in g.body.get("files", {})}
-        for part in ("cargo", "index"):
-            for path in sorted((self.folder / PAYLOAD / part).iterdir()):
-                if f"{part}/{path.name}" not in kept:
-                    self.effects.remove_file(path)
+        kept = {name for g in self.results for name in g.body.get("files", {})}
+        top = self.folder / PAYLOAD
+        for path in sorted(p for part in _GROWS for p in (top / part).rglob("*") if p.is_file()):
+            if path.relative_to(top).as_posix() not in kept:
+                self.effects.remove_file(path)
 
     def writer(self) -> CargoWriter:
-        """Return what packs the cargo."""
-        return CargoWriter(self.folder / PAYLOAD / "cargo", self.effects)
+        """Return what packs the cargo, after what was packed before."""
+        entries: tuple[CargoEntry, ...] = ()
+        segments: dict[str, dict[str, str | int]] = {}
+        packed = self._packed()
+        if packed is not None:
+            entries, segments = self._entries(packed, "linux"), dict(packed.body["segments"])
+        return CargoWriter(self.folder / PAYLOAD / "cargo", self.effects, entries, segments)
+
+    def keep_made(self, slug: str, name: str, source: Path) -> tuple[str, str]:
+        """Copy a file that a program made into the parcel; return its name there and SHA-256."""
+        folder = self.folder / PAYLOAD / MADE / slug
+        self.effects.make_folders(folder)
+        if (folder / name).exists():
+            self.effects.remove_file(folder / name)
+        hashed = hashlib.sha256()
+        with source.open("rb") as file, self.effects.create(folder / name) as target:
+            while chunk := file.read(CHUNK):
+                hashed.update(chunk)
+                target.write(chunk)
+            target.sync()
+        self.effects.sync_folder(folder)
+        return f"{MADE}/{slug}/{name}", hashed.hexdigest()
+
+    def made(self, slug: str) -> dict[str, tuple[Path, str]]:
+        """Return the files that programs made for an item: name to where it lies and SHA-256."""
+        found = {}
+        for generation in self.results:
+            for name, sha256 in generation.body.get("files", {}).items():
+                folder, _, base = name.rpartition("/")
+                if folder == f"{MADE}/{slug}":
+                    found[base] = (self.folder / PAYLOAD / name, str(sha256))
+        return found
+
+    def _packed(self) -> Generation | None:
+        return next((g for g in reversed(self.results) if "index" in g.body), None)
 
     def reader(self, platform: Platform) -> CargoReader:
         """Return what reads the cargo, after its index was judged as a whole.
@@ -183,7 +234,11 @@ class Parcel:
         Raises:
             ParcelUnusable: The index was touched or names what may not be written.
         """
-        packed = next(g for g in reversed(self.legs_done) if "index" in g.body)
+        packed = self._packed()
+        entries = () if packed is None else self._entries(packed, platform)
+        return CargoReader(self.folder / PAYLOAD / "cargo", entries)
+
+    def _entries(self, packed: Generation, platform: Platform) -> tuple[CargoEntry, ...]:
         name = str(packed.body["index"])
         segments = {n: int(s["size"]) for n, s in packed.body["segments"].items()}
         data = self._bytes(name)
@@ -191,26 +246,34 @@ class Parcel:
             raise self._touched(self.folder / PAYLOAD / name)
         items = [i.id for i in self.plan.items] + [i.id for i in self.plan.left]
         where = str(self.folder / PAYLOAD / name)
-        entries = read_index(data, where, items, segments, platform)
-        return CargoReader(self.folder / PAYLOAD / "cargo", entries)
+        return read_index(data, where, items, segments, platform)
 
-    def end_leg(self, facts: dict[str, Any], now: datetime, packed: CargoWriter | None) -> None:
-        """Write what a leg did into the logbook, and the manifests anew."""
-        body = dict(facts)
+    def end_leg(
+        self, facts: dict[str, Any], now: datetime, packed: CargoWriter | None,
+        made: Mapping[str, str], event: str = LEG_DONE,
+    ) -> None:  # fmt: skip
+        """Write what a leg did into the logbook, and the manifests anew.
+
+        ``made`` are the files that programs made, with their SHA-256.
+        """
+        body: dict[str, Any] = {**facts, "files": dict(made)}
         if packed is not None:
             data = write_index(packed.entries)
             name = f"index/{len(self.generations) + 1:06d}.json"
             self.effects.put(self.folder / PAYLOAD / name, data)
             cargo = {f"cargo/{n}": s["sha256"] for n, s in packed.segments.items()}
-            files = {**cargo, name: digest(data)}
+            files = {**cargo, **made, name: digest(data)}
             body |= {"index": name, "segments": packed.segments, "files": files}
         self.generations = add_generation(
-            self.folder, self.effects, self.generations, "leg done", body
+            self.folder, self.effects, self.generations, event, body
         )
         close_bag(self.folder, self.effects, self.run, now)
 
 
 CARD = "new.card.json"
+MADE = "made"
+_GROWS = ("cargo/", "index/", f"{MADE}/")
+"""Where a leg puts files; what a leg that was cut off left there is taken away."""
 
 
 def _plan_name(generation: int) -> str:
@@ -239,7 +302,7 @@ def set_out(
     existed = folder.is_dir()
     try:
         effects.make_folders(folder)
-        for name in (FOLDER, PAYLOAD, "data/cargo", "data/index", "data/recipes"):
+        for name in (FOLDER, PAYLOAD, "data/cargo", "data/index", f"data/{MADE}", "data/recipes"):
             effects.make_folder(folder / name)
         effects.put(folder / PAYLOAD / "plan.json", plan.encoded())
         for loaded in recipes:

@@ -47,7 +47,11 @@ def plan_rest(plan: Plan, machine: Machine, finders: Mapping[str, Finder], today
                     id=item.id, title=item.title, passed_over=(now,), losses=losses, todo=_BACK
                 )
             )
-            steps.extend(s for s in plan.steps if s.item == item.id and s.station == "old")
+            steps.extend(
+                s
+                for s in plan.steps
+                if s.item == item.id and s.station == "old" and s.kind != "retire"
+            )
             continue
         kept.append(now)
         steps.extend(_steps(plan, now, finder, today))

@@ -6,8 +6,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime
 
-from widetrail.finding import Absent, Finder, Found, Known, Tally, Unknown, Where
-from widetrail.planning.needs import beyond_limit, condition_holds, judge_needs
+from widetrail.finding import Absent, Finder, Found, Known, Tally, Unknown, Where, condition_holds
+from widetrail.planning.needs import beyond_limit, judge_needs
 from widetrail.planning.plan import PassedOver
 from widetrail.planning.sides import Side
 from widetrail.recipe import Item, Loss, Route

@@ -2,17 +2,16 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
 from dataclasses import dataclass
-from datetime import UTC, datetime
+from datetime import datetime
 from typing import Literal
 
-from widetrail.finding import Known, Unknown, Value, show_value
+from widetrail.finding import Known, Unknown, condition_holds
 from widetrail.finding.values import Absent, Found
 from widetrail.formats.quantities import show_size
 from widetrail.planning.sides import Side
-from widetrail.recipe.conditions import AS_OLD, Condition, Limit, Needs, SideNeeds, parse_duration
+from widetrail.recipe.conditions import AS_OLD, Condition, Limit, Needs, SideNeeds
 from widetrail.recipe.releases import parse_release, parse_releases
 
 Verdict = Literal["met", "unmet", "assumed"]
@@ -97,48 +96,6 @@ def _judged(
     of_old = covered.value if covered is not None else None
     holds = condition_holds(condition, found.value, of_old, today)
     return Judged(station, fact, str(condition), str(found), "met" if holds else "unmet")
-
-
-def condition_holds(
-    condition: Condition, value: Value, of_old: Value | None, today: datetime
-) -> bool:
-    """Return whether ``value`` is what ``condition`` asks; what cannot be compared is not."""
-    text = show_value(value)
-    number = value if isinstance(value, int | float) and not isinstance(value, bool) else None
-    tests = [
-        condition.equals is None or _same(condition.equals, text, number),
-        condition.one_of is None or any(_same(w, text, number) for w in condition.one_of),
-        condition.matches is None or re.search(condition.matches, text) is not None,
-        condition.at_least is None or (number is not None and number >= condition.at_least),
-        condition.at_most is None or (number is not None and number <= condition.at_most),
-        condition.within is None or _recent(text, condition.within, today),
-        condition.covers is None or _covers(value, of_old),
-    ]
-    return all(tests)
-
-
-def _same(wanted: str, text: str, number: float | None) -> bool:
-    if number is None:
-        return wanted.casefold() == text.casefold()
-    try:
-        return float(wanted) == number
-    except ValueError:
-        return False
-
-
-def _recent(text: str, within: str, today: datetime) -> bool:
-    try:
-        moment = datetime.fromisoformat(text)
-    except ValueError:
-        return False
-    moment = moment if moment.tzinfo is not None else moment.replace(tzinfo=UTC)
-    return moment >= today - parse_duration(within)
-
-
-def _covers(value: Value, of_old: Value | None) -> bool:
-    here = value if isinstance(value, tuple) else (str(value),)
-    there = of_old if isinstance(of_old, tuple) else (str(of_old),)
-    return set(there) <= set(here)
 
 
 def _release(station: str, wanted: str, side: Side, old: Side) -> Judged:

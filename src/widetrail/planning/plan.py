@@ -59,7 +59,8 @@ class PlannedItem(Model):
     ``new_path`` is empty where new was not seen; it is found when new is walked. ``parts`` are the
     values chosen, ``parts_left`` those that were not. ``carved`` are paths below the place that
     belong to another item. ``met`` are the needs that decided for the route, ``assumed`` those
-    that could not be judged. ``whole`` tells that the place goes as one folder.
+    that could not be judged. ``whole`` tells that the place goes as one folder, ``registered``
+    that new's program has yet to make or list the place.
     """
 
     id: str
@@ -72,6 +73,7 @@ class PlannedItem(Model):
     route: str
     existing: Existing
     whole: bool
+    registered: bool = False
     old_path: str
     old_how: str
     new_path: str

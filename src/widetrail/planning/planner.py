@@ -25,6 +25,7 @@ from widetrail.finding import (
     Tally,
     Unknown,
     Where,
+    condition_holds,
     pair,
     tally,
 )  # fmt: skip
@@ -34,7 +35,6 @@ from widetrail.machine.paths import base, is_within, join, parent, trouble_with_
 from widetrail.planning.choice import Case, Chosen, NoRoute, choose_route, copies, uses_parcel
 from widetrail.planning.choices import Choices
 from widetrail.planning.itinerary import Circle, Itinerary, find_itinerary
-from widetrail.planning.needs import condition_holds
 from widetrail.planning.plan import (
     LeftItem,
     PassedOver,
@@ -49,8 +49,8 @@ from widetrail.planning.sides import CardSide, LaterSide, SeenSide, Side
 from widetrail.planning.unfolding import unfold_steps
 from widetrail.recipe import Item, Loaded, Loss, Station
 from widetrail.recipe.releases import parse_releases
-from widetrail.recipe.templates import ROOTS
-from widetrail.steps import Step
+from widetrail.recipe.templates import ROOTS, literal, plain
+from widetrail.steps import Step, retire_step
 
 ENTRY_ROOM = 2048
 """Bytes that an entry takes in a parcel beside its contents, at most about that."""
@@ -140,6 +140,8 @@ def make_plan(
         draft.obstacles = [_left_obstacle(item) for item in draft.left]
     _unfold(draft, today)
     itinerary = _itinerary(draft)
+    legs = _with_retiring(draft, itinerary) if itinerary is not None else []
+    _detach_last(draft, legs)
     size = _room(draft, medium, new)
     if draft.obstacles or itinerary is None:
         raise Obstructed("the plan cannot be made", draft.obstacles)
@@ -152,7 +154,7 @@ def make_plan(
         steps=tuple(draft.steps),
         legs=tuple(
             PlannedLeg(number=n, station=station, steps=steps)
-            for n, (station, steps) in enumerate(itinerary.legs, start=1)
+            for n, (station, steps) in enumerate(legs, start=1)
         ),
         bound=itinerary.bound,
         exact=itinerary.exact,
@@ -490,6 +492,7 @@ def _planned(
         route=chosen.route.name,
         existing=chosen.route.existing,
         whole=not item.take,
+        registered=subject.instance is not None and isinstance(new, Absent),
         old_path=old.path,
         old_how=str(old.how),
         new_instance=subject.new_name,
@@ -563,7 +566,11 @@ def _unfold(draft: _Draft, today: datetime) -> None:
     unfolded: dict[str, list[Step]] = {}
     for planned, subject, chosen in draft.items:
         loaded = subject.side.loaded
-        unfolded[planned.id] = unfold_steps(planned, loaded, chosen, subject.finder, today)
+        try:
+            unfolded[planned.id] = unfold_steps(planned, loaded, chosen, subject.finder, today)
+        except Halted as error:
+            unfolded[planned.id] = []
+            draft.obstacles.append(error)
     for planned, subject, _ in draft.items:
         uses = subject.side.loaded.recipe.uses
         waits = [
@@ -600,6 +607,45 @@ def _itinerary(draft: _Draft) -> Itinerary | None:
         return None
 
 
+_Leg = tuple[Station, tuple[str, ...]]
+
+
+def _with_retiring(draft: _Draft, itinerary: Itinerary) -> list[_Leg]:
+    """Return the legs with each retiring that rides on a visit of old that is made anyway.
+
+    Where there is none, retiring stays the person's task.
+    """
+    legs: list[_Leg] = [(station, tuple(steps)) for station, steps in itinerary.legs]
+    for number, (planned, subject, chosen) in enumerate(draft.items):
+        if not subject.item.retire:
+            continue
+        mine = [s.id for s in draft.steps if s.item == planned.id]
+        done = max((n for n, (_, steps) in enumerate(legs) if set(mine) & set(steps)), default=0)
+        new_done = max(
+            (n for n, (station, steps) in enumerate(legs)
+             if station == "new" and set(mine) & set(steps)), default=-1,
+        )  # fmt: skip
+        back = [n for n in range(max(done, new_done), len(legs)) if legs[n][0] == "old"]
+        if new_done < 0 or not back:
+            continue
+        name = literal(subject.side.new.machine)
+        step = retire_step(planned.id, literal(planned.old_path), name, tuple(mine))
+        draft.steps.append(step)
+        legs[back[-1]] = ("old", (*legs[back[-1]][1], step.id))
+        draft.items[number] = (planned.model_copy(update={"tasks": ()}), subject, chosen)
+    return legs
+
+
+def _detach_last(draft: _Draft, legs: Sequence[_Leg]) -> None:
+    """Say where the medium would be taken away while another station still needs it."""
+    for step in draft.steps:
+        later = [station for station, steps in legs[:-1] if step.id in steps]
+        if step.kind == "detach" and later:
+            what = f"{step.item} takes the medium away while another station still needs it"
+            todo = "Leave the item out, or move the recipe's detach to its last leg."
+            draft.obstacles.append(Halted(what, where=step.id, todo=todo))
+
+
 def _room(draft: _Draft, medium: Medium, new: New) -> int:
     """Judge the room on the medium and on new; return the bytes the parcel needs at most."""
     carried = [
@@ -615,9 +661,10 @@ def _room(draft: _Draft, medium: Medium, new: New) -> int:
         draft.obstacles.append(Halted(what, why=why, todo=todo))
     for step in draft.steps:
         for made in step.writes:
-            trouble = trouble_with_name(base(made), "windows") if "{parcel}/" in made else ""
-            if trouble and step.kind == "run":
-                what = f"a medium cannot hold the name {base(made)!r} that {step.item} makes"
+            name = base(plain(made))
+            trouble = trouble_with_name(name, "windows") if step.kind == "run" else ""
+            if trouble:
+                what = f"a medium cannot hold the name {name!r} that {step.item} makes"
                 todo = "Choose another value, or leave the item out."
                 draft.obstacles.append(Halted(what, why=f"it {trouble}", todo=todo))
     for item, _, _ in carried:

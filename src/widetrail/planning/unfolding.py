@@ -2,21 +2,29 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator, Mapping
 from datetime import datetime
 
 from widetrail.finding import Finder
 from widetrail.planning.choice import Chosen
 from widetrail.planning.plan import PlannedItem
-from widetrail.recipe import Loaded, Station
-from widetrail.recipe.templates import ROOTS, fill
+from widetrail.recipe import Item, Loaded, Route, Station
+from widetrail.recipe.conditions import Condition
+from widetrail.recipe.templates import ROOTS, refill
 from widetrail.steps import RULES, Step, Unfolding
+from widetrail.steps.person import conditions
+
+AWAITED_AT_MOST = "12 h"
 
 
 def unfold_steps(
     planned: PlannedItem, loaded: Loaded, chosen: Chosen, finder: Finder, today: datetime
 ) -> list[Step]:
-    """Return the steps of an item in order: what is noted, what moves it, what is checked."""
+    """Return the steps of an item in order: what is noted, what moves it, what is checked.
+
+    Raises:
+        Halted: A value that was chosen cannot be given to a program.
+    """
     item = loaded.recipe.items[planned.item]
     moving: list[Step] = []
     number = 0
@@ -28,53 +36,95 @@ def unfold_steps(
                 step.rule, planned.old_path, planned.new_path, chosen.parts,
                 _expander(planned, finder, leg.station, chosen, today),
             )  # fmt: skip
-            moving.extend(_chained(RULES[step.kind].unfold(unfolding), moving))
+            unfolded = _packed_once(RULES[step.kind].unfold(unfolding), moving)
+            for one in unfolded:
+                moving.extend(_awaiting(one, chosen.route, planned.id, moving))
+                moving.append(_chained(one, moving))
+    return _judged(item, planned.id, chosen, moving)
+
+
+def _judged(item: Item, subject: str, chosen: Chosen, moving: list[Step]) -> list[Step]:
+    """Put what is noted before ``moving`` and what is checked after it."""
     wanted: dict[str, str | tuple[str, ...]] = {
         name: check.compare
         for name, check in sorted(item.checks.items())
         if check.looked_at(chosen.parts)
     }
-    if not wanted:
+    noted = {name: "same" for name in sorted(_compared_with_old(chosen.route))} | wanted
+    if not noted:
         return moving
-    note = Step(
-        id=f"{planned.id}/note", kind="note", station="old", item=planned.id, arguments=wanted
-    )
-    check = Step(
-        id=f"{planned.id}/check",
-        kind="check",
-        station="new",
-        item=planned.id,
-        arguments=wanted,
-        after=(note.id, *(step.id for step in moving)),
-    )
+    note = Step(id=f"{subject}/note", kind="note", station="old", item=subject, arguments=noted)
     first = [
         step.model_copy(update={"after": (note.id, *step.after)})
         if step.station == "old" and step.kind != "pack"
         else step
         for step in moving
     ]
+    if not wanted:
+        return [note, *first]
+    check = Step(
+        id=f"{subject}/check",
+        kind="check",
+        station="new",
+        item=subject,
+        arguments=wanted,
+        after=(note.id, *(step.id for step in moving)),
+    )
     return [note, *first, check]
 
 
-def _chained(steps: tuple[Step, ...], before: list[Step]) -> list[Step]:
-    """Put ``steps`` after what came before in the route; packing waits for old's steps only."""
-    chained = []
-    for step in steps:
-        earlier = [s.id for s in before if step.kind != "pack" or s.station == "old"]
-        after = tuple(dict.fromkeys([*step.after, *earlier]))
-        chained.append(step.model_copy(update={"after": after}))
-    return chained
+def _compared_with_old(route: Route) -> Iterator[str]:
+    """Give the readings that a step or state of the route compares with old's."""
+    asked: list[Mapping[str, Condition]] = [route.await_]
+    for leg in route.legs:
+        for step in leg.steps:
+            asked += [getattr(step.rule, key, None) or {} for key in ("wait", "proof", "done_when")]
+    for rules in asked:
+        yield from (name for name, condition in rules.items() if condition.covers is not None)
+
+
+def _packed_once(steps: tuple[Step, ...], before: list[Step]) -> tuple[Step, ...]:
+    """Leave a second packing of the item out; what publishes it comes after the first."""
+    packed = next((s.id for s in before if s.kind == "pack"), None)
+    again = {s.id for s in steps if s.kind == "pack"} if packed is not None else set()
+    return tuple(
+        s.model_copy(update={"after": tuple(packed if a in again and packed else a for a in s.after)})
+        for s in steps
+        if s.id not in again
+    )
+
+
+def _awaiting(step: Step, route: Route, subject: str, before: list[Step]) -> Iterator[Step]:
+    """Give the wait for the route's states, before the first act of a station that needs them.
+
+    What a person does, and starting the program, comes first: that is what brings them about.
+    """
+    own = f"{subject}/await/{step.station}"
+    bringing = ("person", "first_start", "open", "wait")
+    if not route.await_ or step.kind in bringing or any(s.id == own for s in before):
+        return
+    arguments: dict[str, str | tuple[str, ...]] = {
+        "until": conditions(route.await_),
+        "within": AWAITED_AT_MOST,
+    }
+    wait = Step(id=own, kind="wait", station=step.station, item=subject, arguments=arguments)
+    yield _chained(wait, before)
+
+
+def _chained(step: Step, before: list[Step]) -> Step:
+    """Put ``step`` after what came before in the route; packing waits for old's steps only."""
+    old_only = step.kind == "pack" or (step.kind == "wait" and step.station == "old")
+    earlier = [s.id for s in before if not old_only or s.station == "old"]
+    return step.model_copy(update={"after": tuple(dict.fromkeys([*step.after, *earlier]))})
 
 
 def _expander(
     planned: PlannedItem, finder: Finder, station: Station, chosen: Chosen, today: datetime
-) -> Callable[[str], str]:
+) -> Callable[..., str]:
     """Return what puts in the values of braces that are known; others stay as they are."""
     place = finder.loaded.recipe.items[planned.item].from_
 
-    def value(name: str) -> str:
-        if name == "parcel":
-            return f"{{parcel}}/{planned.id}"
+    def value(name: str) -> str | None:
         if name == "date":
             return today.date().isoformat()
         if name in chosen.parts:
@@ -82,9 +132,13 @@ def _expander(
         if name == f"{place}.name" and planned.instance:
             return planned.instance if station == "old" else planned.new_instance
         if name == place:
-            return (planned.old_path if station == "old" else planned.new_path) or f"{{{name}}}"
+            there = "" if planned.registered else planned.new_path
+            return (planned.old_path if station == "old" else there) or None
         if station == "old" and (name in ROOTS or name in finder.loaded.recipe.places):
-            return finder.path(f"{{{name}}}") or f"{{{name}}}"
-        return f"{{{name}}}"
+            return finder.path(f"{{{name}}}")
+        return None
 
-    return lambda text: fill(text, value)
+    def expand(text: str, own: Mapping[str, str] | None = None) -> str:
+        return refill(text, lambda name: (own or {}).get(name, None) or value(name))
+
+    return expand

@@ -537,6 +537,8 @@ class Application(Model):
     releases: Range | None = None
     programs: dict[Name, ProgramChoice] = Field(default_factory=dict)
     screen: tuple[ArgumentText, ...] = ()
+    open: tuple[ArgumentText, ...] = ()
+    close: tuple[ArgumentText, ...] = ()
     lock: Annotated[tuple[PathChoice, ...], BeforeValidator(one_or_many)] = ()
 
 

@@ -73,6 +73,50 @@ def fill(text: str, value: Callable[[str], str]) -> str:
     return "".join(value(p.name) if isinstance(p, Brace) else p for p in parse_template(text))
 
 
+def refill(text: str, value: Callable[[str], str | None]) -> str:
+    """Return ``text`` with the braces replaced that ``value`` knows; it is a template still.
+
+    In a path below a root or place, each value becomes one segment.
+    """
+    pieces = parse_template(text)
+    filled = []
+    for number, piece in enumerate(pieces):
+        if isinstance(piece, str):
+            filled.append(literal(piece))
+            continue
+        known = value(piece.name)
+        if known is not None and number and _is_path(pieces):
+            known = as_segment(known)
+        filled.append(f"{{{piece.name}}}" if known is None else literal(known))
+    return "".join(filled)
+
+
+def _is_path(pieces: Template) -> bool:
+    first, *rest = pieces
+    return isinstance(first, Brace) and bool(rest) and str(rest[0]).startswith("/")
+
+
+def literal(text: str) -> str:
+    """Return the template that stands for ``text`` itself."""
+    return text.replace("{", "{{").replace("}", "}}")
+
+
+def plain(text: str) -> str:
+    """Return a template as people read it: braces that stand for themselves once."""
+    return "".join(f"{{{p.name}}}" if isinstance(p, Brace) else p for p in parse_template(text))
+
+
+_UNFIT = re.compile(r'[%/\\:*?"<>|\x00-\x1f\x7f]|[. ]$|^(?=(?i:con|prn|aux|nul|com\d|lpt\d)(\.|$)).')
+
+
+def as_segment(value: str) -> str:
+    """Return ``value`` as one name of a path on any platform; no two values give one name.
+
+    What cannot stand there is percent-encoded (RFC 3986, section 2.1).
+    """
+    return _UNFIT.sub(lambda m: "".join(f"%{b:02X}" for b in m.group().encode()), value)
+
+
 def check_path(text: str) -> str:
     """Return ``text`` if it is a sound path template.
 

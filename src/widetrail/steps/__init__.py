@@ -9,42 +9,45 @@ from widetrail.formats.checked import Model
 from widetrail.steps.copy import Copy
 from widetrail.steps.interface import (
     Act,
+    Asked,
     CargoEntry,
     Doing,
     Done,
     Fact,
     Facts,
     Failed,
+    Hands,
+    Onlooker,
     Outcome,
+    OwnAct,
     Packed,
     Packing,
     Rule,
     Step,
+    Task,
     Teller,
-    ToldRule,
     Unfolding,
+    Waits,
 )
 from widetrail.steps.judge import Compare, Note, judge
-from widetrail.steps.leaving import Detach, Remove
+from widetrail.steps.leaving import Detach, Remove, Retire, retire_step
 from widetrail.steps.pack import Pack
 from widetrail.steps.person import Person
-from widetrail.steps.program import Program
+from widetrail.steps.program import PROGRAM_KINDS
 from widetrail.steps.publish import Publish
 from widetrail.steps.run import Run
 from widetrail.steps.wait import Wait
 
-_TOLD: Mapping[str, ToldRule] = {
+_OWN: Mapping[str, OwnAct] = {
     "run": Run(),
     "person": Person(),
     "wait": Wait(),
-    "open": Program("open"),
-    "close": Program("close"),
-    "first_start": Program("first_start"),
+    **PROGRAM_KINDS,
     "remove": Remove(),
     "detach": Detach(),
 }
 
-RULES: Mapping[str, Rule] = {"copy": Copy(), **_TOLD}
+RULES: Mapping[str, Rule] = {"copy": Copy(), **_OWN}
 """The step kinds a recipe may use."""
 
 ACTS: Mapping[str, Act] = {
@@ -52,11 +55,10 @@ ACTS: Mapping[str, Act] = {
     "pack": Pack(),
     "publish": Publish(),
     "check": Compare(),
+    "retire": Retire(),
+    **_OWN,
 }
-"""The step kinds that a walk does."""
-
-TELLERS: Mapping[str, Teller] = {**ACTS, **_TOLD}
-"""The step kinds that a plan may hold, each with its words."""
+"""The step kinds that a plan may hold, each with its words and its doing."""
 
 KINDS: Mapping[str, type[Model]] = {name: rule.schema for name, rule in RULES.items()}
 """What the recipe loader is handed."""
@@ -65,20 +67,25 @@ __all__ = [
     "ACTS",
     "KINDS",
     "RULES",
-    "TELLERS",
     "Act",
+    "Asked",
     "CargoEntry",
     "Doing",
     "Done",
     "Fact",
     "Facts",
     "Failed",
+    "Hands",
+    "Onlooker",
     "Outcome",
     "Packed",
     "Packing",
     "Rule",
     "Step",
+    "Task",
     "Teller",
     "Unfolding",
+    "Waits",
     "judge",
+    "retire_step",
 ]

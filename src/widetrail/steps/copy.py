@@ -1,19 +1,24 @@
-"""``copy``: the item's files to its place; packing at old, publishing at new."""
+"""``copy``: the item's files to its place, or to the path given; packing at old, publishing at new."""
 
 from __future__ import annotations
 
+from typing import Annotated
+
+from pydantic import AfterValidator, Field
+
 from widetrail.formats.checked import Model
+from widetrail.recipe.templates import check_path, literal
 from widetrail.steps.interface import Step, Unfolding
 
 
+def _check_target(text: str) -> str:
+    return check_path(text) if text else text
+
+
 class CopyRule(Model):
-    """The settings of ``copy``; it has none of its own yet."""
+    """The settings of ``copy``: the path it goes to, if that is not the item's place."""
 
-    copy_: str = ""
-
-    @classmethod
-    def known_keys(cls) -> frozenset[str]:
-        return frozenset({"copy"})
+    to: Annotated[str, AfterValidator(_check_target)] = Field("", alias="copy")
 
 
 class Copy:
@@ -22,25 +27,30 @@ class Copy:
     schema = CopyRule
 
     def unfold(self, unfolding: Unfolding) -> tuple[Step, ...]:
-        subject = unfolding.subject
+        rule, subject = unfolding.rule, unfolding.subject
+        assert isinstance(rule, CopyRule)
+        source, parcel = literal(unfolding.old_path), "{parcel}"
+        target = unfolding.expand(rule.to) if rule.to else literal(unfolding.new_path)
         pack = Step(
             id=unfolding.step_id("pack"),
             kind="pack",
             station="old",
             item=subject,
-            arguments={"from": unfolding.old_path},
-            reads=(unfolding.old_path,),
-            writes=(f"{{parcel}}/{subject}",),
+            number=unfolding.number,
+            arguments={"from": source},
+            reads=(source,),
+            writes=(parcel,),
         )
         publish = Step(
             id=unfolding.step_id("publish"),
             kind="publish",
             station="new",
             item=subject,
-            arguments={"to": unfolding.new_path, "existing": unfolding.existing},
+            number=unfolding.number,
+            arguments={"to": target, "existing": unfolding.existing, "given": rule.to},
             after=(pack.id,),
-            reads=(f"{{parcel}}/{subject}",),
-            writes=(unfolding.new_path,),
-            changes=(unfolding.new_path,),
+            reads=(parcel,),
+            writes=(target,),
+            changes=(target,),
         )
         return pack, publish

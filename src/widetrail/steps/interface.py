@@ -7,16 +7,19 @@ before planning, parcel and walking without importing them.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from datetime import datetime
 from typing import BinaryIO, Literal, Protocol
 
 from pydantic import Field
 
 from widetrail.finding import Finder
 from widetrail.formats.checked import Model
-from widetrail.machine import Entry, Machine
-from widetrail.recipe import Existing, Item, Loaded, Station
+from widetrail.machine import Completed, Entry, Machine
+from widetrail.machine.interface import Channels
+from widetrail.recipe import Existing, Item, Loaded, Route, Station
+from widetrail.recipe.models import Application
 
 Fact = str | int | float | bool | None | list["Fact"] | dict[str, "Fact"]
 """A plain JSON value."""
@@ -27,14 +30,17 @@ Facts = dict[str, Fact]
 class Step(Model):
     """One act at one station, as a plan holds it.
 
-    ``after`` names the steps that must be done before; ``reads``, ``writes`` and ``changes`` are
-    paths of the station's machine or, in braces, of the parcel.
+    ``number`` is the place in its route of the recipe's step that it comes from, 0 where it comes
+    from none. Arguments and paths are templates: braces of what is known only where the step is
+    done stand in them still. ``after`` names the steps that must be done before; ``reads``,
+    ``writes`` and ``changes`` are paths of the station's machine or, in braces, of the parcel.
     """
 
     id: str
     kind: str
     station: Station
     item: str
+    number: int = 0
     arguments: dict[str, str | tuple[str, ...]] = Field(default_factory=dict)
     after: tuple[str, ...] = ()
     reads: tuple[str, ...] = ()
@@ -61,7 +67,8 @@ class Unfolding:
 
     ``subject`` is the item's name within the plan, ``number`` the step's place in the route from
     1, ``rule`` its settings. ``expand`` puts in what is known of a text's braces at the station
-    and leaves the rest; ``parts`` are the values chosen of each part.
+    and leaves the rest, with more values by name where they are given; ``parts`` are the values
+    chosen of each part.
     """
 
     loaded: Loaded
@@ -74,7 +81,7 @@ class Unfolding:
     old_path: str
     new_path: str
     parts: Mapping[str, tuple[str, ...]]
-    expand: Callable[[str], str]
+    expand: Callable[..., str]
 
     def step_id(self, kind: str) -> str:
         """Return the id of the step of ``kind`` that this unfolds into."""
@@ -84,6 +91,13 @@ class Unfolding:
     def place(self) -> str:
         """The item's place at the station."""
         return self.old_path if self.station == "old" else self.new_path
+
+    def step(self, kind: str, **more: object) -> Step:
+        """Return the one step of ``kind`` that this unfolds into at its station."""
+        own = {"id": self.step_id(kind), "kind": kind, "station": self.station}
+        return Step.model_validate(
+            {**own, "item": self.subject, "number": self.number, **more}, context=None
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -110,9 +124,14 @@ class Packing(Protocol):
     """The cargo of a parcel while it is packed on old."""
 
     def add(
-        self, item: str, entries: Iterable[Entry], open_file: Callable[[str], BinaryIO]
-    ) -> tuple[int, int]:
-        """Pack ``entries``; return the number of files and their bytes."""
+        self, item: str, entries: Iterable[Entry], open_file: Callable[[str], BinaryIO],
+        moved: Callable[[int], None] = ...,
+    ) -> tuple[int, int]:  # fmt: skip
+        """Pack ``entries``; return the number of files and their bytes.
+
+        ``moved`` is told the bytes that were packed since it was told last. Where this raises,
+        nothing of the item is packed.
+        """
 
 
 class Packed(Protocol):
@@ -123,6 +142,67 @@ class Packed(Protocol):
 
     def chunks(self, entry: CargoEntry) -> Iterator[bytes]:
         """Give the bytes of a packed file."""
+
+
+@dataclass(frozen=True, slots=True)
+class Asked:
+    """Something a person is asked for: by its name within a recipe or a step's id, in words.
+
+    ``item`` is empty unless each item has an answer of its own.
+    A ``secret`` is never shown; one that is ``made`` here is typed twice, since nobody could open
+    what was sealed with a slip. ``choices`` are the only answers, where there are any.
+    """
+
+    recipe: str
+    name: str
+    words: str
+    item: str = ""
+    secret: bool = False
+    made: bool = False
+    choices: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Task:
+    """Something a person is to do for an item: its name, the step, what to do, what shows it.
+
+    ``shown`` are secrets that a program told, by name: only the person may see them.
+    """
+
+    recipe: str
+    item: str
+    name: str
+    step: str
+    words: str
+    proof: tuple[str, ...] = ()
+    shown: Mapping[str, str] | None = None
+
+
+class Hands(Protocol):
+    """The person at the station: answers, and does what only a person can."""
+
+    def answer(self, asked: Asked) -> str | None:
+        """Return the answer, or ``None`` where nobody gives one."""
+
+    def act(self, task: Task, play: Callable[[Sequence[str]], None]) -> bool:
+        """Have a task done and return whether the person says it is.
+
+        ``play`` runs one of the application's programs, where that does what a person would.
+        """
+
+
+class Onlooker(Protocol):
+    """Told how a walk goes; every text is fit to be shown."""
+
+    def begins(self, step: Step, words: str) -> None:
+        """A step begins."""
+
+    def waits(self, what: str) -> None:
+        """The walk waits for something, or still does."""
+
+    def moves(self, done: float, total: float, unit: str, left: float | None) -> None:
+        """Of the step at hand ``done`` of ``total`` (``bytes`` or a reading's name) are there;
+        ``left`` are the seconds it will take still, where that can be said."""
 
 
 class Doing(Protocol):
@@ -144,11 +224,28 @@ class Doing(Protocol):
     def workroom(self) -> str:
         """The run's own folder on this machine."""
 
+    @property
+    def onlooker(self) -> Onlooker:
+        """Who is told how it goes."""
+
+    @property
+    def now(self) -> datetime:
+        """The moment of this walk."""
+
     def finder(self, item: str) -> Finder:
-        """Return what finds the things of the item's recipe here."""
+        """Return what finds the things of the item's recipe here, as they are now."""
 
     def item(self, item: str) -> Item:
         """Return the recipe's item that a plan's item is or is an instance of."""
+
+    def application(self, item: str) -> Application:
+        """Return the application of the item's recipe."""
+
+    def rule(self, step: Step) -> Model:
+        """Return the recipe's settings that the step comes from."""
+
+    def other(self) -> str:
+        """Return the name of the machine at the other end."""
 
     def carved(self, item: str) -> tuple[str, ...]:
         """Return the paths below the item's place that belong to other items."""
@@ -156,17 +253,105 @@ class Doing(Protocol):
     def pinned(self, item: str) -> str:
         """Return the item's place on this station, as it was resolved before the first step."""
 
+    def slug(self, item: str) -> str:
+        """Return a name for the item that any volume can hold."""
+
     def noted(self, item: str) -> Facts:
         """Return what old noted about the item."""
+
+    def looked_at(self, item: str, check: str) -> bool:
+        """Return whether a check of the item counts what was chosen."""
+
+    def arrived(self, item: str) -> bool:
+        """Return whether the checks of the item were looked at on new and held."""
+
+    def fill(self, step: Step, text: str) -> str:
+        """Return a template with every value put in.
+
+        Raises:
+            Halted: A value is not known here.
+        """
+
+    def command(self, step: Step, command: Sequence[str]) -> tuple[str, tuple[str, ...]]:
+        """Return the path of a command's program, as it was recognised, and its arguments.
+
+        Raises:
+            Halted: The application declares no such program, or an argument cannot be given.
+        """
+
+    def run(
+        self, step: Step, command: Sequence[str], seconds: float,
+        channels: Channels = ...,
+    ) -> Completed:  # fmt: skip
+        """Run a command of the application; as ``command`` and ``Machine.start``."""
+
+    def secrets(self, step: Step) -> frozenset[str]:
+        """Return the names of what the recipe asks for as secrets."""
+
+    def secret(self, step: Step, name: str, value: str) -> None:
+        """Keep ``value`` out of everything from now on; steps of the item may use it here."""
+
+    def masked(self, text: str) -> str:
+        """Return ``text`` without any secret."""
+
+    def room_for_made(self, item: str) -> str:
+        """Return the folder on this machine where programs make and find the item's files."""
+
+    def keep(self, item: str, names: Iterable[str]) -> None:
+        """Put files that a program made in that folder into the parcel."""
 
     def record(self, event: str, **facts: Fact) -> None:
         """Write a record to the station's journal and make it durable."""
 
-    def recorded(self, event: str, item: str) -> Facts | None:
-        """Return the facts of a record of this run in the station's journal, if there is one."""
+    def recorded(self, event: str, step: str) -> Facts | None:
+        """Return the newest record of that event and step in the station's journal.
 
-    def insist_closed(self, item: str) -> None:
-        """Raise ``Halted`` where the item's program is open."""
+        ``at`` in it is its place in the journal: what came later has a higher one.
+        """
+
+    def ask(self, asked: Asked) -> str | None:
+        """Ask the person."""
+
+    def have_done(self, step: Step, task: Task) -> bool:
+        """Have the person do a task; return whether they say it is done."""
+
+    def await_(self, what: Callable[[], str], todo: str, seconds: float | None = None) -> None:
+        """Wait until ``what`` says nothing more; it says what is missing still.
+
+        Raises:
+            Waiting: The walk is not to wait, or ``seconds`` have passed.
+        """
+
+    def await_ended(self, pid: int, started: float) -> None:
+        """Wait until a process that an earlier walk started has ended."""
+
+    def open_signs(self, item: str) -> str:
+        """Return what shows that the item's program is open, or an empty text."""
+
+    def await_closed(self, item: str) -> None:
+        """Wait until the item's program is closed.
+
+        Raises:
+            Waiting: The walk is not to wait.
+        """
+
+    def at_end(self, step: Step, command: Sequence[str]) -> None:
+        """Run a command however the leg ends."""
+
+    def put_there(self) -> tuple[str, ...]:
+        """Return the paths on this machine that this run put there."""
+
+    def clock(self) -> float:
+        """Return seconds that only go on, for how long something takes."""
+
+    def route(self, item: str) -> Route:
+        """Return the recipe's route that the item goes."""
+
+    def medium(self) -> Callable[[], str]:
+        """Return what says, for as long as the medium is there, that it is."""
+
+    def take_along(self) -> str:
+        """Bring what is left of the parcel to this machine; return the folder it is in now."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -178,14 +363,25 @@ class Done:
 
 @dataclass(frozen=True, slots=True)
 class Failed:
-    """A step that came out wrong: what is wrong, what to do, and the facts known so far."""
+    """A step that came out wrong: what is wrong, what to do, and the facts known so far.
+
+    What it would have changed is as it was before.
+    """
 
     reason: str
     todo: str
     facts: Facts
 
 
-Outcome = Done | Failed
+@dataclass(frozen=True, slots=True)
+class Waits:
+    """A step that could not be done yet: what it waits for, and what to do."""
+
+    reason: str
+    todo: str
+
+
+Outcome = Done | Failed | Waits
 
 
 class Teller(Protocol):
@@ -202,6 +398,7 @@ class Act(Teller, Protocol):
         """Do the step.
 
         Raises:
+            Waiting: It waits for something; nothing of it is left half-way.
             Halted: It cannot be done now; nothing of it is left half-way.
             WideTrailError: The parcel or machine cannot be used for it.
         """
@@ -218,5 +415,5 @@ class Rule(Protocol):
         """Return the steps of the plan, in order."""
 
 
-class ToldRule(Rule, Teller, Protocol):
-    """A recipe's step that becomes steps of its own kind, which it tells itself."""
+class OwnAct(Rule, Act, Protocol):
+    """A recipe's step that becomes steps of its own kind, which it tells and does itself."""

@@ -2,28 +2,68 @@
 
 from __future__ import annotations
 
+import time
+
+from widetrail.errors import Waiting
 from widetrail.finding import Selection
 from widetrail.machine.paths import join
+from widetrail.recipe.templates import plain
 from widetrail.steps.interface import Doing, Done, Outcome, Step
+
+LOOK_EVERY = 2.0
+"""Seconds between two looks, while packing, at whether the program is still closed."""
 
 
 class Pack:
     """Packs what an item stands for, links as links."""
 
     def words(self, step: Step) -> str:
-        return f"pack {step.item} from {step.text('from')} into the parcel"
+        return f"pack {step.item} from {plain(step.text('from'))} into the parcel"
 
     def do(self, step: Step, doing: Doing) -> Outcome:
-        doing.insist_closed(step.item)
+        while True:
+            doing.await_closed(step.item)
+            try:
+                return self._pack(step, doing)
+            except _Opened as error:
+                doing.onlooker.waits(str(error))
+
+    def _pack(self, step: Step, doing: Doing) -> Outcome:
         place = doing.pinned(step.item)
-        carved = doing.carved(step.item)
-        selection = Selection(doing.item(step.item), doing.machine.platform, carved)
+        selection = Selection(
+            doing.item(step.item), doing.machine.platform, doing.carved(step.item)
+        )
         entries = list(selection.walk(doing.machine, place))
         left = [e.path for e in entries if e.kind == "other"]
+        watch = _Watch(step, doing, sum(e.size for e in entries))
         files, size = doing.packing.add(
             step.item,
             (e for e in entries if e.kind != "other"),
             lambda path: doing.machine.open(join(place, path)),
+            watch.moved,
         )
-        doing.insist_closed(step.item)
         return Done({"files": files, "size": size, "no files": list(left)})
+
+
+class _Opened(Waiting):
+    """The program was opened while its files were packed."""
+
+
+class _Watch:
+    """Tells how far packing is, and looks every now and then whether the program stays closed."""
+
+    def __init__(self, step: Step, doing: Doing, total: int) -> None:
+        self._step, self._doing, self._total = step, doing, total
+        self._done, self._begun = 0, time.monotonic()
+        self._looked = self._begun
+
+    def moved(self, size: int) -> None:
+        self._done += size
+        now, done = time.monotonic(), self._done >= self._total
+        if done or now - self._looked >= LOOK_EVERY:
+            self._looked = now
+            if signs := self._doing.open_signs(self._step.item):
+                raise _Opened("the program was opened while it was packed", why=signs)
+        passed = now - self._begun
+        left = (self._total - self._done) * passed / self._done if self._done else None
+        self._doing.onlooker.moves(self._done, self._total, "bytes", left)

@@ -2,18 +2,29 @@
 
 from __future__ import annotations
 
-from pydantic import Field
+from typing import Annotated
 
+from pydantic import AfterValidator, Field
+
+from widetrail.errors import Waiting
 from widetrail.formats.checked import Model
 from widetrail.recipe.conditions import Condition
-from widetrail.recipe.models import Name, Said
-from widetrail.steps.interface import Step, Unfolding
+from widetrail.recipe.models import ArgumentText, Name, Said
+from widetrail.recipe.templates import Brace, parse_template, plain
+from widetrail.steps.interface import Doing, Done, Outcome, Step, Task, Unfolding
+from widetrail.steps.proving import missing, shown
+
+
+def _check_words(text: str) -> str:
+    parse_template(text)
+    return text
 
 
 class PersonRule(Model):
-    """The settings of ``person``."""
+    """The settings of ``person``; by ``name`` a rehearsal or an answers file plays it."""
 
-    person: Said
+    person: Annotated[Said, AfterValidator(_check_words)] | ArgumentText
+    name: Name | None = None
     proof: dict[Name, Condition] = Field(default_factory=dict)
 
 
@@ -25,17 +36,56 @@ class Person:
     def unfold(self, unfolding: Unfolding) -> tuple[Step, ...]:
         rule = unfolding.rule
         assert isinstance(rule, PersonRule)
-        proof = tuple(f"{name} is {condition}" for name, condition in sorted(rule.proof.items()))
-        step = Step(
-            id=unfolding.step_id("person"),
-            kind="person",
-            station=unfolding.station,
-            item=unfolding.subject,
-            arguments={"task": unfolding.expand(rule.person), "proof": proof},
-        )
-        return (step,)
+        arguments = {"task": unfolding.expand(rule.person), "proof": conditions(rule.proof)}
+        return (unfolding.step("person", arguments=arguments),)
 
     def words(self, step: Step) -> str:
         proof = step.texts("proof")
-        shown = f" (shown by: {', '.join(proof)})" if proof else ""
-        return f"you: {step.text('task')}{shown}"
+        told = f" (shown by: {', '.join(proof)})" if proof else ""
+        return f"you: {plain(step.text('task'))}{told}"
+
+    def do(self, step: Step, doing: Doing) -> Outcome:
+        rule = doing.rule(step)
+        assert isinstance(rule, PersonRule)
+        if rule.proof and not missing(doing, step.item, rule.proof):
+            return Done({"done": "it was done already"})
+        words, secrets = _filled(step, doing)
+        recipe = doing.finder(step.item).loaded.id
+        task = Task(recipe, step.item, rule.name or "", step.id, words, step.texts("proof"), secrets)
+        if not doing.have_done(step, task):
+            raise Waiting(
+                words, why="a person has to do it, and nobody says it is done",
+                todo="Do it, then walk again" + (f" ({rule.name})." if rule.name else "."),
+            )  # fmt: skip
+        if not rule.proof:
+            return Done({"done": "a person says so"})
+        unseen = f"that does not show yet: {words}"
+        doing.await_(
+            lambda: "; ".join(missing(doing, step.item, rule.proof)), unseen, seconds=_SHOWS_WITHIN
+        )
+        return Done({"done": f"shown by {', '.join(shown(name) for name in rule.proof)}"})
+
+
+_SHOWS_WITHIN = 60.0
+"""Seconds within which what a person did shows."""
+
+
+def _filled(step: Step, doing: Doing) -> tuple[str, dict[str, str]]:
+    """Return the words with all put in but secrets, and those by name for the person alone."""
+    secret = doing.secrets(step)
+    pieces = parse_template(step.text("task"))
+    words, told = "", {}
+    for piece in pieces:
+        if not isinstance(piece, Brace):
+            words += piece
+        elif piece.name in secret:
+            words += f"‹{piece.name}›"
+            told[piece.name] = doing.fill(step, f"{{{piece.name}}}")
+        else:
+            words += doing.fill(step, f"{{{piece.name}}}")
+    return words, told
+
+
+def conditions(rules: dict[str, Condition]) -> tuple[str, ...]:
+    """Return conditions on readings in words."""
+    return tuple(f"{shown(name)} is {condition}" for name, condition in sorted(rules.items()))

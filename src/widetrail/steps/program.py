@@ -2,44 +2,135 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from typing import ClassVar
+
 from pydantic import Field, create_model
 
+from widetrail.finding import Found, Several
 from widetrail.formats.checked import Model
 from widetrail.recipe.models import Name
-from widetrail.steps.interface import Step, Unfolding
-
-_WORDS = {
-    "open": "open {program}",
-    "close": "close {program} (it is asked for, never forced)",
-    "first_start": "start {program} for the first time, so that it makes its {place}",
-}
+from widetrail.recipe.templates import literal, plain
+from widetrail.steps.interface import Doing, Done, Facts, Failed, Outcome, Step, Task, Unfolding
+from widetrail.steps.saving import save
 
 
 class Program:
-    """Unfolds into one act on the application."""
+    """Unfolds into one act on the application; each subclass is a kind."""
 
-    def __init__(self, kind: str) -> None:
-        """Make the rule of ``kind``, one of ``open``, ``close`` and ``first_start``."""
-        self.kind = kind
-        name: type = Name if kind == "first_start" else str
-        fields = {"value": (name, Field("", alias=kind))}
+    kind: ClassVar[str]
+    told: ClassVar[str]
+
+    def __init__(self) -> None:
+        name: type = Name if self.kind == "first_start" else str
+        fields = {"value": (name, Field("", alias=self.kind))}
         self.schema: type[Model] = create_model(
-            f"{kind.title().replace('_', '')}Rule", __base__=Model, **fields
+            f"{self.kind.title().replace('_', '')}Rule", __base__=Model, **fields
         )  # type: ignore[call-overload]
 
     def unfold(self, unfolding: Unfolding) -> tuple[Step, ...]:
         name = unfolding.loaded.recipe.application.name
         place = str(getattr(unfolding.rule, "value", ""))
-        changes = (unfolding.place,) if self.kind == "first_start" else ()
-        step = Step(
-            id=unfolding.step_id(self.kind),
-            kind=self.kind,
-            station=unfolding.station,
-            item=unfolding.subject,
-            arguments={"program": name, "place": place},
-            changes=changes,
-        )
-        return (step,)
+        changes = (unfolding.expand(f"{{{place}}}"),) if place else ()
+        arguments = {"program": literal(name), "place": place}
+        return (unfolding.step(self.kind, arguments=arguments, changes=changes),)
 
     def words(self, step: Step) -> str:
-        return _WORDS[self.kind].format(program=step.text("program"), place=step.text("place"))
+        return self.told.format(program=plain(step.text("program")), place=step.text("place"))
+
+
+class Open(Program):
+    """Opens the program for the person, and leaves it open."""
+
+    kind = "open"
+    told = "open {program}"
+
+    def do(self, step: Step, doing: Doing) -> Outcome:
+        if doing.open_signs(step.item):
+            return Done({"open": "it was open already"})
+        return _open(step, doing)
+
+
+class Close(Program):
+    """Asks the program, or else the person, to close it, and waits; it is never ended."""
+
+    kind = "close"
+    told = "close {program} (it is asked for, never forced)"
+
+    def do(self, step: Step, doing: Doing) -> Outcome:
+        if not doing.open_signs(step.item):
+            return Done({"closed": "it was closed already"})
+        return _close(step, doing)
+
+
+class FirstStart(Program):
+    """Has the program make a place that is not there yet."""
+
+    kind = "first_start"
+    told = "start {program} for the first time where it was not, so that it makes its {place}"
+
+    def do(self, step: Step, doing: Doing) -> Outcome:
+        place = step.text("place")
+        if _there(step, doing, place):
+            return Done({place: "it was there already"})
+        if path := doing.finder(step.item).path(f"{{{place}}}"):
+            save(step, doing, path)
+        opened = _open(step, doing)
+        if isinstance(opened, Failed):
+            return opened
+        name = doing.application(step.item).name
+        todo = f"Start {name}, see that it is there, close it, then walk again."
+        doing.await_(
+            lambda: "" if _there(step, doing, place) else f"{name} has not made its {place} yet",
+            todo, seconds=_FIRST_WITHIN,
+        )  # fmt: skip
+        closed = _close(step, doing)
+        return closed if isinstance(closed, Failed) else Done({place: "it was made"})
+
+
+_FIRST_WITHIN = 300.0
+_COMMAND_WITHIN = 60.0
+
+
+def _there(step: Step, doing: Doing, place: str) -> bool:
+    where = doing.finder(step.item).place(place)
+    return isinstance(where, Found) or (isinstance(where, Several) and bool(where.instances))
+
+
+def _open(step: Step, doing: Doing) -> Outcome:
+    application = doing.application(step.item)
+    if application.open:
+        program, arguments = doing.command(step, application.open)
+        doing.machine.launch(program, arguments)
+        return Done({"open": "it was started"})
+    return _by_hand(step, doing, f"Open {application.name}.", "open")
+
+
+def _close(step: Step, doing: Doing) -> Outcome:
+    application = doing.application(step.item)
+    if application.close:
+        done = doing.run(step, application.close, _COMMAND_WITHIN)
+        if done.status != 0:
+            said = doing.masked(done.errors.strip()[:200])
+            doing.onlooker.waits(f"{application.name} did not close when asked: {said}")
+    elif doing.open_signs(step.item):
+        asked = _by_hand(step, doing, f"Close {application.name}.", "closed")
+        if isinstance(asked, Failed):
+            return asked
+    doing.await_closed(step.item)
+    return Done({"closed": "it is closed"})
+
+
+def _by_hand(step: Step, doing: Doing, words: str, what: str) -> Outcome:
+    recipe = doing.finder(step.item).loaded.id
+    if not doing.have_done(step, Task(recipe, step.item, step.kind, step.id, words)):
+        doing.onlooker.waits(words)
+    facts: Facts = {what: "a person was asked"}
+    return Done(facts)
+
+
+PROGRAM_KINDS: Mapping[str, Open | Close | FirstStart] = {
+    "open": Open(),
+    "close": Close(),
+    "first_start": FirstStart(),
+}

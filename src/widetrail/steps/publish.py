@@ -8,96 +8,158 @@ from __future__ import annotations
 import hashlib
 import os
 import sys
+from collections.abc import Iterator
+from dataclasses import dataclass, field
 from pathlib import Path
 
 from widetrail.errors import Halted, WentWrong
 from widetrail.finding import Selection
 from widetrail.machine import Machine
-from widetrail.machine.paths import base, join, parent, split
+from widetrail.machine.paths import join, parent
+from widetrail.recipe.templates import plain
 from widetrail.steps.interface import CargoEntry, Doing, Done, Facts, Outcome, Step
+from widetrail.steps.room import ASIDE, STAGING, Room
+from widetrail.steps.saving import beside
+
+_WORDS = {
+    "put aside": "what is there of it already is put aside",
+    "stop": "it must not be there yet",
+    "overwrite": "files of the same name are put aside, others stay",
+    "alongside": "where something is there already, it comes beside it under another name",
+    "pass by": "files that are there already stay, and those carried are left in the parcel",
+}
 
 
 class Publish:
     """Stages, verifies, puts aside and publishes."""
 
     def words(self, step: Step) -> str:
-        words = {
-            "put aside": "what is there of it already is put aside",
-            "stop": "it must not be there yet",
-            "overwrite": "it replaces what is there of it",
-            "alongside": "it comes beside what is there",
-            "pass by": "what is there of it stays as it is",
-        }
-        how = words[step.text("existing")]
-        where = step.text("to") or "its place"
-        return f"put {step.item} in place at {where}; {how}"
+        where = plain(step.text("to")) or "its place"
+        return f"put {step.item} in place at {where}; {_WORDS[step.text('existing')]}"
 
     def do(self, step: Step, doing: Doing) -> Outcome:
-        published = doing.recorded("published", step.item)
+        published = doing.recorded("published", step.id)
         if published is not None:
-            return Done(published)
-        machine, target = doing.machine, doing.pinned(step.item)
+            facts = published["facts"]
+            assert isinstance(facts, dict)
+            return Done(facts)
+        return _Publishing(step, doing).do()
+
+
+@dataclass
+class _Publishing:
+    """One item on its way to its place."""
+
+    step: Step
+    doing: Doing
+    target: str = ""
+    aside: str = ""
+    passed_by: list[str] = field(default_factory=list)
+    beside: list[str] = field(default_factory=list)
+
+    def do(self) -> Outcome:
+        step, doing = self.step, self.doing
+        machine = doing.machine
+        given = step.text("given")
+        self.target = doing.fill(step, step.text("to")) if given else doing.pinned(step.item)
         selection = Selection(doing.item(step.item), machine.platform)
         entries = doing.packed.of(step.item)
-        room = _Room(machine, doing.workroom, target, step.item)
-        room.clear("staging")
-        doing.insist_closed(step.item)
+        room = Room(doing, self.target, step.item)
+        room.clear(STAGING)
+        doing.await_closed(step.item)
         try:
-            staged = _stage(doing, entries, room.fresh("staging"))
-            doing.record("staged", item=step.item)
-            doing.insist_closed(step.item)
-            if step.text("existing") == "stop" and _present(machine, target, selection):
-                raise Halted(
-                    "something is there already",
-                    where=target,
-                    why="the recipe says to stop then",
-                    todo="Move it away, then walk again.",
-                )
-            publish = _publish_whole if selection.whole else _publish_names
-            put_aside = publish(machine, staged, target, room, selection)
+            staged = _stage(doing, entries, room.fresh(STAGING))
+            doing.record("staged", step=step.id)
+            doing.await_closed(step.item)
+            self._publish(staged, room, selection)
         finally:
-            room.clear("staging")
+            room.clear(STAGING)
         files = [e for e in entries if e.kind == "file"]
         facts: Facts = {
             "files": len(files),
             "size": sum(e.size for e in files),
             "verified": len(files),
-            "to": target,
-            "put aside": list(put_aside),
+            "to": self.target,
+            "put aside": [self.aside] if self.aside else [],
+            "passed by": list(self.passed_by),
+            "beside": list(self.beside),
         }
-        doing.record("published", item=step.item, facts=facts)
+        doing.record("published", step=step.id, facts=facts)
         return Done(facts)
 
+    def _publish(self, staged: Path, room: Room, selection: Selection) -> None:
+        existing, machine = self.step.text("existing"), self.doing.machine
+        there = list(_there(machine, self.target, selection))
+        if existing == "stop" and there:
+            raise Halted(
+                "something is there already",
+                where=self.target,
+                why="the recipe says to stop then",
+                todo="Move it away, then walk again.",
+            )
+        if selection.whole and existing == "alongside" and there:
+            self.target = beside(self.doing, self.target, self.doing.other())
+            there = []
+        if selection.whole and (existing in ("put aside", "stop") or not there):
+            if there:
+                self._put_aside(room, "")
+            machine.effects.make_folders(machine.host(parent(self.target)))
+            machine.effects.rename(staged, machine.host(self.target))
+            machine.effects.sync_folder(machine.host(parent(self.target)))
+            return
+        if existing == "put aside":
+            for path in there:
+                self._put_aside(room, path)
+        self._merge(staged, room, existing)
 
-class _Room:
-    """The run's folders for one item, on the volume of its target."""
+    def _put_aside(self, room: Room, path: str) -> None:
+        """Rename what is at ``path`` below the target, or the target, into the run's folder."""
+        machine = self.doing.machine
+        self.aside = self.aside or room.fresh(ASIDE)
+        source, to = machine.host(join(self.target, path)), machine.host(join(self.aside, path))
+        machine.effects.make_folders(to.parent)
+        machine.effects.rename(source, to)
+        machine.effects.sync_folder(to.parent)
 
-    def __init__(self, machine: Machine, workroom: str, target: str, item: str) -> None:
-        self._machine, self._item = machine, item
-        self._home = workroom
-        if machine.room(workroom).volume != machine.room(target).volume:
-            anchor = split(target)[0] or machine.room(target).volume
-            self._home = join(anchor, ".widetrail", base(workroom))
+    def _merge(self, staged: Path, room: Room, existing: str) -> None:
+        """Bring each staged file into place; ``existing`` decides where one is there already."""
+        machine = self.doing.machine
+        effects, host = machine.effects, machine.host(self.target)
+        effects.make_folders(host)
+        for folder, folders, files in os.walk(staged):
+            below = Path(folder).relative_to(staged)
+            links = [name for name in folders if (Path(folder) / name).is_symlink()]
+            for name in sorted(set(folders) - set(links)):
+                path = str(below / name)
+                entry = machine.look(join(self.target, path))
+                if entry is not None and entry.kind != "folder" and self._yields(existing, path):
+                    self._put_aside(room, path)
+                    entry = None
+                if entry is None:
+                    effects.make_folder(host / path)
+                elif entry.kind != "folder":
+                    folders.remove(name)
+            for name in sorted([*files, *links]):
+                self._bring(Path(folder) / name, str(below / name), room, existing)
+            effects.sync_folder(host / below)
 
-    def fresh(self, purpose: str) -> str:
-        """Return a path under ``purpose`` where nothing is yet; its parent is made."""
-        folder = join(self._home, purpose)
-        self._machine.effects.make_folders(self._machine.host(folder))
-        number, path = 1, join(folder, self._item)
-        while self._machine.look(path) is not None:
-            number += 1
-            path = join(folder, f"{self._item}-{number}")
-        return path
+    def _bring(self, source: Path, path: str, room: Room, existing: str) -> None:
+        machine, target = self.doing.machine, join(self.target, path)
+        if machine.look(target) is not None:
+            if existing == "alongside":
+                target = beside(self.doing, target, self.doing.other())
+                self.beside.append(target)
+            elif self._yields(existing, path):
+                self._put_aside(room, path)
+            else:
+                return
+        machine.effects.rename(source, machine.host(target))
 
-    def clear(self, purpose: str) -> None:
-        """Remove what this run made under ``purpose``, and its folders where they are empty."""
-        host = self._machine.host(join(self._home, purpose))
-        if host.is_dir():
-            self._machine.effects.remove_tree(host)
-        for folder in (host.parent, host.parent.parent):
-            ours = ".widetrail" in (folder.name, folder.parent.name)
-            if ours and folder.is_dir() and not any(folder.iterdir()):
-                self._machine.effects.remove_folder(folder)
+    def _yields(self, existing: str, path: str) -> bool:
+        """Return whether what is at ``path`` gives way; else what was carried is passed by."""
+        if existing == "pass by":
+            self.passed_by.append(path)
+        return existing != "pass by"
 
 
 def _stage(doing: Doing, entries: tuple[CargoEntry, ...], folder: str) -> Path:
@@ -137,50 +199,11 @@ def _digest(path: Path) -> str:
         return hashlib.file_digest(file, "sha256").hexdigest()
 
 
-def _present(machine: Machine, target: str, selection: Selection) -> bool:
-    there = machine.look(target)
-    if there is None or selection.whole:
-        return there is not None
-    return any(e.kind != "folder" for e in selection.walk(machine, target))
-
-
-def _publish_whole(
-    machine: Machine, staged: Path, target: str, room: _Room, _: Selection
-) -> tuple[str, ...]:
-    effects, host = machine.effects, machine.host(target)
-    put_aside: tuple[str, ...] = ()
-    if machine.look(target) is not None:
-        aside = room.fresh("aside")
-        effects.rename(host, machine.host(aside))
-        effects.sync_folder(machine.host(aside).parent)
-        put_aside = (aside,)
-    effects.make_folders(machine.host(parent(target)))
-    effects.rename(staged, host)
-    effects.sync_folder(host.parent)
-    return put_aside
-
-
-def _publish_names(
-    machine: Machine, staged: Path, target: str, room: _Room, selection: Selection
-) -> tuple[str, ...]:
-    effects, host = machine.effects, machine.host(target)
-    put_aside: tuple[str, ...] = ()
-    if machine.look(target) is not None:
-        there = [e for e in selection.walk(machine, target) if e.kind != "folder"]
-        if there:
-            aside = room.fresh("aside")
-            for entry in there:
-                path = join(aside, entry.path)
-                effects.make_folders(machine.host(parent(path)))
-                effects.rename(machine.host(join(target, entry.path)), machine.host(path))
-            put_aside = (aside,)
-    effects.make_folders(host)
-    for folder, folders, files in os.walk(staged):
-        at = host / Path(folder).relative_to(staged)
-        for name in sorted(folders):
-            if not (at / name).is_dir():
-                effects.make_folder(at / name)
-        for name in sorted(files):
-            effects.rename(Path(folder) / name, at / name)
-        effects.sync_folder(at)
-    return put_aside
+def _there(machine: Machine, target: str, selection: Selection) -> Iterator[str]:
+    """Give what of the item is at ``target`` already: itself, or names below it that it takes."""
+    if machine.look(target) is None:
+        return
+    if selection.whole:
+        yield ""
+        return
+    yield from [e.path for e in selection.walk(machine, target) if e.kind != "folder"]

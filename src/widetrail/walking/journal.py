@@ -42,6 +42,14 @@ class Journal:
             file.sync()
         self.records.append(dict(record))
 
+    def newest(self, event: str, **facts: Any) -> dict[str, Any] | None:
+        """Return the newest record of ``event`` with all of ``facts``; ``at`` is its place."""
+        wanted = {"event": event, **facts}
+        for at in range(len(self.records) - 1, -1, -1):
+            if wanted.items() <= self.records[at].items():
+                return {**self.records[at], "at": at}
+        return None
+
     def has(self, event: str, **facts: Any) -> bool:
         """Return whether a record of ``event`` with all of ``facts`` is there."""
         wanted = {"event": event, **facts}

@@ -1,0 +1,75 @@
+"""Secrets kept out of what is shown and written, by value and in all their spellings."""
+
+from __future__ import annotations
+
+import base64
+import html
+import json
+import re
+import shlex
+import unicodedata
+from collections.abc import Iterator
+from typing import Any
+from urllib.parse import quote, quote_plus
+
+SHORT = 4
+"""A secret of fewer characters is masked only where it stands alone: else every text breaks."""
+
+
+class Masker:
+    """Masks the secrets it was told, each by its name."""
+
+    def __init__(self) -> None:
+        self._names: dict[str, str] = {}
+        self._pattern: re.Pattern[str] | None = None
+
+    def add(self, name: str, value: str) -> None:
+        """Mask ``value`` from now on as ``‹name›``."""
+        for spelling in (s for line in {value, *value.splitlines()} for s in _spellings(line)):
+            self._names.setdefault(spelling.casefold(), name)
+        longest_first = sorted(self._names, key=len, reverse=True)
+        self._pattern = re.compile("|".join(map(_found_as, longest_first)), re.IGNORECASE)
+
+    def mask(self, text: str) -> str:
+        """Return ``text`` without any secret."""
+        if self._pattern is None:
+            return text
+        return self._pattern.sub(lambda m: f"‹{self._names.get(m[0].casefold(), 'secret')}›", text)
+
+    def mask_all(self, value: Any) -> Any:
+        """Return a plain JSON value with every text in it masked, keys too."""
+        match value:
+            case str():
+                return self.mask(value)
+            case list() | tuple():
+                return [self.mask_all(v) for v in value]
+            case dict():
+                return {self.mask(k): self.mask_all(v) for k, v in value.items()}
+            case int() | float() if not isinstance(value, bool) and self.mask(str(value)) != str(
+                value
+            ):
+                return self.mask(str(value))
+        return value
+
+
+def _found_as(spelling: str) -> str:
+    escaped = re.escape(spelling)
+    return rf"(?<!\w){escaped}(?!\w)" if len(spelling) < SHORT else escaped
+
+
+def _spellings(value: str) -> Iterator[str]:
+    """Give the ways in which programs write a text: quoted, escaped and encoded."""
+    for form in ("NFC", "NFD"):
+        for text in {unicodedata.normalize(form, v) for v in (value, value.strip())}:
+            if not text:
+                continue
+            data = text.encode("utf-8", "surrogateescape")
+            yield from (text, json.dumps(text)[1:-1], json.dumps(text, ensure_ascii=False)[1:-1])
+            yield from (quote(data, safe=""), quote(data), quote_plus(data))
+            yield from (html.escape(text), html.escape(text, quote=False), shlex.quote(text))
+            yield from (repr(text)[1:-1], text.replace("'", "''"), text.replace('"', '""'))
+            for encoded in (base64.b64encode(data), base64.urlsafe_b64encode(data)):
+                yield encoded.decode()
+                yield encoded.decode().rstrip("=")
+            yield data.hex()
+            yield " ".join(f"{byte:02x}" for byte in data)

@@ -1,0 +1,468 @@
+"""What the steps of a leg may use of the machine, the parcel, the journal and the person."""
+
+from __future__ import annotations
+
+import hashlib
+import re
+import shutil
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from datetime import datetime
+from pathlib import Path
+
+from widetrail.errors import Halted, ParcelUnusable, Waiting, WentWrong
+from widetrail.finding import Finder, How, Instance, Several, Unknown
+from widetrail.formats.canonical import digest
+from widetrail.formats.checked import Model
+from widetrail.formats.masking import Masker
+from widetrail.machine import Channels, Completed, Machine
+from widetrail.machine.effects import started_at
+from widetrail.machine.paths import base, join, trouble_with_name
+from widetrail.parcel import Parcel
+from widetrail.parcel.cargo import CHUNK, CargoReader, CargoWriter
+from widetrail.planning import Plan, PlannedItem
+from widetrail.recipe import Item, Loaded, Route, Station
+from widetrail.recipe.models import Application
+from widetrail.recipe.templates import ROOTS, Brace, parse_template, plain
+from widetrail.steps import Asked, Fact, Facts, Hands, Onlooker, Packed, Packing, Step, Task
+from widetrail.steps.run import RunRule, refuse_option
+from widetrail.walking.hands import Answers
+from widetrail.walking.journal import Journal
+from widetrail.walking.patience import Patience, Silent
+
+
+@dataclass(frozen=True)
+class Company:
+    """Who is there while a leg is walked: hands that help, eyes that watch, and time."""
+
+    hands: Hands = field(default_factory=Answers)
+    onlooker: Onlooker = field(default_factory=Silent)
+    patience: Patience = field(default_factory=Patience)
+
+
+class WalkDoing:
+    """What the steps of a leg may use; see ``steps.Doing``."""
+
+    def __init__(
+        self, parcel: Parcel, machine: Machine, station: Station, journal: Journal, workroom: str,
+        finders: Mapping[str, Finder], company: Company, now: datetime,
+    ) -> None:  # fmt: skip
+        self.machine, self.workroom, self.now = machine, workroom, now
+        self.onlooker, self.masker = company.onlooker, Masker()
+        self.parcel, self.journal, self.station = parcel, journal, station
+        self.finders, self._company = finders, company
+        self.writer: CargoWriter | None = None
+        self._reader: CargoReader | None = None
+        self.made: dict[str, str] = {}
+        self._secrets: dict[tuple[str, str], str] = {}
+        self._ends: list[tuple[Step, tuple[str, ...]]] = []
+        self._fetched: set[str] = set()
+
+    # The plan and the recipes
+
+    @property
+    def plan(self) -> Plan:
+        return self.parcel.plan
+
+    def planned(self, item: str) -> PlannedItem:
+        return self.plan.item(item)
+
+    def loaded(self, item: str) -> Loaded:
+        return self.finders[self.planned(item).recipe].loaded
+
+    def item(self, item: str) -> Item:
+        return self.loaded(item).recipe.items[self.planned(item).item]
+
+    def application(self, item: str) -> Application:
+        return self.loaded(item).recipe.application
+
+    def route(self, item: str) -> Route:
+        wanted = self.planned(item).route
+        return next(route for route in self.item(item).routes if route.name == wanted)
+
+    def rule(self, step: Step) -> Model:
+        rules = [rule for leg in self.route(step.item).legs for rule in leg.steps]
+        return rules[step.number - 1].rule
+
+    def other(self) -> str:
+        return self.plan.station("old" if self.station == "new" else "new").machine
+
+    def carved(self, item: str) -> tuple[str, ...]:
+        return self.planned(item).carved
+
+    def looked_at(self, item: str, check: str) -> bool:
+        return self.item(item).checks[check].looked_at(self.planned(item).parts)
+
+    # The machine
+
+    def finder(self, item: str) -> Finder:
+        planned = self.planned(item)
+        finder = self.finders[planned.recipe].fresh()
+        place = self.item(item).from_
+        if beside := self._beside(item):
+            return finder.within(place, Instance(beside, base(beside), None, How("pinned")))
+        if not planned.instance:
+            return finder
+        name = planned.instance if self.station == "old" else planned.new_instance
+        there = finder.place(place)
+        listed = there.instances if isinstance(there, Several) else ()
+        pinned = self.pinned(item)
+        own = [i for i in listed if i.path == pinned] or [i for i in listed if i.name == name]
+        instance = own[0] if own else Instance(pinned, name, None, How("each"))
+        return finder.within(place, instance)
+
+    def _beside(self, item: str) -> str:
+        """Return where on new the item came beside its place, or an empty text."""
+        ids = [s.id for s in self.plan.steps if s.item == item and s.kind == "publish"]
+        for step in ids if self.station == "new" else ():
+            record = self.journal.newest("published", step=step)
+            facts = record["facts"] if record is not None else {}
+            if facts.get("to", self.pinned(item)) != self.pinned(item):
+                return str(facts["to"])
+        return ""
+
+    def pinned(self, item: str) -> str:
+        planned = self.planned(item)
+        return planned.old_path if self.station == "old" else planned.new_path
+
+    def put_there(self) -> tuple[str, ...]:
+        published = [r["facts"] for r in self.journal.records if r["event"] == "published"]
+        return tuple(str(facts["to"]) for facts in published)
+
+    def open_signs(self, item: str) -> str:
+        return open_signs(self.finder(item))
+
+    def await_closed(self, item: str) -> None:
+        name = self.application(item).name
+        todo = f"Close {name} (if it ended badly, open and close it once), then walk again."
+
+        def what() -> str:
+            signs = self.open_signs(item)
+            return f"{name} is open on {self.machine.name}: {signs}" if signs else ""
+
+        self.await_(what, todo)
+
+    def await_ended(self, pid: int, started: float) -> None:
+        def what() -> str:
+            live = started and abs(started_at(pid) - started) < 0.01
+            return f"process {pid}, which an earlier walk started, still runs" if live else ""
+
+        self.await_(what, "Wait until it has ended, then walk again.")
+
+    def await_(self, what: Callable[[], str], todo: str, seconds: float | None = None) -> None:
+        self._company.patience.await_(what, todo, self.onlooker, seconds)
+
+    def clock(self) -> float:
+        return self._company.patience.clock()
+
+    # Programs
+
+    def fill(self, step: Step, text: str) -> str:
+        pieces = parse_template(text)
+        return "".join(self._value(step, p.name) if isinstance(p, Brace) else p for p in pieces)
+
+    def _value(self, step: Step, name: str) -> str:
+        if name == "parcel":
+            return self.room_for_made(step.item)
+        recipe = self.loaded(step.item).recipe
+        if (step.item, name) in self._secrets:
+            return self._secrets[step.item, name]
+        if name in recipe.asks:
+            return self._asked_for(step, name)
+        if (told := self._told(step.item).get(name)) is not None:
+            return told
+        finder = self.finder(step.item)
+        known: str | None = None
+        if name in recipe.readings:
+            answer = finder.reading(name)
+            if isinstance(answer, Unknown):
+                raise self._unknown(step, name, answer.reason)
+            known = str(answer)
+        elif name in ROOTS or name.partition(".")[0] not in recipe.items:
+            known = finder.path(f"{{{name}}}")
+        if known is None:
+            raise self._unknown(step, name, "nothing on this machine tells it")
+        return known
+
+    def _unknown(self, step: Step, name: str, why: str) -> Halted:
+        return Halted(
+            f"{{{name}}} is not known on {self.machine.name}", where=step.id, why=why,
+            todo="See docs/recipe-language.md for what may stand in braces.",
+        )  # fmt: skip
+
+    def _told(self, item: str) -> dict[str, str]:
+        """Return what programs told about the item, here and at the stations before."""
+        told: dict[str, str] = {}
+        here = {r["step"]: r["outcome"] for r in self.journal.records if r["event"] == "step done"}
+        for step, outcome in {**self.parcel.outcomes, **here}.items():
+            if step.startswith(f"{item}/"):
+                told |= outcome.get("facts", {}).get("tells", {})
+        return told
+
+    def command(self, step: Step, command: Sequence[str]) -> tuple[str, tuple[str, ...]]:
+        name, *arguments = command
+        program = self.finder(step.item).programs().get(plain(name))
+        if program is None:
+            known = ", ".join(self.application(step.item).programs) or "none"
+            raise Halted(
+                f'"{plain(name)}" is no program of {self.application(step.item).name}',
+                where=step.id, why=f"its programs are: {known}",
+                todo="A step starts only programs that the recipe declares.",
+            )  # fmt: skip
+        filled: list[str] = []
+        for argument in arguments:
+            hidden = {b.name for b in parse_template(argument) if isinstance(b, Brace)}
+            if hidden & self.secrets(step):
+                raise Halted(
+                    "a secret would stand in an argument, where other programs see it",
+                    where=step.id, todo="Give it through stdin in the recipe.",
+                )  # fmt: skip
+            value = self.fill(step, argument)
+            refuse_option(argument, value, filled, step.id)
+            filled.append(value)
+        return program, tuple(filled)
+
+    def run(
+        self, step: Step, command: Sequence[str], seconds: float,
+        channels: Channels = Channels(),  # noqa: B008 - it is frozen
+    ) -> Completed:  # fmt: skip
+        program, arguments = self.command(step, command)
+        return self.machine.start(program, arguments, seconds, channels)
+
+    def at_end(self, step: Step, command: Sequence[str]) -> None:
+        self._ends.append((step, tuple(command)))
+
+    def end(self) -> list[str]:
+        """Run what is to be run however the leg ends; return what went wrong."""
+        wrong = []
+        while self._ends:
+            step, command = self._ends.pop()
+            try:
+                done = self.run(step, command, 60)
+                if done.status != 0:
+                    said = self.masked(done.errors.strip()[:200])
+                    wrong.append(f"{step.id}: {command[0]} ended with {done.status}: {said}")
+            except (Halted, WentWrong) as error:
+                wrong.append(f"{step.id}: {error}")
+        return wrong
+
+    # The person
+
+    def secrets(self, step: Step) -> frozenset[str]:
+        asks = self.loaded(step.item).recipe.asks
+        return frozenset(name for name, ask in asks.items() if ask.secret is not None)
+
+    def secret(self, step: Step, name: str, value: str) -> None:
+        self.masker.add(name, value)
+        self._secrets[step.item, name] = value
+
+    def masked(self, text: str) -> str:
+        return self.masker.mask(text)
+
+    def asked_before(self, steps: Iterable[Step]) -> None:
+        """Ask for everything that ``steps`` need, before any of them begins.
+
+        Raises:
+            Waiting: Nobody answers.
+        """
+        told: set[tuple[str, str]] = set()
+        for step in steps:
+            for name in sorted(_in_channels(step) & self.loaded(step.item).recipe.asks.keys()):
+                if (step.item, name) not in told:
+                    self._asked_for(step, name)
+            rule = self.rule(step) if step.kind == "run" else None
+            if isinstance(rule, RunRule):
+                told |= {(step.item, name) for name in rule.tells}
+
+    def _asked_for(self, step: Step, name: str) -> str:
+        """Return the answer to what the recipe asks for; it is asked for once at this station."""
+        loaded = self.loaded(step.item)
+        ask = loaded.recipe.asks[name]
+        own = step.item if self._is_told(step.item, name) else ""
+        scope = own or loaded.id
+        if (scope, name) not in self._secrets:
+            words = ask.secret or ask.text or name
+            if own:
+                words = f"{words} ({self.planned(own).title})"
+            asked = Asked(
+                loaded.id, name, words, own, ask.secret is not None, made=self.station == "old"
+            )
+            answer = self.ask(asked)
+            if not answer:
+                raise Waiting(
+                    f"nobody answers: {words}", where=step.id,
+                    why="it is asked for at each station, and is kept nowhere",
+                    todo=f"Walk at a terminal, or give {loaded.id}.{name} with --answers.",
+                )  # fmt: skip
+            self._secrets[scope, name] = answer
+            if ask.secret is not None:
+                self.masker.add(name, answer)
+        return self._secrets[scope, name]
+
+    def _is_told(self, item: str, name: str) -> bool:
+        """Return whether a program tells ``name``, so that it is another for each item."""
+        rules = (step.rule for leg in self.route(item).legs for step in leg.steps)
+        return any(isinstance(rule, RunRule) and name in rule.tells for rule in rules)
+
+    def ask(self, asked: Asked) -> str | None:
+        return self._company.hands.answer(asked)
+
+    def have_done(self, step: Step, task: Task) -> bool:
+        def play(command: Sequence[str]) -> None:
+            done = self.run(step, command, 600)
+            if done.status != 0:
+                raise WentWrong(
+                    "what plays the person failed", where=" ".join(command),
+                    why=f"it ended with {done.status}: {done.errors.strip()[:200]}",
+                )  # fmt: skip
+
+        return self._company.hands.act(task, play)
+
+    # The parcel
+
+    @contextmanager
+    def cargo(self) -> Iterator[None]:
+        """Open the cargo for a leg: to be packed on old, to be read elsewhere."""
+        if self.station == "old":
+            self.writer = self.parcel.writer()
+            with self.writer:
+                yield
+                self.writer.finish()
+        else:
+            self._reader = self.parcel.reader(self.machine.platform)
+            yield
+
+    @property
+    def packing(self) -> Packing:
+        assert self.writer is not None, "cargo is packed on old"
+        return self.writer
+
+    @property
+    def packed(self) -> Packed:
+        assert self._reader is not None, "cargo is read on new"
+        return self._reader
+
+    def slug(self, item: str) -> str:
+        return slug(item)
+
+    def room_for_made(self, item: str) -> str:
+        folder = join(self.workroom, "made", slug(item))
+        if item not in self._fetched:
+            self._fetched.add(item)
+            self.machine.effects.make_folders(self.machine.host(folder))
+            for name, (path, sha256) in self.parcel.made(slug(item)).items():
+                self._fetch(path, self.machine.host(join(folder, name)), sha256)
+        return folder
+
+    def _fetch(self, source: Path, target: Path, sha256: str) -> None:
+        """Bring a file of the parcel to this machine's own disk, verified on the way."""
+        if target.is_file() and not target.is_symlink() and _digest(target) == sha256:
+            return
+        effects, hashed = self.machine.effects, hashlib.sha256()
+        if target.is_symlink() or target.exists():
+            effects.remove_file(target)
+        with source.open("rb") as file, effects.create(target) as copy:
+            while chunk := file.read(CHUNK):
+                hashed.update(chunk)
+                copy.write(chunk)
+        if hashed.hexdigest() != sha256:
+            effects.remove_file(target)
+            why = "its SHA-256 is not the one in the logbook"
+            raise ParcelUnusable("was damaged or touched", where=str(source), why=why)
+
+    def keep(self, item: str, names: Iterable[str]) -> None:
+        folder = self.machine.host(join(self.workroom, "made", slug(item)))
+        for name in names:
+            path, sha256 = self.parcel.keep_made(slug(item), name, folder / name)
+            self.made[path] = sha256
+
+    def medium(self) -> Callable[[], str]:
+        folder = self.parcel.folder
+        return lambda: f"the medium is there still ({folder})" if folder.is_dir() else ""
+
+    def take_along(self) -> str:
+        home = join(self.workroom, "parcel")
+        target = self.machine.host(home)
+        if self.parcel.folder == target:
+            return home
+        if target.exists():
+            self.machine.effects.remove_tree(target)
+        _copy_tree(self.parcel.folder, target, self.machine)
+        self.parcel = Parcel(target, self.machine.effects)
+        self.parcel.check_cargo(begun=True)
+        if self._reader is not None:
+            self._reader = self.parcel.reader(self.machine.platform)
+        self.journal.add({"event": "detached", "to": home})
+        return home
+
+    # The journal and the logbook
+
+    def noted(self, item: str) -> Facts:
+        own = self.journal.newest("step done", step=f"{item}/note")
+        if own is not None:
+            return dict(own["outcome"]["facts"])
+        outcome = self.parcel.outcomes.get(f"{item}/note")
+        return dict(outcome["facts"]) if outcome is not None else {}
+
+    def arrived(self, item: str) -> bool:
+        mine = [s for s in self.plan.steps if s.item == item and s.station == "new"]
+        outcomes = self.parcel.outcomes
+        return bool(mine) and all(s.id in outcomes and _well(outcomes[s.id]) for s in mine)
+
+    def record(self, event: str, **facts: Fact) -> None:
+        self.journal.add(self.masker.mask_all({"event": event, **facts}))
+
+    def recorded(self, event: str, step: str) -> Facts | None:
+        return self.journal.newest(event, step=step)
+
+
+def _well(outcome: Mapping[str, object]) -> bool:
+    return "failed" not in outcome
+
+
+def _in_channels(step: Step) -> set[str]:
+    """Return the names in braces that a step gives to its program by input or environment."""
+    texts = [step.text("stdin")] if "stdin" in step.arguments else []
+    texts += [text.partition("=")[2] for text in step.texts("env")]
+    return {p.name for text in texts for p in parse_template(text) if isinstance(p, Brace)}
+
+
+def open_signs(finder: Finder) -> str:
+    """Return what shows that an application is open, or an empty text."""
+    signs = [f"{path} is there" for path in finder.locks()]
+    for program in finder.programs().values():
+        signs += [f"{program}: {line}" for line in finder.machine.running(program)]
+    return "; ".join(signs)
+
+
+def slug(item: str) -> str:
+    """Return a name for a plan's item that any volume can hold; no two items have one name."""
+    plain_name = re.sub(r"[^A-Za-z0-9._-]+", "-", item).strip("-.")[:60]
+    sound = plain_name == item and not trouble_with_name(item, "windows")
+    return item if sound else f"{plain_name}-{digest(item.encode())[:8]}"
+
+
+def _digest(path: Path) -> str:
+    with path.open("rb") as file:
+        return hashlib.file_digest(file, "sha256").hexdigest()
+
+
+def _copy_tree(source: Path, target: Path, machine: Machine) -> None:
+    """Copy a parcel: folders and regular files, durable at the end."""
+    effects = machine.effects
+    room = shutil.disk_usage(target.parent).free
+    size = sum(p.stat().st_size for p in source.rglob("*") if p.is_file())
+    if size > room:
+        why = f"{size} bytes are needed, and {room} are free"
+        raise Halted("there is no room for what is left of the parcel", where=str(target), why=why)
+    effects.make_folders(target)
+    for path in sorted(source.rglob("*")):
+        to = target / path.relative_to(source)
+        if path.is_dir() and not path.is_symlink():
+            effects.make_folder(to)
+        elif path.is_file() and not path.is_symlink():
+            with path.open("rb") as file, effects.create(to) as copy:
+                while chunk := file.read(CHUNK):
+                    copy.write(chunk)
+    effects.barrier(target)

@@ -1,0 +1,89 @@
+"""The person at the station: what they answer and do, from a file or not at all.
+
+An answers file is YAML: names to answers. ``done`` says that a task is done, a list of commands
+does it by the application's own programs::
+
+    passphrase: reed bunting                # asked for by a recipe
+    sign_in: done                           # a task by its name
+    seedling-quest.sign_in: [[quest, sign-in, ines]]
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from pathlib import Path
+from typing import Annotated
+
+from pydantic import BeforeValidator
+from pydantic_core import PydanticCustomError
+
+from widetrail.errors import InputUnusable
+from widetrail.formats.checked import flaw, read_text
+from widetrail.formats.marked import Map, read_marked
+from widetrail.steps import Asked, Task
+
+DONE = "done"
+Answer = str | tuple[tuple[str, ...], ...]
+"""What a person answers, or the commands that do what they would."""
+
+
+def _answer(raw: object) -> Answer:
+    if isinstance(raw, str):
+        return str(raw)
+    if isinstance(raw, tuple):
+        return raw
+    if isinstance(raw, list) and raw and all(isinstance(c, list) and c for c in raw):
+        if all(isinstance(word, str) for command in raw for word in command):
+            return tuple(tuple(command) for command in raw)
+    raise flaw("answer", 'expected a text, "done" or a list of commands')
+
+
+Given = Annotated[Answer, BeforeValidator(_answer)]
+
+
+class Answers:
+    """Hands that answer from what was written beforehand; ``None`` and ``False`` for the rest."""
+
+    def __init__(self, answers: Mapping[str, Answer] | None = None) -> None:
+        self._answers = dict(answers or {})
+        self._noted: dict[tuple[str, str], str] = {}
+
+    def answer(self, asked: Asked) -> str | None:
+        found = self._find(asked.recipe, asked.name)
+        if found is None:
+            return self._noted.get((asked.item, asked.name))
+        if not isinstance(found, str) or (asked.choices and found not in asked.choices):
+            wanted = " or ".join(asked.choices) or "a text"
+            raise InputUnusable(f"the answer to {asked.name} must be {wanted}")
+        return found
+
+    def act(self, task: Task, play: Callable[[Sequence[str]], None]) -> bool:
+        found = self._find(task.recipe, task.name) or self._find(task.recipe, task.step)
+        if found is None:
+            return False
+        self._noted |= {(task.item, name): value for name, value in (task.shown or {}).items()}
+        for command in found if isinstance(found, tuple) else ():
+            play(command)
+        return isinstance(found, tuple) or found == DONE
+
+    def _find(self, recipe: str, name: str) -> Answer | None:
+        return self._answers.get(f"{recipe}.{name}", self._answers.get(name)) if name else None
+
+
+def read_answers(path: Path) -> Answers:
+    """Read an answers file.
+
+    Raises:
+        InputUnusable: It is not there, or holds what is no answer.
+    """
+    tree, findings = read_marked(read_text(path), str(path))
+    if findings or not isinstance(tree, Map):
+        what = str(findings[0]) if findings else "expected names with answers"
+        raise InputUnusable("the answers cannot be used", where=str(path), why=what)
+    try:
+        return Answers({name: _answer(value) for name, value in tree.items()})
+    except PydanticCustomError as error:
+        raise InputUnusable(
+            "the answers cannot be used", where=str(path), why=str(error),
+            todo='Write a text, "done" or a list of commands for each name.',
+        ) from error  # fmt: skip
