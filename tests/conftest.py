@@ -86,7 +86,8 @@ class World:
         )
 
     def walk(self, machine: Path, *more: str) -> Ran:
-        return widetrail("walk", self.parcel, "--machine", machine, "--yes", *more)
+        here = ("walk", self.parcel, "--machine", machine)
+        return widetrail(*here, "--yes", "--no-wait", *more)
 
     def edit(self, name: str, change: Callable[[str], str]) -> None:
         """Change a text file of the world."""

@@ -68,7 +68,7 @@ def walk_world(page: Page, here: Path) -> None:
     show_plan(page, plan)
     for machine in (old, new):
         done = Visit(Parcel(parcel, effects), machine).walk(now())
-        show_done(page, done, parcel)
+        show_done(page, done, make_report(Parcel(parcel, effects)), parcel)
     report = make_report(Parcel(parcel, effects))
     show_report(page, report)
     after = show_screen(new, loaded[0]).output

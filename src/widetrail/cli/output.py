@@ -140,6 +140,11 @@ class Page:
             width=None if stream.isatty() else WIDTH,
         )  # fmt: skip
 
+    @property
+    def terminal(self) -> Console | None:
+        """The terminal it is printed on, or ``None`` where it is none."""
+        return self._console if self._console.is_terminal else None
+
     def title(self, text: str) -> None:
         """Print a heading with a line of space before it."""
         self._console.print()
@@ -174,7 +179,7 @@ class Page:
 def _style(cell: str) -> str:
     if cell in ("holds", "carried", "same", "passed"):
         return "green"
-    return "red" if cell in ("differs", "unknown", "failed") else ""
+    return "red" if cell in ("differs", "unknown", "failed", "waiting") else ""
 
 
 def show_error(error: WideTrailError, *, as_json: bool) -> None:

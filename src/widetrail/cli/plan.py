@@ -28,7 +28,7 @@ from widetrail.planning import (
     read_choices,
 )
 from widetrail.recipe import Loaded, Loss
-from widetrail.steps import TELLERS
+from widetrail.steps import ACTS
 
 PATH = click.Path(path_type=Path)
 
@@ -190,4 +190,4 @@ def _show_legs(page: Page, plan: Plan) -> None:
         where = f"{machine} ({leg.station})" if machine else "any networked machine (between)"
         page.line(f"{leg.number}. on {where}", indent=2)
         for step in plan.steps_of(leg):
-            page.line(f"- {TELLERS[step.kind].words(step)}", indent=5)
+            page.line(f"- {ACTS[step.kind].words(step)}", indent=5)

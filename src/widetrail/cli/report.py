@@ -72,6 +72,8 @@ def show_report(page: Page, report: Report) -> None:
         page.line(f"{number}. {task}", indent=2)
     if not report.tasks:
         page.line("nothing", indent=2)
+    for task in report.ticked:
+        page.line(f"seen to be done: {task}", "green", indent=2)
 
 
 def _show_item(page: Page, report: Report, item: ItemReport) -> None:
@@ -81,8 +83,15 @@ def _show_item(page: Page, report: Report, item: ItemReport) -> None:
     page.line(f"{item.files} files, {show_size(item.size)}{verified}", indent=2)
     for path in item.put_aside:
         page.line(f"what was there before is kept in {path}", indent=2)
+    for path in item.beside:
+        page.line(f"something was there already, so it came beside it, as {path}", indent=2)
+    for path in item.passed_by:
+        page.line(f"left in the parcel, since it was there already: {path}", indent=2)
+    for step in item.steps:
+        page.line(f"{step.state}: {step.reason}", "red", indent=2)
     if item.checks:
         rows = [[c.name, show_answer(c.old), show_answer(c.new), c.verdict] for c in item.checks]
         page.table(["check", report.old, report.new, ""], rows)
-    for what, remedy in item.losses:
-        page.line(f"not carried: {what}. {remedy}", "yellow", indent=2)
+    for loss in item.losses:
+        if loss.proof != "seen":
+            page.line(f"not carried: {loss.what}. {loss.remedy}", "yellow", indent=2)

@@ -7,13 +7,15 @@ from typing import Any
 
 import click
 
+from widetrail.cli.company import make_company
 from widetrail.cli.output import Page, consent, json_option, now, open_machine, print_json
 from widetrail.cli.plan import show_plan
-from widetrail.errors import Halted
+from widetrail.errors import Halted, WentWrong
 from widetrail.machine import Effects
 from widetrail.parcel import Parcel
-from widetrail.steps import Failed
-from widetrail.walking import LegDone, StepDone, Visit
+from widetrail.recipe import Station
+from widetrail.steps import Done, Failed, Waits
+from widetrail.walking import LegDone, Report, StepDone, Visit, make_report
 
 
 @click.command("walk")
@@ -23,34 +25,47 @@ from widetrail.walking import LegDone, StepDone, Visit
 )
 @click.option("--account", default="", help="Whose account on this machine.")
 @click.option(
-    "--as", "as_station", type=click.Choice(["new"]),
+    "--as", "as_station", type=click.Choice(["new", "between"]),
     help="Which station this machine is, where the plan was made without having seen it.",
 )  # fmt: skip
 @click.option("--yes", is_flag=True, help="Consent to the plan that the parcel holds.")
+@click.option(
+    "--answers", type=click.Path(path_type=Path),
+    help="A file with what a person answers and does, by name.",
+)  # fmt: skip
+@click.option("--no-wait", is_flag=True, help="End with 3 where something must be waited for.")
 @json_option
 def command(
-    parcel: Path, machine: Path | None, account: str, as_station: str | None, yes: bool,
-    as_json: bool,
+    parcel: Path, machine: Path | None, account: str, as_station: Station | None, yes: bool,
+    answers: Path | None, no_wait: bool, as_json: bool,
 ) -> None:  # fmt: skip
-    """Do the leg of PARCEL that is due on a machine, and say where to carry it next.
+    """Do what is due of PARCEL on a machine, and say where to carry it next.
 
-    Every command and folder is shown first, and consent is asked for.
+    Every command and folder is shown first, and consent is asked for. What is asked for and what a
+    person does comes from the terminal, or from the file given with --answers.
     """
-    effects = Effects()
+    effects, messages = Effects(), Page(to_errors=True)
     here = open_machine(machine, account, effects)
-    visit = Visit(Parcel(parcel, effects), here, as_new=as_station == "new")
-    messages = Page(to_errors=True)
+    company = make_company(messages, answers, waits=not no_wait)
+    visit = Visit(Parcel(parcel, effects), here, station=as_station, company=company)
     if not visit.due_here:
-        _tell(visit.after_done(), visit, as_json)
+        _tell(visit.after_done(now()), visit, as_json)
         return
     _same_plan(visit, messages)
-    visit.look_ahead()
+    visit.look_ahead(now())
     show_leg(messages, visit)
     consent(yes, "Shall this be done?")
-    done = visit.walk(now(), lambda _, words: messages.line(f"· {words}", "dim", indent=2))
+    done = visit.walk(now())
     _tell(done, visit, as_json)
-    if done.failed:
-        click.get_current_context().exit(1)
+    if status := status_of(done):
+        click.get_current_context().exit(status)
+
+
+def status_of(done: LegDone) -> int:
+    """Return the exit status of a walk: 3 where something waits, 1 where something came wrong."""
+    if done.waits:
+        return Halted.status
+    return WentWrong.status if done.failed or done.troubles else 0
 
 
 def _same_plan(visit: Visit, page: Page) -> None:
@@ -76,47 +91,65 @@ def _same_plan(visit: Visit, page: Page) -> None:
 
 
 def show_leg(page: Page, visit: Visit) -> None:
-    """Show what the due leg will do, before it is done."""
-    assert visit.due is not None
-    page.title(f"Leg {visit.due.number} on {visit.machine.name} will")
+    """Show what will be done here, before it is done."""
+    leg = visit.due if visit.due is not None and visit.words() else visit.done_here
+    number = leg.number if leg is not None else 0
+    page.title(f"Leg {number} on {visit.machine.name} will")
     for _, words in visit.words():
         page.line(f"- {words}", indent=2)
     page.line(f"and keep its journal in {visit.workroom}", indent=2)
 
 
 def _tell(done: LegDone, visit: Visit, as_json: bool) -> None:
-    if as_json:
-        print_json(
-            {
-                "leg": done.leg.number,
-                "machine": done.machine,
-                "again": done.again,
-                "steps": [_step(s) for s in done.steps],
-                "next": done.next_machine or None,
-            }
-        )
+    report = make_report(visit.parcel)
+    if not as_json:
+        show_done(Page(), done, report, visit.parcel.folder)
         return
-    show_done(Page(), done, visit.parcel.folder)
+    print_json(
+        {
+            "leg": done.leg.number,
+            "machine": done.machine,
+            "again": done.again,
+            "steps": [_step(s) for s in done.steps],
+            "troubles": list(done.troubles),
+            "proved": list(done.proved),
+            "tasks": list(report.tasks),
+            "next": done.next_machine or None,
+        }
+    )
 
 
-def show_done(page: Page, done: LegDone, parcel: Path) -> None:
-    """Show how a leg ended and what comes next."""
+def show_done(page: Page, done: LegDone, report: Report, parcel: Path) -> None:
+    """Show how a walk ended: what is done, what is left to do, where to go next."""
     if done.again:
         page.line(f"Leg {done.leg.number} was walked on {done.machine} before; nothing changed.")
     else:
-        page.title(f"Leg {done.leg.number} on {done.machine} is done")
+        end = "waits" if done.waits else "is done"
+        page.title(f"Leg {done.leg.number} on {done.machine} {end}")
     for step in done.steps:
         _show_step(page, step)
-    if done.next_machine:
+    for trouble in done.troubles:
+        page.line(f"went wrong at the end: {trouble}", "red", indent=2)
+    for proved in done.proved:
+        page.line(f"seen to be done: {proved}", "green", indent=2)
+    if done.waits:
+        page.line(f"Next: walk here again, when what it waits for is there ({parcel}).", "bold")
+    elif done.next_machine:
         page.line(f"Next: carry the parcel to {done.next_machine} and walk there.", "bold")
     else:
+        if report.tasks:
+            page.title("Still to be done by you")
+        for number, task in enumerate(report.tasks, start=1):
+            page.line(f"{number}. {task}", indent=2)
         page.line(f"The trail is at its end. See: widetrail report {parcel}", "bold")
 
 
 def _show_step(page: Page, step: StepDone) -> None:
     outcome = step.outcome
-    if isinstance(outcome, Failed):
-        page.line(f"failed: {step.words}: {outcome.reason}", "red", indent=2)
+    if not isinstance(outcome, Done):
+        state = "failed" if isinstance(outcome, Failed) else "waits"
+        style = "red" if isinstance(outcome, Failed) else "yellow"
+        page.line(f"{state}: {step.words}: {outcome.reason}", style, indent=2)
         page.line(outcome.todo, indent=4)
         return
     page.line(f"done: {step.words}", "green", indent=2)
@@ -127,11 +160,13 @@ def _show_step(page: Page, step: StepDone) -> None:
 
 def _step(step: StepDone) -> dict[str, Any]:
     outcome = step.outcome
-    failed = isinstance(outcome, Failed)
+    bad = isinstance(outcome, Failed | Waits)
     return {
         "id": step.step.id,
         "words": step.words,
-        "done": not failed,
-        "reason": outcome.reason if isinstance(outcome, Failed) else None,
-        "facts": outcome.facts,
+        "state": {Done: "done", Failed: "failed", Waits: "waits"}[type(outcome)],
+        "done": not bad,
+        "reason": outcome.reason if isinstance(outcome, Failed | Waits) else None,
+        "todo": outcome.todo if isinstance(outcome, Failed | Waits) else None,
+        "facts": {} if isinstance(outcome, Waits) else outcome.facts,
     }

@@ -35,6 +35,12 @@ class CargoWriter:
         self._hash = hashlib.sha256()
         self.entries: list[CargoEntry] = list(entries)
         self.segments: dict[str, dict[str, str | int]] = dict(segments or {})
+        self._before = len(self.entries)
+
+    @property
+    def grew(self) -> bool:
+        """Whether anything was packed."""
+        return len(self.entries) > self._before
 
     def __enter__(self) -> CargoWriter:
         return self
@@ -89,21 +95,26 @@ class CargoWriter:
     ) -> CargoEntry:  # fmt: skip
         self._write(self._header(item, entry))
         offset, segment, hashed = self._written, self._name, hashlib.sha256()
-        with open_file(entry.path) as file:
-            left = entry.size
-            while left and (chunk := file.read(min(CHUNK, left))):
-                hashed.update(chunk)
-                self._write(chunk)
-                left -= len(chunk)
-                moved(len(chunk))
-            if left or file.read(1):
-                raise Halted(
-                    "a file changed while it was packed",
-                    where=entry.path,
-                    why=f"it had {entry.size} bytes before",
-                    todo="Close the program that writes it, then walk again.",
-                )
-        self._write(b"\0" * (-entry.size % _BLOCK))
+        left = entry.size
+        try:
+            with open_file(entry.path) as file:
+                while left and (chunk := file.read(min(CHUNK, left))):
+                    hashed.update(chunk)
+                    self._write(chunk)
+                    left -= len(chunk)
+                    moved(len(chunk))
+                if left or file.read(1):
+                    raise Halted(
+                        "a file changed while it was packed",
+                        where=entry.path,
+                        why=f"it had {entry.size} bytes before",
+                        todo="Close the program that writes it, then walk again.",
+                    )
+        finally:  # whatever happened, the segment stays a tar that any tool reads on from
+            while left:
+                self._write(b"\0" * min(CHUNK, left))
+                left -= min(CHUNK, left)
+            self._write(b"\0" * (-entry.size % _BLOCK))
         if self._written >= SEGMENT:
             self._close()
         return CargoEntry(

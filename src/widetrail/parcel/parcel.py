@@ -35,6 +35,7 @@ from widetrail.recipe import SUFFIX, Kinds, Loaded, load_recipe_text
 from widetrail.steps import CargoEntry
 
 LEG_DONE = "leg done"
+LEG_HALTED = "leg halted"
 LEG_MENDED = "leg mended"
 _PACK_AGAIN = "Nothing was changed here. Pack again on old, or take an untouched copy."
 
@@ -100,8 +101,9 @@ class Parcel:
 
     @property
     def results(self) -> tuple[Generation, ...]:
-        """The generations that tell how steps came out: legs done, and legs mended."""
-        return tuple(g for g in self.generations if g.event in (LEG_DONE, LEG_MENDED))
+        """The generations that tell how steps came out: of legs done, halted and mended."""
+        known = (LEG_DONE, LEG_HALTED, LEG_MENDED)
+        return tuple(g for g in self.generations if g.event in known)
 
     @property
     def outcomes(self) -> dict[str, Any]:
@@ -110,6 +112,15 @@ class Parcel:
         for generation in self.results:
             steps |= generation.body["steps"]
         return steps
+
+    @property
+    def proofs(self) -> dict[str, dict[str, str]]:
+        """By item and loss, what its proof on new was missing when it was looked at last."""
+        found: dict[str, dict[str, str]] = {}
+        for generation in self.results:
+            for item, looked in generation.body.get("proofs", {}).items():
+                found.setdefault(item, {}).update(looked)
+        return found
 
     def check_cargo(self, *, begun: bool) -> None:
         """Read every file of the cargo and compare it with the logbook.
@@ -252,21 +263,19 @@ class Parcel:
         self, facts: dict[str, Any], now: datetime, packed: CargoWriter | None,
         made: Mapping[str, str], event: str = LEG_DONE,
     ) -> None:  # fmt: skip
-        """Write what a leg did into the logbook, and the manifests anew.
+        """Write what was done at a station into the logbook, and the manifests anew.
 
-        ``made`` are the files that programs made, with their SHA-256.
+        ``event`` is one of ``LEG_DONE``, ``LEG_HALTED`` and ``LEG_MENDED``; ``made`` are the files that programs made, with their SHA-256.
         """
         body: dict[str, Any] = {**facts, "files": dict(made)}
-        if packed is not None:
+        if packed is not None and packed.grew:
             data = write_index(packed.entries)
             name = f"index/{len(self.generations) + 1:06d}.json"
             self.effects.put(self.folder / PAYLOAD / name, data)
             cargo = {f"cargo/{n}": s["sha256"] for n, s in packed.segments.items()}
             files = {**cargo, **made, name: digest(data)}
             body |= {"index": name, "segments": packed.segments, "files": files}
-        self.generations = add_generation(
-            self.folder, self.effects, self.generations, event, body
-        )
+        self.generations = add_generation(self.folder, self.effects, self.generations, event, body)
         close_bag(self.folder, self.effects, self.run, now)
 
 

@@ -1,6 +1,6 @@
 """Planning: what goes which way, in which order, and what it will take."""
 
-from widetrail.planning.anew import plan_rest
+from widetrail.planning.anew import plan_rest, unmet_at
 from widetrail.planning.choices import Choices, Offer, offered, read_choices
 from widetrail.planning.itinerary import Circle, Itinerary, find_itinerary
 from widetrail.planning.plan import (
@@ -13,6 +13,7 @@ from widetrail.planning.plan import (
     PlannedStation,
 )
 from widetrail.planning.planner import New, make_plan
+from widetrail.planning.room import full_volumes
 
 __all__ = [
     "Choices",
@@ -28,8 +29,10 @@ __all__ = [
     "PlannedRecipe",
     "PlannedStation",
     "find_itinerary",
+    "full_volumes",
     "make_plan",
     "offered",
     "plan_rest",
     "read_choices",
+    "unmet_at",
 ]

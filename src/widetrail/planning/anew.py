@@ -12,7 +12,7 @@ from datetime import datetime
 from widetrail.finding import Absent, Finder, Found
 from widetrail.machine import Machine
 from widetrail.planning.choice import Chosen, copies
-from widetrail.planning.needs import judge_needs
+from widetrail.planning.needs import judge_needs, judge_side
 from widetrail.planning.plan import (
     LeftItem,
     PassedOver,
@@ -22,7 +22,7 @@ from widetrail.planning.plan import (
 )
 from widetrail.planning.sides import SeenSide, ToldSide
 from widetrail.planning.unfolding import unfold_steps
-from widetrail.recipe import Route
+from widetrail.recipe import Route, Station
 from widetrail.steps import Step
 
 _BACK = "Carry the parcel back to old and plan again, into another parcel."
@@ -79,9 +79,7 @@ def _now(
 ) -> PlannedItem | PassedOver:
     rule = finder.loaded.recipe.items[item.item]
     route = _route(item, finder)
-    station = plan.station("old")
-    told = next(r for r in plan.recipes if r.id == item.recipe).old
-    old = ToldSide(station.machine, {**station.facts, **told})
+    old = _told_old(plan, item)
     needs = route.needs.model_copy(update={"old": None})
     judged = judge_needs(needs, old, SeenSide(finder), rule.from_, today)
     unmet = [j for j in judged if j.verdict == "unmet" and j.station == "new"]
@@ -93,6 +91,27 @@ def _now(
     if item.instance or not isinstance(where, Found | Absent):
         return PassedOver(route=route.name, code="place", reason=str(where))
     return item.model_copy(update={"new_path": where.path, "new_how": str(where.how)})
+
+
+def _told_old(plan: Plan, item: PlannedItem) -> ToldSide:
+    station = plan.station("old")
+    told = next(r for r in plan.recipes if r.id == item.recipe).old
+    return ToldSide(station.machine, {**station.facts, **told})
+
+
+def unmet_at(
+    plan: Plan, item: PlannedItem, finder: Finder, station: Station, today: datetime
+) -> list[str]:
+    """Return the facts that an item's route needs of ``station`` and that are not so there now.
+
+    ``finder`` is that of the station. Readings are left out: what was done so far changes them.
+    """
+    needs = getattr(_route(item, finder).needs, station)
+    if needs is None:
+        return []
+    facts = needs.model_copy(update={"readings": {}, "path": None})
+    judged = judge_side(station, facts, SeenSide(finder), _told_old(plan, item), "", today)
+    return [str(j) for j in judged if j.verdict == "unmet"]
 
 
 def _route(item: PlannedItem, finder: Finder) -> Route:

@@ -45,8 +45,8 @@ def judge_needs(needs: Needs, old: Side, new: Side, place: str, today: datetime)
     sides = SideNeeds() if needs.new is None else needs.new
     if sides.installed is None:
         sides = sides.model_copy(update={"installed": Condition.model_validate("yes")})
-    judged = [] if needs.old is None else list(_side("old", needs.old, old, old, place, today))
-    judged += _side("new", sides, new, old, place, today)
+    judged = [] if needs.old is None else list(judge_side("old", needs.old, old, old, place, today))
+    judged += judge_side("new", sides, new, old, place, today)
     if needs.between is not None:
         judged += [
             Judged("between", name, str(condition), "not known", "assumed")
@@ -62,9 +62,10 @@ def _conditions(needs: SideNeeds) -> Iterator[tuple[str, Condition]]:
             yield name, condition
 
 
-def _side(
+def judge_side(
     station: str, needs: SideNeeds, side: Side, old: Side, place: str, today: datetime
 ) -> Iterator[Judged]:
+    """Judge every need of one station; as ``judge_needs``."""
     if needs.release is not None:
         yield _release(station, needs.release, side, old)
     if needs.system is not None:

@@ -12,6 +12,9 @@ from widetrail.planning.sides import Source
 from widetrail.recipe import Existing, Loss, Station
 from widetrail.steps import Step
 
+BETWEEN = "a machine with a network"
+"""What a station between is called, since any such machine will do."""
+
 PassCode = Literal["for", "need", "limit", "only", "parts", "place"]
 """Why a route is passed over: it is not for this case; a need is unmet; it cannot hold so much; it
 narrows what it carries; it cannot carry the chosen parts alone; there is no place on new."""
@@ -162,8 +165,11 @@ class Plan(Model):
         return max(0, len(self.legs) - 1)
 
     def station(self, station: Station) -> PlannedStation:
-        """Return what the plan knows of a station."""
-        return next(s for s in self.stations if s.station == station)
+        """Return what the plan knows of a station; of one between, that nobody has seen it."""
+        unseen = PlannedStation(
+            station=station, machine=BETWEEN, identity="", facts={}, source="assumed"
+        )
+        return next((s for s in self.stations if s.station == station), unseen)
 
     def item(self, item: str) -> PlannedItem:
         """Return the item of that id."""

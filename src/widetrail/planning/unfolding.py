@@ -88,7 +88,9 @@ def _packed_once(steps: tuple[Step, ...], before: list[Step]) -> tuple[Step, ...
     packed = next((s.id for s in before if s.kind == "pack"), None)
     again = {s.id for s in steps if s.kind == "pack"} if packed is not None else set()
     return tuple(
-        s.model_copy(update={"after": tuple(packed if a in again and packed else a for a in s.after)})
+        s.model_copy(
+            update={"after": tuple(packed if a in again and packed else a for a in s.after)}
+        )
         for s in steps
         if s.id not in again
     )

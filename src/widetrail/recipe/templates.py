@@ -106,7 +106,9 @@ def plain(text: str) -> str:
     return "".join(f"{{{p.name}}}" if isinstance(p, Brace) else p for p in parse_template(text))
 
 
-_UNFIT = re.compile(r'[%/\\:*?"<>|\x00-\x1f\x7f]|[. ]$|^(?=(?i:con|prn|aux|nul|com\d|lpt\d)(\.|$)).')
+_UNFIT = re.compile(
+    r'[%/\\:*?"<>|\x00-\x1f\x7f]|[. ]$|^(?=(?i:con|prn|aux|nul|com\d|lpt\d)(\.|$)).'
+)
 
 
 def as_segment(value: str) -> str:

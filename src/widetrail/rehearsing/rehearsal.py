@@ -11,6 +11,7 @@ from pydantic import BeforeValidator, Field
 from widetrail.errors import DocumentUnusable, InputUnusable
 from widetrail.findings import errors_of
 from widetrail.formats.checked import Model, check, read_text
+from widetrail.walking.hands import Given
 
 SUFFIX = ".rehearsal.yaml"
 
@@ -24,9 +25,15 @@ Expected = Annotated[int | str | tuple[str, ...], BeforeValidator(_value)]
 
 
 class Side(Model):
-    """One machine of a rehearsal, and the commands that prepare it."""
+    """One machine of a rehearsal, and what makes it another one than it is.
+
+    ``with`` holds keys of its ``machine.yaml``, ``files`` texts by their path on the machine; then
+    the commands of ``prepare`` are run.
+    """
 
     machine: str
+    with_: dict[str, Any] = Field(default_factory=dict, alias="with")
+    files: dict[str, str] = Field(default_factory=dict)
     prepare: tuple[tuple[str, ...], ...] = ()
 
 
@@ -59,8 +66,11 @@ class RehearsalFile(Model):
     recipe: str
     old: Side
     new: Side
+    between: Side | None = None
     only: tuple[str, ...] = ()
     without: tuple[str, ...] = ()
+    choose: dict[str, dict[str, tuple[str, ...]]] = Field(default_factory=dict)
+    hands: dict[str, Given] = Field(default_factory=dict)
     expect: Annotated[Expect, BeforeValidator(_split)]
 
 

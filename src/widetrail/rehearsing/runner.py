@@ -12,18 +12,32 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
+from typing import Any
 
-from widetrail.errors import InputUnusable, WideTrailError
+import yaml
+
+from widetrail.errors import InputUnusable, Obstructed, WideTrailError
 from widetrail.finding import Finder
 from widetrail.formats.canonical import digest
 from widetrail.machine import Completed, FolderMachine, medium_of
+from widetrail.machine.folder import FILE as MACHINE_FILE
 from widetrail.parcel import Parcel, set_out
-from widetrail.planning import make_plan, read_choices
+from widetrail.planning import Choices, Plan, make_plan, read_choices
 from widetrail.recipe import SUFFIX as RECIPE_SUFFIX
 from widetrail.recipe import Loaded, load_recipe
+from widetrail.recipe.templates import plain
 from widetrail.rehearsing.rehearsal import Rehearsal, Side
-from widetrail.steps import KINDS
-from widetrail.walking import ItemReport, Report, Visit, make_report
+from widetrail.steps import KINDS, Failed, Waits
+from widetrail.walking import (
+    Answers,
+    Company,
+    ItemReport,
+    LegDone,
+    Patience,
+    Report,
+    Visit,
+    make_report,
+)
 
 MACHINES = "machines"
 
@@ -66,70 +80,141 @@ def rehearse(rehearsal: Rehearsal, now: datetime, machines: Path | None = None) 
     file = rehearsal.file
     loaded = load_recipe(rehearsal.path.parent / f"{file.recipe}{RECIPE_SUFFIX}", KINDS)
     with tempfile.TemporaryDirectory(prefix="widetrail-rehearsal-") as folder:
-        stage = _Stage(Path(folder), rehearsal.path, machines)
-        stage.copy(file.old)
-        stage.copy(file.new)
+        stage = _Stage(Path(folder), rehearsal, machines)
         try:
-            return stage.run(rehearsal, loaded, now)
+            return stage.run(loaded, now)
         except WideTrailError as error:
-            found = Difference("the trail", "to be walked to its end", str(error))
+            found = Difference("the trail", "to be walked to its end", _all_of(error))
             return Rehearsed(str(rehearsal.path), file.rehearsal, (found,))
+
+
+def _all_of(error: WideTrailError) -> str:
+    obstacles = error.obstacles if isinstance(error, Obstructed) else ()
+    return "; ".join(map(str, [error, *obstacles]))
+
+
+PARCEL = "parcel"
+LONGEST = 60.0
+"""Seconds that a rehearsal waits for one thing, at most."""
 
 
 class _Stage:
     """The copies of a rehearsal's machines, and moving them in and out of reach."""
 
-    def __init__(self, folder: Path, rehearsal: Path, machines: Path | None) -> None:
+    def __init__(self, folder: Path, rehearsal: Rehearsal, machines: Path | None) -> None:
         self._here, self._away = folder / "here", folder / "away"
         self._here.mkdir()
         self._away.mkdir()
-        self._source = machines or _machines_near(rehearsal)
+        self._rehearsal, self._file = rehearsal, rehearsal.file
+        self._source = machines or _machines_near(rehearsal.path)
+        between = [self._file.between] if self._file.between is not None else []
+        self._sides = [self._file.old, self._file.new, *between]
+        for side in self._sides:
+            self._copy(side)
 
-    def copy(self, side: Side) -> None:
+    def _copy(self, side: Side) -> None:
         source = self._source / side.machine
         if not source.is_dir():
             raise InputUnusable(
                 "there is no such machine", where=str(source), todo="Name one that is there."
             )
-        if not (self._here / side.machine).exists():
-            shutil.copytree(source, self._here / side.machine, symlinks=True)
+        target = self._here / side.machine
+        if target.exists():
+            raise InputUnusable("two stations are one machine", where=str(source))
+        shutil.copytree(source, target, symlinks=True)
+        dress(target, side)
 
-    def open(self, side: Side) -> FolderMachine:
+    def _open(self, side: Side) -> FolderMachine:
         return FolderMachine(self._here / side.machine)
 
-    def out_of_reach(self, name: str) -> None:
-        (self._here / name).rename(self._away / name)
+    def _only(self, *names: str) -> None:
+        """Leave only these within reach."""
+        for name in [*(side.machine for side in self._sides), PARCEL]:
+            here, away = self._here / name, self._away / name
+            if name in names and away.exists():
+                away.rename(here)
+            elif name not in names and here.exists():
+                here.rename(away)
 
-    def back(self, name: str) -> None:
-        (self._away / name).rename(self._here / name)
-
-    def run(self, rehearsal: Rehearsal, loaded: Loaded, now: datetime) -> Rehearsed:
-        file = rehearsal.file
-        for side in (file.old, file.new):
-            _prepare(self.open(side), loaded, side)
-        old, new = self.open(file.old), self.open(file.new)
+    def run(self, loaded: Loaded, now: datetime) -> Rehearsed:
+        file = self._file
+        for side in self._sides:
+            _prepare(self._open(side), loaded, side)
+        old, new = self._open(file.old), self._open(file.new)
         before, old_screen = _contents(old), _screen(old, loaded)
-        choices = read_choices([loaded], file.only, file.without)
-        plan = make_plan([loaded], old, new, medium_of(self._here), now, choices)
-        folder = self._here / "parcel"
+        plan = make_plan([loaded], old, new, medium_of(self._here), now, self._choices(loaded))
+        folder = self._here / PARCEL
         set_out(folder, plan, [loaded], "rehearsal", now, old.effects)
-        self.out_of_reach(file.new.machine)
-        Visit(Parcel(folder, old.effects), old).walk(now)
-        changed = _changes(before, _contents(old))
-        self.out_of_reach(file.old.machine)
-        self.back(file.new.machine)
-        new = self.open(file.new)
-        Visit(Parcel(folder, new.effects), new).walk(now)
-        report = make_report(Parcel(folder, new.effects))
-        self.out_of_reach("parcel")
-        new_screen = _screen(new, loaded)
-        differences = [*_judge(rehearsal, loaded, report)]
+        differences = self._walk(plan, now)
+        self._only(file.old.machine, PARCEL)
+        report = make_report(Parcel(folder, old.effects))
+        changed = _changes(before, _contents(old), _allowed(old, plan))
+        self._only(file.new.machine)
+        new_screen = _screen(self._open(file.new), loaded)
+        differences.extend(_judge(self._rehearsal, loaded, report))
         if changed:
             differences.append(Difference("old", "nothing changed", ", ".join(changed[:5])))
         if file.expect.screen == "same" and old_screen != new_screen:
             differences.append(_first_difference(old_screen, new_screen))
-        title = str(rehearsal.path), file.rehearsal
+        title = str(self._rehearsal.path), file.rehearsal
         return Rehearsed(*title, tuple(differences), old_screen, new_screen)
+
+    def _choices(self, loaded: Loaded) -> Choices:
+        file = self._file
+        chosen = read_choices([loaded], file.only, file.without)
+        parts = {
+            f"{loaded.id}.{item}.{part}": tuple(map(str, values))
+            for item, named in file.choose.items()
+            for part, values in named.items()
+        }
+        return Choices(chosen.only, chosen.without, {**chosen.parts, **parts})
+
+    def _walk(self, plan: Plan, now: datetime) -> list[Difference]:
+        """Walk every leg, each with only its own machine within reach; return what went wrong."""
+        hands, patience = Answers(self._file.hands), Patience(longest=LONGEST)
+        company = Company(hands, patience=patience)
+        sides = {"old": self._file.old, "new": self._file.new, "between": self._file.between}
+        for leg in plan.legs:
+            side = sides[leg.station]
+            if side is None:
+                what = f"leg {leg.number}"
+                return [Difference(what, "a machine between", "the rehearsal names none")]
+            self._only(side.machine, PARCEL)
+            machine = self._open(side)
+            parcel = Parcel(self._here / PARCEL, machine.effects)
+            done = Visit(parcel, machine, station=leg.station, company=company).walk(now)
+            if wrong := _went_wrong(done):
+                return wrong
+        return []
+
+
+def dress(folder: Path, side: Side) -> None:
+    """Make a machine's copy the one that a rehearsal's side says, before its commands are run."""
+    if side.with_:
+        file = folder / MACHINE_FILE
+        merged = {**yaml.load(file.read_bytes(), yaml.BaseLoader), **_plain(side.with_)}
+        file.write_text(yaml.safe_dump(merged, allow_unicode=True), encoding="utf-8")
+    machine = FolderMachine(folder)
+    for path, text in side.files.items():
+        host = machine.host(path)
+        host.parent.mkdir(parents=True, exist_ok=True)
+        host.write_text(text, encoding="utf-8")
+
+
+def _plain(value: Any) -> Any:
+    if isinstance(value, dict):
+        return {str(key): _plain(inner) for key, inner in value.items()}
+    return [_plain(v) for v in value] if isinstance(value, list) else str(value)
+
+
+def _went_wrong(done: LegDone) -> list[Difference]:
+    """Return the steps of a leg that wait or failed, and what went wrong at its end."""
+    wrong = []
+    for step in done.steps:
+        if isinstance(step.outcome, Failed | Waits):
+            wrong.append(Difference(step.step.id, "done", step.outcome.reason))
+    at_end = [Difference("the end of the leg", "well", trouble) for trouble in done.troubles]
+    return [*wrong, *at_end] if done.waits or done.troubles else []
 
 
 def show_screen(machine: FolderMachine, loaded: Loaded) -> Completed:
@@ -187,8 +272,18 @@ def _contents(machine: FolderMachine) -> dict[str, str]:
     return found
 
 
-def _changes(before: dict[str, str], after: dict[str, str]) -> list[str]:
-    return sorted(n for n in before.keys() | after.keys() if before.get(n) != after.get(n))
+def _changes(before: dict[str, str], after: dict[str, str], allowed: Sequence[Path]) -> list[str]:
+    """Return the names that differ, but for those at or below a path that may change."""
+    differing = (n for n in before.keys() | after.keys() if before.get(n) != after.get(n))
+    return sorted(n for n in differing if not any(Path(n).is_relative_to(a) for a in allowed))
+
+
+def _allowed(old: FolderMachine, plan: Plan) -> list[Path]:
+    """Return where the plan says that something changes on old: by commands, and by retiring."""
+    mine = [step for step in plan.steps if step.station == "old"]
+    told = [path for step in mine for path in step.changes]
+    told += [step.text("to") for step in mine if step.kind == "retire"]
+    return [old.host(plain(path)).relative_to(old.folder) for path in told]
 
 
 def _judge(rehearsal: Rehearsal, loaded: Loaded, report: Report) -> Sequence[Difference]:
@@ -201,8 +296,10 @@ def _judge(rehearsal: Rehearsal, loaded: Loaded, report: Report) -> Sequence[Dif
             continue
         if expected.route is not None and item.route != expected.route:
             found.append(Difference(f"{name}.route", expected.route, item.route))
-        if expected.losses is not None and {w for w, _ in item.losses} != set(expected.losses):
-            losses = ", ".join(w for w, _ in item.losses)
+        if expected.losses is not None and {loss.what for loss in item.losses} != set(
+            expected.losses
+        ):
+            losses = ", ".join(loss.what for loss in item.losses)
             found.append(Difference(f"{name}.losses", ", ".join(expected.losses), losses))
         for check, value in expected.checks.items():
             found.extend(_judge_check(name, item, check, value))

@@ -36,10 +36,14 @@ code { font-size: .95em; overflow-wrap: anywhere; } li { margin: .3rem 0; }
 {{ report.new | clean }}</h1>
 <p class="{{ 'good' if report.well else 'bad' }}"><strong>
 {%- if report.next_machine %}On the way; next is {{ report.next_machine | clean }}.
-{%- elif report.well %}Everything listed was carried and checked.
-{%- else %}Something came out wrong; see below.{% endif %}</strong></p>
+{%- elif not report.well %}Something came out wrong; see below.
+{%- elif report.arrived %}Everything listed was carried and checked.
+{%- else %}Not everything is done yet; see below.{% endif %}</strong></p>
 {% if report.tasks %}<h2>Still to be done by you</h2>
 <ol>{% for task in report.tasks %}<li>{{ task | clean }}</li>{% endfor %}</ol>{% endif %}
+{% if report.ticked %}<h2>Seen to be done</h2>
+<ul>{% for task in report.ticked %}<li class="good">{{ task | clean }}</li>{% endfor %}</ul>
+{%- endif %}
 {% for item in report.items %}<section>
 <h2>{{ item.title | clean }}</h2>
 <p class="{{ 'bad' if item.state == 'failed' else 'good' if item.state == 'carried' else 'soft' }}">
@@ -55,9 +59,17 @@ code { font-size: .95em; overflow-wrap: anywhere; } li { margin: .3rem 0; }
 {% endfor %}</table>{% endif %}
 {% for path in item.put_aside %}<p>What was there before is kept in
 <code>{{ path | clean }}</code>.</p>{% endfor %}
+{% for path in item.beside %}<p>Something was there already, so it came beside it, as
+<code>{{ path | clean }}</code>.</p>{% endfor %}
+{% for path in item.passed_by %}<p class="soft">Left in the parcel, since it was there already:
+<code>{{ path | clean }}</code>.</p>{% endfor %}
+{% for step in item.steps %}<p class="bad">{{ step.reason | clean }}. {{ step.todo | clean }}</p>
+{% endfor %}
 {% if item.losses %}<table class="wrap"><tr><th>Not carried</th><th>What to do</th></tr>
-{% for what, remedy in item.losses %}<tr><td>{{ what | clean }}</td><td>{{ remedy | clean }}</td>
-</tr>{% endfor %}</table>{% endif %}
+{% for loss in item.losses %}<tr><td>{{ loss.what | clean }}</td><td>{{ loss.remedy | clean }}
+{%- if loss.proof == "seen" %} <span class="good">Seen to be done.</span>{% endif %}
+{%- if loss.lacking %} <span class="soft">{{ loss.lacking | clean }}</span>{% endif %}</td></tr>
+{% endfor %}</table>{% endif %}
 </section>{% endfor %}
 {% for item in report.left %}<section><h2>{{ item.title | clean }}</h2>
 <p class="bad">stayed behind</p>
@@ -95,8 +107,15 @@ def show_time(moment: str) -> str:
 
 def show_answer(answer: Any) -> str:
     """Return a noted answer for people: a value, or that it is unknown."""
+    if isinstance(answer, dict) and "by" in answer:
+        shown = (f"{part}: {show_answer(_one(value))}" for part, value in answer["by"].items())
+        return ", ".join(shown) or "none"
     if isinstance(answer, dict):
         return for_people(f"unknown: {answer.get('unknown', '')}")
     if isinstance(answer, list):
         return for_people(", ".join(map(str, answer)))
     return "not noted" if answer is None else for_people(str(answer))
+
+
+def _one(answer: Any) -> Any:
+    return answer["value"] if isinstance(answer, dict) and "value" in answer else answer

@@ -72,7 +72,9 @@ class Detach:
         kept = doing.take_along()
         words = "Take the medium with the parcel away from this machine."
         recipe = doing.finder(step.item).loaded.id
-        if medium() and not doing.have_done(step, Task(recipe, step.item, "detach", step.id, words)):
+        if medium() and not doing.have_done(
+            step, Task(recipe, step.item, "detach", step.id, words)
+        ):
             raise Waiting(
                 words, why="a person has to do it, and nobody says it is done",
                 todo=f"Do it, then walk again, with the parcel that is in {kept}.",
@@ -99,6 +101,8 @@ class Retire:
         if where := machine.synced(place):
             return Failed(f"{where} keeps it in step, so renaming it would move it there too",
                           _KEEP, {})  # fmt: skip
+        if machine.look(place) is None:
+            return Failed(f"{place} is no longer there", _KEEP, {})
         if machine.look(to) is not None:
             return Failed(f"{to} is there already", _KEEP, {})
         doing.await_closed(step.item)

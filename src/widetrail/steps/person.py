@@ -51,7 +51,9 @@ class Person:
             return Done({"done": "it was done already"})
         words, secrets = _filled(step, doing)
         recipe = doing.finder(step.item).loaded.id
-        task = Task(recipe, step.item, rule.name or "", step.id, words, step.texts("proof"), secrets)
+        task = Task(
+            recipe, step.item, rule.name or "", step.id, words, step.texts("proof"), secrets
+        )
         if not doing.have_done(step, task):
             raise Waiting(
                 words, why="a person has to do it, and nobody says it is done",

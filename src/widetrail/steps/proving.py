@@ -25,7 +25,8 @@ def _missing(doing: Doing, item: str, name: str, condition: Condition) -> str:
     of_old = old_value(doing, item, name) if condition.covers is not None else None
     if isinstance(of_old, Unknown):
         return f"old's {shown(name)} is {of_old}"
-    if condition_holds(condition, found.value, of_old and of_old.value, doing.now):
+    before = of_old.value if of_old is not None else None
+    if condition_holds(condition, found.value, before, doing.now):
         return ""
     wanted = str(condition) if of_old is None else f"at least old's {of_old}"
     return f"{shown(name)} must be {wanted}, and is {str(found) or 'empty'}"

@@ -118,6 +118,9 @@ class Run:
             "within": rule.within,
             "exit": tuple(map(str, rule.exit)),
         }
+        asks = unfolding.loaded.recipe.asks
+        if hidden := tuple(n for n in rule.tells if n in asks and asks[n].secret is not None):
+            arguments["tells secrets"] = hidden
         if rule.title is not None:
             arguments["title"] = literal(rule.title)
         for name in ("stdin", "stdout"):
@@ -219,7 +222,9 @@ def _known_end(step: Step, doing: Doing) -> Outcome | None:
     if begun is None or started is None or _at(started) < _at(begun):
         return None  # the gate was never opened, so it never ran
     if ended is not None and _at(ended) > _at(begun):
-        return None  # it ended badly and is tried again
+        if ended["trouble"] or step.texts("tells secrets"):
+            return None  # it ended badly, or told a secret that is kept nowhere: once more
+        return _kept(step, doing, {"status": ended["status"], "tells": ended["tells"]})
     doing.await_ended(int(str(started["pid"])), float(str(started["started"])))
     rule = doing.rule(step)
     assert isinstance(rule, RunRule)
@@ -259,7 +264,7 @@ def _judged(step: Step, rule: RunRule, doing: Doing, completed: Completed) -> Ou
     trouble = trouble or _disagrees(step, doing, told)
     if not trouble and rule.done_when:
         trouble = "; ".join(missing(doing, step.item, rule.done_when))
-    doing.record("run ended", step=step.id, status=completed.status)
+    doing.record("run ended", step=step.id, trouble=trouble, **facts)
     if trouble:
         said = _said(completed)
         return Failed(f"{trouble}{f'; it said: {said}' if said else ''}", _TODO, facts)

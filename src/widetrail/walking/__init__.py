@@ -1,6 +1,9 @@
 """Walking: doing the leg that is due at a station, with a journal, checks and a report."""
 
+from widetrail.walking.doing import Company
+from widetrail.walking.hands import Answers, read_answers
 from widetrail.walking.leg import LegDone, StepDone, Visit
+from widetrail.walking.patience import Patience, Silent
 from widetrail.walking.report import (
     CheckLine,
     ItemReport,
@@ -11,13 +14,18 @@ from widetrail.walking.report import (
 )
 
 __all__ = [
+    "Answers",
     "CheckLine",
+    "Company",
     "ItemReport",
     "LeftReport",
     "LegDone",
     "LegReport",
+    "Patience",
     "Report",
+    "Silent",
     "StepDone",
     "Visit",
     "make_report",
+    "read_answers",
 ]

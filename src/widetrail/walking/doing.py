@@ -10,8 +10,9 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
+from typing import Any
 
-from widetrail.errors import Halted, ParcelUnusable, Waiting, WentWrong
+from widetrail.errors import Halted, ParcelUnusable, Waiting, WentWrong, WideTrailError
 from widetrail.finding import Finder, How, Instance, Several, Unknown
 from widetrail.formats.canonical import digest
 from widetrail.formats.checked import Model
@@ -56,7 +57,7 @@ class WalkDoing:
         self._reader: CargoReader | None = None
         self.made: dict[str, str] = {}
         self._secrets: dict[tuple[str, str], str] = {}
-        self._ends: list[tuple[Step, tuple[str, ...]]] = []
+        self._ends: dict[str, tuple[Step, tuple[str, ...]]] = {}
         self._fetched: set[str] = set()
 
     # The plan and the recipes
@@ -194,8 +195,7 @@ class WalkDoing:
     def _told(self, item: str) -> dict[str, str]:
         """Return what programs told about the item, here and at the stations before."""
         told: dict[str, str] = {}
-        here = {r["step"]: r["outcome"] for r in self.journal.records if r["event"] == "step done"}
-        for step, outcome in {**self.parcel.outcomes, **here}.items():
+        for step, outcome in {**self.parcel.outcomes, **self._done_here()}.items():
             if step.startswith(f"{item}/"):
                 told |= outcome.get("facts", {}).get("tells", {})
         return told
@@ -231,21 +231,37 @@ class WalkDoing:
         return self.machine.start(program, arguments, seconds, channels)
 
     def at_end(self, step: Step, command: Sequence[str]) -> None:
-        self._ends.append((step, tuple(command)))
+        self._ends[step.id] = (step, tuple(command))
+
+    def end_later(self, steps: Iterable[Step]) -> None:
+        """Have what a walk that was cut off was still to end be run at the end of this one."""
+        for step in steps:
+            begun = self.recorded("run begun", step.id)
+            ended = self.recorded("ended", step.id)
+            if step.texts("ended by") and begun is not None and _newer(begun, ended):
+                self.at_end(step, step.texts("ended by"))
 
     def end(self) -> list[str]:
         """Run what is to be run however the leg ends; return what went wrong."""
         wrong = []
-        while self._ends:
-            step, command = self._ends.pop()
+        for step, command in reversed(self._ends.values()):
             try:
-                done = self.run(step, command, 60)
-                if done.status != 0:
-                    said = self.masked(done.errors.strip()[:200])
-                    wrong.append(f"{step.id}: {command[0]} ended with {done.status}: {said}")
-            except (Halted, WentWrong) as error:
-                wrong.append(f"{step.id}: {error}")
+                done = self.run(step, command, END_WITHIN)
+                trouble = f"it ended with {done.status}: {done.errors.strip()[:200]}"
+                trouble = trouble if done.status else ""
+            except WideTrailError as error:
+                trouble = str(error)
+            if trouble:
+                wrong.append(self.masked(f"{plain(' '.join(command))}: {trouble}"))
+            else:
+                self.record("ended", step=step.id)
+        self._ends.clear()
         return wrong
+
+    def keep_again(self, step: Step, outcome: Mapping[str, Any]) -> None:
+        """Put the files into the parcel that a step made in a walk which was cut off."""
+        if made := outcome["facts"].get("made"):
+            self.keep(step.item, made)
 
     # The person
 
@@ -406,9 +422,19 @@ class WalkDoing:
         return dict(outcome["facts"]) if outcome is not None else {}
 
     def arrived(self, item: str) -> bool:
+        return self._all_well(item, self.parcel.outcomes)
+
+    def came_here(self, item: str) -> bool:
+        """Return whether the item arrived, by what is in the parcel and what was done now."""
+        return self._all_well(item, {**self.parcel.outcomes, **self._done_here()})
+
+    def _done_here(self) -> dict[str, Any]:
+        done = [r for r in self.journal.records if r["event"] == "step done"]
+        return {record["step"]: record["outcome"] for record in done}
+
+    def _all_well(self, item: str, outcomes: Mapping[str, Any]) -> bool:
         mine = [s for s in self.plan.steps if s.item == item and s.station == "new"]
-        outcomes = self.parcel.outcomes
-        return bool(mine) and all(s.id in outcomes and _well(outcomes[s.id]) for s in mine)
+        return bool(mine) and all(s.id in outcomes and came_well(outcomes[s.id]) for s in mine)
 
     def record(self, event: str, **facts: Fact) -> None:
         self.journal.add(self.masker.mask_all({"event": event, **facts}))
@@ -417,8 +443,17 @@ class WalkDoing:
         return self.journal.newest(event, step=step)
 
 
-def _well(outcome: Mapping[str, object]) -> bool:
-    return "failed" not in outcome
+def came_well(outcome: Mapping[str, object]) -> bool:
+    """Return whether a step's outcome, as the logbook tells it, is a good one."""
+    return "failed" not in outcome and "waits" not in outcome
+
+
+END_WITHIN = 60.0
+"""Seconds that a command may take which is run however the leg ends."""
+
+
+def _newer(record: Facts, other: Facts | None) -> bool:
+    return other is None or int(str(record["at"])) > int(str(other["at"]))
 
 
 def _in_channels(step: Step) -> set[str]:

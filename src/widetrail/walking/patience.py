@@ -30,9 +30,10 @@ class Silent:
 
 @dataclass(frozen=True)
 class Patience:
-    """Whether a walk waits, and by which clock."""
+    """Whether a walk waits, for one thing at most ``longest`` seconds, and by which clock."""
 
     waits: bool = True
+    longest: float = LONGEST
     clock: Callable[[], float] = time.monotonic
     sleep: Callable[[float], None] = time.sleep
 
@@ -45,7 +46,7 @@ class Patience:
             Waiting: The walk does not wait, or ``seconds`` have passed.
         """
         lacking, told, pause = what(), "", FIRST_PAUSE
-        end = self.clock() + (LONGEST if seconds is None else seconds)
+        end = self.clock() + (self.longest if seconds is None else min(seconds, self.longest))
         while lacking:
             if not self.waits or self.clock() >= end:
                 passed = "" if not self.waits else ", and it was waited for long enough"

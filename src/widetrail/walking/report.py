@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Mapping
 from dataclasses import asdict, dataclass
 from typing import Any
 
 from widetrail.parcel import Parcel
 from widetrail.planning import LeftItem, PlannedItem
+from widetrail.recipe import Loss
+from widetrail.steps import Step
+from widetrail.walking.doing import came_well
 
 
 @dataclass(frozen=True, slots=True)
@@ -20,8 +24,35 @@ class CheckLine:
 
 
 @dataclass(frozen=True, slots=True)
+class LossLine:
+    """Something that is not carried, with its remedy.
+
+    ``proof`` is ``none`` where nothing shows that it was made good, ``open`` until it was, with
+    what is ``lacking``, and ``seen`` then.
+    """
+
+    what: str
+    remedy: str
+    proof: str = "none"
+    lacking: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class StepLine:
+    """A step that came out wrong (``failed``) or waits (``waits``), why, and what to do."""
+
+    id: str
+    state: str
+    reason: str
+    todo: str
+
+
+@dataclass(frozen=True, slots=True)
 class ItemReport:
-    """What became of one item; ``state`` is carried, failed, packed or planned."""
+    """What became of one item; ``state`` is carried, failed, waiting, packed or planned.
+
+    ``beside`` came beside what was there already, ``passed_by`` was not put in place.
+    """
 
     id: str
     title: str
@@ -33,8 +64,11 @@ class ItemReport:
     size: int
     verified: int
     put_aside: tuple[str, ...]
+    beside: tuple[str, ...]
+    passed_by: tuple[str, ...]
     checks: tuple[CheckLine, ...]
-    losses: tuple[tuple[str, str], ...]
+    losses: tuple[LossLine, ...]
+    steps: tuple[StepLine, ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,7 +78,7 @@ class LeftReport:
     id: str
     title: str
     reasons: tuple[str, ...]
-    losses: tuple[tuple[str, str], ...]
+    losses: tuple[LossLine, ...]
     todo: str
 
 
@@ -80,28 +114,41 @@ class Report:
         return all(item.state != "failed" for item in self.items)
 
     @property
+    def arrived(self) -> bool:
+        """Whether every item that was planned was carried."""
+        return all(item.state == "carried" for item in self.items)
+
+    @property
     def tasks(self) -> tuple[str, ...]:
-        """What a person still has to do, in order."""
+        """What a person still has to do, in order; what is seen to be done is not in it."""
+        steps = [f"{item.title}: {step.todo}" for item in self.items for step in item.steps]
         if self.next_machine:
-            return (f"Carry the parcel to {self.next_machine} and walk there.",)
-        losses = [loss for item in self.items for loss in item.losses]
-        losses += [loss for item in self.left for loss in item.losses]
-        tasks = [f"For {what}: {remedy}" for what, remedy in losses]
+            return (*steps, f"Carry the parcel to {self.next_machine} and walk there.")
+        losses = [loss for part in (self.items, self.left) for item in part for loss in item.losses]
+        tasks = [
+            f"For {loss.what}: {loss.remedy}{f' ({loss.lacking})' if loss.lacking else ''}"
+            for loss in losses
+            if loss.proof != "seen"
+        ]
         tasks += [f"{item.title}: {item.todo}" for item in self.left if item.todo]
-        return tuple(dict.fromkeys([*tasks, *self.last]))
+        return tuple(dict.fromkeys([*steps, *tasks, *self.last]))
+
+    @property
+    def ticked(self) -> tuple[str, ...]:
+        """What a person had to do and is seen to be done."""
+        losses = (loss for item in self.items for loss in item.losses)
+        return tuple(f"For {s.what}: {s.remedy}" for s in losses if s.proof == "seen")
 
     def as_json(self) -> dict[str, Any]:
         """Return the report as plain JSON values."""
-        return {**asdict(self), "well": self.well, "tasks": list(self.tasks)}
+        more = {"well": self.well, "tasks": list(self.tasks), "ticked": list(self.ticked)}
+        return {**asdict(self), **more}
 
 
 def make_report(parcel: Parcel) -> Report:
     """Return what ``parcel`` tells of the move; nothing is read but the parcel."""
     plan = parcel.plan
     done = parcel.legs_done
-    steps: dict[str, Any] = {}
-    for generation in done:
-        steps |= generation.body["steps"]
     legs = tuple(
         LegReport(
             leg.number,
@@ -111,7 +158,6 @@ def make_report(parcel: Parcel) -> Report:
         )
         for number, leg in enumerate(plan.legs)
     )
-    due = next((leg.machine for leg in legs if not leg.time), "")
     return Report(
         run=parcel.run,
         plan=plan.id,
@@ -119,9 +165,9 @@ def make_report(parcel: Parcel) -> Report:
         new=plan.station("new").machine,
         applications=tuple(r.name for r in plan.recipes),
         legs=legs,
-        items=tuple(_item(item, steps, parcel) for item in plan.items),
+        items=tuple(_item(item, parcel) for item in plan.items),
         left=tuple(_left(item) for item in plan.left),
-        next_machine=due,
+        next_machine=next((leg.machine for leg in legs if not leg.time), ""),
         notices=plan.notices,
         last=tuple(task for item in plan.items for task in item.tasks),
     )
@@ -129,40 +175,71 @@ def make_report(parcel: Parcel) -> Report:
 
 def _left(item: LeftItem) -> LeftReport:
     reasons = tuple(f"not by {p.route}, since {p.reason}" for p in item.passed_over)
-    losses = tuple((loss.what, loss.remedy) for loss in item.losses)
+    losses = tuple(LossLine(loss.what, loss.remedy) for loss in item.losses)
     return LeftReport(item.id, item.title, reasons, losses, item.todo)
 
 
-def _item(item: PlannedItem, steps: dict[str, Any], parcel: Parcel) -> ItemReport:
+def _item(item: PlannedItem, parcel: Parcel) -> ItemReport:
     mine = [s for s in parcel.plan.steps if s.item == item.id]
-    outcomes = {s.kind: steps[s.id] for s in mine if s.id in steps}
-    published = outcomes.get("publish", {}).get("facts", {})
-    checks = outcomes.get("check", {}).get("facts", {})
+    outcomes = {s.id: parcel.outcomes[s.id] for s in mine if s.id in parcel.outcomes}
+    facts = [outcome["facts"] for outcome in outcomes.values()]
+    published = [outcomes[s.id]["facts"] for s in mine if s.kind == "publish" and s.id in outcomes]
+    checks = outcomes.get(f"{item.id}/check", {}).get("facts", {})
+    to = [str(f["to"]) for f in published if "to" in f]
     return ItemReport(
         id=item.id,
         title=item.title,
         route=item.route,
-        state=_state(outcomes, {s.kind for s in mine}),
+        state=_state(mine, outcomes, parcel),
         old_path=item.old_path,
-        new_path=item.new_path,
+        new_path=to[0] if len(to) == 1 else item.new_path,
         files=item.files,
         size=item.size,
-        verified=int(published.get("verified", 0)),
-        put_aside=tuple(published.get("put aside", ())),
+        verified=max((int(f.get("verified", 0)) for f in published), default=0),
+        put_aside=_all(facts, "put aside"),
+        beside=_all(facts, "beside"),
+        passed_by=_all(facts, "passed by"),
         checks=tuple(
             CheckLine(name, _plain(c["old"]), _plain(c["new"]), c["verdict"])
             for name, c in checks.items()
         ),
-        losses=tuple((loss.what, loss.remedy) for loss in item.losses),
+        losses=tuple(_loss(loss, parcel.proofs.get(item.id, {})) for loss in item.losses),
+        steps=tuple(_bad(outcomes)),
     )
 
 
-def _state(outcomes: dict[str, Any], planned: set[str]) -> str:
-    if any("failed" in outcome for outcome in outcomes.values()):
+def _all(facts: list[dict[str, Any]], name: str) -> tuple[str, ...]:
+    return tuple(value for told in facts for value in told.get(name, ()))
+
+
+def _loss(loss: Loss, proofs: Mapping[str, str]) -> LossLine:
+    if loss.what not in proofs:
+        return LossLine(loss.what, loss.remedy)
+    lacking = proofs[loss.what]
+    return LossLine(loss.what, loss.remedy, "open" if lacking else "seen", lacking)
+
+
+def _bad(outcomes: Mapping[str, Any]) -> Iterator[StepLine]:
+    for step, outcome in outcomes.items():
+        for state in ("failed", "waits"):
+            if state in outcome:
+                yield StepLine(step, state, outcome[state], outcome["todo"])
+
+
+def _state(mine: list[Step], outcomes: Mapping[str, Any], parcel: Parcel) -> str:
+    moving = [s for s in mine if s.kind != "retire"]
+    told = [outcomes[s.id] for s in moving if s.id in outcomes]
+    if any("failed" in outcome for outcome in told):
         return "failed"
-    if planned <= set(outcomes):
+    if any("waits" in outcome for outcome in told):
+        return "waiting"
+    if all(s.id in outcomes and came_well(outcomes[s.id]) for s in moving):
         return "carried"
-    return "packed" if "pack" in outcomes else "planned"
+    done = parcel.plan.legs[: len(parcel.legs_done)]
+    if any(s.id in leg.steps and s.id not in outcomes for leg in done for s in moving):
+        return "failed"  # it depends on a step of another item that came out wrong
+    packed = [s for s in moving if s.kind == "pack" or s.writes]
+    return "packed" if any(s.id in outcomes for s in packed) else "planned"
 
 
 def _plain(answer: Any) -> Any:

@@ -1,0 +1,136 @@
+"""The person at the terminal: asked, told how a walk goes, and shown how long it will take."""
+
+from __future__ import annotations
+
+import sys
+import time
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from widetrail.cli.output import Page
+from widetrail.formats.quantities import show_size
+from widetrail.formats.texts import for_people
+from widetrail.steps import Asked, Step, Task
+from widetrail.walking import Answers, Company, Patience, read_answers
+
+if TYPE_CHECKING:
+    from rich.progress import Progress, TaskID
+
+SAYS_EVERY = 30.0
+"""Seconds between two words on how far something is, where no bar can be drawn."""
+
+
+class TerminalHands:
+    """Hands that answer from a file first, and else ask at the terminal, if there is one."""
+
+    def __init__(self, answers: Answers, watcher: Watcher) -> None:
+        self._answers, self._watcher = answers, watcher
+
+    def answer(self, asked: Asked) -> str | None:
+        found = self._answers.answer(asked)
+        if found is not None or not sys.stdin.isatty():
+            return found
+        with self._watcher.paused():
+            kind = click.Choice(asked.choices) if asked.choices else None
+            told: str = click.prompt(
+                for_people(asked.words), hide_input=asked.secret, err=True, type=kind,
+                confirmation_prompt=asked.secret and asked.made,
+            )  # fmt: skip
+        return told
+
+    def act(self, task: Task, play: Callable[[Sequence[str]], None]) -> bool:
+        if self._answers.act(task, play):
+            return True
+        if not sys.stdin.isatty():
+            return False
+        with self._watcher.paused():
+            words = for_people(task.words)
+            for name, value in (task.shown or {}).items():
+                words = words.replace(f"‹{name}›", for_people(value))
+            click.secho(f"\nYou: {words}", bold=True, err=True)
+            if task.proof:
+                click.echo(f"  This shows that it is done: {', '.join(task.proof)}", err=True)
+            return click.confirm("Is it done?", err=True)
+
+
+class Watcher:
+    """Tells on standard error how a walk goes: lines, and bars on a terminal."""
+
+    def __init__(self, page: Page) -> None:
+        self._page = page
+        self._bars: Progress | None = None
+        self._bar: TaskID | None = None
+        self._said = 0.0
+
+    def begins(self, step: Step, words: str) -> None:
+        self._close()
+        self._page.line(f"· {words}", "dim", indent=2)
+        self._said = time.monotonic()
+
+    def waits(self, what: str) -> None:
+        self._close()
+        self._page.line(f"waiting: {what}", "yellow", indent=4)
+
+    def moves(self, done: float, total: float, unit: str, left: float | None) -> None:
+        if self._page.terminal is None:
+            if time.monotonic() - self._said >= SAYS_EVERY:
+                self._said = time.monotonic()
+                self._page.line(_far(done, total, unit, left), indent=4)
+            return
+        if self._bars is None:
+            self._bars = _bars(self._page)
+            self._bars.start()
+            self._bar = self._bars.add_task("", total=total, far="")
+        assert self._bar is not None
+        far = _far(done, total, unit, left)
+        self._bars.update(self._bar, completed=done, total=total, far=far)
+        if done >= total:
+            self._close()
+
+    @contextmanager
+    def paused(self) -> Iterator[None]:
+        """Keep the terminal free while a person is asked."""
+        self._close()
+        yield
+
+    def _close(self) -> None:
+        if self._bars is not None:
+            self._bars.stop()
+            self._bars = self._bar = None
+
+
+def _bars(page: Page) -> Progress:
+    from rich.progress import BarColumn, Progress, TextColumn
+
+    columns = (TextColumn("    "), BarColumn(40), TextColumn("{task.fields[far]}"))
+    return Progress(*columns, console=page.terminal, transient=True)
+
+
+def _far(done: float, total: float, unit: str, left: float | None) -> str:
+    if unit == "bytes":
+        far = f"{show_size(int(done))} of {show_size(int(total))}"
+    else:
+        far = f"{unit}: {done:g} of {total:g}"
+    return f"{far}, {_left(left)} left" if left is not None and done < total else far
+
+
+def _left(seconds: float) -> str:
+    if seconds < 60:
+        return f"{seconds:.0f} s"
+    minutes = seconds / 60
+    return f"{minutes:.0f} min" if minutes < 90 else f"{minutes / 60:.1f} h"
+
+
+def make_company(page: Page, answers: Path | None, *, waits: bool) -> Company:
+    """Return who is there while a leg is walked, by the options of the call.
+
+    Raises:
+        InputUnusable: The answers file cannot be used.
+    """
+    watcher = Watcher(page)
+    given = read_answers(answers) if answers is not None else Answers()
+    return Company(TerminalHands(given, watcher), watcher, Patience(waits))
