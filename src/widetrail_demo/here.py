@@ -2,12 +2,14 @@
 
 A stand-in started on a real computer uses that computer's own folders. On a machine that is
 played by folders, these variables say where things lie (``docs/folder-machine.md``):
-``FOLDER_MACHINE_PLATFORM``, ``FOLDER_MACHINE_DISKS`` (JSON: drive or mount point to folder) and
+``FOLDER_MACHINE`` (the folder that plays the machine), ``FOLDER_MACHINE_PLATFORM``,
+``FOLDER_MACHINE_USER``, ``FOLDER_MACHINE_DISKS`` (JSON: drive or mount point to folder) and
 ``FOLDER_MACHINE_PROGRAM`` (the path the program was started by).
 """
 
 from __future__ import annotations
 
+import getpass
 import json
 import os
 import plistlib
@@ -27,6 +29,18 @@ def config_folder() -> Path:
     if PLATFORM == "macos":
         return Path.home() / "Library" / "Application Support"
     return Path(os.environ.get("XDG_CONFIG_HOME") or Path.home() / ".config")
+
+
+def user() -> str:
+    """Return the account's name."""
+    return os.environ.get("FOLDER_MACHINE_USER") or getpass.getuser()
+
+
+def service_folder(name: str) -> Path | None:
+    """Return what a service on the network keeps, as this computer reaches it, if it does."""
+    machine = os.environ.get("FOLDER_MACHINE")
+    folder = Path(machine) / "services" / name if machine else None
+    return folder if folder is not None and folder.is_dir() else None
 
 
 def documents_folder() -> Path:

@@ -102,7 +102,7 @@ def _settle_times(folder: Path) -> None:
 def copy_recipes(folder: Path) -> None:
     """Copy the demo's recipes and rehearsals into ``folder``."""
     with as_file(files("widetrail_demo") / "recipes") as source:
-        for path in sorted(source.glob("*.yaml")):
+        for path in sorted(source.glob("*.yaml")):  # the answers are beside them
             shutil.copyfile(path, folder / path.name)
 
 
@@ -138,9 +138,7 @@ def _potting_shed(folder: Path, dice: random.Random) -> None:
     _desk(
         home, "8", ["Sporelog", "Quillbox", "Tillbook"], ["D:/Herbarium", "C:/Users/ines/Documents"]
     )
-    for number in range(1, 8):
-        moment = datetime(2022, number, 9, tzinfo=UTC)
-        _text(home / "Leafdrop" / f"rota {number}.txt", "weeding, watering\n", moment)
+    _leafdrop(home / "Leafdrop")
     for number, name in enumerate(_LETTERS):
         moment = datetime(2011 + number, 3, 7, 10, tzinfo=UTC)
         _text(home / "Documents" / name, f"{name}\n", moment)
@@ -165,6 +163,7 @@ def _glass_office(folder: Path, dice: random.Random) -> None:
         datetime(2026, 10, 1, tzinfo=UTC),
     )  # fmt: skip
     _desk(home, "5", ["Quillbox"], [])
+    _leafdrop(folder / "services/leafdrop")
     _text(
         home / "AppData/Roaming/Sporelog/sporelog.ini",
         "[sporelog]\r\nrelease = 5.4\r\n\r\n[view]\r\ncolumns = number,name,found\r\n"
@@ -211,6 +210,12 @@ def _school_visits(root: Path, dice: random.Random) -> None:
     for name in classes:
         trail = {"station": dice.randint(1, 12), "acorns": dice.randint(3, 90)}
         _text(root / "trails" / f"{name}.json", json.dumps(trail), moment)
+
+
+def _leafdrop(folder: Path) -> None:
+    for number in range(1, 8):
+        moment = datetime(2022, number, 9, tzinfo=UTC)
+        _text(folder / f"rota {number}.txt", "weeding, watering\n", moment)
 
 
 def _desk(home: Path, speed: str, programs: list[str], pinned: list[str]) -> None:
@@ -317,7 +322,7 @@ def _seed_vault(folder: Path, dice: random.Random) -> None:
 
 def _herbarium_nook(folder: Path, dice: random.Random) -> None:
     """Its replacement: signs moved by the settings, in binary preferences, to a shared folder."""
-    programs = {"Frondsign": "4.1", "Brackenwend": "12.0.1"}
+    programs = {"Frondsign": "4.1", "Brackenwend": "12.0.1", "Quillbox": "9.1"}
     home = _macos_machine(folder, "herbarium-nook", "tomasv", programs)
     _signs(home / "Signs for beds", dice, 2)
     told = {"Library": {"Folder": "~/Signs for beds"}, "Grid": 5}
@@ -404,6 +409,9 @@ def _letters(folder: Path, letters: int, dice: random.Random) -> None:
     rules = [{"from": f"grower{n}@fen.example", "to": "Growers"} for n in range(3)]
     _text(folder / "filters.json", json.dumps({"rules": rules}), datetime(2022, 3, 1, tzinfo=UTC))
     _text(folder / "cache/1.tmp", "cached\n", datetime(2022, 3, 1, tzinfo=UTC))
+    if letters:
+        for account in accounts:
+            quillbox.keep_password(folder, account)
 
 
 def _collection(folder: Path, dice: random.Random, specimens: int) -> None:

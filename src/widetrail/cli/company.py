@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING
 import click
 
 from widetrail.cli.output import Page
+from widetrail.errors import Waiting
 from widetrail.formats.quantities import show_size
 from widetrail.formats.texts import for_people
 from widetrail.steps import Asked, Step, Task
@@ -43,10 +44,13 @@ class TerminalHands:
         return told
 
     def act(self, task: Task, play: Callable[[Sequence[str]], None]) -> bool:
-        if self._answers.act(task, play):
-            return True
         if not sys.stdin.isatty():
-            return False
+            if task.shown:
+                why = "what it shows is secret, and goes to nothing but a terminal"
+                raise Waiting(task.words, why=why, todo="Walk at a terminal.")
+            return self._answers.act(task, play)
+        if not task.shown and self._answers.act(task, play):
+            return True
         with self._watcher.paused():
             words = for_people(task.words)
             for name, value in (task.shown or {}).items():

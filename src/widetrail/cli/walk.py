@@ -92,10 +92,8 @@ def _same_plan(visit: Visit, page: Page) -> None:
 
 def show_leg(page: Page, visit: Visit) -> None:
     """Show what will be done here, before it is done."""
-    leg = visit.due if visit.due is not None and visit.words() else visit.done_here
-    number = leg.number if leg is not None else 0
-    page.title(f"Leg {number} on {visit.machine.name} will")
-    for _, words in visit.words():
+    page.title(f"{visit.title} will")
+    for _, words in visit.words(now()):
         page.line(f"- {words}", indent=2)
     page.line(f"and keep its journal in {visit.workroom}", indent=2)
 
@@ -121,7 +119,9 @@ def _tell(done: LegDone, visit: Visit, as_json: bool) -> None:
 
 def show_done(page: Page, done: LegDone, report: Report, parcel: Path) -> None:
     """Show how a walk ended: what is done, what is left to do, where to go next."""
-    if done.again:
+    if done.again and done.proved:
+        page.line(f"Leg {done.leg.number} was walked on {done.machine} before.")
+    elif done.again:
         page.line(f"Leg {done.leg.number} was walked on {done.machine} before; nothing changed.")
     else:
         end = "waits" if done.waits else "is done"

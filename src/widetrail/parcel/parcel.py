@@ -265,7 +265,8 @@ class Parcel:
     ) -> None:  # fmt: skip
         """Write what was done at a station into the logbook, and the manifests anew.
 
-        ``event`` is one of ``LEG_DONE``, ``LEG_HALTED`` and ``LEG_MENDED``; ``made`` are the files that programs made, with their SHA-256.
+        ``event`` is one of ``LEG_DONE``, ``LEG_HALTED`` and ``LEG_MENDED``; ``made`` are the
+        files that programs made, with their SHA-256.
         """
         body: dict[str, Any] = {**facts, "files": dict(made)}
         if packed is not None and packed.grew:

@@ -50,7 +50,7 @@ def _judged(item: Item, subject: str, chosen: Chosen, moving: list[Step]) -> lis
         for name, check in sorted(item.checks.items())
         if check.looked_at(chosen.parts)
     }
-    noted = {name: "same" for name in sorted(_compared_with_old(chosen.route))} | wanted
+    noted = dict.fromkeys(sorted(_compared_with_old(item, chosen.route)), "same") | wanted
     if not noted:
         return moving
     note = Step(id=f"{subject}/note", kind="note", station="old", item=subject, arguments=noted)
@@ -73,9 +73,10 @@ def _judged(item: Item, subject: str, chosen: Chosen, moving: list[Step]) -> lis
     return [note, *first, check]
 
 
-def _compared_with_old(route: Route) -> Iterator[str]:
-    """Give the readings that a step or state of the route compares with old's."""
+def _compared_with_old(item: Item, route: Route) -> Iterator[str]:
+    """Give the readings that a step, state or proof compares with old's."""
     asked: list[Mapping[str, Condition]] = [route.await_]
+    asked += [loss.proof for loss in (*item.losses, *route.losses)]
     for leg in route.legs:
         for step in leg.steps:
             asked += [getattr(step.rule, key, None) or {} for key in ("wait", "proof", "done_when")]

@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
-from pydantic import BeforeValidator, Field
+from pydantic import BeforeValidator, Discriminator, Field, Tag, field_validator
 
 from widetrail.errors import DocumentUnusable, InputUnusable
 from widetrail.findings import errors_of
-from widetrail.formats.checked import Model, check, read_text
+from widetrail.formats.checked import TAG, Model, check, flaw, read_text
+from widetrail.recipe.conditions import one_or_many
 from widetrail.walking.hands import Given
 
 SUFFIX = ".rehearsal.yaml"
@@ -45,10 +47,36 @@ class ExpectedItem(Model):
     losses: tuple[str, ...] | None = None
 
 
+class SameButFor(Model):
+    """What a program prints is the same but for the lines that match one of these expressions."""
+
+    same_but_for: Annotated[tuple[str, ...], BeforeValidator(one_or_many)] = Field(min_length=1)
+
+    @field_validator("same_but_for")
+    @classmethod
+    def _expressions(cls, expressions: tuple[str, ...]) -> tuple[str, ...]:
+        for text in expressions:
+            try:
+                re.compile(text)
+            except re.error as error:
+                raise flaw("expression", f'"{text}" is no expression: {error}') from error
+        return expressions
+
+
+def _is_word(value: Any) -> str:
+    return f"{TAG}text" if isinstance(value, str) else f"{TAG}map"
+
+
+Screen = Annotated[
+    Annotated[Literal["same"], Tag(f"{TAG}text")] | Annotated[SameButFor, Tag(f"{TAG}map")],
+    Discriminator(_is_word),
+]
+
+
 class Expect(Model):
     """What is expected at the end, by item, and of what the program prints on both sides."""
 
-    screen: Literal["same"] | None = None
+    screen: Screen | None = None
     items: dict[str, ExpectedItem] = Field(min_length=1)
 
 

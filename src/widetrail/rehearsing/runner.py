@@ -6,6 +6,7 @@ the other one is out of reach, and before the last look the parcel is too.
 
 from __future__ import annotations
 
+import re
 import shutil
 import tempfile
 from collections.abc import Sequence
@@ -26,7 +27,7 @@ from widetrail.planning import Choices, Plan, make_plan, read_choices
 from widetrail.recipe import SUFFIX as RECIPE_SUFFIX
 from widetrail.recipe import Loaded, load_recipe
 from widetrail.recipe.templates import plain
-from widetrail.rehearsing.rehearsal import Rehearsal, Side
+from widetrail.rehearsing.rehearsal import Rehearsal, SameButFor, Screen, Side
 from widetrail.steps import KINDS, Failed, Waits
 from widetrail.walking import (
     Answers,
@@ -154,8 +155,8 @@ class _Stage:
         differences.extend(_judge(self._rehearsal, loaded, report))
         if changed:
             differences.append(Difference("old", "nothing changed", ", ".join(changed[:5])))
-        if file.expect.screen == "same" and old_screen != new_screen:
-            differences.append(_first_difference(old_screen, new_screen))
+        if file.expect.screen is not None:
+            differences.extend(_judge_screen(file.expect.screen, old_screen, new_screen))
         title = str(self._rehearsal.path), file.rehearsal
         return Rehearsed(*title, tuple(differences), old_screen, new_screen)
 
@@ -209,10 +210,11 @@ def _plain(value: Any) -> Any:
 
 def _went_wrong(done: LegDone) -> list[Difference]:
     """Return the steps of a leg that wait or failed, and what went wrong at its end."""
-    wrong = []
-    for step in done.steps:
-        if isinstance(step.outcome, Failed | Waits):
-            wrong.append(Difference(step.step.id, "done", step.outcome.reason))
+    wrong = [
+        Difference(step.step.id, "done", step.outcome.reason)
+        for step in done.steps
+        if isinstance(step.outcome, Failed | Waits)
+    ]
     at_end = [Difference("the end of the leg", "well", trouble) for trouble in done.troubles]
     return [*wrong, *at_end] if done.waits or done.troubles else []
 
@@ -330,9 +332,20 @@ def _judge_check(name: str, item: ItemReport, check: str, value: object) -> list
     return [] if same else [Difference(what, str(value), str(line.new))]
 
 
-def _first_difference(old: str, new: str) -> Difference:
-    one, other = old.splitlines(), new.splitlines()
-    for number, (a, b) in enumerate(zip(one, other, strict=False), start=1):
+def _judge_screen(expected: Screen, old: str, new: str) -> list[Difference]:
+    """Compare what was printed on both sides; what is the same and empty is no proof."""
+    but_for = expected.same_but_for if isinstance(expected, SameButFor) else ()
+    one, other = _lines(old, but_for), _lines(new, but_for)
+    if not one:
+        return [Difference("screen", "something to compare", "nothing was printed on old")]
+    for (number, a), (_, b) in zip(one, other, strict=False):
         if a != b:
-            return Difference(f"screen, line {number}", a, b)
-    return Difference("screen", f"{len(one)} lines", f"{len(other)} lines")
+            return [Difference(f"screen, line {number}", a, b)]
+    if len(one) != len(other):
+        return [Difference("screen", f"{len(one)} lines", f"{len(other)} lines")]
+    return []
+
+
+def _lines(screen: str, but_for: Sequence[str]) -> list[tuple[int, str]]:
+    lines = enumerate(screen.splitlines(), start=1)
+    return [(n, line) for n, line in lines if not any(re.search(e, line) for e in but_for)]

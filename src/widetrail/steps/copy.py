@@ -1,4 +1,4 @@
-"""``copy``: the item's files to its place, or to the path given; packing at old, publishing at new."""
+"""``copy``: an item's files to its place, or to a path; packing at old, publishing at new."""
 
 from __future__ import annotations
 

@@ -16,7 +16,7 @@ from widetrail.formats.checked import Model, flaw
 from widetrail.formats.interface import Unreadable
 from widetrail.formats.texts import for_people
 from widetrail.machine import Channels, Completed
-from widetrail.machine.paths import base, join
+from widetrail.machine.paths import base
 from widetrail.recipe.conditions import Condition, Duration, one_or_many, parse_duration
 from widetrail.recipe.models import ArgumentText, Name, Said
 from widetrail.recipe.templates import Brace, literal, parse_template, plain
@@ -221,6 +221,9 @@ def _known_end(step: Step, doing: Doing) -> Outcome | None:
     ended = doing.recorded("run ended", step.id)
     if begun is None or started is None or _at(started) < _at(begun):
         return None  # the gate was never opened, so it never ran
+    taken_back = doing.recorded("ended", step.id)
+    if taken_back is not None and _at(taken_back) > _at(begun):
+        return None  # what it began was ended with an earlier walk
     if ended is not None and _at(ended) > _at(begun):
         if ended["trouble"] or step.texts("tells secrets"):
             return None  # it ended badly, or told a secret that is kept nowhere: once more

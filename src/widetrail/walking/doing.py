@@ -25,7 +25,7 @@ from widetrail.parcel.cargo import CHUNK, CargoReader, CargoWriter
 from widetrail.planning import Plan, PlannedItem
 from widetrail.recipe import Item, Loaded, Route, Station
 from widetrail.recipe.models import Application
-from widetrail.recipe.templates import ROOTS, Brace, parse_template, plain
+from widetrail.recipe.templates import ROOTS, Brace, parse_template, plain, refill
 from widetrail.steps import Asked, Fact, Facts, Hands, Onlooker, Packed, Packing, Step, Task
 from widetrail.steps.run import RunRule, refuse_option
 from widetrail.walking.hands import Answers
@@ -174,17 +174,35 @@ class WalkDoing:
         if (told := self._told(step.item).get(name)) is not None:
             return told
         finder = self.finder(step.item)
-        known: str | None = None
         if name in recipe.readings:
             answer = finder.reading(name)
             if isinstance(answer, Unknown):
                 raise self._unknown(step, name, answer.reason)
-            known = str(answer)
-        elif name in ROOTS or name.partition(".")[0] not in recipe.items:
-            known = finder.path(f"{{{name}}}")
+            return str(answer)
+        known = finder.path(f"{{{name}}}")
         if known is None:
             raise self._unknown(step, name, "nothing on this machine tells it")
         return known
+
+    def shown(self, step: Step) -> Step:
+        """Return a step as people are shown it: with every folder that is known here put in."""
+
+        def known(name: str) -> str | None:
+            if name not in ROOTS and name.partition(".")[0] not in places:
+                return None
+            return finder.path(f"{{{name}}}")
+
+        def fill(value: str | tuple[str, ...]) -> str | tuple[str, ...]:
+            return (
+                refill(value, known)
+                if isinstance(value, str)
+                else tuple(refill(v, known) for v in value)
+            )
+
+        finder, places = self.finder(step.item), self.loaded(step.item).recipe.places
+        arguments = {name: fill(value) for name, value in step.arguments.items()}
+        changes = tuple(refill(path, known) for path in step.changes)
+        return step.model_copy(update={"arguments": arguments, "changes": changes})
 
     def _unknown(self, step: Step, name: str, why: str) -> Halted:
         return Halted(
@@ -309,7 +327,7 @@ class WalkDoing:
                 raise Waiting(
                     f"nobody answers: {words}", where=step.id,
                     why="it is asked for at each station, and is kept nowhere",
-                    todo=f"Walk at a terminal, or give {loaded.id}.{name} with --answers.",
+                    todo=f"Walk at a terminal, or give {own or loaded.id}.{name} with --answers.",
                 )  # fmt: skip
             self._secrets[scope, name] = answer
             if ask.secret is not None:

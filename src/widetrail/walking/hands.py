@@ -6,6 +6,7 @@ does it by the application's own programs::
     passphrase: reed bunting                # asked for by a recipe
     sign_in: done                           # a task by its name
     seedling-quest.sign_in: [[quest, sign-in, ines]]
+    tillbook.ledger[Tea tent].phrase: fen wren  # of one item
 """
 
 from __future__ import annotations
@@ -32,9 +33,9 @@ def _answer(raw: object) -> Answer:
         return str(raw)
     if isinstance(raw, tuple):
         return raw
-    if isinstance(raw, list) and raw and all(isinstance(c, list) and c for c in raw):
-        if all(isinstance(word, str) for command in raw for word in command):
-            return tuple(tuple(command) for command in raw)
+    commands = raw if isinstance(raw, list) and all(isinstance(c, list) and c for c in raw) else []
+    if commands and all(isinstance(word, str) for command in commands for word in command):
+        return tuple(tuple(command) for command in commands)
     raise flaw("answer", 'expected a text, "done" or a list of commands')
 
 
@@ -49,7 +50,7 @@ class Answers:
         self._noted: dict[tuple[str, str], str] = {}
 
     def answer(self, asked: Asked) -> str | None:
-        found = self._find(asked.recipe, asked.name)
+        found = self._find(asked.recipe, asked.item, asked.name)
         if found is None:
             return self._noted.get((asked.item, asked.name))
         if not isinstance(found, str) or (asked.choices and found not in asked.choices):
@@ -58,7 +59,7 @@ class Answers:
         return found
 
     def act(self, task: Task, play: Callable[[Sequence[str]], None]) -> bool:
-        found = self._find(task.recipe, task.name) or self._find(task.recipe, task.step)
+        found = self._find(task.recipe, task.item, task.name, task.step)
         if found is None:
             return False
         self._noted |= {(task.item, name): value for name, value in (task.shown or {}).items()}
@@ -66,8 +67,9 @@ class Answers:
             play(command)
         return isinstance(found, tuple) or found == DONE
 
-    def _find(self, recipe: str, name: str) -> Answer | None:
-        return self._answers.get(f"{recipe}.{name}", self._answers.get(name)) if name else None
+    def _find(self, recipe: str, item: str, name: str, step: str = "") -> Answer | None:
+        known = [step, *(f"{of}.{name}" for of in (item, recipe) if name), name]
+        return next((self._answers[key] for key in known if key in self._answers), None)
 
 
 def read_answers(path: Path) -> Answers:

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
-from widetrail.errors import Halted, InputUnusable, MachineUnusable, WentWrong, WideTrailError
+from widetrail.errors import Halted, MachineUnusable, WentWrong
 from widetrail.finding import Finder, card_facts
 from widetrail.machine import Machine, medium_of
 from widetrail.machine.paths import join
@@ -110,6 +110,14 @@ class Visit:
     def _leg_due_here(self) -> bool:
         return self.due is not None and self.due.station == self.station.station
 
+    @property
+    def title(self) -> str:
+        """What a walk here would be called: the due leg, or mending one that was done."""
+        if self._leg_due_here and self.due is not None:
+            return f"Leg {self.due.number} on {self.machine.name}"
+        mended = self.done_here.number if self.done_here is not None else 0
+        return f"Mending leg {mended} on {self.machine.name}"
+
     def steps(self) -> tuple[Step, ...]:
         """Return the steps that are to be done here now: of the due leg, and what is to be mended.
 
@@ -124,7 +132,7 @@ class Visit:
         ready: list[Step] = []
         for step in wanted:
             if step.id in well:
-                if self._must_be_told_again(step, well):
+                if self._must_be_done_again(step, well):
                     ready.append(step)
                 continue
             known = well | {s.id for s in ready}
@@ -133,16 +141,24 @@ class Visit:
                 ready.append(step)
         return tuple(ready)
 
-    def _must_be_told_again(self, step: Step, well: set[str]) -> bool:
-        """Return whether a program told a secret that is kept nowhere and is needed still."""
-        secrets = set(step.texts("tells secrets"))
-        later = [s for s in self.parcel.plan.steps if s.item == step.item and s.id not in well]
-        here = [s for s in later if s.station == step.station]
-        return any(f"{{{name}}}" in str(s.arguments) for name in secrets for s in here)
+    def _must_be_done_again(self, step: Step, well: set[str]) -> bool:
+        """Return whether a step that came out well must be done again for one that did not yet.
 
-    def words(self) -> tuple[tuple[Step, str], ...]:
+        That is so where a program told a secret, which is kept nowhere, or began something that is
+        ended with the leg.
+        """
+        mine = self.parcel.plan.steps
+        later = mine[mine.index(step) + 1 :]
+        here = [s for s in later if s.item == step.item and s.station == step.station]
+        here = [s for s in here if s.id not in well]
+        secrets = [f"{{{name}}}" for name in step.texts("tells secrets")]
+        told = any(name in str(s.arguments) for name in secrets for s in here)
+        return told or bool(step.texts("ended by") and here)
+
+    def words(self, now: datetime) -> tuple[tuple[Step, str], ...]:
         """Return the steps that are to be done here now, with their words."""
-        return tuple((s, ACTS[s.kind].words(s)) for s in self.steps())
+        doing = self._doing(now)
+        return tuple((s, ACTS[s.kind].words(doing.shown(s))) for s in self.steps())
 
     def next_machine(self) -> str:
         """Return the machine where something is to be done next, or an empty text.
@@ -277,7 +293,7 @@ class Visit:
         if record is None or step.kind == "pack" or not came_well(record["outcome"]):
             return None
         done = {r["step"] for r in self.journal.records if r["event"] == "step done"}
-        if self._must_be_told_again(step, done):
+        if self._must_be_done_again(step, done):
             return None
         return dict(record["outcome"])
 
@@ -316,9 +332,7 @@ class _Walk:
         with doing.cargo():
             doing.end_later(steps)
             try:
-                for step in steps:
-                    if all(came_well(self._outcomes.get(after, _MISSING)) for after in step.after):
-                        done.append(self._step(step))
+                done.extend(self._each(steps))
             finally:
                 troubles = doing.end()
         proved = self._end(done)
@@ -331,6 +345,12 @@ class _Walk:
             proved,
         )
 
+    def _each(self, steps: tuple[Step, ...]) -> Iterator[StepDone]:
+        """Do the steps, each where all came out well that it depends on."""
+        for step in steps:
+            if all(came_well(self._outcomes.get(after, _MISSING)) for after in step.after):
+                yield self._step(step)
+
     def _pin(self) -> None:
         if self._journal.has("pinned"):
             return
@@ -338,7 +358,7 @@ class _Walk:
         self._journal.add({"event": "pinned", "places": places})
 
     def _step(self, step: Step) -> StepDone:
-        words = self._doing.masked(ACTS[step.kind].words(step))
+        words = self._doing.masked(ACTS[step.kind].words(self._doing.shown(step)))
         reused = self._visit._reused(step)
         if reused is not None:
             self._doing.keep_again(step, reused)

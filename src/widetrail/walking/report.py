@@ -124,20 +124,27 @@ class Report:
         steps = [f"{item.title}: {step.todo}" for item in self.items for step in item.steps]
         if self.next_machine:
             return (*steps, f"Carry the parcel to {self.next_machine} and walk there.")
-        losses = [loss for part in (self.items, self.left) for item in part for loss in item.losses]
-        tasks = [
-            f"For {loss.what}: {loss.remedy}{f' ({loss.lacking})' if loss.lacking else ''}"
-            for loss in losses
-            if loss.proof != "seen"
-        ]
+        tasks = [self._task(item, loss) for item, loss in self._losses() if loss.proof != "seen"]
         tasks += [f"{item.title}: {item.todo}" for item in self.left if item.todo]
         return tuple(dict.fromkeys([*steps, *tasks, *self.last]))
 
     @property
     def ticked(self) -> tuple[str, ...]:
         """What a person had to do and is seen to be done."""
-        losses = (loss for item in self.items for loss in item.losses)
-        return tuple(f"For {s.what}: {s.remedy}" for s in losses if s.proof == "seen")
+        return tuple(
+            self._task(item, loss) for item, loss in self._losses() if loss.proof == "seen"
+        )
+
+    def _losses(self) -> list[tuple[ItemReport | LeftReport, LossLine]]:
+        parts: tuple[ItemReport | LeftReport, ...] = (*self.items, *self.left)
+        return [(item, loss) for item in parts for loss in item.losses]
+
+    def _task(self, item: ItemReport | LeftReport, loss: LossLine) -> str:
+        """Return what to do for a loss; the item is named where others lose the same."""
+        same = sum(other.what == loss.what for _, other in self._losses())
+        named = f" ({item.title})" if same > 1 else ""
+        lacking = f" ({loss.lacking})" if loss.lacking else ""
+        return f"For {loss.what}{named}: {loss.remedy}{lacking}"
 
     def as_json(self) -> dict[str, Any]:
         """Return the report as plain JSON values."""

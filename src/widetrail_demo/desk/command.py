@@ -1,13 +1,25 @@
-"""The command ``desk``, and what it keeps: ``desk.ini``, ``strip.json``, a folder kept in step."""
+"""The command ``desk``, and what it keeps.
+
+``desk.ini`` and ``strip.json`` hold pointer, launch strip and pinned places; ``sign-ins.ini`` who
+is signed in where. A folder that Leafdrop keeps in step comes back file by file after the sign-in.
+"""
 
 from __future__ import annotations
 
 import argparse
 import json
+import os
+import shutil
+import subprocess
+import sys
+import time
 from configparser import ConfigParser
 from pathlib import Path
 
 from widetrail_demo import here
+
+PAUSE = 0.15
+"""Seconds that Leafdrop takes for a file."""
 
 
 def root() -> Path:
@@ -20,17 +32,27 @@ def main() -> None:
     parser = argparse.ArgumentParser("desk", description="The desktop.")
     commands = parser.add_subparsers(dest="command", required=True)
     commands.add_parser("list", help="print pointer, launch strip, pinned places and sign-ins")
-    sign = commands.add_parser("sign-in", help="sign in to the folder that is kept in step")
+    sign = commands.add_parser("sign-in", help="sign in to Leafdrop")
     sign.add_argument("name")
+    commands.add_parser("keep-in-step", help="bring what Leafdrop keeps, file by file")
     arguments = parser.parse_args()
+    match arguments.command:
+        case "list":
+            _list()
+        case "sign-in":
+            _sign_in(arguments.name)
+        case "keep-in-step":
+            _keep_in_step()
+
+
+def _read(name: str) -> ConfigParser:
     settings = ConfigParser(interpolation=None)
-    settings.read(root() / "desk.ini", encoding="utf-8")
-    if arguments.command == "sign-in":
-        settings["sign-ins"] = {"leafdrop": arguments.name}
-        root().mkdir(parents=True, exist_ok=True)
-        with (root() / "desk.ini").open("w", encoding="utf-8") as file:
-            settings.write(file)
-        return
+    settings.read(root() / name, encoding="utf-8")
+    return settings
+
+
+def _list() -> None:
+    settings = _read("desk.ini")
     pointer = settings["pointer"] if settings.has_section("pointer") else {}
     print(f"Pointer: speed {pointer.get('speed', '5')}, left-handed {pointer.get('left', 'no')}")
     strip = root() / "strip.json"
@@ -38,7 +60,32 @@ def main() -> None:
     print(f"Launch strip: {', '.join(launched.get('programs', [])) or 'empty'}")
     for pinned in launched.get("pinned", []):
         print(f"Pinned: {pinned}")
-    print(f"Signed in: {settings.get('sign-ins', 'leafdrop', fallback='nobody')}")
+    print(f"Signed in: {_read('sign-ins.ini').get('sign-ins', 'leafdrop', fallback='nobody')}")
+    kept = Path.home() / "Leafdrop"
+    names = sorted(p.name for p in kept.iterdir()) if kept.is_dir() else []
+    print(f"Leafdrop: {', '.join(names) or 'nothing'}")
+
+
+def _sign_in(name: str) -> None:
+    root().mkdir(parents=True, exist_ok=True)
+    text = f"[sign-ins]\nleafdrop = {name}\n"
+    (root() / "sign-ins.ini").write_text(text, encoding="utf-8")
+    command = [sys.executable, "-m", "widetrail_demo.desk.command", "keep-in-step"]
+    environment = {**os.environ, "FOLDER_MACHINE_PROGRAM": "Leafdrop"}  # a service, not the desk
+    quiet = subprocess.DEVNULL
+    subprocess.Popen(
+        command, env=environment, stdin=quiet, stdout=quiet, stderr=quiet, start_new_session=True
+    )
+
+
+def _keep_in_step() -> None:
+    kept = here.service_folder("leafdrop")
+    target = Path.home() / "Leafdrop"
+    for path in sorted(kept.iterdir()) if kept is not None else ():
+        time.sleep(PAUSE)
+        target.mkdir(exist_ok=True)
+        shutil.copy2(path, target / f".{path.name}")
+        (target / f".{path.name}").rename(target / path.name)
 
 
 if __name__ == "__main__":

@@ -8,6 +8,8 @@ import os
 import signal
 import sys
 import time
+from itertools import count
+from pathlib import Path
 
 from widetrail_demo import here
 from widetrail_demo.quillbox import exchange, store
@@ -32,12 +34,19 @@ def main() -> None:
     take.add_argument("file")
     take.add_argument("--into", required=True)
     take.add_argument("--duplicates", choices=["skip", "keep"], default="skip")
+    commands.add_parser("close", help="ask an open Quillbox to end")
+    add = commands.add_parser("add-room", help="list a folder as a mailroom")
+    add.add_argument("folder")
+    add.add_argument("--label", required=True)
+    password = commands.add_parser("password", help="keep the password of an account")
+    password.add_argument("account")
     arguments = parser.parse_args()
     _first_start()
     match arguments.command:
         case "list":
             for room in store.rooms():
-                _print_room(room)
+                if (room.folder / "letters.db").is_file():
+                    _print_room(room)
         case "open":
             _open(arguments.seconds)
         case "export":
@@ -46,6 +55,12 @@ def main() -> None:
             _import(arguments.file, arguments.into, arguments.duplicates == "keep")
         case "receive":
             _receive(arguments.account, arguments.subject)
+        case "close":
+            _close()
+        case "add-room":
+            _add_room(here.real(arguments.folder), arguments.label)
+        case "password":
+            store.keep_password(_chosen().folder, arguments.account)
 
 
 def _first_start() -> None:
@@ -69,8 +84,8 @@ def _print_room(room: store.Room) -> None:
     for address, letters in rows:
         print(f"  {address}: {letters} letters")
     for table in ("contact", "event", "task", "note"):
-        count = connection.execute(f"select count(*) from {table}").fetchone()[0]
-        print(f"  {table}s: {count}")
+        number = connection.execute(f"select count(*) from {table}").fetchone()[0]
+        print(f"  {table}s: {number}")
     for sent, sender, subject in connection.execute(
         "select sent, sender, subject from letter order by sent limit 3"
     ):
@@ -78,6 +93,7 @@ def _print_room(room: store.Room) -> None:
     connection.close()
     rules = json.loads((room.folder / "filters.json").read_text(encoding="utf-8"))["rules"]
     print(f"  filter rules: {len(rules)}")
+    print(f"  passwords kept: {len(store.passwords(room.folder))}")
 
 
 def _open(seconds: float) -> None:
@@ -98,27 +114,52 @@ def _open(seconds: float) -> None:
         lock.unlink()
 
 
+def _close() -> None:
+    for room in store.rooms():
+        lock = room.folder / store.LOCK
+        if lock.exists():
+            os.kill(int(lock.read_text()), signal.SIGTERM)
+
+
+def _find(label: str) -> store.Room | None:
+    return next((room for room in store.rooms() if room.label == label), None)
+
+
 def _room(label: str) -> store.Room:
-    found = next((room for room in store.rooms() if room.label == label), None)
+    found = _find(label)
     if found is None:
         sys.exit(f"quillbox: there is no mailroom {label}")
     return found
 
 
+def _add_room(folder: Path, label: str) -> None:
+    if any(room.folder.resolve() == folder.resolve() for room in store.rooms()):
+        return
+    if not (folder / "letters.db").is_file():
+        sys.exit(f"quillbox: {folder.name} is no mailroom")
+    added = store.Room(folder, label, chosen=False)
+    store.write_index([*store.rooms(), added], here.release("8.0"))
+
+
 def _export(label: str, sorts: list[str], to: str) -> None:
     connection = store.open_letters(_room(label).folder)
     data = exchange.export_room(connection, sorts, sys.stdin.readline().strip())
-    count = connection.execute("select count(*) from letter").fetchone()[0]
+    letters = connection.execute("select count(*) from letter").fetchone()[0]
     connection.close()
     if len(data) > exchange.MOST:
         sys.exit("quillbox: an export holds 4 GiB at most")
     here.real(to).write_bytes(data)
-    print(f"letters: {count if 'letters' in sorts else 0}")
+    print(f"letters: {letters if 'letters' in sorts else 0}")
 
 
 def _import(file: str, label: str, keep: bool) -> None:
-    connection = store.open_letters(_room(label).folder)
     phrase = sys.stdin.readline().strip()
+    if _find(label) is None:
+        names = {room.folder.name for room in store.rooms()}
+        folder = next(f for n in count(1) if (f := f"room-{n}") not in names)
+        store.create_room(store.root() / "rooms" / folder)
+        _add_room(store.root() / "rooms" / folder, label)
+    connection = store.open_letters(_room(label).folder)
     try:
         data = here.real(file).read_bytes()
         came = exchange.import_room(connection, data, phrase, keep_duplicates=keep)
@@ -126,7 +167,7 @@ def _import(file: str, label: str, keep: bool) -> None:
         sys.exit("quillbox: this is no export, or that is not its passphrase")
     finally:
         connection.close()
-    print(", ".join(f"{sort}: {count}" for sort, count in came.items()))
+    print(", ".join(f"{sort}: {number}" for sort, number in came.items()))
 
 
 def _receive(account: str, subject: str) -> None:

@@ -21,6 +21,7 @@ create table note (id integer primary key, title text not null);
 create table attachment (id integer primary key, letter integer not null, path text not null);
 """
 LOCK = "lock"
+KEYS = "keys.json"
 
 
 @dataclass(frozen=True)
@@ -36,6 +37,21 @@ def root() -> Path:
     """Return the folder that holds everything."""
     name = Path("Marram") / "Quillbox" if here.PLATFORM == "windows" else Path("quillbox")
     return here.config_folder() / name
+
+
+def passwords(folder: Path) -> list[str]:
+    """Return the accounts whose passwords a mailroom keeps; nothing else can read those."""
+    path = folder / KEYS
+    if not path.exists():
+        return []
+    kept: list[str] = json.loads(path.read_text(encoding="utf-8"))["accounts"]
+    return kept
+
+
+def keep_password(folder: Path, account: str) -> None:
+    """Keep the password of an account, as the stand-in does: it only knows that there is one."""
+    accounts = sorted({*passwords(folder), account})
+    (folder / KEYS).write_text(json.dumps({"accounts": accounts}), encoding="utf-8")
 
 
 def rooms() -> list[Room]:
@@ -69,5 +85,4 @@ def create_room(folder: Path) -> None:
     connection.executescript(SCHEMA)
     connection.close()
     (folder / "filters.json").write_text('{"rules": []}\n', encoding="utf-8")
-    (folder / "accounts.json").write_text('{"without_password": []}\n', encoding="utf-8")
     (folder / "prefs.json").write_text("{}\n", encoding="utf-8")

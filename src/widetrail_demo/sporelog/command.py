@@ -32,6 +32,10 @@ def main() -> None:
     archive.add_argument("--to", required=True)
     take = commands.add_parser("take-in", help="open a proved archive as the collection")
     take.add_argument("file")
+    take.add_argument("--replace", action="store_true", help="what is there goes")
+    commands.add_parser("close", help="ask an open Sporelog to end")
+    keeper = commands.add_parser("keeper", help="be the sole keeper, so that nobody else writes")
+    keeper.add_argument("what", choices=["begin", "end"])
     arguments = parser.parse_args()
     _first_start()
     match arguments.command:
@@ -44,7 +48,11 @@ def main() -> None:
         case "archive":
             _archive(here.real(arguments.to))
         case "take-in":
-            _take_in(here.real(arguments.file))
+            _take_in(here.real(arguments.file), replace=arguments.replace)
+        case "close":
+            _close()
+        case "keeper":
+            _keeper(arguments.what)
         case "add":
             _add(arguments.name, arguments.found)
 
@@ -74,6 +82,8 @@ def _list() -> None:
     plates = sum(len(s.plates) for s in specimens)
     print(f"Sporelog: {len(specimens)} specimens, {len(shelves)} shelves, {plates} plates")
     print(f"Saved views: {', '.join(store.view_names()) or 'none'}")
+    if store.keeper_file().exists():
+        print(f"Sole keeper: {store.keeper_file().read_text(encoding='utf-8')}")
     for shelf in shelves:
         print(f"\n{shelf.name} ({len(shelf.specimens)})")
         for specimen in shelf.specimens:
@@ -110,6 +120,22 @@ def _alive(lock: Path) -> bool:
     return True
 
 
+def _close() -> None:
+    lock = _collection() / store.LOCK
+    if lock.exists() and _alive(lock):
+        os.kill(int(lock.read_text()), signal.SIGTERM)
+
+
+def _keeper(what: str) -> None:
+    file = store.keeper_file()
+    if what == "end":
+        file.unlink(missing_ok=True)
+        return
+    if file.exists():
+        sys.exit(f"sporelog: {file.read_text(encoding='utf-8')} is the sole keeper already")
+    file.write_text(here.user(), encoding="utf-8")
+
+
 def _move(folder: str) -> None:
     target = here.real(folder)
     if target.exists():
@@ -126,8 +152,11 @@ def _archive(to: Path) -> None:
     """Write all files with a list of their digests; releases before 5.4 cannot."""
     if tuple(map(int, here.release("5.0").split(".")[:2])) < (5, 4):
         sys.exit("sporelog: archives need release 5.4")
+    if not store.keeper_file().exists():
+        sys.exit("sporelog: an archive is proved only for a sole keeper; begin that first")
     folder = _collection()
     files = [p for p in sorted(folder.rglob("*")) if p.is_file() and p.name != store.LOCK]
+    files = [p for p in files if p.parent.name != "thumbs"]  # they are drawn again
     with zipfile.ZipFile(to, "w", zipfile.ZIP_DEFLATED) as archive:
         for path in files:
             archive.write(path, path.relative_to(folder).as_posix())
@@ -137,13 +166,20 @@ def _archive(to: Path) -> None:
     print(f"specimens: {sum(len(shelf.specimens) for shelf in shelves)}")
 
 
-def _take_in(file: Path) -> None:
+def _take_in(file: Path, *, replace: bool) -> None:
     target = store.collection_folder()
     if (target / "specimens.db").exists() and store.read_shelves(target):
-        target.rename(target.with_name(f"{target.name} before"))
+        if not replace:
+            sys.exit("sporelog: there is a collection already; say --replace if it may go")
+        shutil.rmtree(target)
     target.mkdir(parents=True, exist_ok=True)
     with zipfile.ZipFile(file) as archive:
+        proof = archive.read("PROOF").decode().splitlines()
         archive.extractall(target, [n for n in archive.namelist() if n != "PROOF"])
+    taken = {hashlib.sha256(p.read_bytes()).hexdigest() for p in target.rglob("*") if p.is_file()}
+    if {line.split(" ")[0] for line in proof} - taken:
+        sys.exit("sporelog: the archive does not prove what is in it")
+    print(f"taken in: {len(proof)} files")
 
 
 def _add(name: str, found: str) -> None:

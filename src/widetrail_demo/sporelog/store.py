@@ -46,6 +46,11 @@ def settings_file() -> Path:
     return here.config_folder() / "Sporelog" / "sporelog.ini"
 
 
+def keeper_file() -> Path:
+    """Return the file that names the sole keeper while there is one."""
+    return settings_file().with_name("keeper")
+
+
 def read_settings() -> ConfigParser:
     """Return the settings; empty where there is no file yet."""
     settings = ConfigParser(interpolation=None)
