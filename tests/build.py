@@ -2,13 +2,23 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Mapping
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
 from pathlib import Path
+from typing import Any
 
 from widetrail.finding import Finder
-from widetrail.machine import FolderMachine
+from widetrail.machine import Effects, FolderMachine, medium_of
+from widetrail.parcel import Parcel, set_out
+from widetrail.planning import make_plan
 from widetrail.recipe import load_recipe_text
-from widetrail.steps import KINDS
+from widetrail.steps import KINDS, Done
+from widetrail.walking import Answers, Company, LegDone, Patience, Visit
+from widetrail.walking.hands import Answer
+
+NOW = datetime(2026, 11, 24, 9, 0, tzinfo=UTC)
 
 HOMES = {"windows": "C:/Users/ada", "macos": "/Users/ada", "linux": "/home/ada"}
 
@@ -60,3 +70,105 @@ def find(here: FolderMachine, body: str, sign: str = SIGN, *, ask: bool = False)
     text = HEAD + sign + body
     loaded = load_recipe_text(text if "items:" in body else text + TAIL, "test", KINDS)
     return Finder(here, loaded, ask_programs=ask)
+
+
+PROGRAM = "/opt/fernbook/fernbook"
+TRAIL_HEAD = """
+recipe: 1
+revision: 1
+application:
+  id: fernbook
+  name: Fernbook
+  programs: {fernbook: fernbook}
+  screen: [fernbook, say, hello]
+  open: [fernbook, open]
+  close: [fernbook, close]
+  lock: "{notes}/lock"
+recognise:
+  - sign: {file: "{home}/fernbook.ini"}
+places:
+  notes: {folder: "{home}/notes"}
+  extra: {folder: "{home}/extra"}
+readings:
+  pages: {files: "{notes}/*.txt"}
+  first: {text: "{notes}/one.txt", at: '^(.*)$'}
+  begun: {file: "{notes}/session"}
+  kept: {ini: "{home}/fernbook.ini", at: fernbook/kept}
+asks:
+  word: {secret: A word for the file}
+  colour: {text: Which colour}
+"""
+
+
+@dataclass(frozen=True)
+class Trail:
+    """Two machines with Fernbook, and the parcel of a move between them."""
+
+    folder: Path
+    hands: Mapping[str, Answer] = field(default_factory=dict)
+
+    @property
+    def old(self) -> FolderMachine:
+        return FolderMachine(self.folder / "old")
+
+    @property
+    def new(self) -> FolderMachine:
+        return FolderMachine(self.folder / "new")
+
+    @property
+    def parcel(self) -> Parcel:
+        return Parcel(self.folder / "parcel", Effects())
+
+    def notes(self, station: str) -> Path:
+        return self.folder / station / "root/home/ada/notes"
+
+    def visit(self, station: str, effects: Effects | None = None, **patience: Any) -> Visit:
+        machine = FolderMachine(self.folder / station, effects)
+        patience = {"waits": False, **patience}
+        company = Company(Answers(self.hands), patience=Patience(**patience))
+        return Visit(Parcel(self.folder / "parcel", machine.effects), machine, company=company)
+
+    def walk(self, station: str, effects: Effects | None = None, **patience: Any) -> LegDone:
+        return self.visit(station, effects, **patience).walk(NOW)
+
+    def everything(self) -> str:
+        """Return all that the tool wrote or keeps, as one text."""
+        files = [p for p in self.folder.rglob("*") if p.is_file()]
+        return "".join(p.read_bytes().decode("utf-8", "replace") for p in files)
+
+
+def outcomes(done: LegDone) -> dict[str, str]:
+    """Return how each step came out, by its id: done, or why it did not."""
+    return {
+        s.step.id: "done" if isinstance(s.outcome, Done) else s.outcome.reason for s in done.steps
+    }
+
+
+def trail(
+    folder: Path, items: str, *, hands: Mapping[str, Answer] | None = None, head: str = TRAIL_HEAD
+) -> Trail:
+    """Make two machines with notes on old, and set out with a recipe of ``items``."""
+    script = Path(__file__).with_name("fernbook.py")
+    programs = f"programs:\n- path: {PROGRAM}\n  start: ['{sys.executable}', '{script}']\n"
+    notes = {"/home/ada/notes/one.txt": "one\n", "/home/ada/notes/two.txt": "two\n"}
+    for name, files in (("old", notes), ("new", {})):
+        machine(folder / name, files={PROGRAM: "", **files}, more=f"identity: {name}\n{programs}")
+    made = Trail(folder, hands or {})
+    loaded = load_recipe_text(f"{head}items:\n{items}", "test", KINDS)
+    plan = make_plan([loaded], made.old, made.new, medium_of(folder), NOW)
+    set_out(folder / "parcel", plan, [loaded], "run", NOW, Effects())
+    return made
+
+
+def item(steps: str, more: str = "") -> str:
+    """Return one item, the notes, that goes by one route with the legs ``steps``."""
+    return f"""
+  notes:
+    title: Notes
+    from: notes
+    leave: [lock]
+{more}
+    routes:
+      - name: way
+{steps}
+"""

@@ -7,7 +7,6 @@ import json
 import shutil
 from collections.abc import Callable
 from dataclasses import dataclass
-from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
@@ -15,14 +14,13 @@ import pytest
 from click.testing import CliRunner
 from hypothesis import settings
 
+from build import NOW as NOW
 from widetrail.cli import main
 from widetrail.machine import Effect
 from widetrail_demo.world import build_world
 
 settings.register_profile("ours", deadline=None, derandomize=True)
 settings.load_profile("ours")
-
-NOW = datetime(2026, 11, 24, 9, 0, tzinfo=UTC)
 
 
 @dataclass(frozen=True)

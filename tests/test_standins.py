@@ -69,8 +69,12 @@ def test_sporelog_archives_need_a_late_enough_release(world: World, files: tuple
     refused = start(world.old, "sporelog", "archive", "--to", files[0])
     assert "archives need release 5.4" in refused.errors
     (world.old / "disks/C/Program Files/Sporelog/release.txt").write_text("5.4\n")
+    assert "for a sole keeper" in start(world.old, "sporelog", "archive", "--to", files[0]).errors
+    assert start(world.old, "sporelog", "keeper", "begin").status == 0
     assert start(world.old, "sporelog", "archive", "--to", files[0]).output == "specimens: 412\n"
-    assert start(world.new, "sporelog", "take-in", files[0]).status == 0
+    assert start(world.old, "sporelog", "keeper", "end").status == 0
+    assert "say --replace" in start(world.new, "sporelog", "take-in", files[0]).errors
+    assert start(world.new, "sporelog", "take-in", files[0], "--replace").status == 0
     shown = [start(m, "sporelog", "list").output.splitlines()[2:] for m in (world.old, world.new)]
     assert shown[0] == shown[1]
 

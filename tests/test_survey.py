@@ -49,7 +49,7 @@ NEW_DESK = {
         ("potting-shed", OLD_DESK),
         ("glass-office", NEW_DESK),
         ("seed-vault", {"brackenwend": "11.2", "frondsign": "3.8.1", "quillbox": "8.2"}),
-        ("herbarium-nook", {"brackenwend": "12.0.1", "frondsign": "4.1"}),
+        ("herbarium-nook", {"brackenwend": "12.0.1", "frondsign": "4.1", "quillbox": "9.1"}),
         ("gatehouse", {"brackenwend": None, "frondsign": None, "quillbox": "9.0-lts"}),
     ],
 )

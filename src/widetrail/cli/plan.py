@@ -12,7 +12,7 @@ import click
 from widetrail.cli.output import Page, json_option, load_recipes, now, open_machine, print_json
 from widetrail.errors import Halted, InputUnusable
 from widetrail.finding import make_card, read_card
-from widetrail.formats.quantities import show_size
+from widetrail.formats.quantities import show_files, show_size
 from widetrail.formats.texts import for_people
 from widetrail.machine import Effects, medium_of
 from widetrail.parcel import set_out
@@ -145,7 +145,7 @@ def show_plan(page: Page, plan: Plan) -> None:
 def _show_item(page: Page, item: PlannedItem) -> None:
     page.line(item.title, "bold", indent=2)
     why = f"; {', '.join(item.met)}" if item.met else ""
-    page.line(f"by: {item.route} ({item.files} files, {show_size(item.size)}){why}", indent=4)
+    page.line(f"by: {item.route} ({show_files(item.files)}, {show_size(item.size)}){why}", indent=4)
     for passed in item.passed_over:
         page.line(f"not by: {passed.route}, since {passed.reason}", "dim", indent=4)
     for assumed in item.assumed:

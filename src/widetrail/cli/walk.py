@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
@@ -11,11 +12,21 @@ from widetrail.cli.company import make_company
 from widetrail.cli.output import Page, consent, json_option, now, open_machine, print_json
 from widetrail.cli.plan import show_plan
 from widetrail.errors import Halted, WentWrong
+from widetrail.formats.quantities import show_files
 from widetrail.machine import Effects
 from widetrail.parcel import Parcel
 from widetrail.recipe import Station
+from widetrail.reporting import show_answer
 from widetrail.steps import Done, Failed, Waits
-from widetrail.walking import LegDone, Report, StepDone, Visit, make_report
+from widetrail.walking import (
+    CheckLine,
+    ItemReport,
+    LegDone,
+    Report,
+    StepDone,
+    Visit,
+    make_report,
+)
 
 
 @click.command("walk")
@@ -126,8 +137,10 @@ def show_done(page: Page, done: LegDone, report: Report, parcel: Path) -> None:
     else:
         end = "waits" if done.waits else "is done"
         page.title(f"Leg {done.leg.number} on {done.machine} {end}")
-    for step in done.steps:
-        _show_step(page, step)
+    walked = {step.step.item for step in done.steps}
+    for item in report.items:
+        if item.id in walked:
+            _show_item(page, item, {s.step.id: s for s in done.steps})
     for trouble in done.troubles:
         page.line(f"went wrong at the end: {trouble}", "red", indent=2)
     for proved in done.proved:
@@ -144,18 +157,32 @@ def show_done(page: Page, done: LegDone, report: Report, parcel: Path) -> None:
         page.line(f"The trail is at its end. See: widetrail report {parcel}", "bold")
 
 
-def _show_step(page: Page, step: StepDone) -> None:
-    outcome = step.outcome
-    if not isinstance(outcome, Done):
-        state = "failed" if isinstance(outcome, Failed) else "waits"
-        style = "red" if isinstance(outcome, Failed) else "yellow"
-        page.line(f"{state}: {step.words}: {outcome.reason}", style, indent=2)
-        page.line(outcome.todo, indent=4)
-        return
-    page.line(f"done: {step.words}", "green", indent=2)
-    aside = outcome.facts.get("put aside")
-    for path in aside if isinstance(aside, list) else []:
+def _show_item(page: Page, item: ItemReport, walked: Mapping[str, StepDone]) -> None:
+    """Show how an item stands now, and what of it was walked badly."""
+    styles = {"carried": "green", "failed": "red", "waiting": "yellow"}
+    verified = f", {show_files(item.verified)} verified" if item.verified else ""
+    page.line(f"{item.state}: {item.title}{verified}", styles.get(item.state, ""), indent=2)
+    if item.checks:
+        page.line(", ".join(map(_check_words, item.checks)), indent=4)
+    for line in item.steps:
+        if line.id in walked:
+            page.line(f"{line.state}: {walked[line.id].words}", styles["failed"], indent=4)
+            page.line(line.reason, indent=6)
+            page.line(line.todo, indent=6)
+    for path in item.put_aside:
         page.line(f"what was there before is kept in {path}", indent=4)
+
+
+def _check_words(check: CheckLine) -> str:
+    """Return a check in a few words: the value where it holds, else both."""
+    new, name = _few(check.new), check.name.replace("_", " ")
+    if check.verdict == "holds":
+        return f"{name} {new}"
+    return f"{name} {check.verdict} ({_few(check.old)} on old, {new} on new)"
+
+
+def _few(value: Any) -> str:
+    return f"({len(value)} entries)" if isinstance(value, list) else show_answer(value)
 
 
 def _step(step: StepDone) -> dict[str, Any]:

@@ -22,6 +22,11 @@ def parse_size(text: str) -> int:
     return int(float(match.group(1)) * _UNITS[match.group(2).upper()])
 
 
+def show_files(count: int) -> str:
+    """Return a number of files for people."""
+    return "1 file" if count == 1 else f"{count} files"
+
+
 def show_size(size: int) -> str:
     """Return ``size`` bytes for people: three digits or so, and a unit."""
     amount, unit = float(size), "B"

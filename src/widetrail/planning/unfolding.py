@@ -44,7 +44,10 @@ def unfold_steps(
 
 
 def _judged(item: Item, subject: str, chosen: Chosen, moving: list[Step]) -> list[Step]:
-    """Put what is noted before ``moving`` and what is checked after it."""
+    """Put what is noted before ``moving``, and what is checked after all of it that is on new.
+
+    What is left to do elsewhere then waits for the check.
+    """
     wanted: dict[str, str | tuple[str, ...]] = {
         name: check.compare
         for name, check in sorted(item.checks.items())
@@ -62,15 +65,18 @@ def _judged(item: Item, subject: str, chosen: Chosen, moving: list[Step]) -> lis
     ]
     if not wanted:
         return [note, *first]
+    last = max((n for n, step in enumerate(first, start=1) if step.station == "new"), default=0)
+    before, then = first[:last], first[last:]
     check = Step(
         id=f"{subject}/check",
         kind="check",
         station="new",
         item=subject,
         arguments=wanted,
-        after=(note.id, *(step.id for step in moving)),
+        after=(note.id, *(step.id for step in before)),
     )
-    return [note, *first, check]
+    then = [step.model_copy(update={"after": (*step.after, check.id)}) for step in then]
+    return [note, *before, check, *then]
 
 
 def _compared_with_old(item: Item, route: Route) -> Iterator[str]:

@@ -28,8 +28,9 @@ FACTS = (
 AS_OLD = ("same", "same or later")
 """What a need of new's release may say of old's."""
 
-_DURATION = re.compile(r"(\d{1,6})\s*(min|h|days?|weeks?|months?|years?)")
+_DURATION = re.compile(r"(\d{1,6})\s*(s|min|h|days?|weeks?|months?|years?)")
 _DAYS = {"day": 1, "week": 7, "month": 365.2425 / 12, "year": 365.2425}
+_SECONDS = {"s": 1, "min": 60, "h": 3600}
 
 
 def parse_duration(text: str) -> timedelta:
@@ -40,11 +41,11 @@ def parse_duration(text: str) -> timedelta:
     """
     match = _DURATION.fullmatch(text.strip())
     if match is None:
-        hint = "Write a number and min, h, days, weeks, months or years"
+        hint = "Write a number and s, min, h, days, weeks, months or years"
         raise flaw("duration", f'"{text}" is no duration', hint)
     number, unit = int(match[1]), match[2]
-    if unit in ("min", "h"):
-        return timedelta(minutes=number * (60 if unit == "h" else 1))
+    if unit in _SECONDS:
+        return timedelta(seconds=number * _SECONDS[unit])
     return timedelta(days=number * _DAYS[unit.rstrip("s")])
 
 
@@ -129,7 +130,7 @@ class Condition(Model):
         if self.within is not None:
             words.append(f"within {self.within}")
         if self.covers is not None:
-            words.append("covering old's")
+            words.append("at least what old has")
         return " and ".join(words)
 
 

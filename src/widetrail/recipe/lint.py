@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from typing import Literal
 
 from widetrail.findings import Finding, did_you_mean
 from widetrail.formats.checked import Where, mark_at
 from widetrail.formats.marked import Map
 from widetrail.recipe.conditions import AS_OLD, Limit, Needs
+from widetrail.recipe.lint_steps import COMMANDS, Struck, lint_steps, named_in_steps
 from widetrail.recipe.models import (
     Item,
     Loss,
@@ -28,7 +28,7 @@ Used = tuple[Where, str]
 
 def lint(recipe: Recipe, tree: Map, file: str) -> Iterator[Finding]:
     """Give the findings of a recipe that is sound in its parts."""
-    rules = (_braces, _names, _circles, _checks, _programs, _routes, _unused)
+    rules = (_braces, _names, _circles, _checks, _programs, lint_steps, _routes, _unused)
     for rule in rules:
         for code, where, message, hint, severity in rule(recipe):
             mark, walked = mark_at(tree, where)
@@ -36,8 +36,7 @@ def lint(recipe: Recipe, tree: Map, file: str) -> Iterator[Finding]:
             yield Finding(file, mark.line, mark.column, code, shown, message, hint, severity)
 
 
-_Found = Iterator[tuple[str, Where, str, str, Literal["error", "warning"]]]
-"""A rule's code, where it struck, a message, a hint, and how grave it is."""
+_Found = Iterator[Struck]
 
 
 def _braces(recipe: Recipe) -> _Found:
@@ -170,8 +169,8 @@ def _of_losses(losses: Sequence[Loss], at: Where) -> list[tuple[str, Where]]:
 def _programs(recipe: Recipe) -> _Found:
     application = recipe.application
     started: list[tuple[Where, str]] = []
-    if application.screen:
-        started.append((("application", "screen", 0), application.screen[0]))
+    for key in ("screen", "open", "close"):
+        started.extend((("application", key, 0), name) for name in getattr(application, key)[:1])
     for where, reading in _readings(recipe):
         if reading.output is not None:
             started.append(((*where, "output", 0), reading.output[0]))
@@ -228,7 +227,7 @@ def _commands(route: Route) -> Iterator[tuple[Where, Sequence[str]]]:
     """Give the commands that a route's steps start, with where they stand in the route."""
     for leg_number, leg in enumerate(route.legs):
         for step_number, step in enumerate(leg.steps):
-            for key in ("run", "undone_by", "ended_by"):
+            for key in COMMANDS:
                 command = getattr(step.rule, key, None)
                 if command:
                     yield ("legs", leg_number, leg.station, step_number, key, 0), command
@@ -236,6 +235,7 @@ def _commands(route: Route) -> Iterator[tuple[Where, Sequence[str]]]:
 
 def _unused(recipe: Recipe) -> _Found:
     used = {b.base for _, text in _templates(recipe) for b in braces(text)}
+    used |= named_in_steps(recipe)
     used |= {item.from_ for item in recipe.items.values()}
     for name in recipe.places:
         if name not in used:
@@ -245,6 +245,7 @@ def _unused(recipe: Recipe) -> _Found:
     parts = [part for item in recipe.items.values() for part in item.parts.values()]
     checked |= {part for part in parts if isinstance(part, str)}
     checked |= {name for item in recipe.items.values() for name, _ in _in_conditions(item)}
+    checked |= used
     for name in recipe.readings:
         if name not in checked:
             where: Where = ("readings", name)
@@ -255,8 +256,9 @@ def _templates(recipe: Recipe) -> Iterator[Used]:
     application = recipe.application
     for name, program in application.programs.items():
         yield from _choice(("application", "programs", name), program)
-    for number, argument in enumerate(application.screen):
-        yield ("application", "screen", number), argument
+    for key in ("screen", "open", "close"):
+        for number, argument in enumerate(getattr(application, key)):
+            yield ("application", key, number), argument
     for number, lock in enumerate(application.lock):
         yield from _choice(("application", "lock", number), lock)
     for number, case in enumerate(recipe.recognise):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from widetrail.formats.quantities import show_size
+from widetrail.formats.quantities import show_files, show_size
 from widetrail.formats.texts import for_people
 from widetrail.walking import Report
 
@@ -47,7 +47,7 @@ code { font-size: .95em; overflow-wrap: anywhere; } li { margin: .3rem 0; }
 {% for item in report.items %}<section>
 <h2>{{ item.title | clean }}</h2>
 <p class="{{ 'bad' if item.state == 'failed' else 'good' if item.state == 'carried' else 'soft' }}">
-{{ item.state }} by “{{ item.route | clean }}”, {{ item.files }} files,
+{{ item.state }} by “{{ item.route | clean }}”, {{ item.files | files }},
 {{ item.size | size }}{% if item.verified %}, {{ item.verified }} verified on
 {{ report.new | clean }}{% endif %}</p>
 <p><code>{{ item.old_path | clean }}</code> → <code>{{ item.new_path | clean }}</code></p>
@@ -68,7 +68,8 @@ code { font-size: .95em; overflow-wrap: anywhere; } li { margin: .3rem 0; }
 {% if item.losses %}<table class="wrap"><tr><th>Not carried</th><th>What to do</th></tr>
 {% for loss in item.losses %}<tr><td>{{ loss.what | clean }}</td><td>{{ loss.remedy | clean }}
 {%- if loss.proof == "seen" %} <span class="good">Seen to be done.</span>{% endif %}
-{%- if loss.lacking %} <span class="soft">{{ loss.lacking | clean }}</span>{% endif %}</td></tr>
+{%- if loss.lacking %} <span class="soft">Seen to be done once
+{{ loss.lacking | clean }}.</span>{% endif %}</td></tr>
 {% endfor %}</table>{% endif %}
 </section>{% endfor %}
 {% for item in report.left %}<section><h2>{{ item.title | clean }}</h2>
@@ -94,6 +95,7 @@ def render_page(report: Report) -> str:
     environment.filters |= {
         "clean": for_people,
         "size": show_size,
+        "files": show_files,
         "value": show_answer,
         "time": show_time,
     }

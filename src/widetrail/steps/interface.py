@@ -309,6 +309,9 @@ class Doing(Protocol):
         ``at`` in it is its place in the journal: what came later has a higher one.
         """
 
+    def records(self, event: str) -> tuple[Facts, ...]:
+        """Return every record of that event in the station's journal, oldest first."""
+
     def ask(self, asked: Asked) -> str | None:
         """Ask the person."""
 

@@ -109,14 +109,19 @@ def _open(step: Step, doing: Doing) -> Outcome:
 def _close(step: Step, doing: Doing) -> Outcome:
     application = doing.application(step.item)
     if application.close:
-        done = doing.run(step, application.close, _COMMAND_WITHIN)
-        if done.status != 0:
-            said = doing.masked(done.errors.strip()[:200])
-            doing.onlooker.waits(f"{application.name} did not close when asked: {said}")
-    elif doing.open_signs(step.item):
-        asked = _by_hand(step, doing, f"Close {application.name}.", "closed")
-        if isinstance(asked, Failed):
-            return asked
+        name, asked = application.name, [False]
+
+        def what() -> str:
+            signs = doing.open_signs(step.item)
+            if signs and not asked[0]:  # it may have been too early, so it is asked once more
+                done = doing.run(step, application.close, _COMMAND_WITHIN)
+                asked[0] = done.status == 0
+            return f"{name} is open: {signs}" if signs else ""
+
+        doing.await_(what, f"Close {name}, then walk again.")
+        return Done({"closed": "it is closed"})
+    if doing.open_signs(step.item):
+        _by_hand(step, doing, f"Close {application.name}.", "closed")
     doing.await_closed(step.item)
     return Done({"closed": "it is closed"})
 

@@ -28,7 +28,7 @@ def _missing(doing: Doing, item: str, name: str, condition: Condition) -> str:
     before = of_old.value if of_old is not None else None
     if condition_holds(condition, found.value, before, doing.now):
         return ""
-    wanted = str(condition) if of_old is None else f"at least old's {of_old}"
+    wanted = str(condition) if of_old is None else f"at least what old has ({of_old})"
     return f"{shown(name)} must be {wanted}, and is {str(found) or 'empty'}"
 
 

@@ -31,7 +31,7 @@ from widetrail.steps.interface import (
     Unfolding,
 )
 from widetrail.steps.proving import missing, take
-from widetrail.steps.saving import put_back, save
+from widetrail.steps.saving import keep_first, put_back, save
 
 Arguments = Annotated[tuple[ArgumentText, ...], Field(min_length=1)]
 
@@ -171,7 +171,10 @@ class Run:
             for place in places:
                 put_back(step, doing, place)
             self._clear_made(step, doing)
-        return outcome
+            return outcome
+        assert isinstance(outcome, Done)
+        aside: Facts = {"put aside": [k for p in places if (k := keep_first(step, doing, p))]}
+        return Done({**outcome.facts, **aside})
 
     def _start(self, step: Step, rule: RunRule, doing: Doing) -> Outcome:
         if step.texts("ended by"):
@@ -328,8 +331,7 @@ def _told(rule: RunRule, completed: Completed) -> tuple[dict[str, str], str]:
         except Unreadable as error:
             return told, f"{name}: what it printed {error}"
         if len(matches) != 1:
-            many = f"{len(matches)} times" if matches else "not"
-            return told, f"it tells {name} {many}, and once was expected"
+            return told, f"it tells {name} {len(matches)} times, and once was expected"
         told[name] = str(matches[0].value)
     return told, ""
 

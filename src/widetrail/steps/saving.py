@@ -50,6 +50,28 @@ def put_back(step: Step, doing: Doing, place: str) -> None:
     doing.record(f"put back {place}", step=step.id, place=place)
 
 
+def keep_first(step: Step, doing: Doing, place: str) -> str:
+    """Let go of what was saved for a step where an earlier one of this run saved the place too.
+
+    Return where what was there before this run is kept, if the step's own copy is that.
+    """
+    saved = _saved(step, doing, place)
+    kept = str(saved["kept"]) if saved is not None else ""
+    first = doing.records(f"saved {place}")[0]
+    if not kept or first["step"] == step.id or _put_back(doing, place, str(first["step"])):
+        return kept
+    host = doing.machine.host(kept)
+    if host.is_dir() and not host.is_symlink():
+        doing.machine.effects.remove_tree(host)
+    elif host.is_symlink() or host.exists():
+        doing.machine.effects.remove_file(host)
+    return ""
+
+
+def _put_back(doing: Doing, place: str, step: str) -> bool:
+    return doing.recorded(f"put back {place}", step) is not None
+
+
 def _saved(step: Step, doing: Doing, place: str) -> dict[str, object] | None:
     """Return the newest record of what was saved, unless it was put back since."""
     saved = doing.recorded(f"saved {place}", step.id)

@@ -457,6 +457,9 @@ class WalkDoing:
     def record(self, event: str, **facts: Fact) -> None:
         self.journal.add(self.masker.mask_all({"event": event, **facts}))
 
+    def records(self, event: str) -> tuple[Facts, ...]:
+        return tuple(dict(r) for r in self.journal.records if r["event"] == event)
+
     def recorded(self, event: str, step: str) -> Facts | None:
         return self.journal.newest(event, step=step)
 

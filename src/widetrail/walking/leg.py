@@ -316,7 +316,7 @@ class _Walk:
         self, visit: Visit, doing: WalkDoing, unfit: Mapping[str, str], now: datetime
     ) -> None:
         self._visit, self._doing, self._unfit, self._now = visit, doing, unfit, now
-        self._journal, self._parcel = visit.journal, visit.parcel
+        self._journal = visit.journal
         self._outcomes = dict(visit.parcel.outcomes)
         self._leg = visit.due if visit._leg_due_here else visit.done_here
 
@@ -326,8 +326,8 @@ class _Walk:
         doing.machine.effects.make_folders(doing.machine.host(doing.workroom))
         self._pin()
         number = self._leg.number
-        self._journal.add({"event": "leg begun", "leg": number, "plan": self._parcel.plan.id})
-        self._parcel.begin_leg()
+        self._journal.add({"event": "leg begun", "leg": number, "plan": visit.parcel.plan.id})
+        visit.parcel.begin_leg()
         done: list[StepDone] = []
         with doing.cargo():
             doing.end_later(steps)
@@ -394,7 +394,8 @@ class _Walk:
         proved = newly_proved(self._doing, proofs)
         facts = {**self._visit._facts(self._now), "steps": steps, "proofs": proofs}
         assert self._leg is not None
-        self._parcel.end_leg(facts, self._now, self._doing.writer, self._doing.made, event)
+        self._visit.parcel = self._doing.parcel  # a detached one lies on this machine now
+        self._visit.parcel.end_leg(facts, self._now, self._doing.writer, self._doing.made, event)
         self._journal.add({"event": event, "leg": self._leg.number})
         return proved
 

@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from widetrail.recipe.models import Loss
+from widetrail.steps.person import conditions
 from widetrail.steps.proving import missing
 from widetrail.walking.doing import WalkDoing
 
 Proofs = dict[str, dict[str, str]]
-"""By item and what its loss is called, what is missing still; empty where it was made good."""
+"""By item and what its loss is called, what must come to be still; empty where it was made good."""
 
 
 def look_at_proofs(doing: WalkDoing) -> Proofs:
@@ -20,8 +21,9 @@ def look_at_proofs(doing: WalkDoing) -> Proofs:
     for item in doing.plan.items:
         if doing.came_here(item.id):
             for loss in _with_proof(doing, item.id):
-                lacking = "; ".join(missing(doing, item.id, loss.proof))
-                found.setdefault(item.id, {})[loss.what] = doing.masked(lacking)
+                lacking = missing(doing, item.id, loss.proof)
+                told = " and ".join(conditions(loss.proof)) if lacking else ""
+                found.setdefault(item.id, {})[loss.what] = told
     return found
 
 

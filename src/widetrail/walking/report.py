@@ -28,7 +28,7 @@ class LossLine:
     """Something that is not carried, with its remedy.
 
     ``proof`` is ``none`` where nothing shows that it was made good, ``open`` until it was, with
-    what is ``lacking``, and ``seen`` then.
+    what must come to be (``lacking``), and ``seen`` then.
     """
 
     what: str
@@ -143,7 +143,7 @@ class Report:
         """Return what to do for a loss; the item is named where others lose the same."""
         same = sum(other.what == loss.what for _, other in self._losses())
         named = f" ({item.title})" if same > 1 else ""
-        lacking = f" ({loss.lacking})" if loss.lacking else ""
+        lacking = f" (seen to be done once {loss.lacking})" if loss.lacking else ""
         return f"For {loss.what}{named}: {loss.remedy}{lacking}"
 
     def as_json(self) -> dict[str, Any]:
