@@ -9,11 +9,11 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-from widetrail.finding import Finder
+from widetrail.finding import Finder, make_card
 from widetrail.machine import Effects, FolderMachine, medium_of
 from widetrail.parcel import Parcel, set_out
 from widetrail.planning import make_plan
-from widetrail.recipe import load_recipe_text
+from widetrail.recipe import Station, load_recipe_text
 from widetrail.steps import KINDS, Done
 from widetrail.walking import Answers, Company, LegDone, Patience, Visit
 from widetrail.walking.hands import Answer
@@ -122,13 +122,14 @@ class Trail:
     def notes(self, station: str) -> Path:
         return self.folder / station / "root/home/ada/notes"
 
-    def visit(self, station: str, effects: Effects | None = None, **patience: Any) -> Visit:
+    def visit(self, station: Station, effects: Effects | None = None, **patience: Any) -> Visit:
         machine = FolderMachine(self.folder / station, effects)
         patience = {"waits": False, **patience}
         company = Company(Answers(self.hands), patience=Patience(**patience))
-        return Visit(Parcel(self.folder / "parcel", machine.effects), machine, company=company)
+        parcel = Parcel(self.folder / "parcel", machine.effects)
+        return Visit(parcel, machine, station=station, company=company)
 
-    def walk(self, station: str, effects: Effects | None = None, **patience: Any) -> LegDone:
+    def walk(self, station: Station, effects: Effects | None = None, **patience: Any) -> LegDone:
         return self.visit(station, effects, **patience).walk(NOW)
 
     def everything(self) -> str:
@@ -151,12 +152,13 @@ def trail(
     script = Path(__file__).with_name("fernbook.py")
     programs = f"programs:\n- path: {PROGRAM}\n  start: ['{sys.executable}', '{script}']\n"
     notes = {"/home/ada/notes/one.txt": "one\n", "/home/ada/notes/two.txt": "two\n"}
-    for name, files in (("old", notes), ("new", {})):
+    for name, files in (("old", notes), ("new", {}), ("between", {})):
         machine(folder / name, files={PROGRAM: "", **files}, more=f"identity: {name}\n{programs}")
     made = Trail(folder, hands or {})
     loaded = load_recipe_text(f"{head}items:\n{items}", "test", KINDS)
     plan = make_plan([loaded], made.old, made.new, medium_of(folder), NOW)
-    set_out(folder / "parcel", plan, [loaded], "run", NOW, Effects())
+    card = make_card(made.new, [loaded])
+    set_out(folder / "parcel", plan, [loaded], "run", NOW, Effects(), card)
     return made
 
 

@@ -1,23 +1,30 @@
 """Doing every kind of step: real processes and files, and what comes of misbehaving programs."""
 
+import base64
+import html
 import json
 import os
+import pty
+import shlex
 import subprocess
 import sys
 import time
+import unicodedata
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
+from urllib.parse import quote, quote_plus
 
 import pytest
 
 from build import NOW, PROGRAM, TRAIL_HEAD, Trail, item, outcomes, trail
-from conftest import Stopped, contents
-from widetrail.errors import Halted, Obstructed, Waiting
+from conftest import Stopped, contents, widetrail
+from widetrail.errors import Halted, InputUnusable, Obstructed, Waiting
+from widetrail.formats.masking import Masker
 from widetrail.machine import Effects, FolderMachine
-from widetrail.recipe import load_recipe_text
+from widetrail.recipe import Station, load_recipe_text
 from widetrail.steps import KINDS, Failed
-from widetrail.walking import make_report
+from widetrail.walking import Visit, make_report
 
 OLD, NEW = "        legs:\n          - old:", "        legs:\n          - new:"
 
@@ -193,7 +200,7 @@ def test_a_wait_tells_how_far_it_is_and_ends_when_all_is_there(tmp_path: Path) -
     clock = [0.0]
 
     class Watch:
-        def begins(self, step: object, words: str) -> None: ...
+        def begins(self, step: object, words: str, number: int, total: int) -> None: ...
 
         def waits(self, what: str) -> None: ...
 
@@ -309,7 +316,7 @@ def test_what_a_cut_off_leg_began_is_ended_by_the_next_walk(tmp_path: Path) -> N
     assert (one.notes("old") / "count").read_text() == "once\n"
 
 
-def _cut(one: Trail, station: str, effects: Effects) -> None:
+def _cut(one: Trail, station: Station, effects: Effects) -> None:
     """Walk, where being stopped runs nothing more, as a kill would."""
     visit = one.visit(station, effects)
     doing = visit.look_ahead(NOW)
@@ -520,3 +527,91 @@ def test_secrets_in_recipes_get_their_warnings() -> None:
     )
     loaded = load_recipe_text(text, "test", KINDS)
     assert {"secret-env", "secret-told"} <= {f.rule for f in loaded.findings}
+
+
+def test_a_station_between_does_its_leg_on_whatever_machine_it_is(tmp_path: Path) -> None:
+    give = "{run: [fernbook, give, '{parcel}/request'], makes: '{parcel}/request'}"
+    errand = (
+        "{run: [fernbook, errand, '{parcel}/request', '{parcel}/answer'], makes: '{parcel}/answer'}"
+    )
+    legs = f"{OLD}\n              - {give}\n          - between:\n              - {errand}"
+    take = "run: [fernbook, take, '{parcel}/answer']"
+    one = trail(tmp_path, item(f"{legs}\n          - new:\n              - {take}"))
+    assert one.walk("old").next_machine == "a machine with a network"
+    with pytest.raises(InputUnusable, match="is not a machine of this plan"):
+        Visit(one.parcel, FolderMachine(one.folder / "between"))
+    assert set(outcomes(one.walk("between")).values()) == {"done"}
+    one.walk("new")
+    assert (one.notes("new") / "taken.txt").read_text() == "answered: one\ntwo\n"
+
+
+ANSWERS = ((b"Shall this be done?", b"y"), (b"A word for the file:", b"reed bunting"),
+           (b"Repeat for confirmation:", b"reed bunting"), (b"Is it done?", b"y"))  # fmt: skip
+
+
+def test_a_person_at_a_terminal_is_asked_once_and_their_secret_is_not_shown(tmp_path: Path) -> None:
+    fed = "{run: [fernbook, lines], stdin: '{word}'}"
+    steps = (fed, fed, "{person: Sign the book., name: signed}")
+    one = trail(tmp_path, old(*steps))
+    command = [sys.executable, "-m", "widetrail", "walk", "parcel", "--machine", "old"]
+    child, terminal = pty.fork()
+    if child == 0:
+        os.chdir(one.folder)
+        os.execv(sys.executable, command)
+    shown, waiting = b"", list(ANSWERS)
+    with suppress(OSError):
+        while data := os.read(terminal, 4096):
+            shown += data
+            if waiting and waiting[0][0] in shown.rpartition(b"\n")[2]:
+                os.write(terminal, waiting.pop(0)[1] + b"\n")
+    assert (os.waitstatus_to_exitcode(os.waitpid(child, 0)[1]), waiting) == (0, [])
+    text = shown.decode()
+    assert "You: Sign the book." in text
+    assert text.count("A word for the file:") == 1
+    assert "reed bunting" not in text
+    assert (one.notes("old") / "stdin").read_text() == "reed bunting\n"
+
+
+def test_answers_come_from_a_file_and_no_wait_ends_with_3(tmp_path: Path) -> None:
+    one = trail(tmp_path, old("{run: [fernbook, lines], stdin: '{word}'}", PERSON))
+    here = ("walk", one.folder / "parcel", "--machine", one.folder / "old", "--yes", "--no-wait")
+    ran = widetrail(*here)
+    assert (ran.status, ran.err.count("nobody answers: A word for the file")) == (3, 1)
+    assert "give fernbook.word with --answers" in ran.err
+    answers = tmp_path / "answers.yaml"
+    answers.write_text("fernbook.word: reed bunting\nkeep: nonsense\n")
+    ran = widetrail(*here, "--answers", answers, "--json")
+    assert (ran.status, [s["state"] for s in ran.json["steps"]]) == (3, ["done", "waits"])
+    assert ran.json["steps"][1]["reason"].startswith("Keep the book.: a person has to do it")
+    assert ran.json["tasks"][0] == "Fernbook: Notes: Do it, then walk again (keep)."
+    answers.write_text("word: [reed]\n")
+    ran = widetrail(*here, "--answers", answers)
+    assert (ran.status, "answers.yaml: the answers cannot be used" in ran.err) == (2, True)
+
+
+SECRETS = ("pass=w0rd&", 'it\'s "quoted" <b>', "naïve \\ path", "two\nlines here", "日本 語")
+
+
+@pytest.mark.parametrize("secret", SECRETS)
+def test_every_spelling_of_a_secret_is_masked(secret: str) -> None:
+    masker = Masker()
+    masker.add("word", secret)
+    line = secret.splitlines()[-1]
+    spelled = [
+        secret, json.dumps(secret), json.dumps(secret, ensure_ascii=False), quote(secret),
+        quote_plus(secret), html.escape(secret), shlex.quote(secret), repr(secret), line.upper(),
+        base64.b64encode(secret.encode()).decode(), secret.encode().hex(),
+        unicodedata.normalize("NFD", secret), line.replace("'", "\'\'"),
+    ]  # fmt: skip
+    for text in spelled:
+        masked = masker.mask(f"before {text} after")
+        assert "‹word›" in masked, text
+        assert line.casefold() not in masked.casefold()
+
+
+def test_a_short_secret_is_masked_only_where_it_stands_alone() -> None:
+    masker = Masker()
+    masker.add("pin", "17")
+    assert masker.mask_all({"a": "17 of 1700", "b": [17, 1700]}) == {
+        "a": "‹pin› of 1700", "b": ["‹pin›", 1700],
+    }  # fmt: skip

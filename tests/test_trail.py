@@ -356,6 +356,31 @@ def test_the_demo_rehearsals_pass_and_leave_their_machines_alone(world: World) -
     assert contents(world.folder) == before
 
 
+def test_all_recipes_are_walked_with_every_act_of_a_person_answered_from_a_file(
+    world: World,
+) -> None:
+    sides = ("--old", world.old, "--new", world.new, "--parcel", world.parcel)
+    assert widetrail("plan", world.folder / "recipes", *sides).status == 0
+    for machine in (world.old, world.new):
+        here = ("walk", world.parcel, "--machine", machine, "--yes")
+        ran = widetrail(*here, "--answers", world.folder / "recipes/answers.yaml")
+        assert ran.status == 0, ran.out + ran.err
+        assert "reed bunting" not in ran.out + ran.err
+    report = widetrail("report", world.parcel, "--json").json
+    assert {item["state"] for item in report["items"]} == {"carried"}
+    assert len(report["items"]) == 12
+    for account in ("office@marrowfield.example", "seeds@marrowfield.example"):
+        quillbox = "C:/Program Files/Quillbox/quillbox.exe"
+        assert FolderMachine(world.new).start(quillbox, ["password", account]).status == 0
+    proved = world.walk(world.new, "--json").json["proved"]
+    assert [p.rpartition(": ")[2] for p in proved] == ["the passwords of the accounts"]
+    before = contents(world.folder)
+    again = world.walk(world.new)
+    assert "nothing changed" in again.out
+    assert contents(world.folder) == before
+    assert len(widetrail("report", world.parcel, "--json").json["ticked"]) == 1
+
+
 def test_a_rehearsal_that_expects_otherwise_fails_with_the_difference(world: World) -> None:
     world.edit("recipes/sporelog.rehearsal.yaml", lambda s: s.replace("412", "411"))
     ran = widetrail("rehearse", world.folder / "recipes/sporelog.rehearsal.yaml", "--json")

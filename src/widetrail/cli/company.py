@@ -70,14 +70,14 @@ class Watcher:
         self._bar: TaskID | None = None
         self._said = 0.0
 
-    def begins(self, step: Step, words: str) -> None:
+    def begins(self, step: Step, words: str, number: int, total: int) -> None:
         self._close()
-        self._page.line(f"· {words}", "dim", indent=2)
+        self._page.line(f"{number:>{len(str(total))}}/{total} {words}", "dim", indent=2)
         self._said = time.monotonic()
 
     def waits(self, what: str) -> None:
-        self._close()
-        self._page.line(f"waiting: {what}", "yellow", indent=4)
+        if self._bars is None:  # a bar tells it better
+            self._page.line(f"waiting: {what}", "magenta", indent=4)
 
     def moves(self, done: float, total: float, unit: str, left: float | None) -> None:
         if self._page.terminal is None:
@@ -110,7 +110,8 @@ class Watcher:
 def _bars(page: Page) -> Progress:
     from rich.progress import BarColumn, Progress, TextColumn
 
-    columns = (TextColumn("    "), BarColumn(40), TextColumn("{task.fields[far]}"))
+    bar = BarColumn(40, complete_style="green", finished_style="green")
+    columns = (TextColumn("    "), bar, TextColumn("{task.fields[far]}"))
     return Progress(*columns, console=page.terminal, transient=True)
 
 

@@ -194,8 +194,8 @@ class Hands(Protocol):
 class Onlooker(Protocol):
     """Told how a walk goes; every text is fit to be shown."""
 
-    def begins(self, step: Step, words: str) -> None:
-        """A step begins."""
+    def begins(self, step: Step, words: str, number: int, total: int) -> None:
+        """A step begins, the one of that ``number`` among the ``total`` of this walk."""
 
     def waits(self, what: str) -> None:
         """The walk waits for something, or still does."""

@@ -152,7 +152,7 @@ class WalkDoing:
         self.await_(what, "Wait until it has ended, then walk again.")
 
     def await_(self, what: Callable[[], str], todo: str, seconds: float | None = None) -> None:
-        self._company.patience.await_(what, todo, self.onlooker, seconds)
+        self._company.patience.await_(lambda: self.masked(what()), todo, self.onlooker, seconds)
 
     def clock(self) -> float:
         return self._company.patience.clock()

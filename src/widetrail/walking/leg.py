@@ -347,9 +347,9 @@ class _Walk:
 
     def _each(self, steps: tuple[Step, ...]) -> Iterator[StepDone]:
         """Do the steps, each where all came out well that it depends on."""
-        for step in steps:
+        for number, step in enumerate(steps, start=1):
             if all(came_well(self._outcomes.get(after, _MISSING)) for after in step.after):
-                yield self._step(step)
+                yield self._step(step, number, len(steps))
 
     def _pin(self) -> None:
         if self._journal.has("pinned"):
@@ -357,14 +357,14 @@ class _Walk:
         places = {name: finder.pinnable() for name, finder in self._doing.finders.items()}
         self._journal.add({"event": "pinned", "places": places})
 
-    def _step(self, step: Step) -> StepDone:
+    def _step(self, step: Step, number: int, total: int) -> StepDone:
         words = self._doing.masked(ACTS[step.kind].words(self._doing.shown(step)))
         reused = self._visit._reused(step)
         if reused is not None:
             self._doing.keep_again(step, reused)
             self._outcomes[step.id] = reused
             return StepDone(step, words, Done(reused["facts"]))
-        self._doing.onlooker.begins(step, words)
+        self._doing.onlooker.begins(step, words, number, total)
         told = self._doing.masker.mask_all(_told(self._outcome(step)))
         self._outcomes[step.id] = told
         self._journal.add({"event": "step done", "step": step.id, "outcome": told})

@@ -18,7 +18,7 @@ FIRST_PAUSE, LONGEST_PAUSE = 0.1, 5.0
 class Silent:
     """An onlooker that is told and says nothing."""
 
-    def begins(self, step: Step, words: str) -> None:
+    def begins(self, step: Step, words: str, number: int, total: int) -> None:
         """See ``Onlooker``."""
 
     def waits(self, what: str) -> None:

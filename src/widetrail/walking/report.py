@@ -136,7 +136,8 @@ class Report:
         )
 
     def _losses(self) -> list[tuple[ItemReport | LeftReport, LossLine]]:
-        parts: tuple[ItemReport | LeftReport, ...] = (*self.items, *self.left)
+        routeless = [item for item in self.left if not item.reasons]
+        parts: tuple[ItemReport | LeftReport, ...] = (*self.items, *routeless)
         return [(item, loss) for item in parts for loss in item.losses]
 
     def _task(self, item: ItemReport | LeftReport, loss: LossLine) -> str:

@@ -18,7 +18,7 @@ from pathlib import Path
 
 from widetrail_demo import here
 
-PAUSE = 0.15
+PAUSE = 0.1
 """Seconds that Leafdrop takes for a file."""
 
 
