@@ -3,7 +3,7 @@
 It is canonical JSON with the SHA-256 of its facts, so that a card that was edited or cut is told::
 
     {"card": 1, "facts": {machine, identity, platform, system, user, administrator, roots,
-     disks, applications: [{id, recipe, installations, places}]}, "sha256": …}
+     disks, shares, applications: [{id, recipe, installations, places}]}, "sha256": …}
 
 No reading's value is on it but releases and editions: it tells where things would go, not what is
 in them.
@@ -50,6 +50,7 @@ def make_card(machine: Machine, recipes: Iterable[Loaded], *, ask_programs: bool
         "network": machine.network,
         "roots": roots,
         "disks": list(machine.disks()),
+        "shares": [list(share) for share in machine.shares()],
         "home disk": {"volume": room.volume, "free": room.free},
         "applications": [
             {**_application(s), "recipe": source.digest}

@@ -87,8 +87,8 @@ class Effects:
         with self._effect("make folder", path):
             path.mkdir(mode)
 
-    def make_folders(self, path: Path) -> None:
-        """Make a folder and those above it that are missing, one effect each."""
+    def make_folders(self, path: Path) -> list[Path]:
+        """Make a folder and those above it that are missing, one effect each; return them."""
         missing = []
         at = path
         while not at.exists() and not at.is_symlink():
@@ -96,6 +96,14 @@ class Effects:
             at = at.parent
         for folder in reversed(missing):
             self.make_folder(folder)
+        return missing[::-1]
+
+    def keep_folders(self, path: Path) -> list[Path]:
+        """As ``make_folders``, and make their names durable."""
+        made = self.make_folders(path)
+        for folder in made:
+            self.sync_folder(folder.parent)
+        return made
 
     def create(self, path: Path, mode: int = 0o666) -> Writing:
         """Begin a new file; one that is there already is never touched."""
@@ -125,6 +133,26 @@ class Effects:
         """Make a symbolic link."""
         with self._effect("make link", path):
             path.symlink_to(target)
+
+    def make_hard_link(self, path: Path, to: Path) -> None:
+        """Give the file at ``to`` another name."""
+        with self._effect("make hard link", path):
+            path.hardlink_to(to)
+
+    def set_attributes(self, path: Path, attributes: Mapping[str, bytes]) -> bool:
+        """Set extended attributes of the user's own; return whether the volume has them."""
+        with self._effect("set attributes", path):
+            if sys.platform != "linux":
+                return False
+            try:
+                for name, value in attributes.items():
+                    if name.startswith(USER_ATTRIBUTES):
+                        os.setxattr(path, name, value, follow_symlinks=False)
+            except OSError as error:
+                if error.errno not in (errno.ENOTSUP, errno.EPERM, errno.E2BIG, errno.ENOSPC):
+                    raise
+                return False
+            return True
 
     def rename(self, path: Path, to: Path) -> None:
         """Rename within a volume; what is at ``to`` already is never replaced."""
@@ -235,6 +263,9 @@ class Effects:
             finally:
                 os.close(handle)
 
+
+USER_ATTRIBUTES = "user."
+"""The namespace of extended attributes that programs of an account may set (xattr(7))."""
 
 PRINTED_MOST = 16 * 1024 * 1024
 """Bytes a program may print to be listened to; one that prints more is stopped."""
@@ -408,6 +439,12 @@ class Writing:
             view = memoryview(data)
             while view:
                 view = view[os.write(self._handle, view) :]
+
+    def skip(self, size: int) -> None:
+        """Leave a hole of ``size`` bytes, which read as zeros."""
+        with self._effects._effect("write", self._path):
+            end = os.lseek(self._handle, size, os.SEEK_CUR)
+            os.ftruncate(self._handle, end)
 
     def sync(self) -> None:
         """Make what was written durable."""

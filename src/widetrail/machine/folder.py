@@ -77,6 +77,13 @@ class Synced(Model):
     service: str
 
 
+class Share(Model):
+    """A folder that lies on another computer of the network, and its name there."""
+
+    folder: str
+    share: str
+
+
 class MachineFile(Model):
     """What ``machine.yaml`` holds."""
 
@@ -89,6 +96,7 @@ class MachineFile(Model):
     redirected: dict[str, str] = Field(default_factory=dict)
     environment: dict[str, str] = Field(default_factory=dict)
     synced: tuple[Synced, ...] = ()
+    shares: tuple[Share, ...] = ()
     disks: dict[str, Disk] = Field(min_length=1)
     programs: tuple[Program, ...] = ()
     running: tuple[str, ...] = ()
@@ -194,6 +202,10 @@ class FolderMachine(HostMachine):
             if paths.is_within(path, known.folder, self.platform):
                 return known.service
         return ""
+
+    def shares(self) -> tuple[tuple[str, str], ...]:
+        known = [(share.folder, share.share) for share in self.file.shares]
+        return (*known, *((synced.folder, synced.service) for synced in self.file.synced))
 
     def registry_key(self, key: str, view: str = "64") -> Key | None:
         if self.platform != "windows":

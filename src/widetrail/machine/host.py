@@ -2,20 +2,22 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import shutil
 import stat
 import subprocess
+import sys
 import tempfile
 from abc import ABC, abstractmethod
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import BinaryIO
 
 from widetrail.errors import MachineUnusable, WentWrong
 from widetrail.formats.interface import Platform
 from widetrail.machine import paths
-from widetrail.machine.effects import Effects
+from widetrail.machine.effects import USER_ATTRIBUTES, Effects
 from widetrail.machine.interface import Channels, Completed, Entry, EntryKind
 
 READ_MOST = 64 * 1024 * 1024
@@ -88,6 +90,25 @@ class HostMachine(ABC):
         except (OSError, ValueError) as error:
             raise refused(path, error) from error
 
+    def attributes(self, path: str) -> Mapping[str, bytes]:
+        if sys.platform != "linux":
+            return {}
+        host = self.host(path)
+        try:
+            names = os.listxattr(host, follow_symlinks=False)
+            own = [name for name in names if name.startswith(USER_ATTRIBUTES)]
+            return {name: os.getxattr(host, name, follow_symlinks=False) for name in sorted(own)}
+        except OSError as error:
+            if error.errno in (errno.ENOTSUP, errno.ENODATA, errno.EPERM):
+                return {}
+            raise refused(path, error) from error
+
+    def synced(self, path: str) -> str:
+        return ""  # no system tells this in one way; a recipe's own readings can
+
+    def shares(self) -> tuple[tuple[str, str], ...]:
+        return ()
+
     @abstractmethod
     def _command(self, program: str) -> tuple[list[str], dict[str, str], str]:
         """Return what starts the program installed at ``program``: the first arguments, its
@@ -137,6 +158,7 @@ class HostMachine(ABC):
 def _entry(host: Path, path: str) -> Entry:
     status = host.lstat()
     kind = _kind(status.st_mode)
+    several = f"{status.st_dev}:{status.st_ino}" if kind == "file" and status.st_nlink > 1 else ""
     return Entry(
         path=path,
         kind=kind,
@@ -144,6 +166,9 @@ def _entry(host: Path, path: str) -> Entry:
         mtime=status.st_mtime_ns,
         mode=stat.S_IMODE(status.st_mode),
         target=os.readlink(host) if kind == "link" else "",
+        file_id=several,
+        is_sparse=kind == "file"
+        and 0 <= getattr(status, "st_blocks", -1) * 512 < status.st_size - 4095,
     )
 
 

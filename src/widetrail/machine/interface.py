@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import BinaryIO, Literal, Protocol
 
@@ -17,7 +17,8 @@ from widetrail.formats.interface import Platform
 from widetrail.formats.registry import Key
 from widetrail.machine.effects import Began, Effects, Writing
 
-EntryKind = Literal["file", "folder", "link", "other"]
+EntryKind = Literal["file", "folder", "link", "hard", "other"]
+"""``hard`` is a further name of a file that has several, once one name of it was met."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -25,7 +26,8 @@ class Entry:
     """One name in a tree: its path relative to where the walk began, and its status.
 
     ``size`` in bytes (0 unless a file), ``mtime`` in nanoseconds since 1970, ``mode`` the
-    permission bits, ``target`` what a link says.
+    permission bits, ``target`` what a link says. ``file_id`` is the same for all names of one file
+    that has several, and empty where it has one; ``is_sparse`` tells that it has holes.
     """
 
     path: str
@@ -34,6 +36,12 @@ class Entry:
     mtime: int
     mode: int
     target: str = ""
+    file_id: str = ""
+    is_sparse: bool = False
+
+    def another_name(self, first: str) -> Entry:
+        """Return this name as another one of the file that ``first`` names."""
+        return replace(self, kind="hard", size=0, target=first)
 
 
 @dataclass(frozen=True, slots=True)
@@ -124,6 +132,15 @@ class Machine(Protocol):
 
     def open(self, path: str) -> BinaryIO:
         """Open the regular file at ``path`` for reading."""
+
+    def attributes(self, path: str) -> Mapping[str, bytes]:
+        """Return the extended attributes that the account's programs set, where there are any."""
+
+    def shares(self) -> tuple[tuple[str, str], ...]:
+        """Return the folders that other machines see too, each with its name everywhere.
+
+        They are shares of a network, and folders that a service keeps in step.
+        """
 
     def read(self, path: str, most: int = ...) -> bytes:
         """Return a whole file of at most ``most`` bytes."""

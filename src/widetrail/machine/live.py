@@ -24,6 +24,9 @@ from widetrail.machine.host import HostMachine, copy_plain
 from widetrail.machine.interface import Machine, Room
 from widetrail.machine.roots import redirected_by_user_dirs, redirected_by_xdg, standard_roots
 
+NETWORK_FORMATS = frozenset({"nfs", "nfs4", "cifs", "smb3", "smbfs", "afpfs", "9p", "ceph"})
+"""Formats of volumes that other machines see too, as the systems name them."""
+
 
 class LiveMachine(HostMachine):
     """What the adapters of all systems share; see ``Machine`` for the contract."""
@@ -80,8 +83,14 @@ class LiveMachine(HostMachine):
         found = shutil.which(name)
         return Path(found).as_posix() if found is not None else None
 
-    def synced(self, path: str) -> str:
-        return ""  # no system tells this in one way; a recipe's own readings can
+    def shares(self) -> tuple[tuple[str, str], ...]:
+        import psutil
+
+        mounts = [m for m in psutil.disk_partitions(all=True) if m.fstype in NETWORK_FORMATS]
+        return tuple(
+            (paths.written_by_machine(m.mountpoint, self.platform), m.device.replace("\\", "/"))
+            for m in mounts
+        )
 
     def registry_key(self, key: str, view: str = "64") -> Key | None:
         raise Unreadable("there is no registry on this platform")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import unicodedata
+from collections.abc import Iterable
 
 from widetrail.formats.interface import Platform
 
@@ -62,6 +63,21 @@ def is_within(path: str, folder: str, platform: Platform) -> bool:
     """Return whether ``path`` is ``folder`` or lies below it."""
     inner, outer = key(path, platform), key(folder, platform).rstrip("/")
     return inner.rstrip("/") == outer or inner.startswith(outer + "/")
+
+
+def shared_name(path: str, shares: Iterable[tuple[str, str]], platform: Platform) -> str:
+    """Return a name for ``path`` that is the same on every machine that sees this folder.
+
+    ``shares`` are a machine's folders that others see too, with their name everywhere; the name
+    is empty for a folder of the machine's own.
+    """
+    for folder, name in shares:
+        if is_within(path, folder, platform):
+            below = key(path, platform)[len(folder.rstrip("/")) :].strip("/")
+            return f"{name}/{below}".rstrip("/")
+    if platform == "windows" and path.startswith("//"):  # the share's name stands in the path
+        return key(path, platform)
+    return ""
 
 
 def trouble_with_name(name: str, platform: Platform) -> str:

@@ -7,6 +7,7 @@ end, from the files as they are.
 from __future__ import annotations
 
 import hashlib
+from collections.abc import Mapping
 from datetime import datetime
 from pathlib import Path
 
@@ -27,13 +28,20 @@ def file_digest(path: Path) -> str:
 
 def open_bag(folder: Path, effects: Effects) -> None:
     """Take the derived files away, before the cargo changes."""
-    for name in (TAG_MANIFEST, MANIFEST, INFO):
-        if (folder / name).exists():
-            effects.remove_file(folder / name)
+    there = [n for n in (TAG_MANIFEST, MANIFEST, INFO) if (folder / n).exists()]
+    for name in there:
+        effects.remove_file(folder / name)
+    if there:
+        effects.sync_folder(folder)
 
 
-def close_bag(folder: Path, effects: Effects, run: str, now: datetime) -> None:
-    """Write the derived files for the cargo as it is."""
+def close_bag(
+    folder: Path, effects: Effects, run: str, now: datetime, known: Mapping[str, str]
+) -> None:
+    """Write the derived files for the cargo as it is.
+
+    ``known`` are SHA-256 digests by names below the payload folder; what it lacks is read.
+    """
     payload = _files(folder / PAYLOAD, folder)
     size = sum((folder / name).stat().st_size for name in payload)
     if not (folder / "bagit.txt").exists():
@@ -45,9 +53,31 @@ def close_bag(folder: Path, effects: Effects, run: str, now: datetime) -> None:
         f"Payload-Oxum: {size}.{len(payload)}\n"
     )
     effects.put(folder / INFO, info.encode())
-    effects.put(folder / MANIFEST, _manifest(folder, payload))
-    tags = [n for n in _files(folder, folder) if not n.startswith(f"{PAYLOAD}/")]
-    effects.put(folder / TAG_MANIFEST, _manifest(folder, [t for t in tags if t != TAG_MANIFEST]))
+    effects.put(folder / MANIFEST, _manifest(folder, payload, known))
+    effects.put(folder / TAG_MANIFEST, _manifest(folder, _tags(folder), {}))
+
+
+def is_closed(folder: Path, known: Mapping[str, str]) -> bool:
+    """Return whether the derived files are there and fit the cargo, as far as ``known`` tells it.
+
+    Only the tag files are read.
+    """
+    if not all((folder / name).is_file() for name in ("bagit.txt", INFO, MANIFEST, TAG_MANIFEST)):
+        return False
+    payload = _files(folder / PAYLOAD, folder)
+    if (folder / MANIFEST).read_bytes() != _manifest(folder, payload, known):
+        return False
+    return (folder / TAG_MANIFEST).read_bytes() == _manifest(folder, _tags(folder), {})
+
+
+def _tags(folder: Path) -> list[str]:
+    """Return the tag files that the tag manifest lists: all of the bag but payload and itself."""
+    at_top = sorted(p.name for p in folder.iterdir() if p.is_file() and not p.is_symlink())
+    below = (
+        _files(p, folder) for p in sorted(folder.iterdir()) if p.is_dir() and p.name != PAYLOAD
+    )
+    names = [*at_top, *(name for names in below for name in names)]
+    return sorted(name for name in names if name != TAG_MANIFEST)
 
 
 def _files(top: Path, folder: Path) -> list[str]:
@@ -55,5 +85,6 @@ def _files(top: Path, folder: Path) -> list[str]:
     return sorted(p.relative_to(folder).as_posix() for p in found)
 
 
-def _manifest(folder: Path, names: list[str]) -> bytes:
-    return "".join(f"{file_digest(folder / n)}  {n}\n" for n in names).encode()
+def _manifest(folder: Path, names: list[str], known: Mapping[str, str]) -> bytes:
+    digests = ((known.get(n.removeprefix(f"{PAYLOAD}/")), n) for n in names)
+    return "".join(f"{told or file_digest(folder / n)}  {n}\n" for told, n in digests).encode()

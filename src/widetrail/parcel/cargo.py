@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import hashlib
+import json
 import tarfile
+from base64 import b64decode, b64encode
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from pathlib import Path
 from types import TracebackType
@@ -21,26 +23,36 @@ CHUNK = 1024 * 1024
 _BLOCK = 512
 
 
+COMMIT = 128 * 1024 * 1024
+"""Bytes that are packed, at least, before what was packed so far is written to the logbook."""
+
+
 class CargoWriter:
     """Packs items one after the other; ``finish`` tells what was written."""
 
     def __init__(
         self, folder: Path, effects: Effects, entries: Iterable[CargoEntry] = (),
         segments: Mapping[str, dict[str, str | int]] | None = None,
+        commit: Callable[[CargoWriter], None] | None = None, every: int = COMMIT,
     ) -> None:  # fmt: skip
-        """Go on after the ``entries`` and ``segments`` that were packed before."""
+        """Go on after the ``entries`` and ``segments`` that were packed before.
+
+        ``commit`` is called whenever ``every`` bytes were packed and all entries are in segments
+        that are closed, so that a walk that is cut off need not pack them again.
+        """
         self._folder, self._effects = folder, effects
         self._file: Writing | None = None
         self._name, self._written = "", 0
         self._hash = hashlib.sha256()
         self.entries: list[CargoEntry] = list(entries)
         self.segments: dict[str, dict[str, str | int]] = dict(segments or {})
-        self._before = len(self.entries)
+        self._commit, self._every, self._since = commit, every, 0
+        self._before = tuple(self.entries)
 
     @property
     def grew(self) -> bool:
-        """Whether anything was packed."""
-        return len(self.entries) > self._before
+        """Whether the cargo is another than when this began."""
+        return self._before != tuple(self.entries)
 
     def __enter__(self) -> CargoWriter:
         return self
@@ -55,45 +67,62 @@ class CargoWriter:
     def add(
         self, item: str, entries: Iterable[Entry], open_file: Callable[[str], BinaryIO],
         moved: Callable[[int], None] = lambda size: None,
+        attributes: Callable[[str], Mapping[str, bytes]] = lambda path: {},
     ) -> tuple[int, int]:  # fmt: skip
         """Pack ``entries`` as those of ``item``; return the number of files and their bytes.
 
-        ``moved`` is told the bytes packed since it was told last. Where this raises, nothing of
-        the item is in the index; bytes of it may stand in a segment that nothing points to.
+        What was packed of them before and is as it was is not packed again. ``moved`` is told the
+        bytes packed since it was told last. Where this raises, what was packed so far stays.
 
         Raises:
             Halted: A file changed its size while it was read.
         """
-        before = len(self.entries)
+        others = [e for e in self.entries if e.item != item]
+        had = {e.path: e for e in self.entries if e.item == item}
+        self.entries, files, size = list(others), 0, 0
         try:
-            return self._add(item, entries, open_file, moved)
-        except BaseException:
-            del self.entries[before:]
+            for entry in entries:
+                told = _told(attributes(entry.path)) if entry.kind in ("file", "folder") else ""
+                packed = had.get(entry.path)
+                if packed is None or not _is_still(packed, entry, told):
+                    packed = self._pack(item, entry, open_file, moved, told)
+                elif entry.kind == "file":
+                    moved(entry.size)
+                self.entries.append(packed)
+                if entry.kind in ("file", "hard"):
+                    files, size = files + 1, size + entry.size
+                self._maybe_commit()
+            moved(0)
+        except BaseException:  # what was packed is kept, so that it need not be packed again
+            done = {e.path: e for e in self.entries[len(others) :]}
+            self.entries = [*others, *{**had, **done}.values()]
             raise
-
-    def _add(
-        self, item: str, entries: Iterable[Entry], open_file: Callable[[str], BinaryIO],
-        moved: Callable[[int], None],
-    ) -> tuple[int, int]:  # fmt: skip
-        files = size = 0
-        for entry in entries:
-            if entry.kind == "file":
-                self.entries.append(self._pack_file(item, entry, open_file, moved))
-                files, size = files + 1, size + entry.size
-            else:
-                self._write(self._header(item, entry))
-                kind = "folder" if entry.kind == "folder" else "link"
-                self.entries.append(
-                    CargoEntry(item, entry.path, kind, 0, entry.mtime, entry.mode, entry.target)  # type: ignore[arg-type]
-                )
-        moved(0)
         return files, size
+
+    def _maybe_commit(self) -> None:
+        if self._commit is not None and self._file is None and self._since >= self._every:
+            self._since = 0
+            self._effects.sync_folder(self._folder)
+            self._commit(self)
+
+    def _pack(
+        self, item: str, entry: Entry, open_file: Callable[[str], BinaryIO],
+        moved: Callable[[int], None], attributes: str,
+    ) -> CargoEntry:  # fmt: skip
+        if entry.kind == "file":
+            return self._pack_file(item, entry, open_file, moved, attributes)
+        assert entry.kind in ("folder", "link", "hard")
+        self._write(self._header(item, entry, attributes))
+        return CargoEntry(
+            item, entry.path, entry.kind, 0, entry.mtime, entry.mode, entry.target,
+            attributes=attributes,
+        )  # fmt: skip
 
     def _pack_file(
         self, item: str, entry: Entry, open_file: Callable[[str], BinaryIO],
-        moved: Callable[[int], None],
+        moved: Callable[[int], None], attributes: str,
     ) -> CargoEntry:  # fmt: skip
-        self._write(self._header(item, entry))
+        self._write(self._header(item, entry, attributes))
         offset, segment, hashed = self._written, self._name, hashlib.sha256()
         left = entry.size
         try:
@@ -115,20 +144,28 @@ class CargoWriter:
                 self._write(b"\0" * min(CHUNK, left))
                 left -= min(CHUNK, left)
             self._write(b"\0" * (-entry.size % _BLOCK))
+        self._since += entry.size
         if self._written >= SEGMENT:
             self._close()
         return CargoEntry(
             item, entry.path, "file", entry.size, entry.mtime, entry.mode,
             sha256=hashed.hexdigest(), segment=segment, offset=offset,
+            sparse=int(entry.is_sparse), attributes=attributes,
         )  # fmt: skip
 
-    def _header(self, item: str, entry: Entry) -> bytes:
+    def _header(self, item: str, entry: Entry, attributes: str) -> bytes:
         info = tarfile.TarInfo(f"{item}/{entry.path}")
         info.mode, info.mtime = entry.mode, entry.mtime // 10**9
+        info.pax_headers = {  # as GNU tar and star name them
+            f"SCHILY.xattr.{name}": b64decode(value).decode("utf-8", "surrogateescape")
+            for name, value in json.loads(attributes or "{}").items()
+        }
         if entry.kind == "file":
             info.size = entry.size
         elif entry.kind == "folder":
             info.type = tarfile.DIRTYPE
+        elif entry.kind == "hard":
+            info.type, info.linkname = tarfile.LNKTYPE, f"{item}/{entry.target}"
         else:
             info.type, info.linkname = tarfile.SYMTYPE, entry.target
         return info.tobuf(tarfile.PAX_FORMAT, "utf-8", "surrogateescape")
@@ -158,11 +195,38 @@ class CargoWriter:
         self._effects.sync_folder(self._folder)
 
 
+def _told(attributes: Mapping[str, bytes]) -> str:
+    """Return extended attributes as an entry tells them."""
+    if not attributes:
+        return ""
+    return json.dumps({n: b64encode(v).decode() for n, v in sorted(attributes.items())})
+
+
+def _is_still(packed: CargoEntry, entry: Entry, attributes: str) -> bool:
+    """Return whether an entry is as it was when it was packed, as far as its status tells."""
+    mine = (packed.kind, packed.size, packed.mtime, packed.mode, packed.target, packed.attributes)
+    return mine == (entry.kind, entry.size, entry.mtime, entry.mode, entry.target, attributes)
+
+
 class CargoReader:
     """Reads the cargo that an index describes."""
 
     def __init__(self, folder: Path, entries: tuple[CargoEntry, ...]) -> None:
         self._folder, self.entries = folder, entries
+        self._open: tuple[str, BinaryIO] | None = None
+
+    def _segment(self, name: str) -> BinaryIO:
+        """Return the open segment ``name``; one is open at a time, since they are read in order."""
+        if self._open is None or self._open[0] != name:
+            self.close()
+            self._open = name, (self._folder / name).open("rb")
+        return self._open[1]
+
+    def close(self) -> None:
+        """Close what is open; reading opens it again."""
+        if self._open is not None:
+            self._open[1].close()
+            self._open = None
 
     def of(self, item: str) -> tuple[CargoEntry, ...]:
         """Return the entries of ``item``, folders before what is in them."""
@@ -176,12 +240,12 @@ class CargoReader:
         """
         hashed, left = hashlib.sha256(), entry.size
         path = self._folder / entry.segment
-        with path.open("rb") as file:
-            file.seek(entry.offset)
-            while left and (chunk := file.read(min(CHUNK, left))):
-                hashed.update(chunk)
-                left -= len(chunk)
-                yield chunk
+        file = self._segment(entry.segment)
+        file.seek(entry.offset)
+        while left and (chunk := file.read(min(CHUNK, left))):
+            hashed.update(chunk)
+            left -= len(chunk)
+            yield chunk
         if left or hashed.hexdigest() != entry.sha256:
             raise ParcelUnusable(
                 "cargo was damaged or touched",

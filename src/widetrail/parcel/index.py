@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import json
 import re
+from base64 import b64decode
 from collections.abc import Iterable, Mapping
-from dataclasses import asdict, fields
+from dataclasses import asdict, fields, replace
 from typing import Any
 
 from widetrail.errors import ParcelUnusable
 from widetrail.formats.canonical import canonical
 from widetrail.formats.interface import Platform
+from widetrail.machine.effects import USER_ATTRIBUTES
 from widetrail.machine.paths import key, trouble_with_name
 from widetrail.steps import CargoEntry
 
@@ -23,12 +25,14 @@ def write_index(entries: Iterable[CargoEntry]) -> bytes:
 
 
 def read_index(
-    data: bytes, where: str, items: Iterable[str], segments: Mapping[str, int], platform: Platform
-) -> tuple[CargoEntry, ...]:
+    data: bytes, where: str, items: Mapping[str, Mapping[str, str]], segments: Mapping[str, int],
+    platform: Platform,
+) -> tuple[CargoEntry, ...]:  # fmt: skip
     """Read an index and judge it as a whole, before anything is written by it.
 
-    ``items`` are the item ids of the plan, ``segments`` the sizes of the segments, ``platform``
-    that of the machine it is read for. ``where`` is named in errors.
+    ``items`` are the item ids of the plan, each with the paths that are called otherwise on the
+    machine it is read for; the entries have the paths there. ``segments`` are the sizes of the
+    segments, ``platform`` that of the machine. ``where`` is named in errors.
 
     Raises:
         ParcelUnusable: It is malformed, or an entry is not one that may be written.
@@ -41,6 +45,7 @@ def read_index(
     except (ValueError, KeyError, TypeError, RecursionError) as error:
         raise ParcelUnusable("the index cannot be read", where=where, why=str(error)) from error
     known, kinds = set(items), dict[tuple[str, str], str]()
+    entries = tuple(_called(entry, items.get(entry.item, {})) for entry in entries)
     for entry in entries:
         trouble = _trouble(entry, known, segments, kinds, platform)
         if trouble:
@@ -49,6 +54,13 @@ def read_index(
                                  why=trouble)  # fmt: skip
         kinds[entry.item, key(entry.path, platform)] = entry.kind
     return entries
+
+
+def _called(entry: CargoEntry, becomes: Mapping[str, str]) -> CargoEntry:
+    if not becomes:
+        return entry
+    target = becomes.get(entry.target, entry.target) if entry.kind == "hard" else entry.target
+    return replace(entry, path=becomes.get(entry.path, entry.path), target=target)
 
 
 def _entry(raw: Any) -> CargoEntry:
@@ -75,8 +87,12 @@ def _trouble(
     above = "/".join(names[:-1])
     if above and kinds.get((entry.item, key(above, platform))) != "folder":
         return f"{above!r} above it is no folder"
-    if entry.kind not in ("file", "folder", "link"):
+    if entry.kind not in ("file", "folder", "link", "hard"):
         return f"{entry.kind!r} is no kind of entry"
+    if entry.kind == "hard" and kinds.get((entry.item, key(entry.target, platform))) != "file":
+        return "it is another name of no file before it"
+    if trouble := _attributes_trouble(entry.attributes):
+        return trouble
     if entry.size < 0 or entry.offset < 0:
         return "a number is negative"
     if entry.kind != "file":
@@ -85,4 +101,19 @@ def _trouble(
         return "its SHA-256 is none"
     if entry.offset + entry.size > segments.get(entry.segment, -1):
         return "its bytes lie outside the segment"
+    return ""
+
+
+def _attributes_trouble(told: str) -> str:
+    """Return what is wrong with the extended attributes of an entry, or an empty text."""
+    if not told:
+        return ""
+    try:
+        attributes = json.loads(told)
+        for name, value in attributes.items():
+            b64decode(value, validate=True)
+            if not name.startswith(USER_ATTRIBUTES):
+                return f"{name!r} is no attribute of the user's own"
+    except (ValueError, TypeError, AttributeError, RecursionError):
+        return "its attributes cannot be read"
     return ""

@@ -26,8 +26,8 @@ from widetrail.errors import InputUnusable, ParcelUnusable
 from widetrail.formats.canonical import digest
 from widetrail.formats.interface import Platform
 from widetrail.machine import Effects
-from widetrail.parcel.bag import PAYLOAD, close_bag, file_digest, open_bag
-from widetrail.parcel.cargo import CHUNK, CargoReader, CargoWriter
+from widetrail.parcel.bag import PAYLOAD, close_bag, file_digest, is_closed, open_bag
+from widetrail.parcel.cargo import CHUNK, COMMIT, CargoReader, CargoWriter
 from widetrail.parcel.index import read_index, write_index
 from widetrail.parcel.logbook import FOLDER, Generation, add_generation, read_logbook
 from widetrail.planning import Choices, Plan
@@ -37,6 +37,7 @@ from widetrail.steps import CargoEntry
 LEG_DONE = "leg done"
 LEG_HALTED = "leg halted"
 LEG_MENDED = "leg mended"
+PACKED = "packed so far"
 _PACK_AGAIN = "Nothing was changed here. Pack again on old, or take an untouched copy."
 
 
@@ -101,8 +102,9 @@ class Parcel:
 
     @property
     def results(self) -> tuple[Generation, ...]:
-        """The generations that tell how steps came out: of legs done, halted and mended."""
-        known = (LEG_DONE, LEG_HALTED, LEG_MENDED)
+        """The generations that tell how steps came out, of legs done, halted and mended, and what
+        was packed so far."""
+        known = (LEG_DONE, LEG_HALTED, LEG_MENDED, PACKED)
         return tuple(g for g in self.generations if g.event in known)
 
     @property
@@ -122,11 +124,28 @@ class Parcel:
                 found.setdefault(item, {}).update(looked)
         return found
 
-    def check_cargo(self, *, begun: bool) -> None:
+    @property
+    def newest(self) -> str:
+        """The digest of the newest generation of the logbook."""
+        return self.generations[-1].digest
+
+    def _wanted(self) -> dict[str, str]:
+        """Return the name below the payload folder and the SHA-256 of all that belongs there."""
+        plans = (g for g in self.generations if "plan" in g.body)
+        wanted = {_plan_name(g.number): str(g.body["plan"]) for g in plans}
+        if CARD in self.generations[0].body:
+            wanted[CARD] = self.generations[0].body[CARD]
+        wanted |= {f"recipes/{r.id}{SUFFIX}": r.digest for r in self.plan.recipes}
+        for generation in self.results:
+            wanted |= generation.body.get("files", {})
+        return wanted
+
+    def check_cargo(self, *, begun: bool, read: bool = True) -> None:
         """Read every file of the cargo and compare it with the logbook.
 
         ``begun`` tells that the due leg was begun and cut off at this station: what that left in
-        the parcel is then no fault, and ``begin_leg`` takes it away.
+        the parcel is then no fault, and ``begin_leg`` takes it away. Without ``read`` only the
+        names are compared.
 
         Raises:
             ParcelUnusable: One is missing, was touched, or stands there unasked.
@@ -136,14 +155,7 @@ class Parcel:
                 "the logbook was damaged or touched", where=str(self.torn),
                 why="its checksum does not fit", todo=_PACK_AGAIN,
             )  # fmt: skip
-        plans = (g for g in self.generations if "plan" in g.body)
-        wanted = {_plan_name(g.number): g.body["plan"] for g in plans}
-        if CARD in self.generations[0].body:
-            wanted[CARD] = self.generations[0].body[CARD]
-        wanted |= {f"recipes/{r.id}{SUFFIX}": r.digest for r in self.plan.recipes}
-        for generation in self.results:
-            wanted |= generation.body.get("files", {})
-        top = self.folder / PAYLOAD
+        wanted, top = self._wanted(), self.folder / PAYLOAD
         found = {p.relative_to(top).as_posix(): p for p in top.rglob("*") if not p.is_dir()}
         for name, path in sorted(found.items()):
             ours = begun and name.startswith(_GROWS) and name not in wanted
@@ -157,7 +169,7 @@ class Parcel:
                 raise ParcelUnusable(
                     "something is missing", where=str(top / name), todo=_PACK_AGAIN
                 )
-            if file_digest(found[name]) != sha256:
+            if read and file_digest(found[name]) != sha256:
                 raise self._touched(found[name])
 
     @property
@@ -188,8 +200,8 @@ class Parcel:
         self.generations = add_generation(
             self.folder, self.effects, self.generations, "planned anew", facts
         )
-        close_bag(self.folder, self.effects, self.run, now)
         self.plan = plan
+        close_bag(self.folder, self.effects, self.run, now, self._wanted())
 
     def begin_leg(self) -> None:
         """Take the manifests away, and what a leg that was cut off left before."""
@@ -202,19 +214,40 @@ class Parcel:
             if path.relative_to(top).as_posix() not in kept:
                 self.effects.remove_file(path)
 
-    def writer(self) -> CargoWriter:
+    def writer(self, now: datetime) -> CargoWriter:
         """Return what packs the cargo, after what was packed before."""
         entries: tuple[CargoEntry, ...] = ()
         segments: dict[str, dict[str, str | int]] = {}
         packed = self._packed()
         if packed is not None:
-            entries, segments = self._entries(packed, "linux"), dict(packed.body["segments"])
-        return CargoWriter(self.folder / PAYLOAD / "cargo", self.effects, entries, segments)
+            entries, segments = (
+                self._entries(packed, "linux", renamed=False),
+                dict(packed.body["segments"]),
+            )
+
+        def commit(writer: CargoWriter) -> None:
+            body = {"steps": {}, "time": now.isoformat(timespec="seconds")}
+            self._add(PACKED, {**body, **self._index(writer)})
+
+        every = max(COMMIT, self.plan.parcel_size // 16)
+        folder = self.folder / PAYLOAD / "cargo"
+        return CargoWriter(folder, self.effects, entries, segments, commit, every)
+
+    def _index(self, packed: CargoWriter) -> dict[str, Any]:
+        """Write the index of what was packed, and return what a generation says of it."""
+        data = write_index(packed.entries)
+        name = f"index/{len(self.generations) + 1:06d}.json"
+        self.effects.put(self.folder / PAYLOAD / name, data)
+        cargo = {f"cargo/{n}": s["sha256"] for n, s in packed.segments.items()}
+        return {"index": name, "segments": packed.segments, "files": {**cargo, name: digest(data)}}
+
+    def _add(self, event: str, body: dict[str, Any]) -> None:
+        self.generations = add_generation(self.folder, self.effects, self.generations, event, body)
 
     def keep_made(self, slug: str, name: str, source: Path) -> tuple[str, str]:
         """Copy a file that a program made into the parcel; return its name there and SHA-256."""
         folder = self.folder / PAYLOAD / MADE / slug
-        self.effects.make_folders(folder)
+        self.effects.keep_folders(folder)
         if (folder / name).exists():
             self.effects.remove_file(folder / name)
         hashed = hashlib.sha256()
@@ -246,16 +279,19 @@ class Parcel:
             ParcelUnusable: The index was touched or names what may not be written.
         """
         packed = self._packed()
-        entries = () if packed is None else self._entries(packed, platform)
+        entries = () if packed is None else self._entries(packed, platform, renamed=True)
         return CargoReader(self.folder / PAYLOAD / "cargo", entries)
 
-    def _entries(self, packed: Generation, platform: Platform) -> tuple[CargoEntry, ...]:
+    def _entries(
+        self, packed: Generation, platform: Platform, *, renamed: bool
+    ) -> tuple[CargoEntry, ...]:
         name = str(packed.body["index"])
         segments = {n: int(s["size"]) for n, s in packed.body["segments"].items()}
         data = self._bytes(name)
         if digest(data) != packed.body["files"][name]:
             raise self._touched(self.folder / PAYLOAD / name)
-        items = [i.id for i in self.plan.items] + [i.id for i in self.plan.left]
+        items: dict[str, dict[str, str]] = {i.id: {} for i in self.plan.left}
+        items |= {i.id: i.renamed if renamed else {} for i in self.plan.items}
         where = str(self.folder / PAYLOAD / name)
         return read_index(data, where, items, segments, platform)
 
@@ -270,14 +306,16 @@ class Parcel:
         """
         body: dict[str, Any] = {**facts, "files": dict(made)}
         if packed is not None and packed.grew:
-            data = write_index(packed.entries)
-            name = f"index/{len(self.generations) + 1:06d}.json"
-            self.effects.put(self.folder / PAYLOAD / name, data)
-            cargo = {f"cargo/{n}": s["sha256"] for n, s in packed.segments.items()}
-            files = {**cargo, **made, name: digest(data)}
-            body |= {"index": name, "segments": packed.segments, "files": files}
-        self.generations = add_generation(self.folder, self.effects, self.generations, event, body)
-        close_bag(self.folder, self.effects, self.run, now)
+            index = self._index(packed)
+            body |= {**index, "files": {**index["files"], **made}}
+        self._add(event, body)
+        close_bag(self.folder, self.effects, self.run, now, self._wanted())
+
+    def mend_bag(self, now: datetime) -> None:
+        """Write the derived files anew where a leg was cut off before it had written them."""
+        if not is_closed(self.folder, self._wanted()):
+            open_bag(self.folder, self.effects)
+            close_bag(self.folder, self.effects, self.run, now, self._wanted())
 
 
 CARD = "new.card.json"
@@ -325,7 +363,7 @@ def set_out(
             effects.put(folder / PAYLOAD / CARD, card)
             facts[CARD] = digest(card)
         add_generation(folder, effects, (), "set out", facts)
-        close_bag(folder, effects, run, now)
+        close_bag(folder, effects, run, now, {})
     except Exception:
         if folder.is_dir():
             effects.remove_tree(folder)

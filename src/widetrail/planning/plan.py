@@ -62,8 +62,9 @@ class PlannedItem(Model):
     ``new_path`` is empty where new was not seen; it is found when new is walked. ``parts`` are the
     values chosen, ``parts_left`` those that were not. ``carved`` are paths below the place that
     belong to another item. ``met`` are the needs that decided for the route, ``assumed`` those
-    that could not be judged. ``whole`` tells that the place goes as one folder, ``registered``
-    that new's program has yet to make or list the place.
+    that could not be judged. ``whole`` tells that the place goes as one folder, ``single`` that it
+    is one file, ``registered`` that new's program has yet to make or list the place. ``renamed``
+    are the paths below it that new cannot call so, with what they become.
     """
 
     id: str
@@ -76,7 +77,9 @@ class PlannedItem(Model):
     route: str
     existing: Existing
     whole: bool
+    single: bool = False
     registered: bool = False
+    renamed: dict[str, str] = Field(default_factory=dict)
     old_path: str
     old_how: str
     new_path: str
@@ -97,10 +100,15 @@ class PlannedItem(Model):
 
 
 class LeftItem(Model):
-    """An item that no route carries: why each was passed over, and what a person can do."""
+    """An item that no route carries: why each was passed over, and what a person can do.
+
+    ``there`` is what both machines call the folder, where they see the same one: then there is
+    nothing to carry.
+    """
 
     id: str
     title: str
+    there: str = ""
     passed_over: tuple[PassedOver, ...] = ()
     losses: tuple[Loss, ...] = ()
     todo: str = ""
@@ -151,7 +159,7 @@ class Plan(Model):
         in essence.
         """
         items = [
-            [i.id, i.route, i.existing, i.old_path, i.new_path, i.parts, i.carved]
+            [i.id, i.route, i.existing, i.old_path, i.new_path, i.parts, i.carved, i.renamed]
             for i in self.items
         ]
         left = [item.id for item in self.left]

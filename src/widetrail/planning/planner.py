@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
-from typing import Any
+from typing import Any, cast
 
 from widetrail.errors import Halted, InputUnusable, MachineUnusable, Obstructed
 from widetrail.finding import (
@@ -29,12 +29,14 @@ from widetrail.finding import (
     pair,
     tally,
 )  # fmt: skip
+from widetrail.formats.interface import Platform
 from widetrail.formats.quantities import show_size
-from widetrail.machine import Machine, Medium
+from widetrail.machine import Entry, Machine, Medium
 from widetrail.machine.paths import base, is_within, join, parent, trouble_with_name
 from widetrail.planning.choice import Case, Chosen, NoRoute, choose_route, copies, uses_parcel
 from widetrail.planning.choices import Choices
 from widetrail.planning.itinerary import Circle, Itinerary, find_itinerary
+from widetrail.planning.names import changed_names
 from widetrail.planning.plan import (
     LeftItem,
     PassedOver,
@@ -362,13 +364,17 @@ def _plan_item(
     if not isinstance(old, Found):
         draft.obstacles.append(_lost(subject))
         return
+    if there := _same_folder(subject, old):
+        draft.left.append(LeftItem(id=subject.id, title=_title(subject), there=there))
+        return
     carved = _carved(subject, subjects, draft)
     try:
-        count, largest = _count(subject, old.path, carved)
+        entries = _entries(subject, old.path, carved)
     except MachineUnusable as error:
         todo = "Give the account the right to read it, then plan again."
         draft.obstacles.append(Halted(error.what, where=error.where, why=error.why, todo=todo))
         return
+    count, largest = tally(iter(entries)), max((e.size for e in entries), default=0)
     parts, narrowed, parts_left = _parts(subject, choices, draft)
     case = Case(
         subject.item, subject.finder, subject.side.old, subject.side.new, subject.new_place, count,
@@ -381,6 +387,11 @@ def _plan_item(
         return
     losses = (*losses, *_losses(subject, chosen.route.losses, today), *map(_told, chosen.rest))
     planned = _planned(subject, chosen, old, count, largest, parts_left, losses, carved)
+    if copies(chosen.route) and not planned.single:
+        platform = subject.side.new.fact("platform")
+        known = platform.value if isinstance(platform, Known) else subject.finder.machine.platform
+        renamed = changed_names(entries, cast(Platform, known))
+        planned = planned.model_copy(update={"renamed": renamed})
     if planned.occupied and chosen.route.existing == "stop":
         todo = "Move it away on new, then plan again."
         why = "the recipe says to stop where something is there already"
@@ -389,18 +400,21 @@ def _plan_item(
     draft.items.append((planned, subject, chosen))
 
 
-def _count(subject: _Subject, path: str, carved: Sequence[str]) -> tuple[Tally, int]:
+def _same_folder(subject: _Subject, old: Found) -> str:
+    """Return the name of the folder that both machines see as the place, if it is one."""
+    new = subject.new_place
+    mine = subject.side.old.shared(old.path)
+    theirs = subject.side.new.shared(new.path) if isinstance(new, Found | Absent) else ""
+    return mine if mine and mine == theirs else ""
+
+
+def _entries(subject: _Subject, path: str, carved: Sequence[str]) -> list[Entry]:
+    """Return what an item stands for on old: all below its folder that it takes, or its file."""
     machine = subject.finder.machine
-    if machine.look(path) is None:
-        return Tally(), 0
-    selection = Selection(subject.item, machine.platform, carved)
-    entries = list(selection.walk(machine, path)) if _is_folder(machine, path) else []
-    return tally(iter(entries)), max((e.size for e in entries), default=0)
-
-
-def _is_folder(machine: Machine, path: str) -> bool:
-    entry = machine.look(path)
-    return entry is not None and entry.kind == "folder"
+    there = machine.look(path)
+    if there is None or there.kind != "folder":
+        return [there] if there is not None and there.kind == "file" else []
+    return list(Selection(subject.item, machine.platform, carved).walk(machine, path))
 
 
 def _carved(subject: _Subject, subjects: Sequence[_Subject], draft: _Draft) -> tuple[str, ...]:
@@ -492,6 +506,7 @@ def _planned(
         route=chosen.route.name,
         existing=chosen.route.existing,
         whole=not item.take,
+        single=old.kind == "file",
         registered=subject.instance is not None and isinstance(new, Absent),
         old_path=old.path,
         old_how=str(old.how),
@@ -557,6 +572,8 @@ def _left(subject: _Subject, chosen: NoRoute, losses: tuple[Loss, ...]) -> LeftI
 
 
 def _left_obstacle(item: LeftItem) -> Halted:
+    if item.there:
+        return Halted(f"{item.title} is there already", why=f"both machines see {item.there}")
     reasons = "; ".join(f"{p.route}: {p.reason}" for p in item.passed_over)
     return Halted(f"{item.title} cannot be carried", why=reasons, todo=item.todo)
 

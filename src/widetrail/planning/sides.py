@@ -9,7 +9,7 @@ from widetrail.errors import InputUnusable
 from widetrail.finding import Finder, Known, Nowhere, Unknown, Where
 from widetrail.finding.card import place_of
 from widetrail.formats.interface import Platform
-from widetrail.machine.paths import is_within
+from widetrail.machine.paths import is_within, shared_name
 from widetrail.recipe import Loaded
 from widetrail.recipe.releases import Release, parse_release
 
@@ -44,6 +44,9 @@ class Side(Protocol):
 
     def has_disk_of(self, path: str) -> bool:
         """Return whether the volume of ``path`` is there, as far as is known."""
+
+    def shared(self, path: str) -> str:
+        """Return the name that ``path`` has on every machine that sees it, if others do."""
 
 
 class SeenSide:
@@ -89,6 +92,10 @@ class SeenSide:
     def has_disk_of(self, path: str) -> bool:
         machine = self.finder.machine
         return _has_disk(machine.disks(), path, machine.platform)
+
+    def shared(self, path: str) -> str:
+        machine = self.finder.machine
+        return shared_name(path, machine.shares(), machine.platform)
 
 
 class CardSide:
@@ -152,6 +159,10 @@ class CardSide:
     def has_disk_of(self, path: str) -> bool:
         return _has_disk(self._facts["disks"], path, self._facts["platform"])
 
+    def shared(self, path: str) -> str:
+        shares = [(str(folder), str(name)) for folder, name in self._facts.get("shares", [])]
+        return shared_name(path, shares, self._facts["platform"])
+
 
 class ToldSide:
     """Old as a plan tells it, where old itself is out of reach."""
@@ -181,6 +192,9 @@ class ToldSide:
     def has_disk_of(self, path: str) -> bool:
         return False
 
+    def shared(self, path: str) -> str:
+        return ""
+
 
 class LaterSide:
     """A side nothing is known of yet."""
@@ -204,6 +218,9 @@ class LaterSide:
 
     def has_disk_of(self, path: str) -> bool:
         return False
+
+    def shared(self, path: str) -> str:
+        return ""
 
 
 def _has_disk(disks: Iterable[str], path: str, platform: Platform) -> bool:

@@ -34,7 +34,7 @@ def unfold_steps(
             unfolding = Unfolding(
                 loaded, planned.id, chosen.route.name, chosen.route.existing, leg.station, number,
                 step.rule, planned.old_path, planned.new_path, chosen.parts,
-                _expander(planned, finder, leg.station, chosen, today),
+                _expander(planned, finder, leg.station, chosen, today), planned.single,
             )  # fmt: skip
             unfolded = _packed_once(RULES[step.kind].unfold(unfolding), moving)
             for one in unfolded:

@@ -47,7 +47,12 @@ class Copy:
             station="new",
             item=subject,
             number=unfolding.number,
-            arguments={"to": target, "existing": unfolding.existing, "given": rule.to},
+            arguments={
+                "to": target,
+                "existing": unfolding.existing,
+                "given": rule.to,
+                "single": "yes" if unfolding.single else "",
+            },
             after=(pack.id,),
             reads=(parcel,),
             writes=(target,),

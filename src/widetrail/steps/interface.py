@@ -7,6 +7,8 @@ before planning, parcel and walking without importing them.
 
 from __future__ import annotations
 
+import json
+from base64 import b64decode
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
@@ -21,7 +23,7 @@ from widetrail.machine.interface import Channels
 from widetrail.recipe import Existing, Item, Loaded, Route, Station
 from widetrail.recipe.models import Application
 
-Fact = str | int | float | bool | None | list["Fact"] | dict[str, "Fact"]
+Fact = str | int | float | bool | None | Sequence["Fact"] | Mapping[str, "Fact"]
 """A plain JSON value."""
 
 Facts = dict[str, Fact]
@@ -68,7 +70,7 @@ class Unfolding:
     ``subject`` is the item's name within the plan, ``number`` the step's place in the route from
     1, ``rule`` its settings. ``expand`` puts in what is known of a text's braces at the station
     and leaves the rest, with more values by name where they are given; ``parts`` are the values
-    chosen of each part.
+    chosen of each part, ``single`` tells that the item's place is one file.
     """
 
     loaded: Loaded
@@ -82,6 +84,7 @@ class Unfolding:
     new_path: str
     parts: Mapping[str, tuple[str, ...]]
     expand: Callable[..., str]
+    single: bool = False
 
     def step_id(self, kind: str) -> str:
         """Return the id of the step of ``kind`` that this unfolds into."""
@@ -105,12 +108,13 @@ class CargoEntry:
     """One name in the cargo: whose it is, its status, and where in the segments its bytes lie.
 
     ``mtime`` in nanoseconds, ``offset`` in bytes into the segment ``segment``; ``sha256`` is empty
-    unless it is a file.
+    unless it is a file. ``hard`` is another name of the file ``target``; ``sparse`` is 1 for a file
+    with holes; ``attributes`` are its extended attributes as a JSON object of base64 texts.
     """
 
     item: str
     path: str
-    kind: Literal["file", "folder", "link"]
+    kind: Literal["file", "folder", "link", "hard"]
     size: int
     mtime: int
     mode: int
@@ -118,6 +122,19 @@ class CargoEntry:
     sha256: str = ""
     segment: str = ""
     offset: int = 0
+    sparse: int = 0
+    attributes: str = ""
+
+    @property
+    def is_sparse(self) -> bool:
+        """Whether the file had holes."""
+        return bool(self.sparse)
+
+    @property
+    def attributes_by_name(self) -> dict[str, bytes]:
+        """The extended attributes; none that cannot be read."""
+        told = json.loads(self.attributes or "{}")
+        return {str(name): b64decode(value) for name, value in told.items()}
 
 
 class Packing(Protocol):
@@ -126,11 +143,13 @@ class Packing(Protocol):
     def add(
         self, item: str, entries: Iterable[Entry], open_file: Callable[[str], BinaryIO],
         moved: Callable[[int], None] = ...,
+        attributes: Callable[[str], Mapping[str, bytes]] = ...,
     ) -> tuple[int, int]:  # fmt: skip
         """Pack ``entries``; return the number of files and their bytes.
 
+        What was packed of them by a walk that was cut off, and is as it was, is not packed again.
         ``moved`` is told the bytes that were packed since it was told last. Where this raises,
-        nothing of the item is packed.
+        what was packed so far stays.
         """
 
 

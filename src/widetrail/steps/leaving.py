@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from widetrail.errors import Waiting
 from widetrail.formats.checked import Model
+from widetrail.machine.moves import Move, carry_out
 from widetrail.machine.paths import base, is_within, join, parent
 from widetrail.recipe.models import PathText
 from widetrail.recipe.templates import plain
 from widetrail.steps.interface import Doing, Done, Failed, Outcome, Step, Task, Unfolding
-from widetrail.steps.room import ASIDE, Room
+from widetrail.steps.room import ASIDE
+from widetrail.steps.saving import move, moves_of, room_at
 
 
 class RemoveRule(Model):
@@ -33,8 +35,9 @@ class Remove:
 
     def do(self, step: Step, doing: Doing) -> Outcome:
         machine, path = doing.machine, doing.fill(step, step.text("path"))
-        before = doing.recorded("removing", step.id)
-        if before is not None and machine.look(path) is None:
+        before = doing.recorded("moves", step.id)
+        if before is not None:
+            carry_out(machine, moves_of(before))
             return Done({"removed": path, "put aside": [str(before["aside"])]})
         ours = doing.put_there()
         if not any(is_within(path, place, machine.platform) for place in ours):
@@ -43,10 +46,8 @@ class Remove:
         if machine.look(path) is None:
             return Done({"removed": path, "put aside": []})
         doing.await_closed(step.item)
-        aside = Room(doing, path, step.item).fresh(ASIDE)
-        doing.record("removing", step=step.id, path=path, aside=aside)
-        machine.effects.rename(machine.host(path), machine.host(aside))
-        machine.effects.sync_folder(machine.host(parent(path)))
+        aside = room_at(doing, path, step.item).fresh(ASIDE)
+        move(step, doing, [Move("out", path, aside)], aside=aside)
         return Done({"removed": path, "put aside": [aside]})
 
 
@@ -93,8 +94,9 @@ class Retire:
     def do(self, step: Step, doing: Doing) -> Outcome:
         machine, place = doing.machine, doing.pinned(step.item)
         to = join(parent(place), base(doing.fill(step, step.text("to"))))
-        before = doing.recorded("retiring", step.id)
-        if before is not None and machine.look(place) is None:
+        before = doing.recorded("moves", step.id)
+        if before is not None:
+            carry_out(machine, moves_of(before))
             return Done({"retired": to})
         if not doing.arrived(step.item):
             return Failed(f"{step.item} did not arrive whole, so it stays as it is", _KEEP, {})
@@ -106,9 +108,7 @@ class Retire:
         if machine.look(to) is not None:
             return Failed(f"{to} is there already", _KEEP, {})
         doing.await_closed(step.item)
-        doing.record("retiring", step=step.id, place=place, to=to)
-        machine.effects.rename(machine.host(place), machine.host(to))
-        machine.effects.sync_folder(machine.host(parent(place)))
+        move(step, doing, [Move("out", place, to)])
         return Done({"retired": to})
 
 

@@ -6,9 +6,10 @@ import time
 
 from widetrail.errors import Waiting
 from widetrail.finding import Selection
-from widetrail.machine.paths import join
+from widetrail.machine.paths import join, parent
 from widetrail.recipe.templates import plain
 from widetrail.steps.interface import Doing, Done, Outcome, Step
+from widetrail.steps.saving import with_hard_links
 
 LOOK_EVERY = 2.0
 """Seconds between two looks, while packing, at whether the program is still closed."""
@@ -30,10 +31,14 @@ class Pack:
 
     def _pack(self, step: Step, doing: Doing) -> Outcome:
         place = doing.pinned(step.item)
-        selection = Selection(
-            doing.item(step.item), doing.machine.platform, doing.carved(step.item)
-        )
-        entries = list(selection.walk(doing.machine, place))
+        there = doing.machine.look(place)
+        if there is not None and there.kind == "file":
+            place, entries = parent(place), [there]
+        else:
+            selection = Selection(
+                doing.item(step.item), doing.machine.platform, doing.carved(step.item)
+            )
+            entries = list(with_hard_links(selection.walk(doing.machine, place)))
         left = [e.path for e in entries if e.kind == "other"]
         watch = _Watch(step, doing, sum(e.size for e in entries))
         files, size = doing.packing.add(
@@ -41,6 +46,7 @@ class Pack:
             (e for e in entries if e.kind != "other"),
             lambda path: doing.machine.open(join(place, path)),
             watch.moved,
+            lambda path: doing.machine.attributes(join(place, path)),
         )
         return Done({"files": files, "size": size, "no files": list(left)})
 

@@ -1,6 +1,7 @@
 """``publish``: an item's cargo to its place on new, staged first, then renamed into place.
 
-What stands there is put aside by a rename of the same kind, so nothing is ever written over.
+What stands there is put aside by a rename of the same kind, so nothing is ever written over. The
+moves are written down before the first is made; a walk that was cut off makes the rest.
 """
 
 from __future__ import annotations
@@ -15,13 +16,15 @@ from pathlib import Path
 from widetrail.errors import Halted, WentWrong
 from widetrail.finding import Selection
 from widetrail.machine import Machine
-from widetrail.machine.paths import join, parent
+from widetrail.machine.moves import Move, below, carry_out, times_of
+from widetrail.machine.paths import base, join, parent
 from widetrail.recipe.templates import plain
 from widetrail.steps.interface import CargoEntry, Doing, Done, Facts, Outcome, Step
 from widetrail.steps.room import ASIDE, STAGING, Room
-from widetrail.steps.saving import beside
+from widetrail.steps.saving import beside, moves_of, room_at
+from widetrail.steps.writing import TreeWriter
 
-_WORDS = {
+EXISTING = {
     "put aside": "what is there of it already is put aside",
     "stop": "it must not be there yet",
     "overwrite": "files of the same name are put aside, others stay",
@@ -29,13 +32,16 @@ _WORDS = {
     "pass by": "files that are there already stay, and those carried are left in the parcel",
 }
 
+CHECKPOINT = 96 * 1024 * 1024
+"""Bytes that are staged, at least, before what was staged so far is made durable."""
+
 
 class Publish:
     """Stages, verifies, puts aside and publishes."""
 
     def words(self, step: Step) -> str:
         where = plain(step.text("to")) or "its place"
-        return f"put {step.item} in place at {where}; {_WORDS[step.text('existing')]}"
+        return f"put {step.item} in place at {where}; {EXISTING[step.text('existing')]}"
 
     def do(self, step: Step, doing: Doing) -> Outcome:
         published = doing.recorded("published", step.id)
@@ -53,142 +59,237 @@ class _Publishing:
     step: Step
     doing: Doing
     target: str = ""
-    aside: str = ""
-    passed_by: list[str] = field(default_factory=list)
-    beside: list[str] = field(default_factory=list)
+    facts: Facts = field(default_factory=dict)
 
     def do(self) -> Outcome:
-        step, doing = self.step, self.doing
-        machine = doing.machine
+        doing, step = self.doing, self.step
         given = step.text("given")
         self.target = doing.fill(step, step.text("to")) if given else doing.pinned(step.item)
-        selection = Selection(doing.item(step.item), machine.platform)
-        entries = doing.packed.of(step.item)
-        room = Room(doing, self.target, step.item)
-        room.clear(STAGING)
+        room = room_at(doing, self.target, step.item)
         doing.await_closed(step.item)
+        begun = doing.recorded("moves", step.id)
+        staged = self._staged(room)
+        doing.await_closed(step.item)
+        if begun is None:
+            moves = self._planned(staged, room)
+            told = [move.told() for move in moves]
+            times = times_of(doing.machine, moves)
+            doing.record("moves", step=step.id, moves=told, times=times, facts=self.facts)
+        else:
+            moves = moves_of(begun)
+            self.facts = dict(begun["facts"])  # type: ignore[arg-type]
+        carry_out(doing.machine, moves, lambda path: self._appeared(path, room))
+        self.facts |= self._put_aside(moves, join(room.home, ASIDE))
+        doing.record("published", step=step.id, facts=self.facts)
+        room.clear(staged)
+        return Done(self.facts)
+
+    # Staging
+
+    def _staged(self, room: Room) -> str:
+        """Return where all of the item lies ready, staging what is not staged yet."""
+        doing = self.doing
+        ready = doing.recorded("staged", self.step.id)
+        if ready is not None and self._is_there(str(ready["path"])):
+            return str(ready["path"])
+        so_far = doing.recorded("staged so far", self.step.id)
+        folder, count = (str(so_far["path"]), int(str(so_far["count"]))) if so_far else ("", 0)
+        if not folder or not doing.machine.host(folder).is_dir():
+            folder, count = self._new_staging(room), 0
         try:
-            staged = _stage(doing, entries, room.fresh(STAGING))
-            doing.record("staged", step=step.id)
-            doing.await_closed(step.item)
-            self._publish(staged, room, selection)
-        finally:
-            room.clear(STAGING)
-        files = [e for e in entries if e.kind == "file"]
-        facts: Facts = {
+            self._stage(folder, count)
+        except BaseException:
+            if doing.recorded("staged so far", self.step.id) is None:
+                room.clear(folder)
+            raise
+        doing.record("staged", step=self.step.id, path=folder)
+        return folder
+
+    def _is_there(self, staged: str) -> bool:
+        moving = self.doing.recorded("moves", self.step.id) is not None
+        return moving or self.doing.machine.host(staged).is_dir()
+
+    def _new_staging(self, room: Room) -> str:
+        """Return a folder to stage in, once what an earlier walk left of one is gone."""
+        begun = self.doing.recorded("staging", self.step.id)
+        if begun is not None:
+            room.clear(str(begun["path"]))
+        folder = room.fresh(STAGING)
+        self.doing.record("staging", step=self.step.id, path=folder)
+        return folder
+
+    def _stage(self, folder: str, count: int) -> None:
+        doing, effects = self.doing, self.doing.machine.effects
+        entries, top = doing.packed.of(self.step.item), doing.machine.host(folder)
+        for begun_before in list(_beyond(entries[count:], top)):  # by a walk that was cut off
+            _remove(doing.machine, begun_before)
+        writer = TreeWriter(effects, top, begun=os.path.lexists(top))
+        for entry in entries[:count]:
+            writer.passed(entry, entry.path)
+        total = sum(entry.size for entry in entries)
+        every = max(CHECKPOINT, total // 16)
+        since = done = sum(entry.size for entry in entries[:count])
+        begun, first = doing.clock(), count
+        for number, entry in enumerate(entries[count:], start=count + 1):
+            writer.write(entry, entry.path, doing.packed.chunks, entry.attributes_by_name)
+            done += entry.size
+            left = (total - done) * (doing.clock() - begun) / done if done else None
+            doing.onlooker.moves(done, total, "bytes", left)
+            if done - since >= every and number < len(entries):
+                effects.barrier(top)
+                _verify(top, folder, entries[first:number])
+                doing.record("staged so far", step=self.step.id, path=folder, count=number)
+                since, first = done, number
+        writer.finish()
+        effects.barrier(top)
+        _verify(top, folder, entries[first:])
+        files = [e for e in entries if e.kind in ("file", "hard")]
+        self.facts = {
             "files": len(files),
             "size": sum(e.size for e in files),
             "verified": len(files),
-            "to": self.target,
-            "put aside": [self.aside] if self.aside else [],
-            "passed by": list(self.passed_by),
-            "beside": list(self.beside),
+            "without attributes": list(writer.without_attributes),
         }
-        doing.record("published", step=step.id, facts=facts)
-        return Done(facts)
+        doing.record("staged facts", step=self.step.id, facts=self.facts)
 
-    def _publish(self, staged: Path, room: Room, selection: Selection) -> None:
-        existing, machine = self.step.text("existing"), self.doing.machine
-        there = list(_there(machine, self.target, selection))
+    # Placing
+
+    def _planned(self, staged: str, room: Room) -> list[Move]:
+        """Return the moves that bring what is staged into place, as ``existing`` says."""
+        told = self.doing.recorded("staged facts", self.step.id)
+        self.facts = dict(told["facts"]) if told is not None else {}  # type: ignore[arg-type]
+        self.facts |= {"passed by": [], "beside": []}
+        existing, machine, item = self.step.text("existing"), self.doing.machine, self.step.item
+        selection = Selection(self.doing.item(item), machine.platform)
+        single = bool(self.step.text("single"))
+        whole = selection.whole or single
+        there = list(_there(machine, self.target, selection, whole=whole))
         if existing == "stop" and there:
-            raise Halted(
-                "something is there already",
-                where=self.target,
-                why="the recipe says to stop then",
-                todo="Move it away, then walk again.",
-            )
-        if selection.whole and existing == "alongside" and there:
-            self.target = beside(self.doing, self.target, self.doing.other())
-            there = []
-        if selection.whole and (existing in ("put aside", "stop") or not there):
-            if there:
-                self._put_aside(room, "")
-            machine.effects.make_folders(machine.host(parent(self.target)))
-            machine.effects.rename(staged, machine.host(self.target))
-            machine.effects.sync_folder(machine.host(parent(self.target)))
-            return
-        if existing == "put aside":
-            for path in there:
-                self._put_aside(room, path)
-        self._merge(staged, room, existing)
+            raise self._stopped()
+        source = self._only(staged) if single else staged
+        if whole and existing == "alongside" and there:
+            self.target, there = beside(self.doing, self.target, self.doing.other()), []
+        self.facts["to"] = self.target
+        if single and existing == "pass by" and there:
+            self.facts["passed by"] = [base(self.target)]
+            return []
+        in_the_way = (
+            there == [""] and (found := machine.look(self.target)) and found.kind != "folder"
+        )
+        goes_whole = whole and (existing in ("put aside", "stop") or not there)
+        if single or in_the_way or goes_whole:
+            out = [Move("out", self.target, room.fresh(ASIDE))] if there else []
+            return [
+                *out,
+                *_missing_folders(machine, self.target),
+                Move("into", source, self.target),
+            ]
+        aside = room.fresh(ASIDE)
+        gone = there if existing == "put aside" else []
+        out = [Move("out", join(self.target, p), join(aside, p)) for p in gone]
+        folders = _missing_folders(machine, join(self.target, "x"))
+        return [*out, *folders, *self._merged(Path(machine.host(staged)), staged, aside, set(gone))]
 
-    def _put_aside(self, room: Room, path: str) -> None:
-        """Rename what is at ``path`` below the target, or the target, into the run's folder."""
-        machine = self.doing.machine
-        self.aside = self.aside or room.fresh(ASIDE)
-        source, to = machine.host(join(self.target, path)), machine.host(join(self.aside, path))
-        machine.effects.make_folders(to.parent)
-        machine.effects.rename(source, to)
-        machine.effects.sync_folder(to.parent)
+    def _only(self, staged: str) -> str:
+        """Return where the one file of a single-file item lies ready."""
+        (entry,) = self.doing.packed.of(self.step.item)
+        return join(staged, entry.path)
 
-    def _merge(self, staged: Path, room: Room, existing: str) -> None:
-        """Bring each staged file into place; ``existing`` decides where one is there already."""
-        machine = self.doing.machine
-        effects, host = machine.effects, machine.host(self.target)
-        effects.make_folders(host)
-        for folder, folders, files in os.walk(staged):
-            below = Path(folder).relative_to(staged)
-            links = [name for name in folders if (Path(folder) / name).is_symlink()]
-            for name in sorted(set(folders) - set(links)):
-                path = str(below / name)
-                entry = machine.look(join(self.target, path))
-                if entry is not None and entry.kind != "folder" and self._yields(existing, path):
-                    self._put_aside(room, path)
-                    entry = None
-                if entry is None:
-                    effects.make_folder(host / path)
-                elif entry.kind != "folder":
-                    folders.remove(name)
-            for name in sorted([*files, *links]):
-                self._bring(Path(folder) / name, str(below / name), room, existing)
-            effects.sync_folder(host / below)
+    def _stopped(self) -> Halted:
+        return Halted(
+            "something is there already", where=self.target, why="the recipe says to stop then",
+            todo="Move it away, then walk again.",
+        )  # fmt: skip
 
-    def _bring(self, source: Path, path: str, room: Room, existing: str) -> None:
-        machine, target = self.doing.machine, join(self.target, path)
-        if machine.look(target) is not None:
-            if existing == "alongside":
-                target = beside(self.doing, target, self.doing.other())
-                self.beside.append(target)
-            elif self._yields(existing, path):
-                self._put_aside(room, path)
-            else:
-                return
-        machine.effects.rename(source, machine.host(target))
+    def _merged(self, top: Path, staged: str, aside: str, gone: set[str]) -> Iterator[Move]:
+        """Give the moves of each staged name; a folder that is not there yet goes whole."""
+        machine, existing = self.doing.machine, self.step.text("existing")
+        waiting = [""]
+        while waiting:
+            folder = waiting.pop()
+            for name in sorted(os.listdir(top / folder)):
+                path = f"{folder}/{name}" if folder else name
+                source, target = join(staged, path), join(self.target, path)
+                is_folder = (top / path).is_dir() and not (top / path).is_symlink()
+                there = None if path in gone else machine.look(target)
+                if there is None:
+                    yield Move("into", source, target)
+                elif is_folder and there.kind == "folder":
+                    waiting.append(path)
+                elif existing == "pass by":
+                    self._list("passed by").append(path)
+                elif existing == "alongside":
+                    target = beside(self.doing, target, self.doing.other())
+                    self._list("beside").append(target)
+                    yield Move("into", source, target)
+                else:
+                    yield Move("out", target, join(aside, path))
+                    yield Move("into", source, target)
 
-    def _yields(self, existing: str, path: str) -> bool:
-        """Return whether what is at ``path`` gives way; else what was carried is passed by."""
-        if existing == "pass by":
-            self.passed_by.append(path)
-        return existing != "pass by"
+    def _list(self, name: str) -> list[object]:
+        listed = self.facts[name]
+        assert isinstance(listed, list)
+        return listed
+
+    def _appeared(self, path: str, room: Room) -> str:
+        """Write down that what appeared at ``path`` meanwhile is put aside, and return where."""
+        if self.step.text("existing") == "stop":
+            raise self._stopped()
+        away = room.fresh(ASIDE)
+        move = Move("out", path, away)
+        self.doing.record("appeared", step=self.step.id, moves=[move.told()], times={})
+        return away
+
+    def _put_aside(self, moves: list[Move], aside: str) -> Facts:
+        """Return where what was there before is kept, and what had appeared meanwhile."""
+        later = [r for r in self.doing.records("appeared") if r["step"] == self.step.id]
+        appeared = [move for r in later for move in moves_of(r)]
+        out = [move for move in [*moves, *appeared] if move.kind == "out"]
+        tops = (move.target[len(aside) + 1 :].split("/")[0] for move in out)
+        kept = dict.fromkeys(join(aside, top) for top in tops)
+        return {"put aside": list(kept), "appeared": [move.source for move in appeared]}
 
 
-def _stage(doing: Doing, entries: tuple[CargoEntry, ...], folder: str) -> Path:
-    effects, top = doing.machine.effects, doing.machine.host(folder)
-    effects.make_folder(top)
+def _missing_folders(machine: Machine, target: str) -> list[Move]:
+    """Return the folders above ``target`` that are not there, as moves that make them."""
+    missing: list[Move] = []
+    at = parent(target)
+    while parent(at) != at and not machine.host(at).exists():
+        missing.append(Move("folder", "", at))
+        at = parent(at)
+    return missing[::-1]
+
+
+def _beyond(entries: tuple[CargoEntry, ...], top: Path) -> Iterator[Path]:
+    """Give what is there already of entries that are still to be staged, topmost names only."""
+    gone: set[str] = set()
     for entry in entries:
-        path = top / entry.path
-        if entry.kind == "folder":
-            effects.make_folder(path)
-        elif entry.kind == "link":
-            effects.make_link(path, entry.target)
-        else:
-            with effects.create(path) as file:
-                for chunk in doing.packed.chunks(entry):
-                    file.write(chunk)
-            effects.set_status(path, entry.mode, entry.mtime)
-    for entry in reversed(entries):
-        if entry.kind == "folder":
-            effects.set_status(top / entry.path, entry.mode, entry.mtime)
-    effects.barrier(top)
+        inside = any(entry.path.startswith(f"{path}/") for path in gone if path)
+        if not inside and os.path.lexists(top / entry.path):
+            gone.add(entry.path)
+            yield top / entry.path
+
+
+def _remove(machine: Machine, host: Path) -> None:
+    if host.is_dir() and not host.is_symlink():
+        machine.effects.remove_tree(host)
+    else:
+        machine.effects.remove_file(host)
+
+
+def _verify(top: Path, shown: str, entries: tuple[CargoEntry, ...]) -> None:
+    """Read staged files from the disk and compare them with what was packed.
+
+    Raises:
+        WentWrong: One differs.
+    """
     for entry in entries:
         if entry.kind == "file" and _digest(top / entry.path) != entry.sha256:
             raise WentWrong(
-                "what was written is not what was packed",
-                where=join(folder, entry.path),
+                "what was written is not what was packed", where=below(shown, entry.path),
                 why="its SHA-256 differs when it is read again",
                 todo="Check the disk, then walk again; nothing was put in place.",
-            )
-    return top
+            )  # fmt: skip
 
 
 def _digest(path: Path) -> str:
@@ -199,11 +300,12 @@ def _digest(path: Path) -> str:
         return hashlib.file_digest(file, "sha256").hexdigest()
 
 
-def _there(machine: Machine, target: str, selection: Selection) -> Iterator[str]:
+def _there(machine: Machine, target: str, selection: Selection, *, whole: bool) -> Iterator[str]:
     """Give what of the item is at ``target`` already: itself, or names below it that it takes."""
-    if machine.look(target) is None:
+    entry = machine.look(target)
+    if entry is None:
         return
-    if selection.whole:
+    if whole or entry.kind != "folder":
         yield ""
         return
     yield from [e.path for e in selection.walk(machine, target) if e.kind != "folder"]

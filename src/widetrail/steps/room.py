@@ -1,41 +1,89 @@
-"""The run's own folders on the volume of what a step changes, and what is kept in them."""
+"""The run's own folders on the volume of what a step changes, and what is kept in them.
+
+They lie in the run's folder where that is on the same volume, else in ``.widetrail/RUN`` in the
+topmost folder of the volume that may be written to and that no service keeps in step.
+"""
 
 from __future__ import annotations
 
-from widetrail.machine.paths import base, join, split
-from widetrail.steps.interface import Doing
+import os
+from collections.abc import Iterator
+
+from widetrail.errors import Halted
+from widetrail.machine import Machine
+from widetrail.machine.paths import base, join, parent, shared_name
 
 STAGING = "staging"
 ASIDE = "aside"
 SAVED = "saved"
+UNDONE = "undone"
+PURPOSES = (STAGING, ASIDE, SAVED, UNDONE)
+OWN = ".widetrail"
 
 
 class Room:
     """The run's folders for one item, on the volume of a path, outside every place."""
 
-    def __init__(self, doing: Doing, target: str, item: str) -> None:
-        self._machine, self._name = doing.machine, doing.slug(item)
-        self._home = doing.workroom
-        if self._machine.room(self._home).volume != self._machine.room(target).volume:
-            anchor = split(target)[0] or self._machine.room(target).volume
-            self._home = join(anchor, ".widetrail", base(doing.workroom))
+    def __init__(self, machine: Machine, workroom: str, target: str, name: str) -> None:
+        """Choose where; ``name`` is what the item's things are called there.
+
+        Raises:
+            Halted: No folder of the volume may be written to.
+        """
+        self._machine, self._name = machine, name
+        self.home = next(_homes(machine, workroom, target), "")
+        if not self.home:
+            raise Halted(
+                "nothing can be kept on that disk", where=target,
+                why="no folder above it may be written to",
+                todo="Give the account the right to write to one, then run this again.",
+            )  # fmt: skip
 
     def fresh(self, purpose: str) -> str:
         """Return a path under ``purpose`` where nothing is yet; its parent is made."""
-        folder = join(self._home, purpose)
-        self._machine.effects.make_folders(self._machine.host(folder))
+        folder = join(self.home, purpose)
+        self._machine.effects.keep_folders(self._machine.host(folder))
         number, path = 1, join(folder, self._name)
-        while self._machine.look(path) is not None:
+        while os.path.lexists(self._machine.host(path)):
             number += 1
             path = join(folder, f"{self._name}-{number}")
         return path
 
-    def clear(self, purpose: str) -> None:
-        """Remove what this run made under ``purpose``, and its folders where they are empty."""
-        host = self._machine.host(join(self._home, purpose))
-        if host.is_dir():
+    def clear(self, path: str) -> None:
+        """Remove what this run made at ``path``, and its own folders where they are empty."""
+        host = self._machine.host(path)
+        if host.is_dir() and not host.is_symlink():
             self._machine.effects.remove_tree(host)
-        for folder in (host.parent, host.parent.parent):
-            ours = ".widetrail" in (folder.name, folder.parent.name)
-            if ours and folder.is_dir() and not any(folder.iterdir()):
-                self._machine.effects.remove_folder(folder)
+        elif os.path.lexists(host):
+            self._machine.effects.remove_file(host)
+        self.tidy()
+
+    def tidy(self) -> None:
+        """Remove the run's own folders that are empty."""
+        for purpose in PURPOSES:
+            self._remove_empty(join(self.home, purpose))
+        if base(parent(self.home)) == OWN:
+            self._remove_empty(self.home)
+            self._remove_empty(parent(self.home))
+
+    def _remove_empty(self, folder: str) -> None:
+        host = self._machine.host(folder)
+        if host.is_dir() and not any(host.iterdir()):
+            self._machine.effects.remove_folder(host)
+
+
+def _homes(machine: Machine, workroom: str, target: str) -> Iterator[str]:
+    volume = machine.room(target).volume
+    if machine.room(workroom).volume == volume:
+        yield workroom
+    above = []
+    at = target
+    while parent(at) != at and machine.room(parent(at)).volume == volume:
+        at = parent(at)
+        above.append(at)
+    shares = machine.shares()
+    for folder in reversed(above):
+        host = machine.host(folder)
+        free = host.is_dir() and os.access(host, os.W_OK)
+        if free and not shared_name(folder, shares, machine.platform):
+            yield join(folder, OWN, base(workroom))

@@ -2,13 +2,35 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Iterator, Sequence
+from typing import cast
+
 from widetrail.errors import MachineUnusable
 from widetrail.machine import Entry
+from widetrail.machine.moves import Move, carry_out, read_moves, times_of
 from widetrail.machine.paths import base, join, parent
-from widetrail.steps.interface import Doing, Step
+from widetrail.steps.interface import Doing, Fact, Facts, Step
 from widetrail.steps.room import ASIDE, SAVED, STAGING, Room
+from widetrail.steps.writing import TreeWriter
 
 _CHUNK = 1024 * 1024
+
+
+def room_at(doing: Doing, target: str, item: str) -> Room:
+    """Return the run's room for an item on the volume of ``target``."""
+    return Room(doing.machine, doing.workroom, target, doing.slug(item))
+
+
+def move(step: Step, doing: Doing, moves: list[Move], **facts: Fact) -> None:
+    """Write moves down, then make them."""
+    told, times = [one.told() for one in moves], times_of(doing.machine, moves)
+    doing.record("moves", step=step.id, moves=told, times=times, **facts)
+    carry_out(doing.machine, moves)
+
+
+def moves_of(record: Facts) -> list[Move]:
+    """Return the moves that a record of the journal tells."""
+    return read_moves(cast(Iterable[Sequence[str]], record["moves"]))
 
 
 def save(step: Step, doing: Doing, place: str) -> None:
@@ -20,18 +42,20 @@ def save(step: Step, doing: Doing, place: str) -> None:
     """
     if _saved(step, doing, place) is not None:
         return
-    there, room = doing.machine.look(place), Room(doing, place, step.item)
+    machine = doing.machine
+    there, room = machine.look(place), room_at(doing, place, step.item)
+    times = times_of(machine, [Move("folder", "", place)])
     kept = ""
     if there is not None:
-        room.clear(STAGING)
-        copy = room.fresh(STAGING)
-        _copy(doing, place, there, copy)
-        doing.machine.effects.barrier(doing.machine.host(parent(copy)))
-        kept = room.fresh(SAVED)
-        doing.machine.effects.rename(doing.machine.host(copy), doing.machine.host(kept))
-        doing.machine.effects.sync_folder(doing.machine.host(parent(kept)))
-        room.clear(STAGING)
-    doing.record(f"saved {place}", step=step.id, place=place, kept=kept)
+        copy, kept = room.fresh(STAGING), room.fresh(SAVED)
+        try:
+            _copy(doing, place, there, copy)
+            machine.effects.barrier(machine.host(parent(copy)))
+            machine.effects.rename(machine.host(copy), machine.host(kept))
+            machine.effects.sync_folder(machine.host(parent(kept)))
+        finally:
+            room.clear(copy)
+    doing.record("saved", step=step.id, place=place, kept=kept, times=times)
 
 
 def put_back(step: Step, doing: Doing, place: str) -> None:
@@ -39,15 +63,17 @@ def put_back(step: Step, doing: Doing, place: str) -> None:
     saved = _saved(step, doing, place)
     if saved is None:
         return
-    machine, kept = doing.machine, str(saved["kept"])
-    if machine.look(place) is not None:
-        aside = Room(doing, place, step.item).fresh(ASIDE)
-        machine.effects.rename(machine.host(place), machine.host(aside))
-    if kept and machine.look(kept) is not None:
-        machine.effects.make_folders(machine.host(parent(place)))
-        machine.effects.rename(machine.host(kept), machine.host(place))
-    machine.effects.sync_folder(machine.host(parent(place)))
-    doing.record(f"put back {place}", step=step.id, place=place)
+    room = room_at(doing, place, step.item)
+    moves = back_to(str(saved["kept"]), place, room.fresh(ASIDE))
+    move(step, doing, moves)
+    doing.record("put back", step=step.id, place=place)
+    room.tidy()
+
+
+def back_to(kept: str, place: str, away: str) -> list[Move]:
+    """Return the moves by which ``place`` gets back what is ``kept``, if anything is."""
+    back = [Move("into", kept, place)] if kept else []
+    return [Move("out", place, away), *back]
 
 
 def keep_first(step: Step, doing: Doing, place: str) -> str:
@@ -57,51 +83,68 @@ def keep_first(step: Step, doing: Doing, place: str) -> str:
     """
     saved = _saved(step, doing, place)
     kept = str(saved["kept"]) if saved is not None else ""
-    first = doing.records(f"saved {place}")[0]
-    if not kept or first["step"] == step.id or _put_back(doing, place, str(first["step"])):
+    first = next(r for r in doing.records("saved") if r["place"] == place)
+    if not kept or first["step"] == step.id or _was_put_back(doing, first):
         return kept
-    host = doing.machine.host(kept)
-    if host.is_dir() and not host.is_symlink():
-        doing.machine.effects.remove_tree(host)
-    elif host.is_symlink() or host.exists():
-        doing.machine.effects.remove_file(host)
+    room_at(doing, place, step.item).clear(kept)
     return ""
 
 
-def _put_back(doing: Doing, place: str, step: str) -> bool:
-    return doing.recorded(f"put back {place}", step) is not None
+def _was_put_back(doing: Doing, saved: Facts) -> bool:
+    return any(
+        r["step"] == saved["step"] and r["place"] == saved["place"]
+        for r in doing.records("put back")
+    )
 
 
-def _saved(step: Step, doing: Doing, place: str) -> dict[str, object] | None:
+def _saved(step: Step, doing: Doing, place: str) -> Facts | None:
     """Return the newest record of what was saved, unless it was put back since."""
-    saved = doing.recorded(f"saved {place}", step.id)
-    back = doing.recorded(f"put back {place}", step.id)
-    if saved is None or (back is not None and int(str(back["at"])) > int(str(saved["at"]))):
-        return None
-    return dict(saved)
+    mine = {"step": step.id, "place": place}
+    at = {
+        event: [r for r in doing.records(event) if mine.items() <= r.items()]
+        for event in ("saved", "put back")
+    }
+    count = {event: len(records) for event, records in at.items()}
+    return at["saved"][-1] if count["saved"] > count["put back"] else None
 
 
 def _copy(doing: Doing, place: str, there: Entry, copy: str) -> None:
     machine = doing.machine
     if there.kind == "other":
         raise MachineUnusable("is no regular file", where=place)
-    entries = [there] if there.kind != "folder" else [there, *machine.walk(place)]
-    folders = []
+    host = machine.host(copy)
+    if there.kind != "folder":
+        above = TreeWriter(machine.effects, host.parent, begun=True)
+        above.write(there, host.name, lambda e: _chunks(doing, place), machine.attributes(place))
+        return
+    writer = TreeWriter(machine.effects, host)
+    writer.write(there, "", lambda e: (), machine.attributes(place))
+    for entry in with_hard_links(machine.walk(place)):
+        where = join(place, entry.path)
+        if entry.kind != "other":
+            attributes = {} if entry.kind in ("link", "hard") else machine.attributes(where)
+            writer.write(
+                entry, entry.path, lambda e: _chunks(doing, join(place, e.path)), attributes
+            )
+    writer.finish()
+
+
+def _chunks(doing: Doing, path: str) -> Iterator[bytes]:
+    with doing.machine.open(path) as file:
+        while chunk := file.read(_CHUNK):
+            yield chunk
+
+
+def with_hard_links(entries: Iterator[Entry]) -> Iterator[Entry]:
+    """Give entries, each further name of a file that was given before as kind ``hard``."""
+    first: dict[str, str] = {}
     for entry in entries:
-        inner = "" if entry is there else entry.path
-        host = machine.host(copy) / inner if inner else machine.host(copy)
-        if entry.kind == "folder":
-            machine.effects.make_folder(host)
-            folders.append((host, entry))
-        elif entry.kind == "link":
-            machine.effects.make_link(host, entry.target)
-        elif entry.kind == "file":
-            with machine.open(join(place, inner)) as source, machine.effects.create(host) as file:
-                while chunk := source.read(_CHUNK):
-                    file.write(chunk)
-            machine.effects.set_status(host, entry.mode, entry.mtime)
-    for host, entry in reversed(folders):
-        machine.effects.set_status(host, entry.mode, entry.mtime)
+        if entry.file_id and entry.file_id in first:
+            yield entry.another_name(first[entry.file_id])
+            continue
+        if entry.file_id:
+            first[entry.file_id] = entry.path
+        yield entry
 
 
 def beside(doing: Doing, path: str, origin: str) -> str:

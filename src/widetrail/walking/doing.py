@@ -359,13 +359,16 @@ class WalkDoing:
     def cargo(self) -> Iterator[None]:
         """Open the cargo for a leg: to be packed on old, to be read elsewhere."""
         if self.station == "old":
-            self.writer = self.parcel.writer()
+            self.writer = self.parcel.writer(self.now)
             with self.writer:
                 yield
                 self.writer.finish()
         else:
             self._reader = self.parcel.reader(self.machine.platform)
-            yield
+            try:
+                yield
+            finally:
+                self._reader.close()
 
     @property
     def packing(self) -> Packing:

@@ -37,9 +37,12 @@ class Journal:
             self._torn = False
         body = canonical(dict(record))
         self._last = _link(self._last, body)
+        new = not self._path.exists()
         with self._effects.append(self._path) as file:
             file.write(b"%d %s %s\n" % (len(body), self._last.encode(), body))
             file.sync()
+        if new:
+            self._effects.sync_folder(self._path.parent)
         self.records.append(dict(record))
 
     def newest(self, event: str, **facts: Any) -> dict[str, Any] | None:

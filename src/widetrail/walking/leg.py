@@ -192,6 +192,7 @@ class Visit:
                 why=f"leg {self.due.number} is walked on {machine}",
                 todo=f"Carry the parcel to {machine} and walk there.",
             )
+        self.parcel.mend_bag(now)
         doing = self._doing(now)
         proofs = look_at_proofs(doing)
         proved = newly_proved(doing, proofs)
@@ -248,7 +249,8 @@ class Visit:
         """
         if not self._cargo_sound:  # each file is judged again as it is unpacked
             begun = self.due is not None and self.journal.has("leg begun", leg=self.due.number)
-            self.parcel.check_cargo(begun=begun)
+            read = not self.journal.has("cargo checked", generation=self.parcel.newest)
+            self.parcel.check_cargo(begun=begun, read=read)
             self._cargo_sound = True
         doing = self._doing(now)
         if not self._begun_here:
@@ -323,7 +325,12 @@ class _Walk:
     def do(self, steps: tuple[Step, ...]) -> LegDone:
         assert self._leg is not None
         doing, visit = self._doing, self._visit
-        doing.machine.effects.make_folders(doing.machine.host(doing.workroom))
+        effects, host = doing.machine.effects, doing.machine.host(doing.workroom)
+        made = effects.keep_folders(host)
+        if made:
+            self._journal.add({"event": "made folders", "count": len(made)})
+        if not self._journal.has("cargo checked", generation=visit.parcel.newest):
+            self._journal.add({"event": "cargo checked", "generation": visit.parcel.newest})
         self._pin()
         number = self._leg.number
         self._journal.add({"event": "leg begun", "leg": number, "plan": visit.parcel.plan.id})

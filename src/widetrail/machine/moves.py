@@ -1,0 +1,136 @@
+"""Moves: the changes of a person's folders as plain values, made in any state of being made.
+
+A list of moves is written down before the first is made, so that it can be gone on with after a
+cut and taken back later. Each is one rename within a volume, or one folder. Paths are the
+machine's own.
+
+``out``: what stands at ``source`` is put away at ``target``, a name that was free when it was
+chosen. ``into``: what lies ready at ``source`` gets its place at ``target``. ``folder``: a folder
+at ``target``; ``unfolder``: that folder goes, if it is empty.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Literal
+
+from widetrail.machine.interface import Machine
+from widetrail.machine.paths import join, parent
+
+MoveKind = Literal["out", "into", "folder", "unfolder"]
+
+
+@dataclass(frozen=True, slots=True)
+class Move:
+    """One change; ``source`` is empty for folders."""
+
+    kind: MoveKind
+    source: str
+    target: str
+
+    def told(self) -> list[str]:
+        """Return the move as plain JSON values."""
+        return [self.kind, self.source, self.target]
+
+
+def read_moves(told: Iterable[Sequence[str]]) -> list[Move]:
+    """Return moves from what ``Move.told`` gave."""
+    return [Move(kind, source, target) for kind, source, target in told]  # type: ignore[arg-type]
+
+
+def carry_out(
+    machine: Machine, moves: Iterable[Move], taken: Callable[[str], str] | None = None
+) -> None:
+    """Make what of ``moves`` is not made yet, in order, and make the names durable.
+
+    ``taken`` is asked for a free name where something stands in the way of ``into``: what does is
+    put away there first, after ``taken`` wrote that down. Without it that is an error.
+
+    Raises:
+        EffectFailed: The system refuses; what was made stays made.
+    """
+    effects, touched = machine.effects, dict[Path, None]()
+    known: dict[str, Path] = {}
+
+    def host(path: str) -> Path:
+        folder, name = path.rpartition("/")[::2]
+        if folder not in known:  # names below one folder are resolved once
+            known[folder] = machine.host(folder or "/")
+        resolved = known[folder] / name
+        return resolved if os.path.lexists(resolved) else machine.host(path)
+
+    for move in moves:
+        target = host(move.target)
+        if move.kind == "folder":
+            if not os.path.lexists(target):
+                effects.make_folder(target)
+                touched[target.parent] = None
+            continue
+        if move.kind == "unfolder":
+            if target.is_dir() and not target.is_symlink() and not any(target.iterdir()):
+                effects.remove_folder(target)
+                touched[target.parent] = None
+            continue
+        source = host(move.source)
+        if not os.path.lexists(source):
+            continue
+        if os.path.lexists(target):
+            if move.kind == "out":  # its name was free, so it was made: another stands there now
+                continue
+            if taken is not None:
+                away = machine.host(taken(move.target))
+                effects.rename(target, away)
+                touched[away.parent] = None
+        if not target.parent.exists():
+            effects.make_folders(target.parent)
+        effects.rename(source, target)
+        touched |= {target.parent: None, source.parent: None}
+    for folder in touched:
+        if folder.is_dir():
+            effects.sync_folder(folder)
+
+
+def taken_back(moves: Sequence[Move], fresh: Callable[[str], str]) -> list[Move]:
+    """Return the moves that take ``moves`` back, in order; nothing is destroyed by them.
+
+    What was put into a place is put away again, at a name that ``fresh`` gives for the place.
+    """
+    back: list[Move] = []
+    for move in reversed(moves):
+        match move.kind:
+            case "out":
+                back.append(Move("into", move.target, move.source))
+            case "into":
+                back.append(Move("out", move.target, fresh(move.target)))
+            case "folder":
+                back.append(Move("unfolder", "", move.target))
+            case "unfolder":
+                back.append(Move("folder", "", move.target))
+    return back
+
+
+def times_of(machine: Machine, moves: Iterable[Move]) -> dict[str, int]:
+    """Return when the folders were changed that ``moves`` change the names of (ns since 1970)."""
+    folders = {parent(p) for move in moves for p in (move.source, move.target) if p}
+    found = {}
+    for folder in sorted(folders):
+        host = machine.host(folder)
+        if host.is_dir():
+            found[folder] = host.stat().st_mtime_ns
+    return found
+
+
+def restore_times(machine: Machine, times: Mapping[str, int]) -> None:
+    """Give folders that are there the times they had."""
+    for folder, moment in sorted(times.items(), reverse=True):
+        host = machine.host(folder)
+        if host.is_dir() and host.stat().st_mtime_ns != moment:
+            machine.effects.set_status(host, host.stat().st_mode, moment)
+
+
+def below(folder: str, path: str) -> str:
+    """Return ``path`` below ``folder``, or the folder for an empty path."""
+    return join(folder, path) if path else folder

@@ -1,0 +1,68 @@
+"""Names that the new machine cannot hold, and what they become there."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from widetrail.formats.canonical import digest
+from widetrail.formats.interface import Platform
+from widetrail.machine import Entry
+from widetrail.machine.paths import key, trouble_with_name
+from widetrail.recipe.templates import as_segment
+
+LONGEST = 255
+"""Bytes of a name that every platform holds."""
+
+
+def changed_names(entries: Iterable[Entry], platform: Platform) -> dict[str, str]:
+    """Return the new path of each entry that cannot be called so on ``platform``.
+
+    Names that differ only in what the platform does not tell apart (case, the form of accents)
+    get a number; characters it does not have, reserved names and bytes that are no text are
+    percent-encoded (RFC 3986, section 2.1); what is too long is cut. What lies in a folder that
+    is called otherwise goes with it. The first of two that collide, in the order of names, stays.
+    """
+    becomes: dict[str, str] = {}
+    taken: set[str] = set()
+    for entry in sorted(entries, key=lambda e: e.path):
+        folder, _, name = entry.path.rpartition("/")
+        above = becomes.get(folder, folder)
+        fitted = _fitted(name, platform)
+        path = f"{above}/{fitted}" if above else fitted
+        number = 2
+        while key(path, platform) in taken:
+            path = f"{above}/{_numbered(fitted, number)}" if above else _numbered(fitted, number)
+            number += 1
+        taken.add(key(path, platform))
+        if path != entry.path:
+            becomes[entry.path] = path
+    return becomes
+
+
+def _fitted(name: str, platform: Platform) -> str:
+    if not _trouble(name, platform):
+        return name
+    fitted = as_segment(name) if platform == "windows" else name
+    if platform != "linux":
+        fitted = "".join(c if c.isprintable() or ord(c) < 0xDC80 else _encoded(c) for c in fitted)
+    if _trouble(fitted, platform):
+        stem, dot, ending = fitted.rpartition(".") if "." in fitted[1:] else (fitted, "", "")
+        mark = f"~{digest(name.encode('utf-8', 'surrogateescape'))[:8]}"
+        room = LONGEST - len(f"{mark}{dot}{ending}".encode("utf-8", "surrogateescape"))
+        cut = stem.encode("utf-8", "surrogateescape")[: max(room, 1)]
+        fitted = f"{cut.decode('utf-8', 'ignore')}{mark}{dot}{ending}"
+    return fitted
+
+
+def _trouble(name: str, platform: Platform) -> bool:
+    no_text = platform != "linux" and any("\udc80" <= c <= "\udcff" for c in name)
+    return no_text or bool(trouble_with_name(name, platform))
+
+
+def _encoded(char: str) -> str:
+    return "".join(f"%{byte:02X}" for byte in char.encode("utf-8", "surrogateescape"))
+
+
+def _numbered(name: str, number: int) -> str:
+    stem, dot, ending = name.rpartition(".") if "." in name[1:] else (name, "", "")
+    return f"{stem} ({number}){dot}{ending}"
