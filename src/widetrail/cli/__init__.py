@@ -19,6 +19,8 @@ COMMANDS = {
     "card": "Write the facts of a machine, to plan with where it is out of reach.",
     "plan": "Set out: write a parcel with the plan of a move.",
     "walk": "Do the leg that is due on this machine.",
+    "undo": "Give back on this machine what was there before a move.",
+    "settle": "Accept a move: what was kept of before it goes.",
     "report": "Tell what became of the move that a parcel is for.",
     "rehearse": "Try recipes out on copies of machines.",
 }

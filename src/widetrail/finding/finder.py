@@ -477,13 +477,14 @@ class Finder:
 
     def locks(self) -> list[str]:
         """Return the lock files that are there, which say that the program is open."""
-        found = []
-        for lock in self.loaded.recipe.application.lock:
-            for inner in self._each_way(lock):
-                path = inner._choice(lock)
-                if path is not None and inner._kind(path) is not None:
-                    found.append(path)
-        return list(dict.fromkeys(found))
+        return [path for path in self.lock_paths() if self._kind(path) is not None]
+
+    def lock_paths(self) -> list[str]:
+        """Return where the lock files are while the program is open."""
+        locks = self.loaded.recipe.application.lock
+        ways = ((inner, lock) for lock in locks for inner in self._each_way(lock))
+        paths = (inner._choice(lock) for inner, lock in ways)
+        return list(dict.fromkeys(path for path in paths if path is not None))
 
     def _each_way(self, choice: str | PerPlatform) -> list[Finder]:
         """Return a finder for each instance of the places that ``choice`` names."""

@@ -85,7 +85,7 @@ def carry_out(
                 effects.rename(target, away)
                 touched[away.parent] = None
         if not target.parent.exists():
-            effects.make_folders(target.parent)
+            touched |= {folder.parent: None for folder in effects.make_folders(target.parent)}
         effects.rename(source, target)
         touched |= {target.parent: None, source.parent: None}
     for folder in touched:

@@ -186,6 +186,9 @@ class Run:
         # what is filled in last is known first: nothing may halt between journal and start
         doing.command(step, step.texts("command"))
         doing.record("run begun", step=step.id)
+        if undone_by := step.texts("undone by"):
+            program, arguments = doing.command(step, undone_by)
+            doing.record("undone by", step=step.id, command=[program, *arguments])
 
         def began(pid: int, started: float) -> None:
             doing.record("run started", step=step.id, pid=pid, started=started)

@@ -40,6 +40,7 @@ def save(step: Step, doing: Doing, place: str) -> None:
         EffectFailed: There is no room for it, or the system refuses.
         MachineUnusable: Something there cannot be read.
     """
+    _finish_putting_back(step, doing, place)
     if _saved(step, doing, place) is not None:
         return
     machine = doing.machine
@@ -65,9 +66,22 @@ def put_back(step: Step, doing: Doing, place: str) -> None:
         return
     room = room_at(doing, place, step.item)
     moves = back_to(str(saved["kept"]), place, room.fresh(ASIDE))
-    move(step, doing, moves)
-    doing.record("put back", step=step.id, place=place)
+    told = [one.told() for one in moves]
+    doing.record("putting back", step=step.id, place=place, moves=told)
+    _finish_putting_back(step, doing, place)
     room.tidy()
+
+
+def _finish_putting_back(step: Step, doing: Doing, place: str) -> None:
+    """Make what is left to make of a putting back that was begun."""
+    mine = {"step": step.id, "place": place}
+    begun, ended = (
+        [r for r in doing.records(event) if mine.items() <= r.items()]
+        for event in ("putting back", "put back")
+    )
+    if len(begun) > len(ended):
+        carry_out(doing.machine, moves_of(begun[-1]))
+        doing.record("put back", step=step.id, place=place)
 
 
 def back_to(kept: str, place: str, away: str) -> list[Move]:
@@ -86,6 +100,7 @@ def keep_first(step: Step, doing: Doing, place: str) -> str:
     first = next(r for r in doing.records("saved") if r["place"] == place)
     if not kept or first["step"] == step.id or _was_put_back(doing, first):
         return kept
+    doing.record("let go", step=step.id, place=place, kept=kept)
     room_at(doing, place, step.item).clear(kept)
     return ""
 

@@ -12,6 +12,7 @@ from widetrail.walking.report import (
     Report,
     make_report,
 )
+from widetrail.walking.undoing import Run, UndoAct, UndoPlan, runs_on
 
 __all__ = [
     "Answers",
@@ -23,9 +24,13 @@ __all__ = [
     "LegReport",
     "Patience",
     "Report",
+    "Run",
     "Silent",
     "StepDone",
+    "UndoAct",
+    "UndoPlan",
     "Visit",
     "make_report",
     "read_answers",
+    "runs_on",
 ]

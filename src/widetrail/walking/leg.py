@@ -247,6 +247,11 @@ class Visit:
             Obstructed: Something stands in the way; every obstacle is named.
             ParcelUnusable: The cargo was touched.
         """
+        if self.journal.has("undo begun"):
+            raise Halted(
+                f"the move was undone on {self.machine.name}", why="its journal says so",
+                todo="Plan again, into another parcel.",
+            )  # fmt: skip
         if not self._cargo_sound:  # each file is judged again as it is unpacked
             begun = self.due is not None and self.journal.has("leg begun", leg=self.due.number)
             read = not self.journal.has("cargo checked", generation=self.parcel.newest)
@@ -361,8 +366,15 @@ class _Walk:
     def _pin(self) -> None:
         if self._journal.has("pinned"):
             return
-        places = {name: finder.pinnable() for name, finder in self._doing.finders.items()}
-        self._journal.add({"event": "pinned", "places": places})
+        finders = self._doing.finders
+        self._journal.add(
+            {
+                "event": "pinned",
+                "places": {name: finder.pinnable() for name, finder in finders.items()},
+                "programs": {n: sorted(f.programs().values()) for n, f in finders.items()},
+                "locks": {name: finder.lock_paths() for name, finder in finders.items()},
+            }
+        )
 
     def _step(self, step: Step, number: int, total: int) -> StepDone:
         words = self._doing.masked(ACTS[step.kind].words(self._doing.shown(step)))
@@ -372,6 +384,9 @@ class _Walk:
             self._outcomes[step.id] = reused
             return StepDone(step, words, Done(reused["facts"]))
         self._doing.onlooker.begins(step, words, number, total)
+        loose = not step.changes and "undone by" not in step.arguments
+        begun = {"event": "step begun", "step": step.id, "kind": step.kind, "words": words}
+        self._journal.add({**begun, "loose": loose})
         told = self._doing.masker.mask_all(_told(self._outcome(step)))
         self._outcomes[step.id] = told
         self._journal.add({"event": "step done", "step": step.id, "outcome": told})

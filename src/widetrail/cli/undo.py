@@ -1,0 +1,62 @@
+"""``widetrail undo``: gives back on a machine what was there before a move."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from widetrail.cli.company import make_company
+from widetrail.cli.output import Page, consent, json_option, now, open_machine, print_json
+from widetrail.errors import WentWrong
+from widetrail.machine import Effects
+from widetrail.walking import Run, UndoPlan
+
+
+@click.command("undo")
+@click.argument("run", default="")
+@click.option(
+    "--machine", type=click.Path(path_type=Path), help="A machine folder; else this machine."
+)
+@click.option("--account", default="", help="Whose account on this machine.")
+@click.option("--yes", is_flag=True, help="Consent to what is listed.")
+@click.option("--no-wait", is_flag=True, help="End with 3 where something must be waited for.")
+@json_option
+def command(
+    run: str, machine: Path | None, account: str, yes: bool, no_wait: bool, as_json: bool
+) -> None:
+    """Undo what RUN did on a machine, from the machine's own journal; no parcel is needed.
+
+    RUN is the name of a move's folder on the machine; it may be left out where there is only one.
+    What it will do is shown first, and what it cannot take back. What stands in a place now is put
+    away and kept until the run is settled.
+    """
+    messages = Page(to_errors=True)
+    here = open_machine(machine, account, Effects())
+    found = Run(here, run, make_company(messages, None, waits=not no_wait))
+    if not found.undone:
+        _show(messages, here.name, found.undo_plan())
+        consent(yes, "Shall this be done?")
+    plan = found.undo(now())
+    if as_json:
+        acts = [act.words for act in plan.acts if act.words]
+        print_json({"run": found.name, "machine": here.name, "acts": acts,
+                    "cannot": list(plan.cannot)})  # fmt: skip
+    else:
+        page = Page()
+        page.line(f"Run {found.name} is undone on {here.name}.", "bold")
+        page.line(f"What was put away is kept in {found.workroom} until you settle it.")
+    if found.went_wrong:
+        raise WentWrong("not everything could be undone", why="; ".join(found.went_wrong))
+
+
+def _show(page: Page, machine: str, plan: UndoPlan) -> None:
+    page.title(f"Undoing on {machine} will")
+    for words in (act.words for act in plan.acts if act.words):
+        page.line(f"- {words}", indent=2)
+    if not any(act.words for act in plan.acts):
+        page.line("change nothing: nothing of yours was changed there", indent=2)
+    if plan.cannot:
+        page.title("It cannot take back")
+    for words in plan.cannot:
+        page.line(f"- {words}", indent=2)

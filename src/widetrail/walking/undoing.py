@@ -1,0 +1,347 @@
+"""Undoing a move at a station, from the station's journal alone, and settling it for good.
+
+Undoing gives every place back what was there before; what stands there now is put away and kept
+until the run is settled. What it will do is written down before the first of it is done, so a
+second call goes on where one was cut off.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+from widetrail.errors import Halted, InputUnusable, WideTrailError
+from widetrail.machine import Machine
+from widetrail.machine.moves import Move, carry_out, read_moves, restore_times, taken_back
+from widetrail.machine.paths import base, join, parent
+from widetrail.parcel.parcel import LEG_DONE, LEG_HALTED, LEG_MENDED
+from widetrail.steps.room import ASIDE, OWN, SAVED, STAGING, UNDONE, Room
+from widetrail.steps.run import show_command
+from widetrail.steps.saving import back_to
+from widetrail.walking.doing import END_WITHIN, Company
+from widetrail.walking.journal import Journal
+
+RUNS = "widetrail"
+_BY_HAND = {
+    "person": "what you did yourself",
+    "open": "that the program was opened",
+    "close": "that the program was closed",
+    "wait": "",
+}
+
+
+@dataclass(frozen=True, slots=True)
+class UndoAct:
+    """One act of undoing: moves, or a command of the application; in words for a person."""
+
+    words: str
+    moves: tuple[Move, ...] = ()
+    command: tuple[str, ...] = ()
+
+    def told(self) -> dict[str, Any]:
+        """Return the act as plain JSON values."""
+        moves = [move.told() for move in self.moves]
+        return {"words": self.words, "moves": moves, "command": list(self.command)}
+
+
+@dataclass(frozen=True, slots=True)
+class UndoPlan:
+    """What undoing will do, in order, and in words what it cannot take back."""
+
+    acts: tuple[UndoAct, ...]
+    cannot: tuple[str, ...]
+
+
+def runs_on(machine: Machine) -> tuple[str, ...]:
+    """Return the runs that have a journal on ``machine``."""
+    host = machine.host(join(machine.root("state"), RUNS))
+    if not host.is_dir():
+        return ()
+    return tuple(sorted(p.name for p in host.iterdir() if (p / "journal").is_file()))
+
+
+class Run:
+    """One run as the journal of a station tells it."""
+
+    def __init__(self, machine: Machine, name: str = "", company: Company | None = None) -> None:
+        """Open the run ``name``, or the only one there is.
+
+        Raises:
+            InputUnusable: There is no such run, or which is meant must be said.
+        """
+        known = runs_on(machine)
+        if not name and len(known) != 1:
+            why = f"there are: {', '.join(known)}" if known else "no run has a journal there"
+            todo = "Name the run." if known else "Name the machine with --machine."
+            raise InputUnusable(f"which run is meant on {machine.name}?", why=why, todo=todo)
+        self.name = name or known[0]
+        if self.name not in known:
+            why = f"there are: {', '.join(known) or 'none'}"
+            raise InputUnusable("there is no such run", where=self.name, why=why)
+        self.machine, self._company = machine, company or Company()
+        self.workroom = join(machine.root("state"), RUNS, self.name)
+        path = join(self.workroom, "journal")
+        self.journal = Journal(machine.host(path), path, machine.effects)
+
+    # Undoing
+
+    @property
+    def undone(self) -> bool:
+        """Whether it was undone here."""
+        return self.journal.has("undone")
+
+    @property
+    def went_wrong(self) -> tuple[str, ...]:
+        """What went wrong with commands while it was undone."""
+        record = self.journal.newest("undone")
+        return tuple(record["wrong"]) if record is not None else ()
+
+    def undo_plan(self) -> UndoPlan:
+        """Return what undoing would do; nothing is changed by asking."""
+        begun = self.journal.newest("undo begun")
+        if begun is not None:
+            acts = tuple(
+                UndoAct(a["words"], tuple(read_moves(a["moves"])), tuple(a["command"]))
+                for a in begun["acts"]
+            )
+            return UndoPlan(acts, tuple(begun["cannot"]))
+        return UndoPlan(tuple(self._acts()), tuple(self._cannot()))
+
+    def _acts(self) -> Iterator[UndoAct]:
+        count = 0
+
+        def fresh(place: str) -> str:
+            nonlocal count
+            count += 1
+            room = Room(self.machine, self.workroom, place, "")
+            return join(room.home, UNDONE, str(count))
+
+        for record in reversed(self.journal.records):
+            match record["event"]:
+                case "moves" | "appeared":
+                    yield from self._moved(record, fresh)
+                case "saved":
+                    yield from self._saved(record, fresh)
+                case "undone by":
+                    command = tuple(record["command"])
+                    yield UndoAct(f"run {show_command(command)}", command=command)
+
+    def _moved(self, record: Mapping[str, Any], fresh: Any) -> Iterator[UndoAct]:
+        moves = read_moves(record["moves"])
+        made = [m for m in moves if self._was_made(m)]
+        if made:
+            back = tuple(taken_back(made, fresh))
+            yield UndoAct("; ".join(_words(back)), back)
+
+    def _was_made(self, move: Move) -> bool:
+        """Return whether a move was made; one that a cut-off walk did not come to was not."""
+        there = os.path.lexists(self.machine.host(move.target))
+        if move.kind in ("folder", "out"):
+            return there
+        return there and not os.path.lexists(self.machine.host(move.source))
+
+    def _saved(self, record: Mapping[str, Any], fresh: Any) -> Iterator[UndoAct]:
+        kept, place = str(record["kept"]), str(record["place"])
+        let_go = self.journal.has("let go", kept=kept)
+        if kept and (let_go or not os.path.lexists(self.machine.host(kept))):
+            return  # an earlier one of the same place is kept, or it was put back already
+        back = tuple(back_to(kept, place, fresh(place)))
+        yield UndoAct("; ".join(_words(back)), back)
+
+    def _cannot(self) -> Iterator[str]:
+        told: set[str] = set()
+        for record in self.journal.records:
+            if record["event"] != "step begun" or record["step"] in told:
+                continue
+            told.add(record["step"])
+            words, kind = record["words"], record["kind"]
+            if kind == "run" and record["loose"]:
+                yield f"whatever this did (it says that it changes nothing): {words}"
+            elif _BY_HAND.get(kind):
+                yield f"{_BY_HAND[kind]}: {words}"
+
+    def undo(self, now: datetime) -> UndoPlan:
+        """Undo the run here; a second call goes on where one was cut off.
+
+        Raises:
+            Halted: It was undone already, or a program must be closed first.
+            EffectFailed: The system refuses; what was undone stays so.
+        """
+        if self.undone:
+            raise Halted(
+                f"run {self.name} was undone on {self.machine.name} before", why="nothing changed"
+            )
+        self._await_closed()
+        plan = self.undo_plan()
+        if not self.journal.has("undo begun"):
+            self.journal.add(
+                {
+                    "event": "undo begun",
+                    "time": now.isoformat(timespec="seconds"),
+                    "acts": [act.told() for act in plan.acts],
+                    "cannot": list(plan.cannot),
+                    "times": self._times(),
+                }
+            )
+        wrong = [trouble for n, act in enumerate(plan.acts) if (trouble := self._do(n, act))]
+        begun = self.journal.newest("undo begun")
+        restore_times(self.machine, begun["times"] if begun is not None else {})
+        self._clear_work()
+        self.journal.add({"event": "undone", "wrong": wrong})
+        return plan
+
+    def _do(self, number: int, act: UndoAct) -> str:
+        """Do one act and return what went wrong with a command."""
+        if act.moves:
+            carry_out(self.machine, act.moves, self._taken)
+        if not act.command or self.journal.has("undo ran", act=number):
+            return ""
+        program, *arguments = act.command
+        try:
+            done = self.machine.start(program, arguments, END_WITHIN)
+            trouble = f"it ended with {done.status}" if done.status else ""
+        except WideTrailError as error:
+            trouble = str(error)
+        self.journal.add({"event": "undo ran", "act": number})
+        return f"{act.words}: {trouble}" if trouble else ""
+
+    def _taken(self, path: str) -> str:
+        """Return where what appeared at a place while it was undone is put."""
+        room = Room(self.machine, self.workroom, path, "appeared")
+        return room.fresh(UNDONE)
+
+    def _times(self) -> dict[str, int]:
+        """Return what the times of folders were before the run first changed the names in them."""
+        times: dict[str, int] = {}
+        for record in self.journal.records:
+            for folder, moment in record.get("times", {}).items():
+                times.setdefault(folder, moment)
+        return times
+
+    def _clear_work(self) -> None:
+        """Remove what only a walk that goes on would need."""
+        for home in self._homes():
+            for name in (STAGING, ASIDE, SAVED, "made"):
+                self._remove(join(home, name), only_empty=name in (ASIDE, SAVED))
+
+    def _await_closed(self) -> None:
+        pinned = self.journal.newest("pinned") or {}
+
+        def what() -> str:
+            signs = [
+                f"{name} is open: {line}"
+                for name, programs in sorted(pinned.get("programs", {}).items())
+                for program in programs
+                for line in self.machine.running(program)
+            ]
+            locks = (p for paths in pinned.get("locks", {}).values() for p in paths)
+            signs += [f"{path} is there" for path in locks if self.machine.look(path)]
+            return "; ".join(signs)
+
+        company = self._company
+        company.patience.await_(what, "Close it, then undo again.", company.onlooker)
+
+    # Settling
+
+    @property
+    def unfinished(self) -> str:
+        """Why the run cannot be settled here yet, or an empty text."""
+        if self.undone:
+            return ""
+        if self.journal.has("undo begun"):
+            return "undoing it was begun and is not at its end"
+        ends = (LEG_DONE, LEG_HALTED, LEG_MENDED, "leg begun")
+        last = next((r["event"] for r in reversed(self.journal.records) if r["event"] in ends), "")
+        return "" if last in (LEG_DONE, LEG_MENDED) else "its leg here is not at its end"
+
+    def kept(self) -> tuple[tuple[str, int], ...]:
+        """Return what settling removes: each folder of the run's own with its bytes."""
+        found = []
+        for home in self._homes():
+            host = self.machine.host(home)
+            sizes = (
+                p.lstat().st_size for p in host.rglob("*") if p.is_file() and not p.is_symlink()
+            )
+            found.append((home, sum(sizes)))
+        return tuple(found)
+
+    def settle(self) -> None:
+        """Remove all that the run keeps here, its journal last.
+
+        Raises:
+            Halted: The run is not at its end here.
+        """
+        if self.unfinished:
+            raise Halted(
+                f"run {self.name} cannot be settled on {self.machine.name}", why=self.unfinished,
+                todo="Walk it to its end, or undo it, first.",
+            )  # fmt: skip
+        made = self.journal.newest("made folders")
+        for home in self._homes():
+            for name in sorted(p.name for p in self.machine.host(home).iterdir()):
+                if name != "journal":
+                    self._remove(join(home, name))
+            if home != self.workroom:
+                self._remove(home)
+                self._remove(parent(home), only_empty=True)
+        self._remove(self.workroom)
+        at, count = parent(self.workroom), int(made["count"]) if made is not None else 2
+        for _ in range(count - 1):
+            self._remove(at, only_empty=True)
+            at = parent(at)
+
+    def _homes(self) -> list[str]:
+        """Return the folders of the run's own that are there, on every disk; its own one first."""
+        ends = f"/{OWN}/{self.name}/"
+        told = [self.workroom]
+        for path in _paths(self.journal.records):
+            head, mark, _ = path.partition(ends)
+            if mark:
+                told.append(f"{head}{ends}".rstrip("/"))
+        return [home for home in dict.fromkeys(told) if self.machine.host(home).is_dir()]
+
+    def _remove(self, path: str, *, only_empty: bool = False) -> None:
+        host = self.machine.host(path)
+        if not os.path.lexists(host):
+            return
+        if not host.is_dir() or host.is_symlink():
+            self.machine.effects.remove_file(host)
+        elif not only_empty:
+            self.machine.effects.remove_tree(host)
+        elif not any(host.iterdir()):
+            self.machine.effects.remove_folder(host)
+
+
+def _paths(records: list[dict[str, Any]]) -> Iterator[str]:
+    """Give every path that records of moves, savings, stagings and undoings name."""
+    for record in records:
+        yield from (str(record[key]) for key in ("kept", "path") if key in record)
+        lists = [record.get("moves", []), *(act["moves"] for act in record.get("acts", []))]
+        for moves in lists:
+            yield from (path for _, *paths in moves for path in paths)
+
+
+def _words(moves: tuple[Move, ...]) -> Iterator[str]:
+    """Give moves in words; many names of one folder are said together."""
+    into = [m for m in moves if m.kind == "into"]
+    out = [m for m in moves if m.kind == "out"]
+    if len(into) + len(out) > MANY:
+        folders = dict.fromkeys(parent(m.target if m.kind == "into" else m.source) for m in moves)
+        first = next(iter(folders))
+        more = f" and {len(folders) - 1} more folders" if len(folders) > 1 else ""
+        yield f"put {len(out)} names away and {len(into)} back, in {first}{more}"
+        return
+    back = {m.target for m in into}
+    for move in moves:
+        if move.kind == "out" and move.source in back:
+            yield f"put {move.source} away"
+        elif move.kind == "out":
+            yield f"put {move.source} away; nothing was there before"
+        elif move.kind == "into":
+            yield f"give {move.target} back what was there before ({base(move.source)})"
+
+
+MANY = 12
