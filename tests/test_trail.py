@@ -13,7 +13,7 @@ import bagit
 import pytest
 
 from conftest import NOW, Stopped, World, contents, stop_at, widetrail, without_state
-from widetrail.machine import Effects, FolderMachine
+from widetrail.machine import EffectFailed, Effects, FolderMachine
 from widetrail.parcel import Parcel
 from widetrail.walking import Visit
 
@@ -462,7 +462,7 @@ def test_nothing_temporary_is_left_after_a_refused_effect(world: World, leg: str
             raise OSError(28, "No space left on device")
 
     effects = Effects(refuse)
-    with pytest.raises(OSError, match="No space"):
+    with pytest.raises(EffectFailed, match="No space"):
         Visit(Parcel(world.parcel, effects), FolderMachine(machine, effects)).walk(NOW)
     assert not list(world.new.rglob("staging"))
     assert world.walk(machine).status == 0

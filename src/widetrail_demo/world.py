@@ -68,15 +68,29 @@ _REGISTRY = r"""Windows Registry Editor Version 5.00
 _LETTERS = ("Seed list 2011.txt", "Letter to the parish council.txt", "rota (old).csv")
 
 
-def build_world(folder: Path, seed: int = SEED) -> None:
+class _Dice(random.Random):
+    """Dice that can make a world with few things of each sort."""
+
+    small = False
+
+    def some(self, many: int, few: int) -> int:
+        """Return how many there are of a sort."""
+        return few if self.small else many
+
+
+def build_world(folder: Path, seed: int = SEED, *, small: bool = False) -> None:
     """Make machines, media and recipes in ``folder``, which is made where it is missing.
+
+    A ``small`` world has the same machines with a few things of each sort, for rehearsals that are
+    stopped a thousand times.
 
     Raises:
         FileExistsError: The world is there already.
     """
     machines = folder / "machines"
     machines.mkdir(parents=True)
-    dice = random.Random(seed)
+    dice = _Dice(seed)
+    dice.small = small
     _potting_shed(machines / "potting-shed", dice)
     _glass_office(machines / "glass-office", dice)
     _seed_vault(machines / "seed-vault", dice)
@@ -106,14 +120,14 @@ def copy_recipes(folder: Path) -> None:
             shutil.copyfile(path, folder / path.name)
 
 
-def _potting_shed(folder: Path, dice: random.Random) -> None:
+def _potting_shed(folder: Path, dice: _Dice) -> None:
     programs = {
         "Sporelog": "5.2", "Quillbox": "8.4", "Frondsign": "3.9", "Huemoss": "2.6",
         "Tillbook": "6.1", "SeedlingQuest": "3.0", "Desk": "10.0",
     }  # fmt: skip
     home = _windows_machine(folder, "potting-shed", "ines", programs, system="10.0")
     collection = folder / "disks/D/Herbarium/Sporelog"
-    _collection(collection, dice, specimens=412)
+    _collection(collection, dice, specimens=dice.some(412, 12))
     settings = home / "AppData/Roaming/Sporelog"
     _text(
         settings / "sporelog.ini",
@@ -126,9 +140,12 @@ def _potting_shed(folder: Path, dice: random.Random) -> None:
         moment = datetime(2019, 2, 14, 16, 40, tzinfo=UTC)
         _text(settings / "views" / f"{name}.view", f"[view]\nonly = {wanted}\n", moment)
     (folder / "registry.reg").write_bytes(_REGISTRY.replace("\n", "\r\n").encode("utf-16"))
-    rooms = [("Garden post", "k7f2q", True, 230), ("Plant sale", "b0x9d", False, 36)]
+    rooms = [
+        ("Garden post", "k7f2q", True, dice.some(230, 6)),
+        ("Plant sale", "b0x9d", False, dice.some(36, 4)),
+    ]
     _mailrooms(home / "AppData/Roaming/Marram/Quillbox", "8.4", rooms, dice)
-    _signs(folder / "disks/D/Herbarium/Labels", dice, 11)
+    _signs(folder / "disks/D/Herbarium/Labels", dice, dice.some(11, 2))
     text = '<settings>\n  <library folder="D:\\Herbarium\\Labels"/>\n</settings>\n'
     path = home / "AppData/Roaming/Frondsign/settings.xml"
     _text(path, '<?xml version="1.0"?>\n' + text, datetime(2021, 7, 1, tzinfo=UTC))
@@ -138,13 +155,13 @@ def _potting_shed(folder: Path, dice: random.Random) -> None:
     _desk(
         home, "8", ["Sporelog", "Quillbox", "Tillbook"], ["D:/Herbarium", "C:/Users/ines/Documents"]
     )
-    _leafdrop(home / "Leafdrop")
+    _leafdrop(home / "Leafdrop", dice)
     for number, name in enumerate(_LETTERS):
         moment = datetime(2011 + number, 3, 7, 10, tzinfo=UTC)
         _text(home / "Documents" / name, f"{name}\n", moment)
 
 
-def _glass_office(folder: Path, dice: random.Random) -> None:
+def _glass_office(folder: Path, dice: _Dice) -> None:
     programs = {
         "Sporelog": "5.4", "Quillbox": "9.1", "Huemoss": "3.2", "Tillbook": "6.4",
         "SeedlingQuest": "3.1", "Desk": "11.0",
@@ -163,7 +180,7 @@ def _glass_office(folder: Path, dice: random.Random) -> None:
         datetime(2026, 10, 1, tzinfo=UTC),
     )  # fmt: skip
     _desk(home, "5", ["Quillbox"], [])
-    _leafdrop(folder / "services/leafdrop")
+    _leafdrop(folder / "services/leafdrop", dice)
     _text(
         home / "AppData/Roaming/Sporelog/sporelog.ini",
         "[sporelog]\r\nrelease = 5.4\r\n\r\n[view]\r\ncolumns = number,name,found\r\n"
@@ -172,17 +189,17 @@ def _glass_office(folder: Path, dice: random.Random) -> None:
     )
 
 
-def _bed_plans(root: Path, dice: random.Random) -> None:
+def _bed_plans(root: Path, dice: _Dice) -> None:
     moment = datetime(2020, 4, 1, tzinfo=UTC)
-    for number in range(1, 7):
+    for number in range(1, dice.some(7, 3)):
         colours = [f"#{dice.getrandbits(24):06x}" for _ in range(5)]
         name = f"{dice.choice(_SPOTS)} {number}".replace(",", "")
         _text(root / "Palettes" / f"{name}.palette", json.dumps(colours), moment)
-    for number in range(1, 10):
+    for number in range(1, dice.some(10, 3)):
         _text(root / "Stamps" / f"{dice.choice(_GENERA)} {number}.stamp", "a stamp\n", moment)
 
 
-def _ledgers(folder: Path, home: Path, dice: random.Random) -> None:
+def _ledgers(folder: Path, home: Path, dice: _Dice) -> None:
     listed = []
     for name, place, years, touched in (
         ("Plant sale 2026", "D:/Sale/2026", 1, datetime(2026, 9, 20, tzinfo=UTC)),
@@ -193,7 +210,7 @@ def _ledgers(folder: Path, home: Path, dice: random.Random) -> None:
         first = touched.date() - timedelta(days=365 * years)
         entries = [
             ((first + timedelta(days=n)).isoformat(), dice.choice(_GENERA), dice.randint(50, 2000))
-            for n in range(60 * years)
+            for n in range(dice.some(60, 6) * years)
         ]
         tillbook.create_ledger(host, entries)
         os.utime(host / "book.db", (touched.timestamp(), touched.timestamp()))
@@ -202,7 +219,7 @@ def _ledgers(folder: Path, home: Path, dice: random.Random) -> None:
     _text(home / "AppData/Roaming/Tillbook/tillbook.json", text, datetime(2026, 9, 20, tzinfo=UTC))
 
 
-def _school_visits(root: Path, dice: random.Random) -> None:
+def _school_visits(root: Path, dice: _Dice) -> None:
     moment = datetime(2026, 5, 6, tzinfo=UTC)
     classes = ["2b", "3a", "4 – Otters"]
     _text(root / "quest.toml", 'teacher = "ines"\n', moment)
@@ -212,8 +229,8 @@ def _school_visits(root: Path, dice: random.Random) -> None:
         _text(root / "trails" / f"{name}.json", json.dumps(trail), moment)
 
 
-def _leafdrop(folder: Path) -> None:
-    for number in range(1, 25):
+def _leafdrop(folder: Path, dice: _Dice) -> None:
+    for number in range(1, dice.some(25, 4)):
         moment = datetime(2021 + number // 13, 1 + number % 12, 9, tzinfo=UTC)
         _text(folder / f"rota {number}.txt", "weeding, watering\n", moment)
 
@@ -308,19 +325,20 @@ def _command(program: str) -> str:
     return "seedling-quest" if program == "SeedlingQuest" else program.lower()
 
 
-def _seed_vault(folder: Path, dice: random.Random) -> None:
+def _seed_vault(folder: Path, dice: _Dice) -> None:
     """The old macOS laptop of tomas: signs still in the folder of an early release."""
     programs = {"Frondsign": "3.8.1", "Brackenwend": "11.2", "Quillbox": "8.2"}
     home = _macos_machine(folder, "seed-vault", "tomas", programs)
-    _signs(home / "Documents/Frondsign/Labels", dice, 14)
+    _signs(home / "Documents/Frondsign/Labels", dice, dice.some(14, 2))
     support = home / "Library/Application Support"
-    _reader(
-        support / "Brackenwend", [("Tomas", "brook-11", True, 48), ("Guest", "g0", False, 2)], dice
+    readers = [("Tomas", "brook-11", True, dice.some(48, 12)), ("Guest", "g0", False, 2)]
+    _reader(support / "Brackenwend", readers, dice)
+    _mailrooms(
+        support / "quillbox", "8.2", [("Seed exchange", "r-9c2e", True, dice.some(120, 5))], dice
     )
-    _mailrooms(support / "quillbox", "8.2", [("Seed exchange", "r-9c2e", True, 120)], dice)
 
 
-def _herbarium_nook(folder: Path, dice: random.Random) -> None:
+def _herbarium_nook(folder: Path, dice: _Dice) -> None:
     """Its replacement: signs moved by the settings, in binary preferences, to a shared folder."""
     programs = {"Frondsign": "4.1", "Brackenwend": "12.0.1", "Quillbox": "9.1"}
     home = _macos_machine(folder, "herbarium-nook", "tomasv", programs)
@@ -332,7 +350,7 @@ def _herbarium_nook(folder: Path, dice: random.Random) -> None:
     _reader(support / "Brackenwend", [("Reader 1", "r1", True, 0)], dice)
 
 
-def _gatehouse(folder: Path, dice: random.Random) -> None:
+def _gatehouse(folder: Path, dice: _Dice) -> None:
     """The Linux desk: folders named by user-dirs, a program that only its output tells of."""
     programs = {"Frondsign": "4.1", "Brackenwend": "12.0", "Quillbox": "9.0-lts"}
     home = _linux_machine(folder, "gatehouse", "piet", programs)
@@ -342,12 +360,12 @@ def _gatehouse(folder: Path, dice: random.Random) -> None:
     _signs(home / "Schilder", dice, 9)
     text = 'grid = 5\n\n[library]\nfolder = "file:///home/piet/Schilder"  # moved\n'
     _text(home / ".config/frondsign/settings.toml", text, moment)
-    _reader(home / ".config/brackenwend", [("Piet", "p-77", True, 31)], dice)
+    _reader(home / ".config/brackenwend", [("Piet", "p-77", True, dice.some(31, 3))], dice)
     rooms = [("Gate post", "r-1a", True, 64), ("Old gate", "r-0b", False, 9)]
     _mailrooms(home / ".config/quillbox", "9.0-lts", rooms, dice)
 
 
-def _signs(folder: Path, dice: random.Random, count: int) -> None:
+def _signs(folder: Path, dice: _Dice, count: int) -> None:
     for number in range(1, count + 1):
         name = f"{dice.choice(_GENERA)} {dice.choice(_EPITHETS)} {number}"
         sign = folder / f"{name}.sign"
@@ -359,7 +377,7 @@ def _signs(folder: Path, dice: random.Random, count: int) -> None:
             _plate(sign / "assets" / f"{asset}.png", dice, moment.date())
 
 
-def _reader(root: Path, listed: list[tuple[str, str, bool, int]], dice: random.Random) -> None:
+def _reader(root: Path, listed: list[tuple[str, str, bool, int]], dice: _Dice) -> None:
     entries = []
     for name, folder, current, kept in listed:
         entries.append(f"  - who: {name}\n    place: readers/{folder}\n    current: {current}\n")
@@ -375,7 +393,7 @@ def _reader(root: Path, listed: list[tuple[str, str, bool, int]], dice: random.R
 
 
 def _mailrooms(
-    root: Path, release: str, listed: list[tuple[str, str, bool, int]], dice: random.Random
+    root: Path, release: str, listed: list[tuple[str, str, bool, int]], dice: _Dice
 ) -> None:
     rooms = []
     for label, folder, chosen, letters in listed:
@@ -388,7 +406,7 @@ def _mailrooms(
     _text(root / "mailrooms.json", text + "\n", datetime(2024, 6, 1, tzinfo=UTC))
 
 
-def _letters(folder: Path, letters: int, dice: random.Random) -> None:
+def _letters(folder: Path, letters: int, dice: _Dice) -> None:
     accounts = ("office@marrowfield.example", "seeds@marrowfield.example")
     first = date(2009, 3, 2)
     connection = quillbox.open_letters(folder)
@@ -414,7 +432,7 @@ def _letters(folder: Path, letters: int, dice: random.Random) -> None:
             quillbox.keep_password(folder, account)
 
 
-def _collection(folder: Path, dice: random.Random, specimens: int) -> None:
+def _collection(folder: Path, dice: _Dice, specimens: int) -> None:
     store.create(folder)
     plates = list(_AWKWARD) if specimens > 10 else []
     first = date(1986, 4, 2)
@@ -453,7 +471,7 @@ def _collection(folder: Path, dice: random.Random, specimens: int) -> None:
     os.utime(folder / "specimens.db", (newest, newest))
 
 
-def _plate(path: Path, dice: random.Random, found: date) -> None:
+def _plate(path: Path, dice: _Dice, found: date) -> None:
     """Draw a small scanned plate: a frond on paper, as an 8-bit grey PNG."""
     width, height = 48, 64
     rows = bytearray()

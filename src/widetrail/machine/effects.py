@@ -65,7 +65,8 @@ _TODO = {
 class Effects:
     """Does and counts changes. One object serves one run of a command.
 
-    Every method raises ``EffectFailed`` where the system refuses, and whatever the gate raises.
+    Every method raises ``EffectFailed`` where the system refuses or the gate raises ``OSError``,
+    and whatever else the gate raises.
     """
 
     def __init__(self, gate: Gate | None = None) -> None:
@@ -75,9 +76,9 @@ class Effects:
     @contextmanager
     def _effect(self, kind: str, path: Path) -> Iterator[None]:
         self.count += 1
-        if self._gate is not None:
-            self._gate(Effect(self.count, kind, str(path)))
         try:
+            if self._gate is not None:
+                self._gate(Effect(self.count, kind, str(path)))
             yield
         except OSError as error:
             raise EffectFailed(kind, path, error) from error

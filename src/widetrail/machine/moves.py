@@ -93,6 +93,22 @@ def carry_out(
             effects.sync_folder(folder)
 
 
+def roll_back(machine: Machine, moves: Sequence[Move]) -> None:
+    """Give each name back that ``moves`` moved, last first, as far as the system lets it."""
+    for move in reversed(moves):
+        if move.kind not in ("out", "into"):
+            continue
+        source, target = machine.host(move.source), machine.host(move.target)
+        if os.path.lexists(target) and not os.path.lexists(source):
+            machine.effects.rename(target, source)
+            machine.effects.sync_folder(source.parent)
+            machine.effects.sync_folder(target.parent)
+    for move in reversed(moves):
+        host = machine.host(move.target)
+        if move.kind == "folder" and host.is_dir() and not any(host.iterdir()):
+            machine.effects.remove_folder(host)
+
+
 def taken_back(moves: Sequence[Move], fresh: Callable[[str], str]) -> list[Move]:
     """Return the moves that take ``moves`` back, in order; nothing is destroyed by them.
 

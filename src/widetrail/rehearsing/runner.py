@@ -27,7 +27,13 @@ from widetrail.planning import Choices, Plan, make_plan, read_choices
 from widetrail.recipe import SUFFIX as RECIPE_SUFFIX
 from widetrail.recipe import Loaded, load_recipe
 from widetrail.recipe.templates import plain
-from widetrail.rehearsing.rehearsal import Rehearsal, SameButFor, Screen, Side
+from widetrail.rehearsing.rehearsal import (
+    Rehearsal,
+    RehearsalFile,
+    SameButFor,
+    Screen,
+    Side,
+)
 from widetrail.steps import KINDS, Failed, Waits
 from widetrail.walking import (
     Answers,
@@ -81,9 +87,8 @@ def rehearse(rehearsal: Rehearsal, now: datetime, machines: Path | None = None) 
     file = rehearsal.file
     loaded = load_recipe(rehearsal.path.parent / f"{file.recipe}{RECIPE_SUFFIX}", KINDS)
     with tempfile.TemporaryDirectory(prefix="widetrail-rehearsal-") as folder:
-        stage = _Stage(Path(folder), rehearsal, machines)
         try:
-            return stage.run(loaded, now)
+            return _Stage(Path(folder), rehearsal, machines, loaded).run(loaded, now)
         except WideTrailError as error:
             found = Difference("the trail", "to be walked to its end", _all_of(error))
             return Rehearsed(str(rehearsal.path), file.rehearsal, (found,))
@@ -102,12 +107,14 @@ LONGEST = 60.0
 class _Stage:
     """The copies of a rehearsal's machines, and moving them in and out of reach."""
 
-    def __init__(self, folder: Path, rehearsal: Rehearsal, machines: Path | None) -> None:
+    def __init__(
+        self, folder: Path, rehearsal: Rehearsal, machines: Path | None, loaded: Loaded
+    ) -> None:
         self._here, self._away = folder / "here", folder / "away"
         self._here.mkdir()
         self._away.mkdir()
-        self._rehearsal, self._file = rehearsal, rehearsal.file
-        self._source = machines or _machines_near(rehearsal.path)
+        self._rehearsal, self._file, self._loaded = rehearsal, rehearsal.file, loaded
+        self._source = machines or machines_near(rehearsal.path)
         between = [self._file.between] if self._file.between is not None else []
         self._sides = [self._file.old, self._file.new, *between]
         for side in self._sides:
@@ -122,8 +129,7 @@ class _Stage:
         target = self._here / side.machine
         if target.exists():
             raise InputUnusable("two stations are one machine", where=str(source))
-        shutil.copytree(source, target, symlinks=True)
-        dress(target, side)
+        prepared_copy(source, target, side, self._loaded)
 
     def _open(self, side: Side) -> FolderMachine:
         return FolderMachine(self._here / side.machine)
@@ -139,11 +145,9 @@ class _Stage:
 
     def run(self, loaded: Loaded, now: datetime) -> Rehearsed:
         file = self._file
-        for side in self._sides:
-            _prepare(self._open(side), loaded, side)
         old, new = self._open(file.old), self._open(file.new)
         before, old_screen = _contents(old), _screen(old, loaded)
-        plan = make_plan([loaded], old, new, medium_of(self._here), now, self._choices(loaded))
+        plan = make_plan([loaded], old, new, medium_of(self._here), now, choices_of(file, loaded))
         folder = self._here / PARCEL
         set_out(folder, plan, [loaded], "rehearsal", now, old.effects)
         differences = self._walk(plan, now)
@@ -159,16 +163,6 @@ class _Stage:
             differences.extend(_judge_screen(file.expect.screen, old_screen, new_screen))
         title = str(self._rehearsal.path), file.rehearsal
         return Rehearsed(*title, tuple(differences), old_screen, new_screen)
-
-    def _choices(self, loaded: Loaded) -> Choices:
-        file = self._file
-        chosen = read_choices([loaded], file.only, file.without)
-        parts = {
-            f"{loaded.id}.{item}.{part}": tuple(map(str, values))
-            for item, named in file.choose.items()
-            for part, values in named.items()
-        }
-        return Choices(chosen.only, chosen.without, {**chosen.parts, **parts})
 
     def _walk(self, plan: Plan, now: datetime) -> list[Difference]:
         """Walk every leg, each with only its own machine within reach; return what went wrong."""
@@ -189,8 +183,24 @@ class _Stage:
         return []
 
 
-def dress(folder: Path, side: Side) -> None:
-    """Make a machine's copy the one that a rehearsal's side says, before its commands are run."""
+def choices_of(file: RehearsalFile, loaded: Loaded) -> Choices:
+    """Return what a rehearsal chooses of the items of its recipe."""
+    chosen = read_choices([loaded], file.only, file.without)
+    parts = {
+        f"{loaded.id}.{item}.{part}": tuple(map(str, values))
+        for item, named in file.choose.items()
+        for part, values in named.items()
+    }
+    return Choices(chosen.only, chosen.without, {**chosen.parts, **parts})
+
+
+def prepared_copy(source: Path, folder: Path, side: Side, loaded: Loaded) -> None:
+    """Copy a machine and make the copy what a rehearsal's side says.
+
+    Raises:
+        InputUnusable: A command that prepares it is none, or fails.
+    """
+    shutil.copytree(source, folder, symlinks=True)
     if side.with_:
         file = folder / MACHINE_FILE
         merged = {**yaml.load(file.read_bytes(), yaml.BaseLoader), **_plain(side.with_)}
@@ -200,6 +210,7 @@ def dress(folder: Path, side: Side) -> None:
         host = machine.host(path)
         host.parent.mkdir(parents=True, exist_ok=True)
         host.write_text(text, encoding="utf-8")
+    _prepare(FolderMachine(folder), loaded, side)
 
 
 def _plain(value: Any) -> Any:
@@ -237,7 +248,12 @@ def _screen(machine: FolderMachine, loaded: Loaded) -> str:
     return done.output if done.status == 0 else f"status {done.status}: {done.errors}"
 
 
-def _machines_near(rehearsal: Path) -> Path:
+def machines_near(rehearsal: Path) -> Path:
+    """Return the folder of machines beside a rehearsal, or above it.
+
+    Raises:
+        InputUnusable: There is none.
+    """
     for folder in rehearsal.resolve().parents:
         if (folder / MACHINES).is_dir():
             return folder / MACHINES

@@ -344,6 +344,10 @@ class Doing(Protocol):
             Waiting: The walk is not to wait, or ``seconds`` have passed.
         """
 
+    def settle_down(self, places: Sequence[str], item: str) -> None:
+        """Make durable what a program wrote: where it says that it writes, in the person's own
+        folders, and in the folder of the files that it made."""
+
     def await_ended(self, pid: int, started: float) -> None:
         """Wait until a process that an earlier walk started has ended."""
 

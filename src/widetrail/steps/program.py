@@ -12,7 +12,7 @@ from widetrail.formats.checked import Model
 from widetrail.recipe.models import Name
 from widetrail.recipe.templates import literal, plain
 from widetrail.steps.interface import Doing, Done, Facts, Failed, Outcome, Step, Task, Unfolding
-from widetrail.steps.saving import save
+from widetrail.steps.saving import put_back, save
 
 
 class Program:
@@ -71,9 +71,14 @@ class FirstStart(Program):
 
     def do(self, step: Step, doing: Doing) -> Outcome:
         place = step.text("place")
+        path = doing.finder(step.item).path(f"{{{place}}}")
+        if doing.recorded("first started", step.id) is not None:
+            return Done({place: "it was made"})
+        if path and doing.recorded("saved", step.id) is not None:
+            put_back(step, doing, path)  # a walk that was cut off had begun it: it may be half made
         if _there(step, doing, place):
             return Done({place: "it was there already"})
-        if path := doing.finder(step.item).path(f"{{{place}}}"):
+        if path:
             save(step, doing, path)
         opened = _open(step, doing)
         if isinstance(opened, Failed):
@@ -85,7 +90,11 @@ class FirstStart(Program):
             todo, seconds=_FIRST_WITHIN,
         )  # fmt: skip
         closed = _close(step, doing)
-        return closed if isinstance(closed, Failed) else Done({place: "it was made"})
+        if isinstance(closed, Failed):
+            return closed
+        doing.settle_down([path] if path else [], step.item)
+        doing.record("first started", step=step.id)
+        return Done({place: "it was made"})
 
 
 _FIRST_WITHIN = 300.0

@@ -10,18 +10,19 @@ import hashlib
 import os
 import sys
 from collections.abc import Iterator
+from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 
 from widetrail.errors import Halted, WentWrong
 from widetrail.finding import Selection
-from widetrail.machine import Machine
-from widetrail.machine.moves import Move, below, carry_out, times_of
-from widetrail.machine.paths import base, join, parent
+from widetrail.machine import EffectFailed, Machine
+from widetrail.machine.moves import Move, below, carry_out, roll_back, times_of
+from widetrail.machine.paths import base, join
 from widetrail.recipe.templates import plain
 from widetrail.steps.interface import CargoEntry, Doing, Done, Facts, Outcome, Step
 from widetrail.steps.room import ASIDE, STAGING, Room
-from widetrail.steps.saving import beside, moves_of, room_at
+from widetrail.steps.saving import beside, missing_folders, moves_of, room_at
 from widetrail.steps.writing import TreeWriter
 
 EXISTING = {
@@ -78,7 +79,14 @@ class _Publishing:
         else:
             moves = moves_of(begun)
             self.facts = dict(begun["facts"])  # type: ignore[arg-type]
-        carry_out(doing.machine, moves, lambda path: self._appeared(path, room))
+        try:
+            carry_out(doing.machine, moves, lambda path: self._appeared(path, room))
+        except Halted:
+            with suppress(
+                EffectFailed
+            ):  # the same walk again makes them, whatever state they are in
+                roll_back(doing.machine, moves)
+            raise
         self.facts |= self._put_aside(moves, join(room.home, ASIDE))
         doing.record("published", step=step.id, facts=self.facts)
         room.clear(staged)
@@ -181,13 +189,13 @@ class _Publishing:
             out = [Move("out", self.target, room.fresh(ASIDE))] if there else []
             return [
                 *out,
-                *_missing_folders(machine, self.target),
+                *missing_folders(machine, self.target),
                 Move("into", source, self.target),
             ]
         aside = room.fresh(ASIDE)
         gone = there if existing == "put aside" else []
         out = [Move("out", join(self.target, p), join(aside, p)) for p in gone]
-        folders = _missing_folders(machine, join(self.target, "x"))
+        folders = missing_folders(machine, join(self.target, "x"))
         return [*out, *folders, *self._merged(Path(machine.host(staged)), staged, aside, set(gone))]
 
     def _only(self, staged: str) -> str:
@@ -248,16 +256,6 @@ class _Publishing:
         tops = (move.target[len(aside) + 1 :].split("/")[0] for move in out)
         kept = dict.fromkeys(join(aside, top) for top in tops)
         return {"put aside": list(kept), "appeared": [move.source for move in appeared]}
-
-
-def _missing_folders(machine: Machine, target: str) -> list[Move]:
-    """Return the folders above ``target`` that are not there, as moves that make them."""
-    missing: list[Move] = []
-    at = parent(target)
-    while parent(at) != at and not machine.host(at).exists():
-        missing.append(Move("folder", "", at))
-        at = parent(at)
-    return missing[::-1]
 
 
 def _beyond(entries: tuple[CargoEntry, ...], top: Path) -> Iterator[Path]:

@@ -163,18 +163,24 @@ class Run:
                 save(step, doing, place)
             self._clear_made(step, doing)
             outcome = self._start(step, rule, doing)
-        except (Waiting, MemoryError):
+        except Halted:
+            if not _ended_well(step, doing):  # else only what comes after it is to be done again
+                self._give_back(step, doing, places)
             raise
         except WideTrailError as error:
             outcome = Failed(str(error), error.todo or _TODO, {})
         if isinstance(outcome, Failed):
-            for place in places:
-                put_back(step, doing, place)
-            self._clear_made(step, doing)
+            self._give_back(step, doing, places)
             return outcome
         assert isinstance(outcome, Done)
         aside: Facts = {"put aside": [k for p in places if (k := keep_first(step, doing, p))]}
         return Done({**outcome.facts, **aside})
+
+    def _give_back(self, step: Step, doing: Doing, places: Sequence[str]) -> None:
+        """Put back what was saved, and remove what was made half; nothing came of the run."""
+        for place in places:
+            put_back(step, doing, place)
+        self._clear_made(step, doing)
 
     def _start(self, step: Step, rule: RunRule, doing: Doing) -> Outcome:
         if step.texts("ended by"):
@@ -231,8 +237,8 @@ def _known_end(step: Step, doing: Doing) -> Outcome | None:
     if taken_back is not None and _at(taken_back) > _at(begun):
         return None  # what it began was ended with an earlier walk
     if ended is not None and _at(ended) > _at(begun):
-        if ended["trouble"] or step.texts("tells secrets"):
-            return None  # it ended badly, or told a secret that is kept nowhere: once more
+        if ended["trouble"] or step.texts("tells secrets") or _no_file(step, doing):
+            return None  # it ended badly, or what it told or made is not here: once more
         return _kept(step, doing, {"status": ended["status"], "tells": ended["tells"]})
     doing.await_ended(int(str(started["pid"])), float(str(started["started"])))
     rule = doing.rule(step)
@@ -258,6 +264,11 @@ def _known_end(step: Step, doing: Doing) -> Outcome | None:
     return None
 
 
+def _ended_well(step: Step, doing: Doing) -> bool:
+    begun, ended = doing.recorded("run begun", step.id), doing.recorded("run ended", step.id)
+    return bool(begun and ended and _at(ended) > _at(begun) and not ended["trouble"])
+
+
 def _at(record: Facts) -> int:
     return int(str(record["at"]))
 
@@ -273,6 +284,8 @@ def _judged(step: Step, rule: RunRule, doing: Doing, completed: Completed) -> Ou
     trouble = trouble or _disagrees(step, doing, told)
     if not trouble and rule.done_when:
         trouble = "; ".join(missing(doing, step.item, rule.done_when))
+    if not trouble:
+        doing.settle_down([doing.fill(step, place) for place in step.changes], step.item)
     doing.record("run ended", step=step.id, trouble=trouble, **facts)
     if trouble:
         said = _said(completed)

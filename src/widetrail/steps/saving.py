@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from typing import cast
 
 from widetrail.errors import MachineUnusable
-from widetrail.machine import Entry
+from widetrail.machine import Entry, Machine
 from widetrail.machine.moves import Move, carry_out, read_moves, times_of
 from widetrail.machine.paths import base, join, parent
 from widetrail.steps.interface import Doing, Fact, Facts, Step
@@ -56,7 +56,19 @@ def save(step: Step, doing: Doing, place: str) -> None:
             machine.effects.sync_folder(machine.host(parent(kept)))
         finally:
             room.clear(copy)
-    doing.record("saved", step=step.id, place=place, kept=kept, times=times)
+    missing = [m.target for m in missing_folders(machine, place)]
+    facts: Facts = {"place": place, "kept": kept, "times": times, "missing": missing}
+    doing.record("saved", step=step.id, **facts)
+
+
+def missing_folders(machine: Machine, target: str) -> list[Move]:
+    """Return the folders above ``target`` that are not there, as moves that make them."""
+    missing: list[Move] = []
+    at = parent(target)
+    while parent(at) != at and not machine.host(at).exists():
+        missing.append(Move("folder", "", at))
+        at = parent(at)
+    return missing[::-1]
 
 
 def put_back(step: Step, doing: Doing, place: str) -> None:

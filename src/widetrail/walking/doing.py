@@ -30,6 +30,7 @@ from widetrail.steps import Asked, Fact, Facts, Hands, Onlooker, Packed, Packing
 from widetrail.steps.run import RunRule, refuse_option
 from widetrail.walking.hands import Answers
 from widetrail.walking.journal import Journal
+from widetrail.walking.own import clear_work
 from widetrail.walking.patience import Patience, Silent
 
 
@@ -144,6 +145,16 @@ class WalkDoing:
 
         self.await_(what, todo)
 
+    def settle_down(self, places: Sequence[str], item: str) -> None:
+        volumes: dict[str, Path] = {}
+        made = join(self.workroom, "made", slug(item))
+        for path in (*places, self.machine.root("config"), made):
+            host = self.machine.host(path)
+            there = next(h for h in (host, *host.parents) if h.is_dir())
+            volumes.setdefault(self.machine.room(path).volume, there)
+        for host in volumes.values():
+            self.machine.effects.barrier(host)
+
     def await_ended(self, pid: int, started: float) -> None:
         def what() -> str:
             live = started and abs(started_at(pid) - started) < 0.01
@@ -251,9 +262,9 @@ class WalkDoing:
     def at_end(self, step: Step, command: Sequence[str]) -> None:
         self._ends[step.id] = (step, tuple(command))
 
-    def end_later(self, steps: Iterable[Step]) -> None:
-        """Have what a walk that was cut off was still to end be run at the end of this one."""
-        for step in steps:
+    def end_later(self) -> None:
+        """Have what an earlier walk was still to end be run at the end of this one."""
+        for step in (s for s in self.plan.steps if s.station == self.station):
             begun = self.recorded("run begun", step.id)
             ended = self.recorded("ended", step.id)
             if step.texts("ended by") and begun is not None and _newer(begun, ended):
@@ -272,14 +283,24 @@ class WalkDoing:
             if trouble:
                 wrong.append(self.masked(f"{plain(' '.join(command))}: {trouble}"))
             else:
+                self.settle_down([self.fill(step, place) for place in step.changes], step.item)
                 self.record("ended", step=step.id)
         self._ends.clear()
         return wrong
+
+    def has_made(self, step: Step, outcome: Mapping[str, Any]) -> bool:
+        """Return whether the files are here that a step made in a walk which was cut off."""
+        folder = self.machine.host(join(self.workroom, "made", slug(step.item)))
+        return all((folder / name).is_file() for name in outcome["facts"].get("made", ()))
 
     def keep_again(self, step: Step, outcome: Mapping[str, Any]) -> None:
         """Put the files into the parcel that a step made in a walk which was cut off."""
         if made := outcome["facts"].get("made"):
             self.keep(step.item, made)
+
+    def tidy(self) -> None:
+        """Remove what only a walk that goes on needs."""
+        clear_work(self.machine, self.workroom, self.journal.records)
 
     # The person
 
@@ -350,6 +371,7 @@ class WalkDoing:
                     "what plays the person failed", where=" ".join(command),
                     why=f"it ended with {done.status}: {done.errors.strip()[:200]}",
                 )  # fmt: skip
+            self.settle_down((), step.item)
 
         return self._company.hands.act(task, play)
 

@@ -32,17 +32,19 @@ class Journal:
 
     def add(self, record: Mapping[str, Any]) -> None:
         """Write one record; a torn tail of an earlier run is cut first."""
-        if self._torn:
+        if self._torn and self._path.exists():
             self._effects.cut(self._path, self._sound)
-            self._torn = False
         body = canonical(dict(record))
-        self._last = _link(self._last, body)
+        link = _link(self._last, body)
+        line = b"%d %s %s\n" % (len(body), link.encode(), body)
         new = not self._path.exists()
+        self._torn = True  # until it is whole: where the system refuses, the next one cuts it off
         with self._effects.append(self._path) as file:
-            file.write(b"%d %s %s\n" % (len(body), self._last.encode(), body))
+            file.write(line)
             file.sync()
         if new:
             self._effects.sync_folder(self._path.parent)
+        self._torn, self._last, self._sound = False, link, self._sound + len(line)
         self.records.append(dict(record))
 
     def newest(self, event: str, **facts: Any) -> dict[str, Any] | None:

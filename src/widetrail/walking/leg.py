@@ -194,6 +194,7 @@ class Visit:
             )
         self.parcel.mend_bag(now)
         doing = self._doing(now)
+        doing.tidy()
         proofs = look_at_proofs(doing)
         proved = newly_proved(doing, proofs)
         if proved:
@@ -288,10 +289,10 @@ class Visit:
         steps = self.steps()
         look = Look(doing, self.station, steps)
         doing.await_(look.lacking, "Close what is open and make room, then walk again.")
-        doing.asked_before(s for s in steps if self._reused(s) is None)
+        doing.asked_before(s for s in steps if self._reused(s, doing) is None)
         return _Walk(self, doing, look.unfit(now), now).do(steps)
 
-    def _reused(self, step: Step) -> dict[str, Any] | None:
+    def _reused(self, step: Step, doing: WalkDoing) -> dict[str, Any] | None:
         """Return the outcome of a step that a walk which was cut off had done already.
 
         What was packed then is gone from the parcel, so packing is done again.
@@ -299,10 +300,14 @@ class Visit:
         record = self.journal.newest("step done", step=step.id)
         if record is None or step.kind == "pack" or not came_well(record["outcome"]):
             return None
-        done = {r["step"] for r in self.journal.records if r["event"] == "step done"}
+        done = {
+            r["step"]
+            for r in self.journal.records
+            if r["event"] == "step done" and came_well(r["outcome"])
+        }
         if self._must_be_done_again(step, done):
             return None
-        return dict(record["outcome"])
+        return dict(record["outcome"]) if doing.has_made(step, record["outcome"]) else None
 
     def _facts(self, now: datetime) -> dict[str, Any]:
         leg = self.due if self._leg_due_here else self.done_here
@@ -342,12 +347,12 @@ class _Walk:
         visit.parcel.begin_leg()
         done: list[StepDone] = []
         with doing.cargo():
-            doing.end_later(steps)
+            doing.end_later()
             try:
                 done.extend(self._each(steps))
             finally:
                 troubles = doing.end()
-        proved = self._end(done)
+        proved = self._end(done, troubles)
         return LegDone(
             self._leg,
             doing.machine.name,
@@ -378,7 +383,7 @@ class _Walk:
 
     def _step(self, step: Step, number: int, total: int) -> StepDone:
         words = self._doing.masked(ACTS[step.kind].words(self._doing.shown(step)))
-        reused = self._visit._reused(step)
+        reused = self._visit._reused(step, self._doing)
         if reused is not None:
             self._doing.keep_again(step, reused)
             self._outcomes[step.id] = reused
@@ -404,12 +409,13 @@ class _Walk:
             todo = error.todo or "Mend what the reason names, then walk again."
             return Failed(str(error), todo, {})
 
-    def _end(self, done: list[StepDone]) -> tuple[str, ...]:
+    def _end(self, done: list[StepDone], troubles: list[str]) -> tuple[str, ...]:
         """Write the logbook and return what is proved now.
 
-        The leg is done unless something waits, or was done before and only mended.
+        The leg is done unless something waits or is to be ended still, or it was done before and
+        is only mended.
         """
-        waits = any(isinstance(s.outcome, Waits) for s in done)
+        waits = bool(troubles) or any(isinstance(s.outcome, Waits) for s in done)
         event = LEG_HALTED if waits else LEG_DONE if self._visit._leg_due_here else LEG_MENDED
         steps = {s.step.id: self._outcomes[s.step.id] for s in done}
         proofs = look_at_proofs(self._doing)
@@ -419,6 +425,8 @@ class _Walk:
         self._visit.parcel = self._doing.parcel  # a detached one lies on this machine now
         self._visit.parcel.end_leg(facts, self._now, self._doing.writer, self._doing.made, event)
         self._journal.add({"event": event, "leg": self._leg.number})
+        if not waits:
+            self._doing.tidy()
         return proved
 
 

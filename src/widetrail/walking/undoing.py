@@ -8,6 +8,7 @@ second call goes on where one was cut off.
 from __future__ import annotations
 
 import os
+from collections import Counter
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from datetime import datetime
@@ -16,13 +17,14 @@ from typing import Any
 from widetrail.errors import Halted, InputUnusable, WideTrailError
 from widetrail.machine import Machine
 from widetrail.machine.moves import Move, carry_out, read_moves, restore_times, taken_back
-from widetrail.machine.paths import base, join, parent
+from widetrail.machine.paths import join, parent
 from widetrail.parcel.parcel import LEG_DONE, LEG_HALTED, LEG_MENDED
-from widetrail.steps.room import ASIDE, OWN, SAVED, STAGING, UNDONE, Room
+from widetrail.steps.room import ASIDE, SAVED, STAGING, UNDONE, Room
 from widetrail.steps.run import show_command
 from widetrail.steps.saving import back_to
 from widetrail.walking.doing import END_WITHIN, Company
 from widetrail.walking.journal import Journal
+from widetrail.walking.own import clear_work, own_homes, take_away
 
 RUNS = "widetrail"
 _BY_HAND = {
@@ -119,10 +121,15 @@ class Run:
             room = Room(self.machine, self.workroom, place, "")
             return join(room.home, UNDONE, str(count))
 
+        put_back: Counter[tuple[str, str]] = Counter()
         for record in reversed(self.journal.records):
             match record["event"]:
                 case "moves" | "appeared":
                     yield from self._moved(record, fresh)
+                case "put back":
+                    put_back[record["step"], record["place"]] += 1
+                case "saved" if put_back[record["step"], record["place"]]:
+                    put_back[record["step"], record["place"]] -= 1  # it was given back then
                 case "saved":
                     yield from self._saved(record, fresh)
                 case "undone by":
@@ -148,8 +155,9 @@ class Run:
         let_go = self.journal.has("let go", kept=kept)
         if kept and (let_go or not os.path.lexists(self.machine.host(kept))):
             return  # an earlier one of the same place is kept, or it was put back already
-        back = tuple(back_to(kept, place, fresh(place)))
-        yield UndoAct("; ".join(_words(back)), back)
+        back = back_to(kept, place, fresh(place))
+        back += [Move("unfolder", "", folder) for folder in reversed(record["missing"])]
+        yield UndoAct("; ".join(_words(tuple(back))), tuple(back))
 
     def _cannot(self) -> Iterator[str]:
         told: set[str] = set()
@@ -189,7 +197,11 @@ class Run:
         wrong = [trouble for n, act in enumerate(plan.acts) if (trouble := self._do(n, act))]
         begun = self.journal.newest("undo begun")
         restore_times(self.machine, begun["times"] if begun is not None else {})
-        self._clear_work()
+        for home in self._homes():
+            take_away(self.machine, join(home, STAGING))
+            for name in (ASIDE, SAVED):  # all of it went back: what is left held names only
+                take_away(self.machine, join(home, name), only_empty=True)
+        clear_work(self.machine, self.workroom, self.journal.records)
         self.journal.add({"event": "undone", "wrong": wrong})
         return plan
 
@@ -220,12 +232,6 @@ class Run:
             for folder, moment in record.get("times", {}).items():
                 times.setdefault(folder, moment)
         return times
-
-    def _clear_work(self) -> None:
-        """Remove what only a walk that goes on would need."""
-        for home in self._homes():
-            for name in (STAGING, ASIDE, SAVED, "made"):
-                self._remove(join(home, name), only_empty=name in (ASIDE, SAVED))
 
     def _await_closed(self) -> None:
         pinned = self.journal.newest("pinned") or {}
@@ -283,45 +289,18 @@ class Run:
         for home in self._homes():
             for name in sorted(p.name for p in self.machine.host(home).iterdir()):
                 if name != "journal":
-                    self._remove(join(home, name))
+                    take_away(self.machine, join(home, name))
             if home != self.workroom:
-                self._remove(home)
-                self._remove(parent(home), only_empty=True)
-        self._remove(self.workroom)
+                take_away(self.machine, home)
+                take_away(self.machine, parent(home), only_empty=True)
+        take_away(self.machine, self.workroom)
         at, count = parent(self.workroom), int(made["count"]) if made is not None else 2
         for _ in range(count - 1):
-            self._remove(at, only_empty=True)
+            take_away(self.machine, at, only_empty=True)
             at = parent(at)
 
     def _homes(self) -> list[str]:
-        """Return the folders of the run's own that are there, on every disk; its own one first."""
-        ends = f"/{OWN}/{self.name}/"
-        told = [self.workroom]
-        for path in _paths(self.journal.records):
-            head, mark, _ = path.partition(ends)
-            if mark:
-                told.append(f"{head}{ends}".rstrip("/"))
-        return [home for home in dict.fromkeys(told) if self.machine.host(home).is_dir()]
-
-    def _remove(self, path: str, *, only_empty: bool = False) -> None:
-        host = self.machine.host(path)
-        if not os.path.lexists(host):
-            return
-        if not host.is_dir() or host.is_symlink():
-            self.machine.effects.remove_file(host)
-        elif not only_empty:
-            self.machine.effects.remove_tree(host)
-        elif not any(host.iterdir()):
-            self.machine.effects.remove_folder(host)
-
-
-def _paths(records: list[dict[str, Any]]) -> Iterator[str]:
-    """Give every path that records of moves, savings, stagings and undoings name."""
-    for record in records:
-        yield from (str(record[key]) for key in ("kept", "path") if key in record)
-        lists = [record.get("moves", []), *(act["moves"] for act in record.get("acts", []))]
-        for moves in lists:
-            yield from (path for _, *paths in moves for path in paths)
+        return own_homes(self.machine, self.workroom, self.journal.records)
 
 
 def _words(moves: tuple[Move, ...]) -> Iterator[str]:
@@ -336,12 +315,10 @@ def _words(moves: tuple[Move, ...]) -> Iterator[str]:
         return
     back = {m.target for m in into}
     for move in moves:
-        if move.kind == "out" and move.source in back:
-            yield f"put {move.source} away"
-        elif move.kind == "out":
+        if move.kind == "out" and move.source not in back:
             yield f"put {move.source} away; nothing was there before"
         elif move.kind == "into":
-            yield f"give {move.target} back what was there before ({base(move.source)})"
+            yield f"give {move.target} back what was there before, and put away what is there now"
 
 
 MANY = 12

@@ -1,0 +1,65 @@
+"""The folders of a run's own on a station: where they are, and taking what is in them away."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable, Iterator, Mapping
+from pathlib import Path
+from typing import Any
+
+from widetrail.machine import Machine
+from widetrail.machine.paths import base, join
+from widetrail.steps.room import OWN
+
+
+def own_homes(machine: Machine, workroom: str, records: Iterable[Mapping[str, Any]]) -> list[str]:
+    """Return the run's folders that are there, on every disk; ``workroom`` is the first."""
+    mark = f"/{OWN}/{base(workroom)}/"
+    told = [workroom]
+    for path in _paths(records):
+        head, found, _ = path.partition(mark)
+        if found:
+            told.append(f"{head}{mark}".rstrip("/"))
+    return [home for home in dict.fromkeys(told) if machine.host(home).is_dir()]
+
+
+def _paths(records: Iterable[Mapping[str, Any]]) -> Iterator[str]:
+    """Give every path that records of moves, savings, stagings and undoings name."""
+    for record in records:
+        yield from (str(record[key]) for key in ("kept", "path") if key in record)
+        lists = [record.get("moves", []), *(act["moves"] for act in record.get("acts", []))]
+        for moves in lists:
+            yield from (path for _, *paths in moves for path in paths)
+
+
+def take_away(machine: Machine, path: str, *, only_empty: bool = False) -> None:
+    """Remove something of the run's own, if it is there; a folder with all in it, or if empty."""
+    host = machine.host(path)
+    if not os.path.lexists(host):
+        return
+    if not host.is_dir() or host.is_symlink():
+        machine.effects.remove_file(host)
+    elif not only_empty or holds_nothing(host):
+        machine.effects.remove_tree(host)
+
+
+def holds_nothing(folder: Path) -> bool:
+    """Return whether a folder has nothing in it but folders."""
+    return all(path.is_dir() and not path.is_symlink() for path in folder.rglob("*"))
+
+
+def clear_work(machine: Machine, workroom: str, records: list[dict[str, Any]]) -> None:
+    """Remove what only a walk that goes on needs: made and staged files, and empty folders.
+
+    What is staged and not put in place yet stays, for the walk that goes on.
+    """
+    waiting = {r["step"] for r in records if r["event"] in ("staged", "staged so far")}
+    waiting -= {r["step"] for r in records if r["event"] == "published"}
+    for home in own_homes(machine, workroom, records):
+        take_away(machine, join(home, "made"))
+        if not waiting:
+            take_away(machine, join(home, "staging"))
+        for name in ("aside", "saved"):  # what is in them is the person's, be it an empty folder
+            host = machine.host(join(home, name))
+            if host.is_dir() and not any(host.iterdir()):
+                machine.effects.remove_folder(host)
