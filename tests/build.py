@@ -72,6 +72,7 @@ def find(here: FolderMachine, body: str, sign: str = SIGN, *, ask: bool = False)
     return Finder(here, loaded, ask_programs=ask)
 
 
+READINGS = "readings:"
 PROGRAM = "/opt/fernbook/fernbook"
 TRAIL_HEAD = """
 recipe: 1
@@ -146,16 +147,32 @@ def outcomes(done: LegDone) -> dict[str, str]:
 
 
 def trail(
-    folder: Path, items: str, *, hands: Mapping[str, Answer] | None = None, head: str = TRAIL_HEAD
-) -> Trail:
-    """Make two machines with notes on old, and set out with a recipe of ``items``."""
+    folder: Path, items: str, *, hands: Mapping[str, Answer] | None = None, places: str = "",
+    platform: str = "linux", machines: str = "", disks: str = "",
+) -> Trail:  # fmt: skip
+    """Make two machines with notes on old, and set out with a recipe of ``items``.
+
+    ``places`` are more places of the recipe, ``platform`` is new's, ``machines`` more of both
+    machine files, ``disks`` more disks of new.
+    """
     script = Path(__file__).with_name("fernbook.py")
-    programs = f"programs:\n- path: {PROGRAM}\n  start: ['{sys.executable}', '{script}']\n"
+    programs = (
+        f"programs:\n- path: {PROGRAM}\n  start: ['{sys.executable}', '{script}']\n{machines}"
+    )
     notes = {"/home/ada/notes/one.txt": "one\n", "/home/ada/notes/two.txt": "two\n"}
     for name, files in (("old", notes), ("new", {}), ("between", {})):
-        machine(folder / name, files={PROGRAM: "", **files}, more=f"identity: {name}\n{programs}")
+        more, on = f"identity: {name}\n{programs}", platform if name == "new" else "linux"
+        if name == "new" and disks:
+            more = f"{disks}{more}"
+            (folder / name / "n").mkdir(parents=True)
+        if on == "windows":
+            more = more.replace(PROGRAM, f"C:{PROGRAM}.exe")
+        program = f"C:{PROGRAM}.exe" if on == "windows" else PROGRAM
+        machine(folder / name, on, files={program: "", **files}, more=more)
     made = Trail(folder, hands or {})
-    loaded = load_recipe_text(f"{head}items:\n{items}", "test", KINDS)
+    loaded = load_recipe_text(
+        f"{TRAIL_HEAD.replace(READINGS, places + READINGS)}items:\n{items}", "test", KINDS
+    )
     plan = make_plan([loaded], made.old, made.new, medium_of(folder), NOW)
     card = make_card(made.new, [loaded])
     set_out(folder / "parcel", plan, [loaded], "run", NOW, Effects(), card)

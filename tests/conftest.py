@@ -141,3 +141,21 @@ def stop_at(number: int) -> Callable[[Effect], None]:
             raise Stopped(effect)
 
     return gate
+
+
+def pytest_terminal_summary(terminalreporter: pytest.TerminalReporter) -> None:
+    """Print the figures of the sweeps, if there were any."""
+    from test_reliability import FIGURES
+
+    swept = terminalreporter.config.stash.get(FIGURES, [])
+    if swept:
+        troubles = [t.what for s in swept for t in s.troubles]
+        left = sum(what.startswith("left over") for what in troubles)
+        stops, states = (sum(getattr(s, n) for s in swept) for n in ("stops", "states"))
+        within, faults = (sum(getattr(s, n) for s in swept) for n in ("within", "faults"))
+        killed, power = (sum(s.modes[mode] for s in swept) for mode in ("killed", "power"))
+        terminalreporter.write_line(
+            f"stops tried {stops} (killed {killed}, power {power}; {states} states; {within} "
+            f"within resume and undo), faults survived {faults}, lost {len(troubles) - left}, "
+            f"left over {left}"
+        )

@@ -34,7 +34,7 @@ def index(*entries: CargoEntry, **changes: Any) -> bytes:
 
 
 def read(data: bytes, platform: Any = "windows") -> tuple[CargoEntry, ...]:
-    return read_index(data, "index", ["a.b"], {"000001.tar": 4096}, platform)
+    return read_index(data, "index", {"a.b": {}}, {"000001.tar": 4096}, platform)
 
 
 def test_a_sound_index_comes_back() -> None:

@@ -11,12 +11,14 @@ at ``target``; ``unfolder``: that folder goes, if it is empty.
 
 from __future__ import annotations
 
+import errno
 import os
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
 
+from widetrail.machine.effects import EffectFailed
 from widetrail.machine.interface import Machine
 from widetrail.machine.paths import join, parent
 
@@ -80,17 +82,31 @@ def carry_out(
         if os.path.lexists(target):
             if move.kind == "out":  # its name was free, so it was made: another stands there now
                 continue
-            if taken is not None:
-                away = machine.host(taken(move.target))
-                effects.rename(target, away)
-                touched[away.parent] = None
+            _make_way(machine, move, target, taken, touched)
         if not target.parent.exists():
             touched |= {folder.parent: None for folder in effects.make_folders(target.parent)}
-        effects.rename(source, target)
+        try:
+            effects.rename(source, target)
+        except EffectFailed as error:  # it appeared this very moment
+            if error.code != errno.EEXIST or move.kind == "out" or taken is None:
+                raise
+            _make_way(machine, move, target, taken, touched)
+            effects.rename(source, target)
         touched |= {target.parent: None, source.parent: None}
     for folder in touched:
         if folder.is_dir():
             effects.sync_folder(folder)
+
+
+def _make_way(
+    machine: Machine, move: Move, target: Path, taken: Callable[[str], str] | None,
+    touched: dict[Path, None],
+) -> None:  # fmt: skip
+    """Put what stands in the way of ``move`` away, where ``taken`` says."""
+    if taken is not None:
+        away = machine.host(taken(move.target))
+        machine.effects.rename(target, away)
+        touched[away.parent] = None
 
 
 def roll_back(machine: Machine, moves: Sequence[Move]) -> None:

@@ -229,7 +229,7 @@ class Parcel:
             body = {"steps": {}, "time": now.isoformat(timespec="seconds")}
             self._add(PACKED, {**body, **self._index(writer)})
 
-        every = max(COMMIT, self.plan.parcel_size // 16)
+        every = max(COMMIT, sum(item.size for item in self.plan.items) // 16)
         folder = self.folder / PAYLOAD / "cargo"
         return CargoWriter(folder, self.effects, entries, segments, commit, every)
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from typing import Literal
 
 from pydantic import Field
@@ -63,8 +64,9 @@ class PlannedItem(Model):
     values chosen, ``parts_left`` those that were not. ``carved`` are paths below the place that
     belong to another item. ``met`` are the needs that decided for the route, ``assumed`` those
     that could not be judged. ``whole`` tells that the place goes as one folder, ``single`` that it
-    is one file, ``registered`` that new's program has yet to make or list the place. ``renamed``
-    are the paths below it that new cannot call so, with what they become.
+    is one file, ``registered`` that new's program has yet to make or list the place. ``renames``
+    are the paths below it that new cannot call so, with what they become, as canonical JSON, since
+    they need not be valid text.
     """
 
     id: str
@@ -79,7 +81,7 @@ class PlannedItem(Model):
     whole: bool
     single: bool = False
     registered: bool = False
-    renamed: dict[str, str] = Field(default_factory=dict)
+    renames: str = ""
     old_path: str
     old_how: str
     new_path: str
@@ -97,6 +99,12 @@ class PlannedItem(Model):
     awaited: tuple[str, ...] = ()
     losses: tuple[Loss, ...] = ()
     tasks: tuple[str, ...] = ()
+
+    @property
+    def renamed(self) -> dict[str, str]:
+        """The paths below the place that are called otherwise on new."""
+        told: dict[str, str] = json.loads(self.renames or "{}")
+        return told
 
 
 class LeftItem(Model):
@@ -159,7 +167,7 @@ class Plan(Model):
         in essence.
         """
         items = [
-            [i.id, i.route, i.existing, i.old_path, i.new_path, i.parts, i.carved, i.renamed]
+            [i.id, i.route, i.existing, i.old_path, i.new_path, i.parts, i.carved, i.renames]
             for i in self.items
         ]
         left = [item.id for item in self.left]

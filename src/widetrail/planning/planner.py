@@ -29,6 +29,7 @@ from widetrail.finding import (
     pair,
     tally,
 )  # fmt: skip
+from widetrail.formats.canonical import canonical
 from widetrail.formats.interface import Platform
 from widetrail.formats.quantities import show_size
 from widetrail.machine import Entry, Machine, Medium
@@ -391,7 +392,8 @@ def _plan_item(
         platform = subject.side.new.fact("platform")
         known = platform.value if isinstance(platform, Known) else subject.finder.machine.platform
         renamed = changed_names(entries, cast(Platform, known))
-        planned = planned.model_copy(update={"renamed": renamed})
+        renames = canonical(renamed).decode() if renamed else ""
+        planned = planned.model_copy(update={"renames": renames})
     if planned.occupied and chosen.route.existing == "stop":
         todo = "Move it away on new, then plan again."
         why = "the recipe says to stop where something is there already"

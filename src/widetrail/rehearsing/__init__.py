@@ -7,14 +7,19 @@ from widetrail.rehearsing.rehearsal import (
     load_rehearsal,
 )
 from widetrail.rehearsing.runner import Difference, Rehearsed, rehearse, show_screen
+from widetrail.rehearsing.stops import Stop, Swept, Trouble, sweep
 
 __all__ = [
     "SUFFIX",
     "Difference",
     "Rehearsal",
     "Rehearsed",
+    "Stop",
+    "Swept",
+    "Trouble",
     "collect_rehearsals",
     "load_rehearsal",
     "rehearse",
     "show_screen",
+    "sweep",
 ]

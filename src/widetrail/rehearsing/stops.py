@@ -240,13 +240,19 @@ def sweep(
     """
     swept = Swept(rehearsal.file.rehearsal)
     dice = random.Random(seed)
-    with tempfile.TemporaryDirectory(prefix="widetrail-stops-") as folder:
+    with tempfile.TemporaryDirectory(prefix="widetrail-stops-", dir=fast_folder()) as folder:
         source = machines or machines_near(rehearsal.path)
         stage = Stage(Path(folder), rehearsal, source, now)
         sweeping = _Sweeping(stage, swept, Path(folder), dice, bounded=bounded)
         for leg in stage.plan.legs:
             sweeping.leg(leg)
     return swept
+
+
+def fast_folder() -> str | None:
+    """Return a folder in memory, where the system has one; thousands of trees are made there."""
+    memory = Path("/dev/shm")
+    return str(memory) if memory.is_dir() and os.access(memory, os.W_OK | os.X_OK) else None
 
 
 class _Sweeping:

@@ -294,7 +294,7 @@ class Run:
                 take_away(self.machine, home)
                 take_away(self.machine, parent(home), only_empty=True)
         take_away(self.machine, self.workroom)
-        at, count = parent(self.workroom), int(made["count"]) if made is not None else 2
+        at, count = parent(self.workroom), max(2, int(made["count"]) if made is not None else 0)
         for _ in range(count - 1):
             take_away(self.machine, at, only_empty=True)
             at = parent(at)
