@@ -20,7 +20,8 @@ from build import NOW, outcomes, trail
 from conftest import Stopped, contents, widetrail, without_state
 from test_doing import new, old
 from widetrail.errors import Halted, InputUnusable
-from widetrail.machine import Effect, Effects
+from widetrail.machine import Effect, Effects, Machine
+from widetrail.machine.moves import Move, carry_out
 from widetrail.rehearsing import Swept, load_rehearsal, sweep
 from widetrail.walking import Run
 from widetrail_demo.world import build_world

@@ -11,6 +11,7 @@ import sys
 import tempfile
 from abc import ABC, abstractmethod
 from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from pathlib import Path
 from typing import BinaryIO
 
@@ -18,7 +19,7 @@ from widetrail.errors import MachineUnusable, WentWrong
 from widetrail.formats.interface import Platform
 from widetrail.machine import paths
 from widetrail.machine.effects import USER_ATTRIBUTES, Effects
-from widetrail.machine.interface import Channels, Completed, Entry, EntryKind
+from widetrail.machine.interface import Channels, Completed, Entry, EntryKind, Opened
 
 READ_MOST = 64 * 1024 * 1024
 """Bytes of a file that is read at once, at most."""
@@ -81,26 +82,28 @@ class HostMachine(ABC):
 
     def open(self, path: str) -> BinaryIO:
         try:
-            flags = os.O_RDONLY | getattr(os, "O_NOFOLLOW", 0) | getattr(os, "O_NONBLOCK", 0)
-            handle = os.open(self.host(path), flags | getattr(os, "O_BINARY", 0))
-            if not stat.S_ISREG(os.fstat(handle).st_mode):
-                os.close(handle)
-                raise MachineUnusable("is no regular file", where=path)
-            return os.fdopen(handle, "rb")
+            return _regular(os.open(self.host(path), FILE_FLAGS), path)
         except (OSError, ValueError) as error:
             raise refused(path, error) from error
 
-    def attributes(self, path: str) -> Mapping[str, bytes]:
-        if sys.platform != "linux":
-            return {}
-        host = self.host(path)
+    @contextmanager
+    def opened(self, path: str) -> Iterator[Opened]:
+        if os.open not in os.supports_dir_fd:
+            yield _Plain(self, path)
+            return
         try:
-            names = os.listxattr(host, follow_symlinks=False)
-            own = [name for name in names if name.startswith(USER_ATTRIBUTES)]
-            return {name: os.getxattr(host, name, follow_symlinks=False) for name in sorted(own)}
+            below = _Below(os.open(self.host(path), FOLDER_FLAGS), path)
         except OSError as error:
-            if error.errno in (errno.ENOTSUP, errno.ENODATA, errno.EPERM):
-                return {}
+            raise refused(path, error) from error
+        try:
+            yield below
+        finally:
+            below.close()
+
+    def attributes(self, path: str) -> Mapping[str, bytes]:
+        try:
+            return _attributes(self.host(path))
+        except OSError as error:
             raise refused(path, error) from error
 
     def synced(self, path: str) -> str:
@@ -153,6 +156,96 @@ class HostMachine(ABC):
         if len(data) > most:
             raise MachineUnusable("is too large to be read at once", where=path)
         return data
+
+
+class _Plain:
+    """A folder on a system that opens files by their whole paths only."""
+
+    def __init__(self, machine: HostMachine, path: str) -> None:
+        self._machine, self._path = machine, path
+
+    def open(self, path: str) -> BinaryIO:
+        return self._machine.open(paths.join(self._path, path))
+
+    def attributes(self, path: str) -> Mapping[str, bytes]:
+        return self._machine.attributes(paths.join(self._path, path))
+
+
+class _Below:
+    """An opened folder; the folder below it that was used last stays open too."""
+
+    def __init__(self, handle: int, path: str) -> None:
+        self._top, self._path = handle, path
+        self._folder, self._handle = "", handle
+
+    def open(self, path: str) -> BinaryIO:
+        folder, _, name = path.rpartition("/")
+        shown = paths.join(self._path, path)
+        try:
+            return _regular(os.open(name, FILE_FLAGS, dir_fd=self._at(folder)), shown)
+        except (OSError, ValueError) as error:
+            raise refused(shown, error) from error
+
+    def attributes(self, path: str) -> Mapping[str, bytes]:
+        folder, _, name = path.rpartition("/")
+        try:
+            handle = os.open(name, FILE_FLAGS, dir_fd=self._at(folder))
+            try:
+                return _attributes(handle)
+            finally:
+                os.close(handle)
+        except OSError as error:
+            raise refused(paths.join(self._path, path), error) from error
+
+    def _at(self, folder: str) -> int:
+        if folder != self._folder:
+            handle = self._top
+            for name in filter(None, folder.split("/")):
+                inner = os.open(name, FOLDER_FLAGS, dir_fd=handle)
+                if handle != self._top:
+                    os.close(handle)
+                handle = inner
+            self._leave()
+            self._folder, self._handle = folder, handle
+        return self._handle
+
+    def _leave(self) -> None:
+        if self._handle != self._top:
+            os.close(self._handle)
+        self._folder, self._handle = "", self._top
+
+    def close(self) -> None:
+        self._leave()
+        os.close(self._top)
+
+
+FILE_FLAGS = (
+    os.O_RDONLY | getattr(os, "O_NOFOLLOW", 0) | getattr(os, "O_NONBLOCK", 0)
+    | getattr(os, "O_BINARY", 0)
+)  # fmt: skip
+FOLDER_FLAGS = os.O_RDONLY | getattr(os, "O_NOFOLLOW", 0) | getattr(os, "O_DIRECTORY", 0)
+
+
+def _regular(handle: int, path: str) -> BinaryIO:
+    if not stat.S_ISREG(os.fstat(handle).st_mode):
+        os.close(handle)
+        raise MachineUnusable("is no regular file", where=path)
+    return os.fdopen(handle, "rb")
+
+
+def _attributes(at: Path | int) -> Mapping[str, bytes]:
+    """Return the user's own extended attributes of a file or folder, by its path or open."""
+    if sys.platform != "linux":
+        return {}
+    follow = isinstance(at, int)
+    try:
+        names = os.listxattr(at, follow_symlinks=follow)
+        own = [name for name in names if name.startswith(USER_ATTRIBUTES)]
+        return {name: os.getxattr(at, name, follow_symlinks=follow) for name in sorted(own)}
+    except OSError as error:
+        if error.errno in (errno.ENOTSUP, errno.ENODATA, errno.EPERM):
+            return {}
+        raise
 
 
 def _entry(host: Path, path: str) -> Entry:

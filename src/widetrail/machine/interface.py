@@ -78,6 +78,16 @@ class Channels:
     began: Began | None = None
 
 
+class Opened(Protocol):
+    """A folder of a machine that was opened: what is below it is read without following links."""
+
+    def open(self, path: str) -> BinaryIO:
+        """Open the regular file at ``path`` below the folder for reading."""
+
+    def attributes(self, path: str) -> Mapping[str, bytes]:
+        """Return the extended attributes of ``path`` below the folder; as ``Machine``."""
+
+
 class Machine(Protocol):
     """A computer whose files are read, and changed through ``effects`` only.
 
@@ -132,6 +142,9 @@ class Machine(Protocol):
 
     def open(self, path: str) -> BinaryIO:
         """Open the regular file at ``path`` for reading."""
+
+    def opened(self, path: str) -> AbstractContextManager[Opened]:
+        """Open the folder at ``path``, to read many files below it."""
 
     def attributes(self, path: str) -> Mapping[str, bytes]:
         """Return the extended attributes that the account's programs set, where there are any."""

@@ -26,6 +26,9 @@ _BLOCK = 512
 COMMIT = 128 * 1024 * 1024
 """Bytes that are packed, at least, before what was packed so far is written to the logbook."""
 
+COMMIT_FILES = 2000
+"""Files that are packed, at least, before it is, where they are small."""
+
 
 class CargoWriter:
     """Packs items one after the other; ``finish`` tells what was written."""
@@ -33,12 +36,13 @@ class CargoWriter:
     def __init__(
         self, folder: Path, effects: Effects, entries: Iterable[CargoEntry] = (),
         segments: Mapping[str, dict[str, str | int]] | None = None,
-        commit: Callable[[CargoWriter], None] | None = None, every: int = COMMIT,
+        commit: Callable[[CargoWriter], None] | None = None,
+        every: tuple[int, int] = (COMMIT, COMMIT_FILES),
     ) -> None:  # fmt: skip
         """Go on after the ``entries`` and ``segments`` that were packed before.
 
-        ``commit`` is called whenever ``every`` bytes were packed and all entries are in segments
-        that are closed, so that a walk that is cut off need not pack them again.
+        ``commit`` is called whenever ``every`` bytes or files were packed, with all entries in
+        segments that are closed, so that a walk that is cut off need not pack them again.
         """
         self._folder, self._effects = folder, effects
         self._file: Writing | None = None
@@ -46,7 +50,7 @@ class CargoWriter:
         self._hash = hashlib.sha256()
         self.entries: list[CargoEntry] = list(entries)
         self.segments: dict[str, dict[str, str | int]] = dict(segments or {})
-        self._commit, self._every, self._since = commit, every, 0
+        self._commit, self._every, self._since = commit, every, [0, 0]
         self._before = tuple(self.entries)
 
     @property
@@ -100,8 +104,10 @@ class CargoWriter:
         return files, size
 
     def _maybe_commit(self) -> None:
-        if self._commit is not None and self._file is None and self._since >= self._every:
-            self._since = 0
+        bytes_due = self._since[0] >= self._every[0] and self._file is None
+        if self._commit is not None and (bytes_due or self._since[1] >= self._every[1]):
+            self._since = [0, 0]
+            self._close()
             self._effects.sync_folder(self._folder)
             self._commit(self)
 
@@ -144,7 +150,7 @@ class CargoWriter:
                 self._write(b"\0" * min(CHUNK, left))
                 left -= min(CHUNK, left)
             self._write(b"\0" * (-entry.size % _BLOCK))
-        self._since += entry.size
+        self._since = [self._since[0] + entry.size, self._since[1] + 1]
         if self._written >= SEGMENT:
             self._close()
         return CargoEntry(

@@ -6,7 +6,8 @@ import json
 import re
 from base64 import b64decode
 from collections.abc import Iterable, Mapping
-from dataclasses import asdict, fields, replace
+from dataclasses import fields, replace
+from operator import attrgetter
 from typing import Any
 
 from widetrail.errors import ParcelUnusable
@@ -17,11 +18,14 @@ from widetrail.machine.paths import key, trouble_with_name
 from widetrail.steps import CargoEntry
 
 _TYPES = {f.name: (int if f.type == "int" else str) for f in fields(CargoEntry)}
+_values = attrgetter(*_TYPES)
 
 
 def write_index(entries: Iterable[CargoEntry]) -> bytes:
     """Return the bytes of an index file: canonical JSON with a line end."""
-    return canonical({"format": 1, "entries": [asdict(e) for e in entries]}) + b"\n"
+    names = tuple(_TYPES)
+    told = [dict(zip(names, _values(entry), strict=True)) for entry in entries]
+    return canonical({"format": 1, "entries": told}) + b"\n"
 
 
 def read_index(

@@ -15,7 +15,7 @@ from __future__ import annotations
 
 import hashlib
 import os
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from datetime import datetime
 from pathlib import Path
 from typing import Any
@@ -27,7 +27,7 @@ from widetrail.formats.canonical import digest
 from widetrail.formats.interface import Platform
 from widetrail.machine import Effects
 from widetrail.parcel.bag import PAYLOAD, close_bag, file_digest, is_closed, open_bag
-from widetrail.parcel.cargo import CHUNK, COMMIT, CargoReader, CargoWriter
+from widetrail.parcel.cargo import CHUNK, COMMIT, COMMIT_FILES, CargoReader, CargoWriter
 from widetrail.parcel.index import read_index, write_index
 from widetrail.parcel.logbook import FOLDER, Generation, add_generation, read_logbook
 from widetrail.planning import Choices, Plan
@@ -214,8 +214,11 @@ class Parcel:
             if path.relative_to(top).as_posix() not in kept:
                 self.effects.remove_file(path)
 
-    def writer(self, now: datetime) -> CargoWriter:
-        """Return what packs the cargo, after what was packed before."""
+    def writer(self, now: datetime, kept: Callable[[str], None]) -> CargoWriter:
+        """Return what packs the cargo, after what was packed before.
+
+        ``kept`` is told the digest of each generation that says what was packed so far.
+        """
         entries: tuple[CargoEntry, ...] = ()
         segments: dict[str, dict[str, str | int]] = {}
         packed = self._packed()
@@ -228,8 +231,10 @@ class Parcel:
         def commit(writer: CargoWriter) -> None:
             body = {"steps": {}, "time": now.isoformat(timespec="seconds")}
             self._add(PACKED, {**body, **self._index(writer)})
+            kept(self.newest)
 
-        every = max(COMMIT, sum(item.size for item in self.plan.items) // 16)
+        size, files = (sum(getattr(i, name) for i in self.plan.items) for name in ("size", "files"))
+        every = max(COMMIT, size // 16), max(COMMIT_FILES, files // 16)
         folder = self.folder / PAYLOAD / "cargo"
         return CargoWriter(folder, self.effects, entries, segments, commit, every)
 

@@ -6,7 +6,7 @@ import time
 
 from widetrail.errors import Waiting
 from widetrail.finding import Selection
-from widetrail.machine.paths import join, parent
+from widetrail.machine.paths import parent
 from widetrail.recipe.templates import plain
 from widetrail.steps.interface import Doing, Done, Outcome, Step
 from widetrail.steps.saving import with_hard_links
@@ -41,13 +41,11 @@ class Pack:
             entries = list(with_hard_links(selection.walk(doing.machine, place)))
         left = [e.path for e in entries if e.kind == "other"]
         watch = _Watch(step, doing, sum(e.size for e in entries))
-        files, size = doing.packing.add(
-            step.item,
-            (e for e in entries if e.kind != "other"),
-            lambda path: doing.machine.open(join(place, path)),
-            watch.moved,
-            lambda path: doing.machine.attributes(join(place, path)),
-        )
+        with doing.machine.opened(place) as below:
+            files, size = doing.packing.add(
+                step.item, (e for e in entries if e.kind != "other"), below.open, watch.moved,
+                below.attributes,
+            )  # fmt: skip
         return Done({"files": files, "size": size, "no files": list(left)})
 
 

@@ -10,6 +10,7 @@ import hashlib
 import os
 import sys
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -35,6 +36,10 @@ EXISTING = {
 
 CHECKPOINT = 96 * 1024 * 1024
 """Bytes that are staged, at least, before what was staged so far is made durable."""
+
+
+VERIFIERS = 4
+"""Files that are read back from the disk at a time."""
 
 
 class Publish:
@@ -100,38 +105,33 @@ class _Publishing:
         ready = doing.recorded("staged", self.step.id)
         if ready is not None and self._is_there(str(ready["path"])):
             return str(ready["path"])
-        so_far = doing.recorded("staged so far", self.step.id)
-        folder, count = (str(so_far["path"]), int(str(so_far["count"]))) if so_far else ("", 0)
-        if not folder or not doing.machine.host(folder).is_dir():
-            folder, count = self._new_staging(room), 0
+        begun = doing.recorded("staging", self.step.id)
+        if begun is not None and doing.machine.host(str(begun["path"])).is_dir():
+            try:
+                return self._stage(str(begun["path"]))
+            except WentWrong:  # the power went, and what had been written was not whole yet
+                room.clear(str(begun["path"]))
+        folder = room.fresh(STAGING)
+        doing.record("staging", step=self.step.id, path=folder)
         try:
-            self._stage(folder, count)
+            return self._stage(folder)
         except BaseException:
             if doing.recorded("staged so far", self.step.id) is None:
                 room.clear(folder)
             raise
-        doing.record("staged", step=self.step.id, path=folder)
-        return folder
 
     def _is_there(self, staged: str) -> bool:
         moving = self.doing.recorded("moves", self.step.id) is not None
         return moving or self.doing.machine.host(staged).is_dir()
 
-    def _new_staging(self, room: Room) -> str:
-        """Return a folder to stage in, once what an earlier walk left of one is gone."""
-        begun = self.doing.recorded("staging", self.step.id)
-        if begun is not None:
-            room.clear(str(begun["path"]))
-        folder = room.fresh(STAGING)
-        self.doing.record("staging", step=self.step.id, path=folder)
-        return folder
-
-    def _stage(self, folder: str, count: int) -> None:
+    def _stage(self, folder: str) -> str:
+        """Stage what of the item is not in ``folder`` yet, verify it, and return the folder."""
         doing, effects = self.doing, self.doing.machine.effects
         entries, top = doing.packed.of(self.step.item), doing.machine.host(folder)
-        for begun_before in list(_beyond(entries[count:], top)):  # by a walk that was cut off
-            _remove(doing.machine, begun_before)
-        writer = TreeWriter(effects, top, begun=os.path.lexists(top))
+        so_far = doing.recorded("staged so far", self.step.id)
+        count = int(str(so_far["count"])) if so_far and so_far["path"] == folder else 0
+        resumed = os.path.lexists(top)
+        writer = TreeWriter(effects, top, begun=resumed)
         for entry in entries[:count]:
             writer.passed(entry, entry.path)
         total = sum(entry.size for entry in entries)
@@ -139,7 +139,10 @@ class _Publishing:
         since = done = sum(entry.size for entry in entries[:count])
         begun, first = doing.clock(), count
         for number, entry in enumerate(entries[count:], start=count + 1):
-            writer.write(entry, entry.path, doing.packed.chunks, entry.attributes_by_name)
+            if resumed and writer.is_written(entry, entry.path):
+                writer.passed(entry, entry.path)
+            else:
+                writer.write(entry, entry.path, doing.packed.chunks, entry.attributes_by_name)
             done += entry.size
             left = (total - done) * (doing.clock() - begun) / done if done else None
             doing.onlooker.moves(done, total, "bytes", left)
@@ -158,13 +161,14 @@ class _Publishing:
             "verified": len(files),
             "without attributes": list(writer.without_attributes),
         }
-        doing.record("staged facts", step=self.step.id, facts=self.facts)
+        doing.record("staged", step=self.step.id, path=folder, facts=self.facts)
+        return folder
 
     # Placing
 
     def _planned(self, staged: str, room: Room) -> list[Move]:
         """Return the moves that bring what is staged into place, as ``existing`` says."""
-        told = self.doing.recorded("staged facts", self.step.id)
+        told = self.doing.recorded("staged", self.step.id)
         self.facts = dict(told["facts"]) if told is not None else {}  # type: ignore[arg-type]
         self.facts |= {"passed by": [], "beside": []}
         existing, machine, item = self.step.text("existing"), self.doing.machine, self.step.item
@@ -258,31 +262,19 @@ class _Publishing:
         return {"put aside": list(kept), "appeared": [move.source for move in appeared]}
 
 
-def _beyond(entries: tuple[CargoEntry, ...], top: Path) -> Iterator[Path]:
-    """Give what is there already of entries that are still to be staged, topmost names only."""
-    gone: set[str] = set()
-    for entry in entries:
-        inside = any(entry.path.startswith(f"{path}/") for path in gone if path)
-        if not inside and os.path.lexists(top / entry.path):
-            gone.add(entry.path)
-            yield top / entry.path
-
-
-def _remove(machine: Machine, host: Path) -> None:
-    if host.is_dir() and not host.is_symlink():
-        machine.effects.remove_tree(host)
-    else:
-        machine.effects.remove_file(host)
-
-
 def _verify(top: Path, shown: str, entries: tuple[CargoEntry, ...]) -> None:
     """Read staged files from the disk and compare them with what was packed.
 
     Raises:
         WentWrong: One differs.
     """
-    for entry in entries:
-        if entry.kind == "file" and _digest(top / entry.path) != entry.sha256:
+    files = [entry for entry in entries if entry.kind == "file"]
+    with ThreadPoolExecutor(
+        VERIFIERS
+    ) as pool:  # the disk is waited for, and hashing lets others run
+        found = pool.map(_digest, [top / entry.path for entry in files], chunksize=64)
+    for entry, sha256 in zip(files, found, strict=True):
+        if sha256 != entry.sha256:
             raise WentWrong(
                 "what was written is not what was packed", where=below(shown, entry.path),
                 why="its SHA-256 differs when it is read again",

@@ -20,6 +20,8 @@ class Named(Protocol):
     @property
     def kind(self) -> str: ...
     @property
+    def size(self) -> int: ...
+    @property
     def mtime(self) -> int: ...
     @property
     def mode(self) -> int: ...
@@ -66,6 +68,25 @@ class TreeWriter:
             self.without_attributes.append(path)
         if entry.kind == "file":
             self._effects.set_status(host, entry.mode, entry.mtime)
+
+    def is_written(self, entry: Named, path: str) -> bool:
+        """Return whether an entry was written whole by a walk that was cut off.
+
+        A file got its time last, so one with its time and size was; whether a power cut took its
+        bytes since is seen when it is verified. What was begun of it is removed.
+        """
+        host = self._top / path
+        try:
+            status = host.lstat()
+        except FileNotFoundError:
+            return False
+        if entry.kind == "folder":
+            return True
+        whole = (status.st_mtime_ns, status.st_size) == (entry.mtime, entry.size)
+        if entry.kind == "file" and whole:
+            return True
+        self._effects.remove_file(host)
+        return False
 
     def passed(self, entry: Named, path: str) -> None:
         """Take note of a folder that was written before, so that it gets its status too."""

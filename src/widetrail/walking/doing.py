@@ -381,7 +381,7 @@ class WalkDoing:
     def cargo(self) -> Iterator[None]:
         """Open the cargo for a leg: to be packed on old, to be read elsewhere."""
         if self.station == "old":
-            self.writer = self.parcel.writer(self.now)
+            self.writer = self.parcel.writer(self.now, self._packed_so_far)
             with self.writer:
                 yield
                 self.writer.finish()
@@ -391,6 +391,10 @@ class WalkDoing:
                 yield
             finally:
                 self._reader.close()
+
+    def _packed_so_far(self, generation: str) -> None:
+        """Write down that what this machine packed up to a generation need not be read again."""
+        self.journal.add({"event": "cargo checked", "generation": generation})
 
     @property
     def packing(self) -> Packing:
