@@ -421,3 +421,36 @@ def test_what_was_packed_before_a_cut_is_not_packed_again(
     assert len(packed) < 100, "160 would be all of it"
     assert set(outcomes(one.walk("new")).values()) == {"done"}
     assert contents(one.notes("new")) == contents(one.notes("old"))
+
+
+def test_two_walks_at_once_are_refused(tmp_path: Path) -> None:
+    one = trail(tmp_path, new("copy"))
+    seen: list[str] = []
+
+    def walk_too(effect: Effect) -> None:
+        if effect.kind == "write" and "cargo" in effect.path and not seen:
+            seen.append("")
+            with pytest.raises(Halted, match="another process is at work on this run"):
+                one.walk("old")
+
+    assert set(outcomes(one.walk("old", Effects(walk_too))).values()) == {"done"}
+    assert seen
+
+
+def test_a_medium_that_was_swapped_is_noticed_before_anything_is_added(tmp_path: Path) -> None:
+    one = trail(tmp_path / "one", new("copy"))
+    other = trail(tmp_path / "other", new("copy"))
+    untouched = contents(other.folder / "parcel")
+
+    def swap(effect: Effect) -> None:
+        if effect.kind == "sync folder" and effect.path.endswith("cargo"):
+            (one.folder / "parcel").rename(tmp_path / "pocket")
+            shutil.copytree(other.folder / "parcel", one.folder / "parcel")
+            (tmp_path / "pocket/data/cargo").mkdir(exist_ok=True)
+
+    with pytest.raises(Halted, match="not the parcel that was here"):
+        one.walk("old", Effects(swap))
+    swapped = contents(one.folder / "parcel")
+    assert {n.split()[0] for n in swapped} - {n.split()[0] for n in untouched} <= {
+        "data/index/000002.json"
+    }

@@ -29,6 +29,10 @@ from widetrail.planning import (
 )
 from widetrail.recipe import Loaded, Loss
 from widetrail.steps import ACTS
+from widetrail.steps.publish import EXISTING
+
+SHOWN_NAMES = 5
+"""Names of an item that are called otherwise on new, of which a plan shows so many."""
 
 PATH = click.Path(path_type=Path)
 
@@ -155,16 +159,27 @@ def _show_item(page: Page, item: PlannedItem) -> None:
         rest = f"; not {', '.join(left)}" if left else ""
         page.line(f"{part}: {', '.join(values)}{rest}", indent=4)
     page.line(f"from: {item.old_path} ({item.old_how})", indent=4)
-    aside = "; what is there of it now is put aside" if item.occupied else ""
+    aside = f"; {EXISTING[item.existing]}" if item.occupied else ""
     page.line(f"to: {item.new_path or 'its place on new'} ({item.new_how}){aside}", indent=4)
     if item.carved:
         page.line(f"without: {', '.join(item.carved)} (another item's)", indent=4)
     for state in item.awaited:
         page.line(f"waits until: {state}", indent=4)
+    renamed = sorted(item.renamed.items())
+    for path, becomes in renamed[:SHOWN_NAMES]:
+        page.line(f"called otherwise on new: {path} becomes {becomes}", "yellow", indent=4)
+    if len(renamed) > SHOWN_NAMES:
+        page.line(f"and {len(renamed) - SHOWN_NAMES} more names (see --json)", "yellow", indent=4)
     _show_losses(page, item.losses)
 
 
 def _show_left(page: Page, item: LeftItem) -> None:
+    if item.there:
+        page.line(f"{item.title}: is there already", "bold", indent=2)
+        page.line(
+            f"both machines see {item.there}, so nothing is copied and nothing retired", indent=4
+        )
+        return
     page.line(f"{item.title}: stays behind", "bold yellow", indent=2)
     for passed in item.passed_over:
         page.line(f"not by: {passed.route}, since {passed.reason}", "dim", indent=4)

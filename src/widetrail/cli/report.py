@@ -60,7 +60,7 @@ def show_report(page: Page, report: Report) -> None:
     for item in report.items:
         _show_item(page, report, item)
     for left in report.left:
-        page.title(f"{left.title}: stayed behind")
+        page.title(f"{left.title}: {'is there already' if left.there else 'stayed behind'}")
         for reason in left.reasons:
             page.line(reason, indent=2)
     if report.notices:
@@ -87,6 +87,8 @@ def _show_item(page: Page, report: Report, item: ItemReport) -> None:
         page.line(f"something was there already, so it came beside it, as {path}", indent=2)
     for path in item.passed_by:
         page.line(f"left in the parcel, since it was there already: {path}", indent=2)
+    for note in item.notes:
+        page.line(note, indent=2)
     for step in item.steps:
         page.line(f"{step.state}: {step.reason}", "red", indent=2)
     if item.checks:

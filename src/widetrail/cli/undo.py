@@ -44,6 +44,7 @@ def command(
                     "cannot": list(plan.cannot)})  # fmt: skip
     else:
         page = Page()
+        page.line()
         page.line(f"Run {found.name} is undone on {here.name}.", "bold")
         page.line(f"What was put away is kept in {found.workroom} until you settle it.")
     if found.went_wrong:

@@ -204,6 +204,7 @@ class Effects:
             start = _behind_gate if began is not None and sys.platform != "win32" else _at_once
             process, open_gate = start(command, dict(env), folder, given, streams)
             left: tuple[str, ...] = ()
+            alone = False
             try:
                 if began is not None:
                     began(process.pid, started_at(process.pid))
@@ -211,8 +212,11 @@ class Effects:
                 feeder = _feed(process, stdin)
                 _wait(process, seconds, (printed, errors))
                 left = _left_behind(process) if began is not None else ()
+                alone = not left
             finally:
                 _end_group(process)
+                if not alone:
+                    _await_gone(process)
                 if process.stdin is not None:
                     with suppress(OSError):
                         process.stdin.close()
@@ -273,6 +277,9 @@ PRINTED_MOST = 16 * 1024 * 1024
 
 GRACE = 0.5
 """Seconds in which what a program started may end after it."""
+
+GONE_WITHIN = 5.0
+"""Seconds in which what was ended is gone."""
 
 Began = Callable[[int, float], None]
 """Told the number of a process and when it was started, in seconds since 1970."""
@@ -416,6 +423,13 @@ def _end_group(process: subprocess.Popen[bytes]) -> None:
     elif process.poll() is None:
         process.kill()
     process.wait()
+
+
+def _await_gone(process: subprocess.Popen[bytes]) -> None:
+    """Wait until what was ended is gone; that takes a moment where the machine is busy."""
+    end = time.monotonic() + GONE_WITHIN
+    while _of_session(process.pid) and time.monotonic() < end:
+        time.sleep(0.02)
 
 
 def _printed(file: IO[bytes]) -> bytes:

@@ -22,7 +22,7 @@ from typing import Any
 
 from pydantic import ValidationError
 
-from widetrail.errors import InputUnusable, ParcelUnusable
+from widetrail.errors import Halted, InputUnusable, ParcelUnusable
 from widetrail.formats.canonical import digest
 from widetrail.formats.interface import Platform
 from widetrail.machine import Effects
@@ -240,17 +240,34 @@ class Parcel:
 
     def _index(self, packed: CargoWriter) -> dict[str, Any]:
         """Write the index of what was packed, and return what a generation says of it."""
+        self._insist_same()
         data = write_index(packed.entries)
         name = f"index/{len(self.generations) + 1:06d}.json"
         self.effects.put(self.folder / PAYLOAD / name, data)
         cargo = {f"cargo/{n}": s["sha256"] for n, s in packed.segments.items()}
         return {"index": name, "segments": packed.segments, "files": {**cargo, name: digest(data)}}
 
+    def _insist_same(self) -> None:
+        """Raise where another parcel lies here than the one that was opened: media get swapped."""
+        newest = self.generations[-1]
+        try:
+            found = read_logbook(self.folder)[0]
+        except ParcelUnusable:
+            found = ()
+        if not found or found[-1].digest != newest.digest:
+            raise Halted(
+                "this is not the parcel that was here when the leg began", where=str(self.folder),
+                why="its logbook is another one",
+                todo="Put the right medium back, then walk again.",
+            )  # fmt: skip
+
     def _add(self, event: str, body: dict[str, Any]) -> None:
+        self._insist_same()
         self.generations = add_generation(self.folder, self.effects, self.generations, event, body)
 
     def keep_made(self, slug: str, name: str, source: Path) -> tuple[str, str]:
         """Copy a file that a program made into the parcel; return its name there and SHA-256."""
+        self._insist_same()
         folder = self.folder / PAYLOAD / MADE / slug
         self.effects.keep_folders(folder)
         if (folder / name).exists():

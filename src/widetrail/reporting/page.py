@@ -63,6 +63,8 @@ code { font-size: .95em; overflow-wrap: anywhere; } li { margin: .3rem 0; }
 <code>{{ path | clean }}</code>.</p>{% endfor %}
 {% for path in item.passed_by %}<p class="soft">Left in the parcel, since it was there already:
 <code>{{ path | clean }}</code>.</p>{% endfor %}
+{% for note in item.notes %}<p>{{ note | clean }}</p>
+{% endfor %}
 {% for step in item.steps %}<p class="bad">{{ step.reason | clean }}. {{ step.todo | clean }}</p>
 {% endfor %}
 {% if item.losses %}<table class="wrap"><tr><th>Not carried</th><th>What to do</th></tr>
@@ -73,7 +75,7 @@ code { font-size: .95em; overflow-wrap: anywhere; } li { margin: .3rem 0; }
 {% endfor %}</table>{% endif %}
 </section>{% endfor %}
 {% for item in report.left %}<section><h2>{{ item.title | clean }}</h2>
-<p class="bad">stayed behind</p>
+{% if not item.there %}<p class="bad">stayed behind</p>{% endif %}
 {% for reason in item.reasons %}<p>{{ reason | clean }}</p>{% endfor %}</section>{% endfor %}
 {% if report.notices %}<h2>Worth knowing</h2><ul>{% for notice in report.notices %}
 <li>{{ notice | clean }}</li>{% endfor %}</ul>{% endif %}

@@ -28,7 +28,7 @@ class Journal:
         self._path, self._effects = path, effects
         data = path.read_bytes() if path.exists() else b""
         self.records, self._last, self._sound = _read(data, shown)
-        self._torn = self._sound < len(data)
+        self._torn, self._size = self._sound < len(data), len(data)
 
     def add(self, record: Mapping[str, Any]) -> None:
         """Write one record; a torn tail of an earlier run is cut first."""
@@ -45,7 +45,13 @@ class Journal:
         if new:
             self._effects.sync_folder(self._path.parent)
         self._torn, self._last, self._sound = False, link, self._sound + len(line)
+        self._size = self._sound
         self.records.append(dict(record))
+
+    @property
+    def is_current(self) -> bool:
+        """Whether nobody wrote to it since it was opened here."""
+        return (self._path.stat().st_size if self._path.exists() else 0) == self._size
 
     def newest(self, event: str, **facts: Any) -> dict[str, Any] | None:
         """Return the newest record of ``event`` with all of ``facts``; ``at`` is its place."""

@@ -19,6 +19,7 @@ from widetrail.steps import ACTS, KINDS, Done, Failed, Outcome, Step, Waits
 from widetrail.walking.doing import Company, WalkDoing, came_well
 from widetrail.walking.journal import Journal
 from widetrail.walking.looking import Look, station_of
+from widetrail.walking.own import alone
 from widetrail.walking.proofs import look_at_proofs, newly_proved
 
 
@@ -333,12 +334,14 @@ class _Walk:
         self._leg = visit.due if visit._leg_due_here else visit.done_here
 
     def do(self, steps: tuple[Step, ...]) -> LegDone:
+        with alone(self._doing.machine, self._journal, self._doing.workroom) as made:
+            if made:
+                self._journal.add({"event": "made folders", "count": len(made)})
+            return self._alone(steps)
+
+    def _alone(self, steps: tuple[Step, ...]) -> LegDone:
         assert self._leg is not None
         doing, visit = self._doing, self._visit
-        effects, host = doing.machine.effects, doing.machine.host(doing.workroom)
-        made = effects.keep_folders(host)
-        if made:
-            self._journal.add({"event": "made folders", "count": len(made)})
         if not self._journal.has("cargo checked", generation=visit.parcel.newest):
             self._journal.add({"event": "cargo checked", "generation": visit.parcel.newest})
         self._pin()

@@ -3,13 +3,56 @@
 from __future__ import annotations
 
 import os
+import sys
 from collections.abc import Iterable, Iterator, Mapping
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
+from widetrail.errors import Halted
 from widetrail.machine import Machine
 from widetrail.machine.paths import base, join
 from widetrail.steps.room import OWN
+from widetrail.walking.journal import Journal
+
+
+@contextmanager
+def alone(machine: Machine, journal: Journal, workroom: str) -> Iterator[list[Path]]:
+    """Be the only one at work on a run at a station; the system lets go of it when a process ends.
+
+    Gives the folders that were made for it.
+
+    Raises:
+        Halted: Another walk, undoing or settling of the run is at work, or was meanwhile.
+    """
+    path = machine.host(join(workroom, LOCK))
+    made = machine.effects.keep_folders(path.parent)
+    with machine.effects.append(path) as file:
+        if not (_locked(file.handle) and journal.is_current):
+            raise Halted(
+                "another process is at work on this run", where=join(workroom, LOCK),
+                todo="Wait until it has ended, then run this again.",
+            )  # fmt: skip
+        yield made
+
+
+LOCK = "lock"
+
+
+def _locked(handle: int) -> bool:
+    """Lock an open file for this process; return whether that could be done at once."""
+    try:
+        if sys.platform == "win32":
+            import msvcrt
+
+            msvcrt.locking(handle, msvcrt.LK_NBLCK, 1)
+        else:
+            import fcntl
+
+            fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except OSError:
+        return False
+    return True
 
 
 def own_homes(machine: Machine, workroom: str, records: Iterable[Mapping[str, Any]]) -> list[str]:

@@ -69,14 +69,19 @@ class ItemReport:
     checks: tuple[CheckLine, ...]
     losses: tuple[LossLine, ...]
     steps: tuple[StepLine, ...]
+    notes: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
 class LeftReport:
-    """An item that stayed behind: why, and what to do about it."""
+    """An item that stayed behind: why, and what to do about it.
+
+    ``there`` tells that it did not need to go, since both machines see the same folder.
+    """
 
     id: str
     title: str
+    there: bool
     reasons: tuple[str, ...]
     losses: tuple[LossLine, ...]
     todo: str
@@ -183,8 +188,10 @@ def make_report(parcel: Parcel) -> Report:
 
 def _left(item: LeftItem) -> LeftReport:
     reasons = tuple(f"not by {p.route}, since {p.reason}" for p in item.passed_over)
+    if item.there:
+        reasons = (f"it is there already: both machines see {item.there}",)
     losses = tuple(LossLine(loss.what, loss.remedy) for loss in item.losses)
-    return LeftReport(item.id, item.title, reasons, losses, item.todo)
+    return LeftReport(item.id, item.title, bool(item.there), reasons, losses, item.todo)
 
 
 def _item(item: PlannedItem, parcel: Parcel) -> ItemReport:
@@ -213,7 +220,16 @@ def _item(item: PlannedItem, parcel: Parcel) -> ItemReport:
         ),
         losses=tuple(_loss(loss, parcel.proofs.get(item.id, {})) for loss in item.losses),
         steps=tuple(_bad(outcomes)),
+        notes=tuple(f"{words} {value}" for name, words in _NOTES for value in _all(facts, name)),
     )
+
+
+_NOTES = (
+    ("appeared", "it appeared while the item was put in place, and was put aside too:"),
+    ("no files", "left out, since it is no regular file:"),
+    ("without attributes", "it lost its extended attributes, which that disk does not have:"),
+)
+"""Facts of steps that a person should know, by name, with their words."""
 
 
 def _all(facts: list[dict[str, Any]], name: str) -> tuple[str, ...]:

@@ -24,7 +24,7 @@ from widetrail.steps.run import show_command
 from widetrail.steps.saving import back_to
 from widetrail.walking.doing import END_WITHIN, Company
 from widetrail.walking.journal import Journal
-from widetrail.walking.own import clear_work, own_homes, take_away
+from widetrail.walking.own import LOCK, alone, clear_work, own_homes, take_away
 
 RUNS = "widetrail"
 _BY_HAND = {
@@ -169,7 +169,7 @@ class Run:
             if kind == "run" and record["loose"]:
                 yield f"whatever this did (it says that it changes nothing): {words}"
             elif _BY_HAND.get(kind):
-                yield f"{_BY_HAND[kind]}: {words}"
+                yield f"{_BY_HAND[kind]}: {words.removeprefix('you: ')}"
 
     def undo(self, now: datetime) -> UndoPlan:
         """Undo the run here; a second call goes on where one was cut off.
@@ -183,6 +183,10 @@ class Run:
                 f"run {self.name} was undone on {self.machine.name} before", why="nothing changed"
             )
         self._await_closed()
+        with alone(self.machine, self.journal, self.workroom):
+            return self._undo(now)
+
+    def _undo(self, now: datetime) -> UndoPlan:
         plan = self.undo_plan()
         if not self.journal.has("undo begun"):
             self.journal.add(
@@ -285,19 +289,24 @@ class Run:
                 f"run {self.name} cannot be settled on {self.machine.name}", why=self.unfinished,
                 todo="Walk it to its end, or undo it, first.",
             )  # fmt: skip
+        with alone(self.machine, self.journal, self.workroom):
+            self._take_all_away()
         made = self.journal.newest("made folders")
-        for home in self._homes():
-            for name in sorted(p.name for p in self.machine.host(home).iterdir()):
-                if name != "journal":
-                    take_away(self.machine, join(home, name))
-            if home != self.workroom:
-                take_away(self.machine, home)
-                take_away(self.machine, parent(home), only_empty=True)
         take_away(self.machine, self.workroom)
         at, count = parent(self.workroom), max(2, int(made["count"]) if made is not None else 0)
         for _ in range(count - 1):
             take_away(self.machine, at, only_empty=True)
             at = parent(at)
+
+    def _take_all_away(self) -> None:
+        """Remove what the run keeps on every disk, but its journal."""
+        for home in self._homes():
+            for name in sorted(p.name for p in self.machine.host(home).iterdir()):
+                if name not in ("journal", LOCK):
+                    take_away(self.machine, join(home, name))
+            if home != self.workroom:
+                take_away(self.machine, home)
+                take_away(self.machine, parent(home), only_empty=True)
 
     def _homes(self) -> list[str]:
         return own_homes(self.machine, self.workroom, self.journal.records)
