@@ -143,7 +143,7 @@ def test_undo_shows_first_gives_back_and_settle_leaves_nothing(tmp_path: Path) -
     shown = widetrail("undo", *here)
     assert shown.status == 3
     assert "give /home/ada/notes back what was there before" in shown.err
-    assert "what you did yourself: you: Read them." in shown.err
+    assert "what you did yourself: Read them." in shown.err
     with pytest.raises(Halted, match="its leg here is not at its end"):
         Run(one.new).settle()
     assert widetrail("undo", *here, "--yes", "--no-wait").status == 0
@@ -450,7 +450,4 @@ def test_a_medium_that_was_swapped_is_noticed_before_anything_is_added(tmp_path:
 
     with pytest.raises(Halted, match="not the parcel that was here"):
         one.walk("old", Effects(swap))
-    swapped = contents(one.folder / "parcel")
-    assert {n.split()[0] for n in swapped} - {n.split()[0] for n in untouched} <= {
-        "data/index/000002.json"
-    }
+    assert contents(one.folder / "parcel").keys() == untouched.keys()
