@@ -451,3 +451,15 @@ def test_a_medium_that_was_swapped_is_noticed_before_anything_is_added(tmp_path:
     with pytest.raises(Halted, match="not the parcel that was here"):
         one.walk("old", Effects(swap))
     assert contents(one.folder / "parcel").keys() == untouched.keys()
+
+
+def test_an_older_copy_of_a_parcel_is_refused_where_a_later_one_was_seen(tmp_path: Path) -> None:
+    one = trail(tmp_path, new("copy"))
+    shutil.copytree(one.folder / "parcel", tmp_path / "copy")
+    one.walk("old")
+    (one.folder / "parcel").rename(tmp_path / "later")
+    (tmp_path / "copy").rename(one.folder / "parcel")
+    before = contents(one.folder)
+    ran = widetrail("walk", one.folder / "parcel", "--machine", one.folder / "old", "--yes")
+    assert (ran.status, "is not what was carried away from here" in ran.err) == (2, True)
+    assert contents(one.folder) == before

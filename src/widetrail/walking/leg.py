@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
-from widetrail.errors import Halted, MachineUnusable, WentWrong
+from widetrail.errors import Halted, MachineUnusable, ParcelUnusable, WentWrong
 from widetrail.finding import Finder, card_facts
 from widetrail.machine import Machine, medium_of
 from widetrail.machine.paths import join
@@ -81,8 +81,23 @@ class Visit:
         self.workroom = join(machine.root("state"), "widetrail", parcel.run)
         host = machine.host(join(self.workroom, "journal"))
         self.journal = Journal(host, join(self.workroom, "journal"), machine.effects)
+        self._insist_newest()
         recipes = {loaded.id: loaded for loaded in parcel.recipes(KINDS)}
         self._recipes: dict[str, Loaded] = _used_first(recipes)
+
+    def _insist_newest(self) -> None:
+        """Raise where this machine saw a later state of the parcel; a first visit cannot know.
+
+        Raises:
+            ParcelUnusable: The parcel is older than, or went another way than, what was seen here.
+        """
+        seen = [r["generation"] for r in self.journal.records if "generation" in r]
+        if seen and seen[-1] not in {g.digest for g in self.parcel.generations}:
+            raise ParcelUnusable(
+                "this parcel is not what was carried away from here", where=str(self.parcel.folder),
+                why="it is an older copy, or something was done with another copy of it since",
+                todo="Take the medium that was here last; nothing was changed.",
+            )  # fmt: skip
 
     # What is due
 
@@ -427,7 +442,8 @@ class _Walk:
         assert self._leg is not None
         self._visit.parcel = self._doing.parcel  # a detached one lies on this machine now
         self._visit.parcel.end_leg(facts, self._now, self._doing.writer, self._doing.made, event)
-        self._journal.add({"event": event, "leg": self._leg.number})
+        newest = self._visit.parcel.newest
+        self._journal.add({"event": event, "leg": self._leg.number, "generation": newest})
         if not waits:
             self._doing.tidy()
         return proved
