@@ -398,9 +398,12 @@ BROUGHT = (
 
 
 def test_only_what_this_move_put_there_is_removed(tmp_path: Path) -> None:
-    one = trail(tmp_path, new(*BROUGHT))
+    one = trail(tmp_path, new(*BROUGHT, more="    checks: {pages: {}}"))
     one.walk("old")
-    assert set(outcomes(one.walk("new")).values()) == {"done"}
+    done = outcomes(one.walk("new"))
+    checked = done.pop("fernbook.notes/check")
+    assert set(done.values()) == {"done"}
+    assert checked == "pages: 2 on old, 0 on new", "the place is looked at, not what was brought"
     home = one.folder / "new/root/home/ada"
     assert not (home / "brought").exists()
     other = trail(tmp_path / "other", new("remove: '{notes}'"))

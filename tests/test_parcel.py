@@ -1,6 +1,9 @@
 """The parcel's parts: hostile indices, the journal's frames, the seam, names and sizes."""
 
 import json
+import random
+import shutil
+from collections import Counter
 from dataclasses import asdict
 from pathlib import Path
 from typing import Any
@@ -9,6 +12,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from build import Trail, item, outcomes, trail
 from conftest import World, contents, widetrail
 from widetrail.errors import InputUnusable, ParcelUnusable
 from widetrail.formats.canonical import canonical
@@ -181,3 +185,39 @@ def test_paths_of_a_machine() -> None:
     assert is_within("c:/A/b", "C:/a", "windows")
     assert not is_within("C:/ab", "C:/a", "windows")
     assert not is_within("/a/B", "/a/b", "linux")
+
+
+def _damaged(path: Path, how: str, at: int) -> None:
+    data = bytearray(path.read_bytes())
+    match how:
+        case "changed":
+            data[at] ^= 1 << at % 8
+        case "cut":
+            del data[at:]
+        case "doubled":
+            data[at:at] = data[at : at + 1]
+    path.write_bytes(data)
+
+
+def test_a_parcel_damaged_anywhere_is_refused_or_comes_to_the_same(tmp_path: Path) -> None:
+    """A byte changed, cut or doubled in any file: never an error of another kind, nothing lost."""
+    give = "run: [fernbook, give, '{parcel}/x'], makes: '{parcel}/x'"
+    legs = f"        legs:\n          - old:\n              - {{{give}}}\n          - new:\n"
+    one = trail(tmp_path / "one", item(f"{legs}              - copy", "    checks: {pages: {}}"))
+    one.walk("old")
+    whole = sorted(p for p in (one.folder / "parcel").rglob("*") if p.is_file())
+    dice, before, ended = random.Random(11), contents(one.folder / "new"), Counter[str]()
+    for number in range(150):
+        copy = Trail(shutil.copytree(one.folder, tmp_path / str(number), symlinks=True))
+        file = dice.choice([p for p in whole if p.stat().st_size])
+        how, at = dice.choice(("changed", "cut", "doubled")), dice.randrange(file.stat().st_size)
+        _damaged(copy.folder / file.relative_to(one.folder), how, at)
+        try:
+            assert set(outcomes(copy.walk("new")).values()) == {"done"}
+            assert sorted(p.name for p in copy.notes("new").iterdir()) == ["one.txt", "two.txt"]
+            ended["walked"] += 1
+        except ParcelUnusable:
+            assert contents(copy.folder / "new") == before
+            ended["refused"] += 1
+        shutil.rmtree(copy.folder)
+    assert min(ended.values()) > 20

@@ -67,6 +67,26 @@ def machine_options(command: F) -> F:
     return command
 
 
+def station_options(consent_to: str) -> Callable[[F], F]:
+    """Add the options of what is done at a station: the machine, the account, and consent."""
+    options = (
+        click.option("--yes", is_flag=True, help=f"Consent to {consent_to}."),
+        click.option("--account", default="", help="Whose account on this machine."),
+        click.option(
+            "--machine",
+            type=click.Path(path_type=Path),
+            help="A machine folder; else this machine.",
+        ),
+    )
+
+    def add(command: F) -> F:
+        for option in options:
+            command = option(command)
+        return command
+
+    return add
+
+
 def open_machine(folder: Path | None, account: str = "", effects: Effects | None = None) -> Machine:
     """Open the machine folder, or this machine for an account.
 

@@ -6,7 +6,14 @@ from pathlib import Path
 
 import click
 
-from widetrail.cli.output import Page, consent, json_option, open_machine, print_json
+from widetrail.cli.output import (
+    Page,
+    consent,
+    json_option,
+    open_machine,
+    print_json,
+    station_options,
+)
 from widetrail.errors import Halted
 from widetrail.formats.quantities import show_size
 from widetrail.machine import Effects
@@ -15,11 +22,7 @@ from widetrail.walking import Run
 
 @click.command("settle")
 @click.argument("run", default="")
-@click.option(
-    "--machine", type=click.Path(path_type=Path), help="A machine folder; else this machine."
-)
-@click.option("--account", default="", help="Whose account on this machine.")
-@click.option("--yes", is_flag=True, help="Consent to what is listed.")
+@station_options("what is listed")
 @json_option
 def command(run: str, machine: Path | None, account: str, yes: bool, as_json: bool) -> None:
     """Accept what RUN did on a machine: what was put aside, saved and journaled there is removed.

@@ -7,7 +7,15 @@ from pathlib import Path
 import click
 
 from widetrail.cli.company import make_company
-from widetrail.cli.output import Page, consent, json_option, now, open_machine, print_json
+from widetrail.cli.output import (
+    Page,
+    consent,
+    json_option,
+    now,
+    open_machine,
+    print_json,
+    station_options,
+)
 from widetrail.errors import WentWrong
 from widetrail.machine import Effects
 from widetrail.walking import Run, UndoPlan
@@ -15,11 +23,7 @@ from widetrail.walking import Run, UndoPlan
 
 @click.command("undo")
 @click.argument("run", default="")
-@click.option(
-    "--machine", type=click.Path(path_type=Path), help="A machine folder; else this machine."
-)
-@click.option("--account", default="", help="Whose account on this machine.")
-@click.option("--yes", is_flag=True, help="Consent to what is listed.")
+@station_options("what is listed")
 @click.option("--no-wait", is_flag=True, help="End with 3 where something must be waited for.")
 @json_option
 def command(

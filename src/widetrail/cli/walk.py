@@ -9,7 +9,15 @@ from typing import Any
 import click
 
 from widetrail.cli.company import make_company
-from widetrail.cli.output import Page, consent, json_option, now, open_machine, print_json
+from widetrail.cli.output import (
+    Page,
+    consent,
+    json_option,
+    now,
+    open_machine,
+    print_json,
+    station_options,
+)
 from widetrail.cli.plan import show_plan
 from widetrail.errors import Halted, WentWrong
 from widetrail.formats.quantities import show_files
@@ -31,15 +39,11 @@ from widetrail.walking import (
 
 @click.command("walk")
 @click.argument("parcel", type=click.Path(path_type=Path))
-@click.option(
-    "--machine", type=click.Path(path_type=Path), help="A machine folder; else this machine."
-)
-@click.option("--account", default="", help="Whose account on this machine.")
+@station_options("the plan that the parcel holds")
 @click.option(
     "--as", "as_station", type=click.Choice(["new", "between"]),
     help="Which station this machine is, where the plan was made without having seen it.",
 )  # fmt: skip
-@click.option("--yes", is_flag=True, help="Consent to the plan that the parcel holds.")
 @click.option(
     "--answers", type=click.Path(path_type=Path),
     help="A file with what a person answers and does, by name.",

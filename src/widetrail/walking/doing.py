@@ -21,6 +21,7 @@ from widetrail.machine import Channels, Completed, Machine
 from widetrail.machine.effects import started_at
 from widetrail.machine.paths import base, join, trouble_with_name
 from widetrail.parcel import Parcel
+from widetrail.parcel.bag import file_digest
 from widetrail.parcel.cargo import CHUNK, CargoReader, CargoWriter
 from widetrail.planning import Plan, PlannedItem
 from widetrail.recipe import Item, Loaded, Route, Station
@@ -116,7 +117,8 @@ class WalkDoing:
 
     def _beside(self, item: str) -> str:
         """Return where on new the item came beside its place, or an empty text."""
-        ids = [s.id for s in self.plan.steps if s.item == item and s.kind == "publish"]
+        mine = (s for s in self.plan.steps if s.item == item and s.kind == "publish")
+        ids = [s.id for s in mine if not s.text("given")]
         for step in ids if self.station == "new" else ():
             record = self.journal.newest("published", step=step)
             facts = record["facts"] if record is not None else {}
@@ -323,7 +325,7 @@ class WalkDoing:
         """
         told: set[tuple[str, str]] = set()
         for step in steps:
-            for name in sorted(_in_channels(step) & self.loaded(step.item).recipe.asks.keys()):
+            for name in sorted(_given(step) & self.loaded(step.item).recipe.asks.keys()):
                 if (step.item, name) not in told:
                     self._asked_for(step, name)
             rule = self.rule(step) if step.kind == "run" else None
@@ -420,7 +422,7 @@ class WalkDoing:
 
     def _fetch(self, source: Path, target: Path, sha256: str) -> None:
         """Bring a file of the parcel to this machine's own disk, verified on the way."""
-        if target.is_file() and not target.is_symlink() and _digest(target) == sha256:
+        if target.is_file() and not target.is_symlink() and file_digest(target) == sha256:
             return
         effects, hashed = self.machine.effects, hashlib.sha256()
         if target.is_symlink() or target.exists():
@@ -506,10 +508,11 @@ def _newer(record: Facts, other: Facts | None) -> bool:
     return other is None or int(str(record["at"])) > int(str(other["at"]))
 
 
-def _in_channels(step: Step) -> set[str]:
-    """Return the names in braces that a step gives to its program by input or environment."""
+def _given(step: Step) -> set[str]:
+    """Return the names in braces that a step gives to its program."""
     texts = [step.text("stdin")] if "stdin" in step.arguments else []
     texts += [text.partition("=")[2] for text in step.texts("env")]
+    texts += step.texts("command")
     return {p.name for text in texts for p in parse_template(text) if isinstance(p, Brace)}
 
 
@@ -526,11 +529,6 @@ def slug(item: str) -> str:
     plain_name = re.sub(r"[^A-Za-z0-9._-]+", "-", item).strip("-.")[:60]
     sound = plain_name == item and not trouble_with_name(item, "windows")
     return item if sound else f"{plain_name}-{digest(item.encode())[:8]}"
-
-
-def _digest(path: Path) -> str:
-    with path.open("rb") as file:
-        return hashlib.file_digest(file, "sha256").hexdigest()
 
 
 def _copy_tree(source: Path, target: Path, machine: Machine) -> None:

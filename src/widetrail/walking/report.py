@@ -200,7 +200,8 @@ def _item(item: PlannedItem, parcel: Parcel) -> ItemReport:
     facts = [outcome["facts"] for outcome in outcomes.values()]
     published = [outcomes[s.id]["facts"] for s in mine if s.kind == "publish" and s.id in outcomes]
     checks = outcomes.get(f"{item.id}/check", {}).get("facts", {})
-    to = [str(f["to"]) for f in published if "to" in f]
+    placed = [outcomes.get(s.id, {}) for s in mine if s.kind == "publish" and not s.text("given")]
+    to = [str(o["facts"]["to"]) for o in placed if "to" in o.get("facts", {})]
     return ItemReport(
         id=item.id,
         title=item.title,
