@@ -519,6 +519,17 @@ def test_texts_with_braces_stay_what_they_are(tmp_path: Path) -> None:
     assert about["argv"][1:] == ["{not a name}", "{home}"]
 
 
+def test_a_told_value_in_a_path_is_one_name_and_leads_nowhere_else(tmp_path: Path) -> None:
+    steps = (
+        "{run: [fernbook, say, 'name: ../../escaped'], tells: {name: 'name: (.*)'}}",
+        "{run: [fernbook, give, '{parcel}/{name}'], makes: '{parcel}/{name}'}",
+    )
+    one = trail(tmp_path, old(*steps))
+    assert set(outcomes(one.walk("old")).values()) == {"done"}
+    (made,) = (one.folder / "parcel/data/made").rglob("*escaped*")
+    assert made.name == "..%2F..%2Fescaped"
+
+
 def test_secrets_in_recipes_get_their_warnings() -> None:
     text = (
         TRAIL_HEAD

@@ -12,6 +12,7 @@ from pathlib import Path
 import bagit
 import pytest
 
+import build
 from conftest import World, contents, widetrail, without_state
 from widetrail.machine import FolderMachine
 
@@ -406,3 +407,52 @@ def test_the_demo_ends_well_and_says_what_to_try(tmp_path: Path) -> None:
     assert (tmp_path / "demo/report.html").is_file()
     again = widetrail("demo", tmp_path / "demo")
     assert again.status == 2
+
+
+LIVE = """
+recipe: 1
+revision: 1
+application: {id: fernbook, name: Fernbook, programs: {cat: cat}}
+recognise: [{sign: {file: "{home}/fernbook.ini"}}]
+places: {notes: {folder: "{home}/notes"}}
+readings: {pages: {files: "{notes}"}}
+items:
+  notes:
+    title: Notes
+    from: notes
+    checks: {pages: {}}
+    routes:
+      - name: way
+        legs:
+          - old: [{run: [cat], stdin: 'reed, "bunting"', stdout: "{parcel}/said"}]
+          - new: [copy]
+"""
+
+
+@pytest.mark.skipif(sys.platform != "linux", reason="walks this machine under Linux")
+def test_this_machine_is_walked_undone_and_settled_for_real(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """From a folder machine to this one, with a program of the system's own."""
+    home = tmp_path / "home"
+    (home / "notes").mkdir(parents=True)
+    (home / "notes/theirs.txt").write_text("there")
+    (home / "fernbook.ini").write_text("")
+    monkeypatch.setenv("HOME", str(home))
+    for name in ("XDG_STATE_HOME", "XDG_CONFIG_HOME", "XDG_DATA_HOME", "XDG_CACHE_HOME"):
+        monkeypatch.delenv(name, raising=False)
+    old = build.machine(tmp_path / "old", files={"/home/ada/notes/one.txt": "one"},
+                        more="programs: [{path: /bin/cat, start: [cat]}]\n")  # fmt: skip
+    recipe = tmp_path / "fernbook.trail.yaml"
+    recipe.write_text(LIVE)
+    before = contents(home)
+    parcel = tmp_path / "parcel"
+    assert widetrail("plan", recipe, "--old", old.folder, "--parcel", parcel).status == 0
+    assert widetrail("walk", parcel, "--machine", old.folder, "--yes", "--no-wait").status == 0
+    assert (parcel / "data/made/fernbook.notes/said").read_text() == 'reed, "bunting"\n'
+    ran = widetrail("walk", parcel, "--yes", "--no-wait")
+    assert (ran.status, "carried: Fernbook: Notes, 1 file verified" in ran.out) == (0, True)
+    assert [p.name for p in (home / "notes").iterdir()] == ["one.txt"]
+    assert widetrail("undo", "--yes", "--no-wait").status == 0
+    assert widetrail("settle", "--yes").status == 0
+    assert contents(home) == before

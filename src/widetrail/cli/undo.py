@@ -50,7 +50,8 @@ def command(
         page = Page()
         page.line()
         page.line(f"Run {found.name} is undone on {here.name}.", "bold")
-        page.line(f"What was put away is kept in {found.workroom} until you settle it.")
+        if plan.acts:
+            page.line(f"What was put away is kept in {found.workroom} until you settle it.")
     if found.went_wrong:
         raise WentWrong("not everything could be undone", why="; ".join(found.went_wrong))
 

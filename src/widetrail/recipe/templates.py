@@ -85,13 +85,14 @@ def refill(text: str, value: Callable[[str], str | None]) -> str:
             filled.append(literal(piece))
             continue
         known = value(piece.name)
-        if known is not None and number and _is_path(pieces):
+        if known is not None and number and is_path(pieces):
             known = as_segment(known)
         filled.append(f"{{{piece.name}}}" if known is None else literal(known))
     return "".join(filled)
 
 
-def _is_path(pieces: Template) -> bool:
+def is_path(pieces: Template) -> bool:
+    """Return whether a template is a path below a root or place, so that values are segments."""
     first, *rest = pieces
     return isinstance(first, Brace) and bool(rest) and str(rest[0]).startswith("/")
 

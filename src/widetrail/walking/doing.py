@@ -26,7 +26,15 @@ from widetrail.parcel.cargo import CHUNK, CargoReader, CargoWriter
 from widetrail.planning import Plan, PlannedItem
 from widetrail.recipe import Item, Loaded, Route, Station
 from widetrail.recipe.models import Application
-from widetrail.recipe.templates import ROOTS, Brace, parse_template, plain, refill
+from widetrail.recipe.templates import (
+    ROOTS,
+    Brace,
+    as_segment,
+    is_path,
+    parse_template,
+    plain,
+    refill,
+)
 from widetrail.steps import Asked, Fact, Facts, Hands, Onlooker, Packed, Packing, Step, Task
 from widetrail.steps.run import RunRule, refuse_option
 from widetrail.walking.hands import Answers
@@ -173,8 +181,12 @@ class WalkDoing:
     # Programs
 
     def fill(self, step: Step, text: str) -> str:
-        pieces = parse_template(text)
-        return "".join(self._value(step, p.name) if isinstance(p, Brace) else p for p in pieces)
+        pieces, filled = parse_template(text), []
+        for number, piece in enumerate(pieces):
+            value = self._value(step, piece.name) if isinstance(piece, Brace) else piece
+            inner = number and isinstance(piece, Brace) and is_path(pieces)
+            filled.append(as_segment(value) if inner else value)
+        return "".join(filled)
 
     def _value(self, step: Step, name: str) -> str:
         if name == "parcel":
