@@ -409,6 +409,22 @@ def test_the_demo_ends_well_and_says_what_to_try(tmp_path: Path) -> None:
     assert again.status == 2
 
 
+def test_a_settled_parcel_holds_its_plan_and_logbook_and_no_cargo(packed_world: World) -> None:
+    refused = widetrail("settle", "--parcel", packed_world.parcel, "--yes")
+    assert (refused.status, "the cargo is needed still" in refused.err) == (3, True)
+    packed_world.walk(packed_world.new)
+    before = widetrail("report", packed_world.parcel, "--json").json
+    shown = widetrail("settle", "--parcel", packed_world.parcel)
+    assert (shown.status, "its cargo (" in shown.err) == (3, True)
+    for _ in range(2):
+        assert widetrail("settle", "--parcel", packed_world.parcel, "--yes").status == 0
+        bagit.Bag(str(packed_world.parcel)).validate()
+    left = [p.name for p in (packed_world.parcel / "data").rglob("*") if p.is_file()]
+    assert sorted(left) == ["new.card.json", "plan.json", "sporelog.trail.yaml"]
+    assert widetrail("report", packed_world.parcel, "--json").json == before
+    assert "nothing changed" in packed_world.walk(packed_world.new).out
+
+
 LIVE = """
 recipe: 1
 revision: 1

@@ -10,6 +10,7 @@ from widetrail.cli.output import (
     Page,
     consent,
     json_option,
+    now,
     open_machine,
     print_json,
     station_options,
@@ -17,20 +18,30 @@ from widetrail.cli.output import (
 from widetrail.errors import Halted
 from widetrail.formats.quantities import show_size
 from widetrail.machine import Effects
-from widetrail.walking import Run
+from widetrail.parcel import Parcel
+from widetrail.walking import Run, make_report
 
 
 @click.command("settle")
 @click.argument("run", default="")
+@click.option(
+    "--parcel", type=click.Path(path_type=Path),
+    help="Remove the cargo of this parcel instead; plan and logbook stay.",
+)  # fmt: skip
 @station_options("what is listed")
 @json_option
-def command(run: str, machine: Path | None, account: str, yes: bool, as_json: bool) -> None:
+def command(
+    run: str, parcel: Path | None, machine: Path | None, account: str, yes: bool, as_json: bool
+) -> None:
     """Accept what RUN did on a machine: what was put aside, saved and journaled there is removed.
 
     RUN is the name of a move's folder on the machine; it may be left out where there is only one.
     After this nothing can be undone. A run that is not at its end is refused.
     """
     messages = Page(to_errors=True)
+    if parcel is not None:
+        _settle_parcel(messages, parcel, yes, as_json)
+        return
     here = open_machine(machine, account, Effects())
     found = Run(here, run)
     if found.unfinished:
@@ -49,3 +60,19 @@ def command(run: str, machine: Path | None, account: str, yes: bool, as_json: bo
         print_json({"run": found.name, "machine": here.name, "removed": folders})
     else:
         Page().line(f"Run {found.name} is settled on {here.name}.", "bold")
+
+
+def _settle_parcel(messages: Page, folder: Path, yes: bool, as_json: bool) -> None:
+    parcel = Parcel(folder, Effects())
+    report, size = make_report(parcel), parcel.cargo_size()
+    messages.title("Settling the parcel removes, for good")
+    messages.line(f"- its cargo ({show_size(size)})", indent=2)
+    for item in report.items:
+        if item.state != "carried":
+            messages.line(f"{item.title} did not arrive: it is {item.state}", "red", indent=4)
+    consent(yes, "Shall this be done?")
+    parcel.settle(now())
+    if as_json:
+        print_json({"parcel": str(folder), "run": parcel.run, "removed": size})
+    else:
+        Page().line(f"The parcel of run {parcel.run} is settled.", "bold")

@@ -38,6 +38,7 @@ LEG_DONE = "leg done"
 LEG_HALTED = "leg halted"
 LEG_MENDED = "leg mended"
 PACKED = "packed so far"
+SETTLED = "settled"
 _PACK_AGAIN = "Nothing was changed here. Pack again on old, or take an untouched copy."
 
 
@@ -136,9 +137,38 @@ class Parcel:
         if CARD in self.generations[0].body:
             wanted[CARD] = self.generations[0].body[CARD]
         wanted |= {f"recipes/{r.id}{SUFFIX}": r.digest for r in self.plan.recipes}
-        for generation in self.results:
+        for generation in self.results if not self.settled else ():
             wanted |= generation.body.get("files", {})
         return wanted
+
+    @property
+    def settled(self) -> bool:
+        """Whether its cargo was removed for good."""
+        return any(g.event == SETTLED for g in self.generations)
+
+    def cargo_size(self) -> int:
+        """Return the bytes of the cargo and of what programs made."""
+        return sum(path.stat().st_size for path in self._grown())
+
+    def _grown(self) -> list[Path]:
+        top = self.folder / PAYLOAD
+        return sorted(p for part in _GROWS for p in (top / part).rglob("*") if p.is_file())
+
+    def settle(self, now: datetime) -> None:
+        """Remove the cargo for good; plan, recipes and logbook stay.
+
+        Raises:
+            Halted: A leg is still to be walked.
+        """
+        if len(self.legs_done) < len(self.plan.legs):
+            todo = "Walk the trail to its end first."
+            raise Halted("the cargo is needed still", where=str(self.folder), todo=todo)
+        open_bag(self.folder, self.effects)
+        if not self.settled:  # first the logbook: cargo that it does not know is simply removed
+            self._add(SETTLED, {"time": now.isoformat(timespec="seconds")})
+        for path in self._grown():
+            self.effects.remove_file(path)
+        close_bag(self.folder, self.effects, self.run, now, self._wanted())
 
     def check_cargo(self, *, begun: bool, read: bool = True) -> None:
         """Read every file of the cargo and compare it with the logbook.
@@ -208,9 +238,8 @@ class Parcel:
         open_bag(self.folder, self.effects)
         if self.torn is not None:
             self.effects.remove_file(self.torn)
-        kept = {name for g in self.results for name in g.body.get("files", {})}
-        top = self.folder / PAYLOAD
-        for path in sorted(p for part in _GROWS for p in (top / part).rglob("*") if p.is_file()):
+        kept, top = self._wanted(), self.folder / PAYLOAD
+        for path in self._grown():
             if path.relative_to(top).as_posix() not in kept:
                 self.effects.remove_file(path)
 
@@ -292,6 +321,8 @@ class Parcel:
         return found
 
     def _packed(self) -> Generation | None:
+        if self.settled:
+            return None
         return next((g for g in reversed(self.results) if "index" in g.body), None)
 
     def reader(self, platform: Platform) -> CargoReader:
