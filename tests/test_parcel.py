@@ -3,6 +3,7 @@
 import json
 import random
 import shutil
+import subprocess
 from collections import Counter
 from dataclasses import asdict
 from pathlib import Path
@@ -221,3 +222,43 @@ def test_a_parcel_damaged_anywhere_is_refused_or_comes_to_the_same(tmp_path: Pat
             ended["refused"] += 1
         shutil.rmtree(copy.folder)
     assert min(ended.values()) > 20
+
+
+def test_a_file_that_no_segment_holds_is_packed_in_pieces_that_any_tool_joins(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("widetrail.parcel.cargo.SEGMENT", 64 * 1024)
+    monkeypatch.setattr("widetrail.parcel.cargo.HEADERS", 8 * 1024)
+    notes = tmp_path / "old/root/home/ada/notes"
+    notes.mkdir(parents=True)
+    large = random.Random(5).randbytes(200_001)
+    (notes / "large.bin").write_bytes(large)
+    one = trail(tmp_path, item("        legs:\n          - new:\n              - copy"))
+    one.walk("old")
+    segments = sorted((one.folder / "parcel/data/cargo").iterdir())
+    assert len(segments) == 4
+    assert max(segment.stat().st_size for segment in segments) <= 64 * 1024
+    for segment in segments:
+        subprocess.run(["tar", "-xf", segment, "-C", tmp_path], check=True)
+    pieces = sorted((tmp_path / "fernbook.notes").glob("large.bin*"))
+    assert [p.name for p in pieces][1:] == [f"large.bin.piece-{n:04d}" for n in (2, 3, 4)]
+    assert b"".join(p.read_bytes() for p in pieces) == large
+    one.walk("new")
+    assert (one.notes("new") / "large.bin").read_bytes() == large
+
+
+WRONG_PIECES = {
+    "lie about the size": '[["000001.tar", 512, 1], ["000001.tar", 1024, 1]]',
+    "lie outside": '[["000001.tar", 512, 2], ["000001.tar", 4096, 1]]',
+    "of no segment": '[["../x.tar", 0, 3]]',
+    "negative": '[["000001.tar", 512, 4], ["000001.tar", 512, -1]]',
+    "no pieces": "[]",
+    "no list": "{",
+    "no pairs": "[1, 2]",
+}
+
+
+@pytest.mark.parametrize("pieces", WRONG_PIECES.values(), ids=WRONG_PIECES)
+def test_pieces_that_lie_are_refused(pieces: str) -> None:
+    with pytest.raises(ParcelUnusable):
+        read(index(*SOUND[:2], pieces=pieces))

@@ -9,15 +9,22 @@ from base64 import b64decode, b64encode
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from pathlib import Path
 from types import TracebackType
-from typing import BinaryIO
+from typing import Any, BinaryIO
 
 from widetrail.errors import Halted, ParcelUnusable
 from widetrail.machine import Effects, Entry
 from widetrail.machine.effects import Writing
 from widetrail.steps import CargoEntry
+from widetrail.steps.interface import Piece
 
 SEGMENT = 64 * 1024 * 1024
-"""A segment is closed when it has grown to this many bytes."""
+"""Bytes of a segment, at most; what is larger is packed in pieces."""
+
+HEADERS = 128 * 1024
+"""Bytes that are kept free in a segment for headers and its end."""
+
+PIECE = ".piece-"
+"""Ends the names of the second and further pieces of a file in the segments, with their number."""
 
 CHUNK = 1024 * 1024
 _BLOCK = 512
@@ -104,8 +111,8 @@ class CargoWriter:
         return files, size
 
     def _maybe_commit(self) -> None:
-        bytes_due = self._since[0] >= self._every[0] and self._file is None
-        if self._commit is not None and (bytes_due or self._since[1] >= self._every[1]):
+        due = any(done >= every for done, every in zip(self._since, self._every, strict=True))
+        if self._commit is not None and due:
             self._since = [0, 0]
             self._close()
             self._effects.sync_folder(self._folder)
@@ -118,7 +125,8 @@ class CargoWriter:
         if entry.kind == "file":
             return self._pack_file(item, entry, open_file, moved, attributes)
         assert entry.kind in ("folder", "link", "hard")
-        self._write(self._header(item, entry, attributes))
+        self._make_room(0)
+        self._write(self._header(f"{item}/{entry.path}", entry, attributes))
         return CargoEntry(
             item, entry.path, entry.kind, 0, entry.mtime, entry.mode, entry.target,
             attributes=attributes,
@@ -128,50 +136,73 @@ class CargoWriter:
         self, item: str, entry: Entry, open_file: Callable[[str], BinaryIO],
         moved: Callable[[int], None], attributes: str,
     ) -> CargoEntry:  # fmt: skip
-        self._write(self._header(item, entry, attributes))
-        offset, segment, hashed = self._written, self._name, hashlib.sha256()
-        left = entry.size
-        try:
-            with open_file(entry.path) as file:
-                while left and (chunk := file.read(min(CHUNK, left))):
-                    hashed.update(chunk)
-                    self._write(chunk)
-                    left -= len(chunk)
-                    moved(len(chunk))
-                if left or file.read(1):
-                    raise Halted(
-                        "a file changed while it was packed",
-                        where=entry.path,
-                        why=f"it had {entry.size} bytes before",
-                        todo="Close the program that writes it, then walk again.",
-                    )
-        finally:  # whatever happened, the segment stays a tar that any tool reads on from
-            while left:
-                self._write(b"\0" * min(CHUNK, left))
-                left -= min(CHUNK, left)
-            self._write(b"\0" * (-entry.size % _BLOCK))
+        hashed, left, pieces = hashlib.sha256(), entry.size, list[Piece]()
+        with open_file(entry.path) as file:
+            for size in self._pieces(entry.size):
+                self._make_room(size)
+                name = f"{item}/{entry.path}" + (f"{PIECE}{len(pieces) + 1:04d}" if pieces else "")
+                self._write(self._header(name, entry, attributes, size))
+                pieces.append((self._name, self._written, size))
+                left -= self._copy(file, size, hashed, moved)
+            if left or file.read(1):
+                raise Halted(
+                    "a file changed while it was packed",
+                    where=entry.path,
+                    why=f"it had {entry.size} bytes before",
+                    todo="Close the program that writes it, then walk again.",
+                )
         self._since = [self._since[0] + entry.size, self._since[1] + 1]
-        if self._written >= SEGMENT:
-            self._close()
+        segment, offset, _ = pieces[0]
         return CargoEntry(
             item, entry.path, "file", entry.size, entry.mtime, entry.mode,
             sha256=hashed.hexdigest(), segment=segment, offset=offset,
             sparse=int(entry.is_sparse), attributes=attributes,
+            pieces=json.dumps(pieces) if len(pieces) > 1 else "",
         )  # fmt: skip
 
-    def _header(self, item: str, entry: Entry, attributes: str) -> bytes:
-        info = tarfile.TarInfo(f"{item}/{entry.path}")
+    def _pieces(self, size: int) -> Iterator[int]:
+        """Give the sizes of the pieces a file is packed in: one, unless no segment holds it."""
+        most = max(SEGMENT - HEADERS, SEGMENT // 2)
+        while size > most:
+            yield most
+            size -= most
+        yield size
+
+    def _make_room(self, size: int) -> None:
+        """Close the segment where ``size`` bytes more would make it too large."""
+        if self._written and self._written + size + HEADERS > SEGMENT:
+            self._close()
+
+    def _copy(self, file: BinaryIO, size: int, hashed: Any, moved: Callable[[int], None]) -> int:
+        """Copy ``size`` bytes and return how many there were; the segment stays a sound tar."""
+        left = size
+        try:
+            while left and (chunk := file.read(min(CHUNK, left))):
+                hashed.update(chunk)
+                self._write(chunk)
+                left -= len(chunk)
+                moved(len(chunk))
+            return size - left
+        finally:  # whatever happened, any tool reads on from here
+            while left:
+                self._write(b"\0" * min(CHUNK, left))
+                left -= min(CHUNK, left)
+            self._write(b"\0" * (-size % _BLOCK))
+
+    def _header(self, name: str, entry: Entry, attributes: str, size: int = 0) -> bytes:
+        info = tarfile.TarInfo(name)
         info.mode, info.mtime = entry.mode, entry.mtime // 10**9
         info.pax_headers = {  # as GNU tar and star name them
             f"SCHILY.xattr.{name}": b64decode(value).decode("utf-8", "surrogateescape")
             for name, value in json.loads(attributes or "{}").items()
         }
         if entry.kind == "file":
-            info.size = entry.size
+            info.size = size
         elif entry.kind == "folder":
             info.type = tarfile.DIRTYPE
         elif entry.kind == "hard":
-            info.type, info.linkname = tarfile.LNKTYPE, f"{item}/{entry.target}"
+            first = name.removesuffix(entry.path) + entry.target
+            info.type, info.linkname = tarfile.LNKTYPE, first
         else:
             info.type, info.linkname = tarfile.SYMTYPE, entry.target
         return info.tobuf(tarfile.PAX_FORMAT, "utf-8", "surrogateescape")
@@ -192,8 +223,9 @@ class CargoWriter:
         self._write(b"\0" * (2 * _BLOCK))
         self._file.sync()
         self._file.close()
-        self._file = None
-        self.segments[self._name] = {"size": self._written, "sha256": self._hash.hexdigest()}
+        self._file, size = None, self._written
+        self._written = 0
+        self.segments[self._name] = {"size": size, "sha256": self._hash.hexdigest()}
 
     def finish(self) -> None:
         """Close the last segment and make all segments durable."""
@@ -246,12 +278,14 @@ class CargoReader:
         """
         hashed, left = hashlib.sha256(), entry.size
         path = self._folder / entry.segment
-        file = self._segment(entry.segment)
-        file.seek(entry.offset)
-        while left and (chunk := file.read(min(CHUNK, left))):
-            hashed.update(chunk)
-            left -= len(chunk)
-            yield chunk
+        for segment, offset, size in entry.in_pieces:
+            file, of_piece = self._segment(segment), size
+            file.seek(offset)
+            while of_piece and (chunk := file.read(min(CHUNK, of_piece))):
+                hashed.update(chunk)
+                of_piece -= len(chunk)
+                left -= len(chunk)
+                yield chunk
         if left or hashed.hexdigest() != entry.sha256:
             raise ParcelUnusable(
                 "cargo was damaged or touched",

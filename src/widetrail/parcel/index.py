@@ -103,7 +103,20 @@ def _trouble(
         return "" if entry.size == 0 else "only a file has a size"
     if not re.fullmatch(r"[0-9a-f]{64}", entry.sha256):
         return "its SHA-256 is none"
-    if entry.offset + entry.size > segments.get(entry.segment, -1):
+    return _pieces_trouble(entry, segments)
+
+
+def _pieces_trouble(entry: CargoEntry, segments: Mapping[str, int]) -> str:
+    """Return what is wrong with where the bytes of a file lie, or an empty text."""
+    try:
+        pieces = entry.in_pieces
+    except (ValueError, TypeError, RecursionError):
+        return "its pieces cannot be read"
+    if sum(size for _, _, size in pieces) != entry.size or not pieces:
+        return "its pieces are not its size"
+    if any(offset < 0 or size < 0 for _, offset, size in pieces):
+        return "a number is negative"
+    if any(offset + size > segments.get(segment, -1) for segment, offset, size in pieces):
         return "its bytes lie outside the segment"
     return ""
 

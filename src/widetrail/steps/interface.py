@@ -103,13 +103,18 @@ class Unfolding:
         )
 
 
+Piece = tuple[str, int, int]
+"""A segment, the offset into it, and a number of bytes."""
+
+
 @dataclass(frozen=True, slots=True)
 class CargoEntry:
     """One name in the cargo: whose it is, its status, and where in the segments its bytes lie.
 
     ``mtime`` in nanoseconds, ``offset`` in bytes into the segment ``segment``; ``sha256`` is empty
     unless it is a file. ``hard`` is another name of the file ``target``; ``sparse`` is 1 for a file
-    with holes; ``attributes`` are its extended attributes as a JSON object of base64 texts.
+    with holes; ``attributes`` are its extended attributes as a JSON object of base64 texts,
+    ``pieces`` a JSON list of segment, offset and size for a file that no segment holds whole.
     """
 
     item: str
@@ -124,6 +129,14 @@ class CargoEntry:
     offset: int = 0
     sparse: int = 0
     attributes: str = ""
+    pieces: str = ""
+
+    @property
+    def in_pieces(self) -> tuple[Piece, ...]:
+        """Where the bytes of the file lie, in order."""
+        if not self.pieces:
+            return ((self.segment, self.offset, self.size),)
+        return tuple((str(s), int(o), int(n)) for s, o, n in json.loads(self.pieces))
 
     @property
     def is_sparse(self) -> bool:
