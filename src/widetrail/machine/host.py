@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import errno
+import hashlib
 import os
 import shutil
 import stat
@@ -271,6 +272,18 @@ def _kind(mode: int) -> EntryKind:
     if stat.S_ISDIR(mode):
         return "folder"
     return "link" if stat.S_ISLNK(mode) else "other"
+
+
+def file_digest(path: Path) -> str:
+    """Return the SHA-256 of a file in hexadecimal, as the disk holds it.
+
+    What the system remembers of it is dropped first, where it can be asked to (what is not durable
+    yet it keeps).
+    """
+    with path.open("rb") as file:
+        if sys.platform == "linux":
+            os.posix_fadvise(file.fileno(), 0, 0, os.POSIX_FADV_DONTNEED)
+        return hashlib.file_digest(file, "sha256").hexdigest()
 
 
 def copy_plain(source: Path, target: Path) -> None:

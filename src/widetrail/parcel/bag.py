@@ -6,24 +6,17 @@ end, from the files as they are.
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Mapping
 from datetime import datetime
 from pathlib import Path
 
-from widetrail.machine import Effects
+from widetrail.machine import Effects, file_digest
 
 DECLARATION = b"BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n"
 MANIFEST = "manifest-sha256.txt"
 TAG_MANIFEST = "tagmanifest-sha256.txt"
 INFO = "bag-info.txt"
 PAYLOAD = "data"
-
-
-def file_digest(path: Path) -> str:
-    """Return the SHA-256 of a file in hexadecimal."""
-    with path.open("rb") as file:
-        return hashlib.file_digest(file, "sha256").hexdigest()
 
 
 def open_bag(folder: Path, effects: Effects) -> None:

@@ -25,8 +25,8 @@ from pydantic import ValidationError
 from widetrail.errors import Halted, InputUnusable, ParcelUnusable
 from widetrail.formats.canonical import digest
 from widetrail.formats.interface import Platform
-from widetrail.machine import Effects
-from widetrail.parcel.bag import PAYLOAD, close_bag, file_digest, is_closed, open_bag
+from widetrail.machine import Effects, file_digest
+from widetrail.parcel.bag import PAYLOAD, close_bag, is_closed, open_bag
 from widetrail.parcel.cargo import CHUNK, COMMIT, COMMIT_FILES, CargoReader, CargoWriter
 from widetrail.parcel.index import read_index, write_index
 from widetrail.parcel.logbook import FOLDER, Generation, add_generation, read_logbook

@@ -6,9 +6,7 @@ moves are written down before the first is made; a walk that was cut off makes t
 
 from __future__ import annotations
 
-import hashlib
 import os
-import sys
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
@@ -17,7 +15,7 @@ from pathlib import Path
 
 from widetrail.errors import Halted, WentWrong
 from widetrail.finding import Selection
-from widetrail.machine import EffectFailed, Machine
+from widetrail.machine import EffectFailed, Machine, file_digest
 from widetrail.machine.moves import Move, below, carry_out, roll_back, times_of
 from widetrail.machine.paths import base, join
 from widetrail.recipe.templates import plain
@@ -272,7 +270,7 @@ def _verify(top: Path, shown: str, entries: tuple[CargoEntry, ...]) -> None:
     with ThreadPoolExecutor(
         VERIFIERS
     ) as pool:  # the disk is waited for, and hashing lets others run
-        found = pool.map(_digest, [top / entry.path for entry in files], chunksize=64)
+        found = pool.map(file_digest, [top / entry.path for entry in files], chunksize=64)
     for entry, sha256 in zip(files, found, strict=True):
         if sha256 != entry.sha256:
             raise WentWrong(
@@ -280,14 +278,6 @@ def _verify(top: Path, shown: str, entries: tuple[CargoEntry, ...]) -> None:
                 why="its SHA-256 differs when it is read again",
                 todo="Check the disk, then walk again; nothing was put in place.",
             )  # fmt: skip
-
-
-def _digest(path: Path) -> str:
-    """Return the SHA-256 of a file as the disk holds it, where the system lets us ask for that."""
-    with path.open("rb") as file:
-        if sys.platform == "linux":
-            os.posix_fadvise(file.fileno(), 0, 0, os.POSIX_FADV_DONTNEED)
-        return hashlib.file_digest(file, "sha256").hexdigest()
 
 
 def _there(machine: Machine, target: str, selection: Selection, *, whole: bool) -> Iterator[str]:

@@ -17,11 +17,10 @@ from widetrail.finding import Finder, How, Instance, Several, Unknown
 from widetrail.formats.canonical import digest
 from widetrail.formats.checked import Model
 from widetrail.formats.masking import Masker
-from widetrail.machine import Channels, Completed, Machine
+from widetrail.machine import Channels, Completed, Machine, file_digest
 from widetrail.machine.effects import started_at
 from widetrail.machine.paths import base, join, trouble_with_name
 from widetrail.parcel import Parcel
-from widetrail.parcel.bag import file_digest
 from widetrail.parcel.cargo import CHUNK, CargoReader, CargoWriter
 from widetrail.planning import Plan, PlannedItem
 from widetrail.recipe import Item, Loaded, Route, Station
