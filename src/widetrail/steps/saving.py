@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
-from typing import cast
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from typing import Any, cast
 
 from widetrail.errors import MachineUnusable
 from widetrail.machine import Entry, Machine
@@ -77,8 +77,7 @@ def put_back(step: Step, doing: Doing, place: str) -> None:
     if saved is None:
         return
     room = room_at(doing, place, step.item)
-    moves = back_to(str(saved["kept"]), place, room.fresh(ASIDE))
-    told = [one.told() for one in moves]
+    told = [one.told() for one in back_to(saved, room.fresh(ASIDE))]
     doing.record("putting back", step=step.id, place=place, moves=told)
     _finish_putting_back(step, doing, place)
     room.tidy()
@@ -96,10 +95,15 @@ def _finish_putting_back(step: Step, doing: Doing, place: str) -> None:
         doing.record("put back", step=step.id, place=place)
 
 
-def back_to(kept: str, place: str, away: str) -> list[Move]:
-    """Return the moves by which ``place`` gets back what is ``kept``, if anything is."""
+def back_to(saved: Mapping[str, Any], away: str) -> list[Move]:
+    """Return the moves by which a place gets back what was ``saved`` of it, if anything was.
+
+    What is there goes ``away``, and so do the folders that were made above it.
+    """
+    kept, place = str(saved["kept"]), str(saved["place"])
     back = [Move("into", kept, place)] if kept else []
-    return [Move("out", place, away), *back]
+    gone = [Move("unfolder", "", folder) for folder in reversed(saved["missing"])]
+    return [Move("out", place, away), *back, *gone]
 
 
 def keep_first(step: Step, doing: Doing, place: str) -> str:

@@ -155,9 +155,8 @@ class Run:
         let_go = self.journal.has("let go", kept=kept)
         if kept and (let_go or not os.path.lexists(self.machine.host(kept))):
             return  # an earlier one of the same place is kept, or it was put back already
-        back = back_to(kept, place, fresh(place))
-        back += [Move("unfolder", "", folder) for folder in reversed(record["missing"])]
-        yield UndoAct("; ".join(_words(tuple(back))), tuple(back))
+        back = tuple(back_to(record, fresh(place)))
+        yield UndoAct("; ".join(_words(back)), back)
 
     def _cannot(self) -> Iterator[str]:
         told: set[str] = set()
