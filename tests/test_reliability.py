@@ -182,6 +182,9 @@ def test_what_a_recipe_says_undoes_a_command_is_run(tmp_path: Path) -> None:
     assert (one.notes("old") / "session").exists()
     Run(one.old).undo(NOW)
     assert not (one.notes("old") / "session").exists()
+    failed = trail(tmp_path / "failed", old(begin.replace("begin", "spoil, '{parcel}/x'")))
+    failed.walk("old")
+    assert Run(failed.old).undo_plan().acts == ()
 
 
 def test_a_program_that_is_open_is_waited_for_before_undoing(tmp_path: Path) -> None:

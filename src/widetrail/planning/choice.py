@@ -13,7 +13,7 @@ from widetrail.planning.sides import Side
 from widetrail.recipe import Item, Loss, Route
 from widetrail.recipe.conditions import Condition
 from widetrail.recipe.templates import braces
-from widetrail.steps.run import RunRule
+from widetrail.steps.commands import RunRule
 
 
 @dataclass(frozen=True, slots=True)

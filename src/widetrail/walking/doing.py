@@ -35,7 +35,7 @@ from widetrail.recipe.templates import (
     refill,
 )
 from widetrail.steps import Asked, Fact, Facts, Hands, Onlooker, Packed, Packing, Step, Task
-from widetrail.steps.run import RunRule, refuse_option
+from widetrail.steps.commands import RunRule, refuse_option
 from widetrail.walking.hands import Answers
 from widetrail.walking.journal import Journal
 from widetrail.walking.own import clear_work

@@ -19,8 +19,8 @@ from widetrail.machine import Machine
 from widetrail.machine.moves import Move, carry_out, read_moves, restore_times, taken_back
 from widetrail.machine.paths import join, parent
 from widetrail.parcel.parcel import LEG_DONE, LEG_HALTED, LEG_MENDED
+from widetrail.steps.commands import show_command
 from widetrail.steps.room import ASIDE, SAVED, STAGING, UNDONE, Room
-from widetrail.steps.run import show_command
 from widetrail.steps.saving import back_to
 from widetrail.walking.doing import END_WITHIN, Company
 from widetrail.walking.journal import Journal
@@ -132,9 +132,14 @@ class Run:
                     put_back[record["step"], record["place"]] -= 1  # it was given back then
                 case "saved":
                     yield from self._saved(record, fresh)
-                case "undone by":
+                case "undone by" if not self._failed(record["step"]):
                     command = tuple(record["command"])
                     yield UndoAct(f"run {show_command(command)}", command=command)
+
+    def _failed(self, step: str) -> bool:
+        """Return whether a run ended badly, so that there is nothing to take back of it."""
+        ended = self.journal.newest("run ended", step=step)
+        return ended is not None and bool(ended["trouble"])
 
     def _moved(self, record: Mapping[str, Any], fresh: Any) -> Iterator[UndoAct]:
         moves = read_moves(record["moves"])
