@@ -90,17 +90,13 @@ def test_the_sweep_sees_that_what_was_there_is_destroyed(
     assert any("undone" in trouble.what for trouble in swept.troubles)
 
 
-@pytest.mark.parametrize("name", ["sporelog", "quillbox"])
+@pytest.mark.parametrize("name", ["sporelog", "huemoss"])
 def test_a_real_process_that_is_killed_is_walked_again(
     small_world: Path, tmp_path: Path, name: str
 ) -> None:
     """A real SIGKILL of the real command, at moments thrown from a seed."""
     world = shutil.copytree(small_world, tmp_path / "world")
-    sides = {
-        "sporelog": ("potting-shed", "glass-office"),
-        "quillbox": ("seed-vault", "herbarium-nook"),
-    }
-    first, second = sides[name]
+    first, second = "potting-shed", "glass-office"
     recipe = world / f"recipes/{name}.trail.yaml"
     old_machine, new_machine = world / "machines" / first, world / "machines" / second
     choice = ["--without", "views"] if name == "sporelog" else []
@@ -414,14 +410,14 @@ def test_what_was_packed_before_a_cut_is_not_packed_again(
 
     def stop(effect: Effect) -> None:
         note(effect)
-        if len(packed) > 90:
+        if len(packed) > 300:
             raise Stopped
 
     with pytest.raises(Stopped):
         one.walk("old", Effects(stop))
     packed.clear()
     assert set(outcomes(one.walk("old", Effects(note))).values()) == {"done"}
-    assert len(packed) < 100, "160 would be all of it"
+    assert len(packed) < 250, "400 would be all of it"
     assert set(outcomes(one.walk("new")).values()) == {"done"}
     assert contents(one.notes("new")) == contents(one.notes("old"))
 
