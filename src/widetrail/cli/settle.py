@@ -15,7 +15,6 @@ from widetrail.cli.output import (
     print_json,
     station_options,
 )
-from widetrail.errors import Halted
 from widetrail.formats.quantities import show_size
 from widetrail.machine import Effects
 from widetrail.parcel import Parcel
@@ -44,11 +43,7 @@ def command(
         return
     here = open_machine(machine, account, Effects())
     found = Run(here, run)
-    if found.unfinished:
-        raise Halted(
-            f"run {found.name} cannot be settled on {here.name}", why=found.unfinished,
-            todo="Walk it to its end, or undo it, first.",
-        )  # fmt: skip
+    found.insist_finished()
     kept = found.kept()
     messages.title(f"Settling on {here.name} removes, for good")
     for folder, size in kept:

@@ -196,7 +196,8 @@ def _left(item: LeftItem) -> LeftReport:
 
 def _item(item: PlannedItem, parcel: Parcel) -> ItemReport:
     mine = [s for s in parcel.plan.steps if s.item == item.id]
-    outcomes = {s.id: parcel.outcomes[s.id] for s in mine if s.id in parcel.outcomes}
+    told = parcel.outcomes  # gathered from the whole logbook each time, so once
+    outcomes = {s.id: told[s.id] for s in mine if s.id in told}
     facts = [outcome["facts"] for outcome in outcomes.values()]
     published = [outcomes[s.id]["facts"] for s in mine if s.kind == "publish" and s.id in outcomes]
     checks = outcomes.get(f"{item.id}/check", {}).get("facts", {})

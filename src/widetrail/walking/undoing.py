@@ -282,8 +282,8 @@ class Run:
             found.append((home, sum(sizes)))
         return tuple(found)
 
-    def settle(self) -> None:
-        """Remove all that the run keeps here, its journal last.
+    def insist_finished(self) -> None:
+        """Raise where the run cannot be settled here yet.
 
         Raises:
             Halted: The run is not at its end here.
@@ -293,6 +293,14 @@ class Run:
                 f"run {self.name} cannot be settled on {self.machine.name}", why=self.unfinished,
                 todo="Walk it to its end, or undo it, first.",
             )  # fmt: skip
+
+    def settle(self) -> None:
+        """Remove all that the run keeps here, its journal last.
+
+        Raises:
+            Halted: The run is not at its end here.
+        """
+        self.insist_finished()
         with alone(self.machine, self.journal, self.workroom):
             self._take_all_away()
         made = self.journal.newest("made folders")
