@@ -17,6 +17,7 @@ from collections.abc import Callable
 from contextlib import suppress
 from datetime import UTC, datetime
 from pathlib import Path
+from statistics import median
 
 from widetrail.machine import Effects, FolderMachine, medium_of
 from widetrail.machine.effects import Effect
@@ -119,16 +120,28 @@ def main() -> None:
         notes = machines(folder, 20_000, 4096)
         plan(folder)
         walk(folder, "old")
-        ratios = [publishing(folder, notes, Path(top)) for _ in range(3)]
-        print(
-            "\npublishing 20,000 of 4 KiB     (s)   read back too (s)   cp -a and sync (s)   ratio"
-        )
-        for mine, read, peer in ratios:
-            print(f"{'':<30} {mine:>7.2f} {read:>19.2f} {peer:>20.2f} {mine / peer:>7.2f}")
+        rounds = [measure(folder, notes, Path(top), number) for number in range(ROUNDS)]
+        print("\npublishing 20,000 of 4 KiB     (s)   read back too (s)   cp -a and sync (s)")
+        for mine, read, peer in rounds:
+            print(f"{'':<30} {mine:>3.2f} {read:>19.2f} {peer:>20.2f}")
+        mine, read, peer = (median(values) for values in zip(*rounds, strict=True))
+        print(f"medians {mine:>25.2f} {read:>19.2f} {peer:>20.2f}")
+        print(f"ratio {mine / peer:.2f}, with reading back {read / peer:.2f}")
 
 
-def publishing(folder: Path, notes: Path, top: Path) -> tuple[float, float, float]:
-    """Return the seconds to stage, make durable and rename, those with reading back, the peer's."""
+ROUNDS = 8
+"""Every second round the peer is first: the volume is another one after each."""
+
+
+def measure(folder: Path, notes: Path, top: Path, number: int) -> tuple[float, float, float]:
+    if number % 2:
+        return (*publishing(folder, top), copying(notes, top))
+    peer = copying(notes, top)
+    return (*publishing(folder, top), peer)
+
+
+def publishing(folder: Path, top: Path) -> tuple[float, float]:
+    """Return the seconds to stage, make durable and rename, without and with reading back."""
     copy = top / "published"
     shutil.copytree(folder, copy, symlinks=True)
     os.sync()
@@ -149,13 +162,17 @@ def publishing(folder: Path, notes: Path, top: Path) -> tuple[float, float, floa
     Visit(Parcel(copy / "parcel", effects), FolderMachine(copy / "new", effects)).walk(NOW)
     shutil.rmtree(copy)
     os.sync()
+    return durable[-1] - staged[0], renamed[-1] - staged[0]
+
+
+def copying(notes: Path, top: Path) -> float:
     started = time.monotonic()
     subprocess.run(["cp", "-a", notes, top / "copy"], check=True)
     subprocess.run(["sync"], check=True)
     peer = time.monotonic() - started
     shutil.rmtree(top / "copy")
     os.sync()
-    return durable[-1] - staged[0], renamed[-1] - staged[0], peer
+    return peer
 
 
 if __name__ == "__main__":

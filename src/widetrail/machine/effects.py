@@ -17,8 +17,8 @@ import sys
 import tempfile
 import threading
 import time
-from collections.abc import Callable, Iterator, Mapping, Sequence
-from contextlib import contextmanager, suppress
+from collections.abc import Callable, Mapping, Sequence
+from contextlib import AbstractContextManager, suppress
 from dataclasses import dataclass
 from pathlib import Path
 from types import TracebackType
@@ -26,6 +26,7 @@ from typing import IO
 
 from widetrail.errors import Halted
 
+_NEW = os.O_WRONLY | os.O_CREAT | getattr(os, "O_NOFOLLOW", 0) | getattr(os, "O_BINARY", 0)
 _AT_FDCWD = -100
 _RENAME_NOREPLACE = 1
 
@@ -40,12 +41,13 @@ class Effect:
 
 
 Gate = Callable[[Effect], None]
+StrPath = Path | str
 
 
 class EffectFailed(Halted):
     """The system refused a change; ``code`` is its error number."""
 
-    def __init__(self, kind: str, path: Path, error: OSError) -> None:
+    def __init__(self, kind: str, path: StrPath, error: OSError) -> None:
         todo = _TODO.get(error.errno or 0, "Mend what the reason names, then run this again.")
         reason = error.strerror or str(error)
         super().__init__(f"cannot {kind}", where=str(path), why=reason, todo=todo)
@@ -73,20 +75,19 @@ class Effects:
         self._gate = gate
         self.count = 0
 
-    @contextmanager
-    def _effect(self, kind: str, path: Path) -> Iterator[None]:
-        self.count += 1
-        try:
-            if self._gate is not None:
-                self._gate(Effect(self.count, kind, str(path)))
-            yield
-        except OSError as error:
-            raise EffectFailed(kind, path, error) from error
+    def _effect(self, kind: str, path: StrPath) -> AbstractContextManager[None]:
+        return _Change(self, kind, path)
 
-    def make_folder(self, path: Path, mode: int = 0o777) -> None:
+    def _next(self, kind: str, path: StrPath) -> None:
+        """Count a change that is about to happen, and let the gate see it."""
+        self.count += 1
+        if self._gate is not None:
+            self._gate(Effect(self.count, kind, str(path)))
+
+    def make_folder(self, path: StrPath, mode: int = 0o777) -> None:
         """Make one folder; its parent must be there and it must not."""
         with self._effect("make folder", path):
-            path.mkdir(mode)
+            Path(path).mkdir(mode)
 
     def make_folders(self, path: Path) -> list[Path]:
         """Make a folder and those above it that are missing, one effect each; return them."""
@@ -106,17 +107,15 @@ class Effects:
             self.sync_folder(folder.parent)
         return made
 
-    def create(self, path: Path, mode: int = 0o666) -> Writing:
+    def create(self, path: StrPath, mode: int = 0o666) -> Writing:
         """Begin a new file; one that is there already is never touched."""
         with self._effect("create", path):
-            flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_NOFOLLOW", 0)
-            return Writing(self, path, os.open(path, flags | getattr(os, "O_BINARY", 0), mode))
+            return Writing(self, path, os.open(path, _NEW | os.O_EXCL, mode))
 
     def append(self, path: Path) -> Writing:
         """Go on at the end of a file of the tool's own, making it where it is missing."""
         with self._effect("append", path):
-            flags = os.O_WRONLY | os.O_CREAT | os.O_APPEND | getattr(os, "O_NOFOLLOW", 0)
-            return Writing(self, path, os.open(path, flags | getattr(os, "O_BINARY", 0), 0o600))
+            return Writing(self, path, os.open(path, _NEW | os.O_APPEND, 0o600))
 
     def put(self, path: Path, data: bytes, mode: int = 0o666) -> None:
         """Write a whole new file and make it and its name durable."""
@@ -130,17 +129,17 @@ class Effects:
         with self._effect("cut", path):
             os.truncate(path, size)
 
-    def make_link(self, path: Path, target: str) -> None:
+    def make_link(self, path: StrPath, target: str) -> None:
         """Make a symbolic link."""
         with self._effect("make link", path):
-            path.symlink_to(target)
+            Path(path).symlink_to(target)
 
-    def make_hard_link(self, path: Path, to: Path) -> None:
+    def make_hard_link(self, path: StrPath, to: StrPath) -> None:
         """Give the file at ``to`` another name."""
         with self._effect("make hard link", path):
-            path.hardlink_to(to)
+            Path(path).hardlink_to(to)
 
-    def set_attributes(self, path: Path, attributes: Mapping[str, bytes]) -> bool:
+    def set_attributes(self, path: StrPath, attributes: Mapping[str, bytes]) -> bool:
         """Set extended attributes of the user's own; return whether the volume has them."""
         with self._effect("set attributes", path):
             if sys.platform != "linux":
@@ -234,11 +233,10 @@ class Effects:
             )  # fmt: skip
             threading.Thread(target=process.wait, daemon=True).start()
 
-    def set_status(self, path: Path, mode: int, mtime_ns: int) -> None:
+    def set_status(self, path: StrPath, mode: int, mtime_ns: int) -> None:
         """Set permission bits (never set-user-id or set-group-id) and the time of change."""
         with self._effect("set status", path):
-            path.chmod(stat.S_IMODE(mode) & 0o1777)
-            os.utime(path, ns=(mtime_ns, mtime_ns))
+            _set_status(path, mode, mtime_ns)
 
     def sync_folder(self, path: Path) -> None:
         """Make the names in a folder durable, where the system can."""
@@ -267,6 +265,33 @@ class Effects:
                     os.sync()
             finally:
                 os.close(handle)
+
+
+class _Change:
+    """One change while it is made; what the system or the gate refuses becomes ``EffectFailed``."""
+
+    __slots__ = ("_effects", "_kind", "_path")
+
+    def __init__(self, effects: Effects, kind: str, path: StrPath) -> None:
+        self._effects, self._kind, self._path = effects, kind, path
+
+    def __enter__(self) -> None:
+        try:
+            self._effects._next(self._kind, self._path)
+        except OSError as error:
+            raise EffectFailed(self._kind, self._path, error) from error
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:  # fmt: skip
+        if isinstance(error, OSError):
+            raise EffectFailed(self._kind, self._path, error) from error
+
+
+def _set_status(at: StrPath | int, mode: int, mtime_ns: int) -> None:
+    os.chmod(at, stat.S_IMODE(mode) & 0o1777)  # noqa: PTH101 - it may be an open file
+    os.utime(at, ns=(mtime_ns, mtime_ns))
 
 
 USER_ATTRIBUTES = "user."
@@ -440,7 +465,7 @@ def _printed(file: IO[bytes]) -> bytes:
 class Writing:
     """A file being written through the seam; close it, or use it in ``with``."""
 
-    def __init__(self, effects: Effects, path: Path, handle: int) -> None:
+    def __init__(self, effects: Effects, path: StrPath, handle: int) -> None:
         self._effects, self._path, self._handle = effects, path, handle
 
     @property
@@ -460,6 +485,12 @@ class Writing:
         with self._effects._effect("write", self._path):
             end = os.lseek(self._handle, size, os.SEEK_CUR)
             os.ftruncate(self._handle, end)
+
+    def set_status(self, mode: int, mtime_ns: int) -> None:
+        """As ``Effects.set_status``, without looking the file up again."""
+        with self._effects._effect("set status", self._path):
+            by_handle = os.chmod in os.supports_fd and os.utime in os.supports_fd
+            _set_status(self._handle if by_handle else self._path, mode, mtime_ns)
 
     def sync(self) -> None:
         """Make what was written durable."""

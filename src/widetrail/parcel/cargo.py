@@ -257,7 +257,7 @@ class CargoReader:
         """Return the open segment ``name``; one is open at a time, since they are read in order."""
         if self._open is None or self._open[0] != name:
             self.close()
-            self._open = name, (self._folder / name).open("rb")
+            self._open = name, (self._folder / name).open("rb", CHUNK)
         return self._open[1]
 
     def close(self) -> None:
@@ -277,7 +277,6 @@ class CargoReader:
             ParcelUnusable: The bytes are not those that were packed.
         """
         hashed, left = hashlib.sha256(), entry.size
-        path = self._folder / entry.segment
         for segment, offset, size in entry.in_pieces:
             file, of_piece = self._segment(segment), size
             file.seek(offset)
@@ -289,7 +288,7 @@ class CargoReader:
         if left or hashed.hexdigest() != entry.sha256:
             raise ParcelUnusable(
                 "cargo was damaged or touched",
-                where=str(path),
+                where=str(self._folder / entry.segment),
                 why=f"the SHA-256 of {entry.path} does not fit",
                 todo="Pack again on old.",
             )

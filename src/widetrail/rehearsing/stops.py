@@ -135,7 +135,7 @@ class _Recording(Effects):
         self.trees: dict[str, Tree] = {}
 
     @contextmanager
-    def _effect(self, kind: str, path: Path) -> Iterator[None]:
+    def _effect(self, kind: str, path: Path | str) -> Iterator[None]:
         self._keep(kind)
         with super()._effect(kind, path):
             yield

@@ -146,7 +146,9 @@ class CargoEntry:
     @property
     def attributes_by_name(self) -> dict[str, bytes]:
         """The extended attributes; none that cannot be read."""
-        told = json.loads(self.attributes or "{}")
+        if not self.attributes:
+            return {}
+        told = json.loads(self.attributes)
         return {str(name): b64decode(value) for name, value in told.items()}
 
 

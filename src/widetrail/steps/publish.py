@@ -267,17 +267,19 @@ def _verify(top: Path, shown: str, entries: tuple[CargoEntry, ...]) -> None:
         WentWrong: One differs.
     """
     files = [entry for entry in entries if entry.kind == "file"]
-    with ThreadPoolExecutor(
-        VERIFIERS
-    ) as pool:  # the disk is waited for, and hashing lets others run
-        found = pool.map(file_digest, [top / entry.path for entry in files], chunksize=64)
-    for entry, sha256 in zip(files, found, strict=True):
-        if sha256 != entry.sha256:
-            raise WentWrong(
-                "what was written is not what was packed", where=below(shown, entry.path),
-                why="its SHA-256 differs when it is read again",
-                todo="Check the disk, then walk again; nothing was put in place.",
-            )  # fmt: skip
+
+    def differing(some: list[CargoEntry]) -> list[CargoEntry]:
+        return [entry for entry in some if file_digest(top / entry.path) != entry.sha256]
+
+    # The disk is waited for and hashing lets others run, so several read at a time.
+    with ThreadPoolExecutor(VERIFIERS) as pool:
+        found = pool.map(differing, [files[n::VERIFIERS] for n in range(VERIFIERS)])
+    for entry in (entry for some in found for entry in some):
+        raise WentWrong(
+            "what was written is not what was packed", where=below(shown, entry.path),
+            why="its SHA-256 differs when it is read again",
+            todo="Check the disk, then walk again; nothing was put in place.",
+        )  # fmt: skip
 
 
 def _there(machine: Machine, target: str, selection: Selection, *, whole: bool) -> Iterator[str]:
