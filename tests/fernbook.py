@@ -61,6 +61,7 @@ def main(command: str, *more: str) -> None:
             print(sys.stdin.read())
             sys.exit(1)
         case "open":
+            NOTES.mkdir(exist_ok=True)
             (NOTES / "lock").write_text(str(os.getpid()))
             signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
             try:

@@ -286,6 +286,26 @@ def test_open_close_and_first_start_start_and_end_the_real_program(tmp_path: Pat
         subprocess.run(["pkill", "-f", str(one.folder)], check=False)
 
 
+def test_a_first_start_that_was_cut_off_closes_what_it_opened(tmp_path: Path) -> None:
+    one = trail(tmp_path, new("first_start: notes", "{run: [fernbook, count], changes: notes}"))
+    seen: list[str] = []
+
+    def gate(effect: object) -> None:
+        seen.append(getattr(effect, "kind", ""))
+        if "start" in seen[:-1]:
+            raise Stopped
+
+    try:
+        with pytest.raises(Stopped):
+            _cut(one, "new", Effects(gate))
+        assert one.new.running(PROGRAM), "what was started goes on without the walk"
+        assert set(outcomes(one.walk("new")).values()) == {"done"}
+        assert not one.new.running(PROGRAM)
+        assert (one.notes("new") / "count").read_text() == "once\n"
+    finally:
+        subprocess.run(["pkill", "-f", str(one.folder)], check=False)
+
+
 def test_what_a_leg_began_is_ended_however_it_ends(tmp_path: Path) -> None:
     begin = "{run: [fernbook, begin], changes: notes, ended_by: [fernbook, end]}"
     one = trail(tmp_path, old(begin, "run: [fernbook, spoil]", "run: [fernbook, count]"))

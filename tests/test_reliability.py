@@ -90,13 +90,16 @@ def test_the_sweep_sees_that_what_was_there_is_destroyed(
     assert any("undone" in trouble.what for trouble in swept.troubles)
 
 
-@pytest.mark.parametrize("name", ["sporelog", "huemoss"])
+ROUTES = {"quillbox": ("seed-vault", "herbarium-nook")}
+
+
+@pytest.mark.parametrize("name", ["sporelog", "huemoss", "quillbox"])
 def test_a_real_process_that_is_killed_is_walked_again(
     small_world: Path, tmp_path: Path, name: str
 ) -> None:
     """A real SIGKILL of the real command, at moments thrown from a seed."""
     world = shutil.copytree(small_world, tmp_path / "world")
-    first, second = "potting-shed", "glass-office"
+    first, second = ROUTES.get(name, ("potting-shed", "glass-office"))
     recipe = world / f"recipes/{name}.trail.yaml"
     old_machine, new_machine = world / "machines" / first, world / "machines" / second
     choice = ["--without", "views"] if name == "sporelog" else []

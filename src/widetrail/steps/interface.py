@@ -352,8 +352,12 @@ class Doing(Protocol):
     def have_done(self, step: Step, task: Task) -> bool:
         """Have the person do a task; return whether they say it is done."""
 
-    def await_(self, what: Callable[[], str], todo: str, seconds: float | None = None) -> None:
+    def await_(
+        self, what: Callable[[], str], todo: str, seconds: float | None = None, grace: float = 0.0
+    ) -> None:  # fmt: skip
         """Wait until ``what`` says nothing more; it says what is missing still.
+
+        What was asked for has ``grace`` seconds to come, also where the walk is not to wait.
 
         Raises:
             Waiting: The walk is not to wait, or ``seconds`` have passed.

@@ -78,8 +78,10 @@ class FirstStart(Program):
             put_back(step, doing, path)  # a walk that was cut off had begun it: it may be half made
         if _there(step, doing, place):
             return Done({place: "it was there already"})
+        doing.await_closed(step.item)
         if path:
             save(step, doing, path)
+        doing.record("first starting", step=step.id)
         opened = _open(step, doing)
         if isinstance(opened, Failed):
             return opened
@@ -88,6 +90,7 @@ class FirstStart(Program):
         doing.await_(
             lambda: "" if _there(step, doing, place) else f"{name} has not made its {place} yet",
             todo, seconds=_FIRST_WITHIN,
+            grace=_OWN_WITHIN if doing.application(step.item).open else 0.0,
         )  # fmt: skip
         closed = _close(step, doing)
         if isinstance(closed, Failed):
@@ -97,7 +100,21 @@ class FirstStart(Program):
         return Done({place: "it was made"})
 
 
+def close_begun(step: Step, doing: Doing) -> None:
+    """Close the program that a walk which was cut off had started for the first time.
+
+    Raises:
+        Waiting: It does not close, and the walk does not wait.
+    """
+    begun = doing.recorded("first starting", step.id) is not None
+    if begun and doing.recorded("first started", step.id) is None and doing.open_signs(step.item):
+        _close(step, doing)
+
+
 _FIRST_WITHIN = 300.0
+_OWN_WITHIN = 30.0
+"""Seconds in which a program that the walk itself started or asked to close does so."""
+
 _COMMAND_WITHIN = 60.0
 
 
@@ -127,7 +144,7 @@ def _close(step: Step, doing: Doing) -> Outcome:
                 asked[0] = done.status == 0
             return f"{name} is open: {signs}" if signs else ""
 
-        doing.await_(what, f"Close {name}, then walk again.")
+        doing.await_(what, f"Close {name}, then walk again.", grace=_OWN_WITHIN)
         return Done({"closed": "it is closed"})
     if doing.open_signs(step.item):
         _by_hand(step, doing, f"Close {application.name}.", "closed")

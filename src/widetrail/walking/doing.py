@@ -171,8 +171,11 @@ class WalkDoing:
 
         self.await_(what, "Wait until it has ended, then walk again.")
 
-    def await_(self, what: Callable[[], str], todo: str, seconds: float | None = None) -> None:
-        self._company.patience.await_(lambda: self.masked(what()), todo, self.onlooker, seconds)
+    def await_(
+        self, what: Callable[[], str], todo: str, seconds: float | None = None, grace: float = 0.0
+    ) -> None:  # fmt: skip
+        patience = self._company.patience
+        patience.await_(lambda: self.masked(what()), todo, self.onlooker, seconds, grace)
 
     def clock(self) -> float:
         return self._company.patience.clock()

@@ -16,6 +16,7 @@ from widetrail.parcel.parcel import LEG_DONE, LEG_HALTED, LEG_MENDED
 from widetrail.planning import Plan, PlannedLeg, make_plan, plan_rest
 from widetrail.recipe import Loaded, Station
 from widetrail.steps import ACTS, KINDS, Done, Failed, Outcome, Step, Waits
+from widetrail.steps.program import close_begun
 from widetrail.walking.doing import Company, WalkDoing, came_well
 from widetrail.walking.journal import Journal
 from widetrail.walking.looking import Look, station_of
@@ -294,6 +295,7 @@ class Visit:
     def walk(self, now: datetime) -> LegDone:
         """Do what is due here: every step in order, the logbook at the end.
 
+        Where nothing is due here, see ``after_done``.
         A step that fails leaves what it moves whole; what depends on it is not done, the rest goes
         on. Where a step waits for something that does not come, the leg stays due, and what was
         done is kept.
@@ -301,9 +303,13 @@ class Visit:
         Raises:
             WideTrailError: As ``look_ahead``, or something halted the walk as a whole.
         """
+        if not self.due_here:
+            return self.after_done(now)
         doing = self.look_ahead(now)
         steps = self.steps()
         look = Look(doing, self.station, steps)
+        for step in (s for s in steps if s.kind == "first_start"):
+            close_begun(step, doing)
         doing.await_(look.lacking, "Close what is open and make room, then walk again.")
         doing.asked_before(s for s in steps if self._reused(s, doing) is None)
         return _Walk(self, doing, look.unfit(now), now).do(steps)

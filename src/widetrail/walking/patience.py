@@ -38,17 +38,21 @@ class Patience:
     sleep: Callable[[float], None] = time.sleep
 
     def await_(
-        self, what: Callable[[], str], todo: str, onlooker: Onlooker, seconds: float | None = None
-    ) -> None:
+        self, what: Callable[[], str], todo: str, onlooker: Onlooker,
+        seconds: float | None = None, grace: float = 0.0,
+    ) -> None:  # fmt: skip
         """Look again and again until ``what`` says nothing more; it says what is missing still.
+
+        What was asked for has ``grace`` seconds to come, also where nothing else is waited for.
 
         Raises:
             Waiting: The walk does not wait, or ``seconds`` have passed.
         """
         lacking, told, pause = what(), "", FIRST_PAUSE
-        end = self.clock() + (self.longest if seconds is None else min(seconds, self.longest))
+        most = self.longest if self.waits else min(grace, self.longest)
+        end = self.clock() + (most if seconds is None else min(seconds, most))
         while lacking:
-            if not self.waits or self.clock() >= end:
+            if self.clock() >= end:
                 passed = "" if not self.waits else ", and it was waited for long enough"
                 raise Waiting(f"it waits: {lacking}{passed}", todo=todo)
             if lacking != told:
