@@ -22,6 +22,7 @@ from statistics import median
 from widetrail.machine import Effects, FolderMachine, medium_of
 from widetrail.machine.effects import Effect
 from widetrail.parcel import Parcel, set_out
+from widetrail.parcel.seal import Seal
 from widetrail.planning import make_plan
 from widetrail.recipe import load_recipe_text
 from widetrail.steps import KINDS
@@ -59,11 +60,11 @@ def machines(folder: Path, count: int, size: int) -> Path:
     return notes
 
 
-def plan(folder: Path) -> None:
+def plan(folder: Path, sealed: tuple[Seal, bytes] | None = None) -> None:
     loaded = load_recipe_text(RECIPE, "benchmark", KINDS)
     old, new = (FolderMachine(folder / name) for name in ("old", "new"))
     made = make_plan([loaded], old, new, medium_of(folder), NOW)
-    set_out(folder / "parcel", made, [loaded], "run", NOW, old.effects)
+    set_out(folder / "parcel", made, [loaded], "run", NOW, old.effects, sealed=sealed)
 
 
 def walk(folder: Path, name: str, gate: Callable[[Effect], None] | None = None) -> float:

@@ -34,12 +34,17 @@ SOUND = (
 
 def index(*entries: CargoEntry, **changes: Any) -> bytes:
     document = json.loads(write_index(entries))
-    document["entries"][-1].update(changes)
+    columns, row = document["columns"], document["entries"][-1]
+    for name, value in changes.items():
+        if name in columns:
+            row[columns.index(name)] = value
+        else:
+            row.append(value)
     return canonical(document)
 
 
 def read(data: bytes, platform: Any = "windows") -> tuple[CargoEntry, ...]:
-    return read_index(data, "index", {"a.b": {}}, {"000001.tar": 4096}, platform)
+    return read_index([data], "index", {"a.b": {}}, {"000001.tar": 4096}, platform)
 
 
 def test_a_sound_index_comes_back() -> None:
@@ -64,6 +69,7 @@ HOSTILE: dict[str, dict[str, Any]] = {
     "negative": {"size": -1},
     "offset": {"offset": 4095},
     "segment": {"segment": "../../secret"},
+    "bytes of another": {"offset": 514},
     "no digest": {"sha256": ""},
     "kind": {"kind": "device"},
     "type": {"size": "3"},
@@ -74,7 +80,8 @@ HOSTILE: dict[str, dict[str, Any]] = {
 
 @pytest.mark.parametrize("changes", HOSTILE.values(), ids=HOSTILE)
 def test_a_hostile_index_is_refused_as_a_whole(changes: dict[str, Any]) -> None:
-    one = CargoEntry("a.b", "x/z", "file", 3, 1, 0o644, "", HASH, "000001.tar", 512)
+    one = CargoEntry("a.b", "x/z", "file", 3, 1, 0o644, "", HASH, "000001.tar", 1024)
+    assert read(index(*SOUND, one))[-1] == one
     with pytest.raises(ParcelUnusable):
         read(index(*SOUND, one, **changes))
 

@@ -13,13 +13,16 @@ import click
 
 from widetrail.cli.output import Page
 from widetrail.errors import Waiting
-from widetrail.formats.quantities import show_size
+from widetrail.formats.quantities import show_files, show_size
 from widetrail.formats.texts import for_people
 from widetrail.steps import Asked, Step, Task
 from widetrail.walking import Answers, Company, Patience, read_answers
 
 if TYPE_CHECKING:
     from rich.progress import Progress, TaskID
+
+DRAWS_EVERY = 0.05
+"""Seconds between two drawings of a bar."""
 
 SAYS_EVERY = 30.0
 """Seconds between two words on how far something is, where no bar can be drawn."""
@@ -68,7 +71,7 @@ class Watcher:
         self._page = page
         self._bars: Progress | None = None
         self._bar: TaskID | None = None
-        self._said = 0.0
+        self._said = self._drawn = 0.0
 
     def begins(self, step: Step, words: str, number: int, total: int) -> None:
         self._close()
@@ -79,18 +82,25 @@ class Watcher:
         if self._bars is None:  # a bar tells it better
             self._page.line(f"waiting: {what}", "magenta", indent=4)
 
-    def moves(self, done: float, total: float, unit: str, left: float | None) -> None:
+    def moves(
+        self, done: float, total: float, unit: str, left: float | None,
+        files: tuple[int, int] | None = None,
+    ) -> None:  # fmt: skip
+        now = time.monotonic()
         if self._page.terminal is None:
-            if time.monotonic() - self._said >= SAYS_EVERY:
-                self._said = time.monotonic()
-                self._page.line(_far(done, total, unit, left), indent=4)
+            if now - self._said >= SAYS_EVERY:
+                self._said = now
+                self._page.line(_far(done, total, unit, left, files), indent=4)
             return
+        if now - self._drawn < DRAWS_EVERY and done < total:
+            return
+        self._drawn = now
         if self._bars is None:
             self._bars = _bars(self._page)
             self._bars.start()
             self._bar = self._bars.add_task("", total=total, far="")
         assert self._bar is not None
-        far = _far(done, total, unit, left)
+        far = _far(done, total, unit, left, files)
         self._bars.update(self._bar, completed=done, total=total, far=far)
         if done >= total:
             self._close()
@@ -115,9 +125,13 @@ def _bars(page: Page) -> Progress:
     return Progress(*columns, console=page.terminal, transient=True)
 
 
-def _far(done: float, total: float, unit: str, left: float | None) -> str:
+def _far(
+    done: float, total: float, unit: str, left: float | None, files: tuple[int, int] | None
+) -> str:
     if unit == "bytes":
         far = f"{show_size(int(done))} of {show_size(int(total))}"
+        if files is not None:
+            far = f"{far}, {files[0]} of {show_files(files[1])}"
     else:
         far = f"{unit}: {done:g} of {total:g}"
     return f"{far}, {_left(left)} left" if left is not None and done < total else far

@@ -13,6 +13,7 @@ import tempfile
 from abc import ABC, abstractmethod
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
+from operator import attrgetter
 from pathlib import Path
 from typing import BinaryIO
 
@@ -47,7 +48,8 @@ class HostMachine(ABC):
 
     def look(self, path: str) -> Entry | None:
         try:
-            return _entry(self.host(path), paths.base(path))
+            host = self.host(path)
+            return _entry(host, paths.base(path), host.lstat())
         except (FileNotFoundError, NotADirectoryError):
             return None
         except (OSError, ValueError) as error:
@@ -66,20 +68,21 @@ class HostMachine(ABC):
             where = paths.join(path, prefix)
             raise MachineUnusable("is nested too deep", where=where, why=f"more than {DEEPEST}")
         try:
-            names = sorted(os.listdir(folder))
+            with os.scandir(folder) as listed:
+                found = sorted(listed, key=attrgetter("name"))
         except OSError as error:
             raise refused(paths.join(path, prefix), error) from error
-        for name in names:
-            inner = f"{prefix}{name}"
+        for one in found:
+            inner = f"{prefix}{one.name}"
             try:
-                entry = _entry(folder / name, inner)
+                entry = _entry(one.path, inner, _status(one))
             except FileNotFoundError:  # it went away while we looked
                 continue
             except OSError as error:
                 raise refused(paths.join(path, inner), error) from error
             yield entry
             if entry.kind == "folder":
-                yield from self._below(folder / name, path, f"{inner}/", depth - 1, strict=strict)
+                yield from self._below(Path(one.path), path, f"{inner}/", depth - 1, strict=strict)
 
     def open(self, path: str) -> BinaryIO:
         try:
@@ -178,25 +181,32 @@ class _Below:
     def __init__(self, handle: int, path: str) -> None:
         self._top, self._path = handle, path
         self._folder, self._handle = "", handle
+        self._kept: tuple[str, int] | None = None
 
     def open(self, path: str) -> BinaryIO:
-        folder, _, name = path.rpartition("/")
-        shown = paths.join(self._path, path)
         try:
-            return _regular(os.open(name, FILE_FLAGS, dir_fd=self._at(folder)), shown)
+            return _regular(self._take(path), path, self._path, buffering=0)
         except (OSError, ValueError) as error:
-            raise refused(shown, error) from error
+            raise refused(paths.join(self._path, path), error) from error
 
     def attributes(self, path: str) -> Mapping[str, bytes]:
-        folder, _, name = path.rpartition("/")
+        """See ``Opened``; the file stays open, since it is opened next as a rule."""
         try:
-            handle = os.open(name, FILE_FLAGS, dir_fd=self._at(folder))
-            try:
-                return _attributes(handle)
-            finally:
-                os.close(handle)
+            handle = self._take(path)
+            self._kept = path, handle
+            return _attributes(handle)
         except OSError as error:
             raise refused(paths.join(self._path, path), error) from error
+
+    def _take(self, path: str) -> int:
+        """Return an open file that is the caller's from now on."""
+        kept, self._kept = self._kept, None
+        if kept is not None and kept[0] == path:
+            return kept[1]
+        if kept is not None:
+            os.close(kept[1])
+        folder, _, name = path.rpartition("/")
+        return os.open(name, FILE_FLAGS, dir_fd=self._at(folder))
 
     def _at(self, folder: str) -> int:
         if folder != self._folder:
@@ -216,6 +226,8 @@ class _Below:
         self._folder, self._handle = "", self._top
 
     def close(self) -> None:
+        if self._kept is not None:
+            os.close(self._kept[1])
         self._leave()
         os.close(self._top)
 
@@ -227,11 +239,12 @@ FILE_FLAGS = (
 FOLDER_FLAGS = os.O_RDONLY | getattr(os, "O_NOFOLLOW", 0) | getattr(os, "O_DIRECTORY", 0)
 
 
-def _regular(handle: int, path: str) -> BinaryIO:
+def _regular(handle: int, path: str, above: str = "", buffering: int = -1) -> BinaryIO:
     if not stat.S_ISREG(os.fstat(handle).st_mode):
         os.close(handle)
-        raise MachineUnusable("is no regular file", where=path)
-    return os.fdopen(handle, "rb")
+        where = paths.join(above, path) if above else path
+        raise MachineUnusable("is no regular file", where=where)
+    return os.fdopen(handle, "rb", buffering)
 
 
 def _attributes(at: Path | int) -> Mapping[str, bytes]:
@@ -249,20 +262,27 @@ def _attributes(at: Path | int) -> Mapping[str, bytes]:
         raise
 
 
-def _entry(host: Path, path: str) -> Entry:
-    status = host.lstat()
-    kind = _kind(status.st_mode)
-    several = f"{status.st_dev}:{status.st_ino}" if kind == "file" and status.st_nlink > 1 else ""
+def _status(listed: os.DirEntry[str]) -> os.stat_result:
+    if sys.platform == "win32":  # what a listing tells there lacks the number and the names
+        return Path(listed.path).lstat()
+    return listed.stat(follow_symlinks=False)
+
+
+def _entry(host: Path | str, path: str, status: os.stat_result) -> Entry:
+    kind, number = _kind(status.st_mode), f"{status.st_dev}:{status.st_ino}"
+    if kind != "file":
+        target = os.readlink(host) if kind == "link" else ""
+        return Entry(path, kind, 0, status.st_mtime_ns, stat.S_IMODE(status.st_mode), target)
     return Entry(
-        path=path,
-        kind=kind,
-        size=status.st_size if kind == "file" else 0,
-        mtime=status.st_mtime_ns,
-        mode=stat.S_IMODE(status.st_mode),
-        target=os.readlink(host) if kind == "link" else "",
-        file_id=several,
-        is_sparse=kind == "file"
-        and 0 <= getattr(status, "st_blocks", -1) * 512 < status.st_size - 4095,
+        path,
+        kind,
+        status.st_size,
+        status.st_mtime_ns,
+        stat.S_IMODE(status.st_mode),
+        file_id=number if status.st_nlink > 1 else "",
+        is_sparse=0 <= getattr(status, "st_blocks", -1) * 512 < status.st_size - 4095,
+        number=number,
+        changed=status.st_ctime_ns,
     )
 
 

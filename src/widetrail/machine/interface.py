@@ -28,6 +28,8 @@ class Entry:
     ``size`` in bytes (0 unless a file), ``mtime`` in nanoseconds since 1970, ``mode`` the
     permission bits, ``target`` what a link says. ``file_id`` is the same for all names of one file
     that has several, and empty where it has one; ``is_sparse`` tells that it has holes.
+    ``number`` is that of the file on its volume, and ``changed`` when its status was changed last,
+    in nanoseconds since 1970: both are the volume's own, and hold for one machine only.
     """
 
     path: str
@@ -38,6 +40,8 @@ class Entry:
     target: str = ""
     file_id: str = ""
     is_sparse: bool = False
+    number: str = ""
+    changed: int = 0
 
     def another_name(self, first: str) -> Entry:
         """Return this name as another one of the file that ``first`` names."""

@@ -4,31 +4,28 @@ from __future__ import annotations
 
 import hashlib
 import json
-import tarfile
-from base64 import b64decode, b64encode
+import tempfile
+from base64 import b64encode
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from pathlib import Path
 from types import TracebackType
-from typing import Any, BinaryIO
+from typing import Any, BinaryIO, Protocol
 
 from widetrail.errors import Halted, ParcelUnusable
 from widetrail.machine import Effects, Entry
-from widetrail.machine.effects import Writing
+from widetrail.parcel.seal import ENDING, Seal
+from widetrail.parcel.segments import BLOCK, CHUNK, Segment, tar_header
 from widetrail.steps import CargoEntry
 from widetrail.steps.interface import Piece
 
 SEGMENT = 64 * 1024 * 1024
-"""Bytes of a segment, at most; what is larger is packed in pieces."""
+"""Bytes of a segment before sealing, at most; what is larger is packed in pieces."""
 
 HEADERS = 128 * 1024
 """Bytes that are kept free in a segment for headers and its end."""
 
 PIECE = ".piece-"
 """Ends the names of the second and further pieces of a file in the segments, with their number."""
-
-CHUNK = 1024 * 1024
-_BLOCK = 512
-
 
 COMMIT = 128 * 1024 * 1024
 """Bytes that are packed, at least, before what was packed so far is written to the logbook."""
@@ -37,26 +34,49 @@ COMMIT_FILES = 2000
 """Files that are packed, at least, before it is, where they are small."""
 
 
+class Seen(Protocol):
+    """What a station knows of the files that it read for the cargo."""
+
+    def is_same(self, item: str, entry: Entry) -> bool:
+        """Return whether a file is surely the one that was read, by its status."""
+
+    def note(self, item: str, entry: Entry) -> None:
+        """Take note of the status that a file had before it is read."""
+
+
+class Unseen:
+    """Knows of no file, so that each is read again."""
+
+    def is_same(self, item: str, entry: Entry) -> bool:
+        """See ``Seen``."""
+        return False
+
+    def note(self, item: str, entry: Entry) -> None:
+        """See ``Seen``."""
+
+
 class CargoWriter:
-    """Packs items one after the other; ``finish`` tells what was written."""
+    """Packs items one after the other; ``finish`` makes all durable."""
 
     def __init__(
         self, folder: Path, effects: Effects, entries: Iterable[CargoEntry] = (),
         segments: Mapping[str, dict[str, str | int]] | None = None,
         commit: Callable[[CargoWriter], None] | None = None,
         every: tuple[int, int] = (COMMIT, COMMIT_FILES),
+        seal: Seal | None = None, seen: Seen | None = None,
     ) -> None:  # fmt: skip
         """Go on after the ``entries`` and ``segments`` that were packed before.
 
         ``commit`` is called whenever ``every`` bytes or files were packed, with all entries in
         segments that are closed, so that a walk that is cut off need not pack them again.
         """
-        self._folder, self._effects = folder, effects
-        self._file: Writing | None = None
-        self._name, self._written = "", 0
-        self._hash = hashlib.sha256()
+        self._folder, self._effects, self._seal = folder, effects, seal
+        self._seen: Seen = seen or Unseen()
+        self._segment: Segment | None = None
         self.entries: list[CargoEntry] = list(entries)
         self.segments: dict[str, dict[str, str | int]] = dict(segments or {})
+        self.fresh: list[CargoEntry] = []
+        """Entries that were packed since the last commit."""
         self._commit, self._every, self._since = commit, every, [0, 0]
         self._before = tuple(self.entries)
 
@@ -72,18 +92,19 @@ class CargoWriter:
         self, kind: type[BaseException] | None, error: BaseException | None,
         trace: TracebackType | None,
     ) -> None:  # fmt: skip
-        if self._file is not None:
-            self._file.close()
+        if self._segment is not None:
+            self._segment.drop()
 
     def add(
         self, item: str, entries: Iterable[Entry], open_file: Callable[[str], BinaryIO],
-        moved: Callable[[int], None] = lambda size: None,
+        moved: Callable[[int, int], None] = lambda size, files: None,
         attributes: Callable[[str], Mapping[str, bytes]] = lambda path: {},
     ) -> tuple[int, int]:  # fmt: skip
         """Pack ``entries`` as those of ``item``; return the number of files and their bytes.
 
         What was packed of them before and is as it was is not packed again. ``moved`` is told the
-        bytes packed since it was told last. Where this raises, what was packed so far stays.
+        bytes and files done since it was told last. Where this raises, what was packed so far
+        stays.
 
         Raises:
             Halted: A file changed its size while it was read.
@@ -95,20 +116,40 @@ class CargoWriter:
             for entry in entries:
                 told = _told(attributes(entry.path)) if entry.kind in ("file", "folder") else ""
                 packed = had.get(entry.path)
-                if packed is None or not _is_still(packed, entry, told):
+                if packed is None or not self._is_still(packed, entry, told, open_file):
                     packed = self._pack(item, entry, open_file, moved, told)
+                    self.fresh.append(packed)
                 elif entry.kind == "file":
-                    moved(entry.size)
+                    moved(entry.size, 1)
                 self.entries.append(packed)
                 if entry.kind in ("file", "hard"):
                     files, size = files + 1, size + entry.size
                 self._maybe_commit()
-            moved(0)
+            moved(0, 0)
         except BaseException:  # what was packed is kept, so that it need not be packed again
             done = {e.path: e for e in self.entries[len(others) :]}
             self.entries = [*others, *{**had, **done}.values()]
             raise
         return files, size
+
+    def _is_still(
+        self, packed: CargoEntry, entry: Entry, attributes: str,
+        open_file: Callable[[str], BinaryIO],
+    ) -> bool:  # fmt: skip
+        """Return whether an entry is as it was when it was packed.
+
+        A file whose status is as it was, but which may have been written to within the moment that
+        its times cannot tell apart, is read again.
+        """
+        mine = (packed.kind, packed.size, packed.mtime, packed.mode, packed.target)
+        now = (entry.kind, entry.size, entry.mtime, entry.mode, entry.target)
+        if mine != now or packed.attributes != attributes:
+            return False
+        if entry.kind != "file" or self._seen.is_same(packed.item, entry):
+            return True
+        self._seen.note(packed.item, entry)
+        with open_file(entry.path) as file:
+            return _sha256(iter(lambda: file.read(CHUNK), b"")) == packed.sha256
 
     def _maybe_commit(self) -> None:
         due = any(done >= every for done, every in zip(self._since, self._every, strict=True))
@@ -117,16 +158,17 @@ class CargoWriter:
             self._close()
             self._effects.sync_folder(self._folder)
             self._commit(self)
+            self.fresh = []
 
     def _pack(
         self, item: str, entry: Entry, open_file: Callable[[str], BinaryIO],
-        moved: Callable[[int], None], attributes: str,
+        moved: Callable[[int, int], None], attributes: str,
     ) -> CargoEntry:  # fmt: skip
         if entry.kind == "file":
             return self._pack_file(item, entry, open_file, moved, attributes)
         assert entry.kind in ("folder", "link", "hard")
-        self._make_room(0)
-        self._write(self._header(f"{item}/{entry.path}", entry, attributes))
+        segment = self._room_for(0)
+        segment.write(tar_header(f"{item}/{entry.path}", entry, attributes))
         return CargoEntry(
             item, entry.path, entry.kind, 0, entry.mtime, entry.mode, entry.target,
             attributes=attributes,
@@ -134,16 +176,18 @@ class CargoWriter:
 
     def _pack_file(
         self, item: str, entry: Entry, open_file: Callable[[str], BinaryIO],
-        moved: Callable[[int], None], attributes: str,
+        moved: Callable[[int, int], None], attributes: str,
     ) -> CargoEntry:  # fmt: skip
         hashed, left, pieces = hashlib.sha256(), entry.size, list[Piece]()
+        name = f"{item}/{entry.path}"
+        self._seen.note(item, entry)
         with open_file(entry.path) as file:
-            for size in self._pieces(entry.size):
-                self._make_room(size)
-                name = f"{item}/{entry.path}" + (f"{PIECE}{len(pieces) + 1:04d}" if pieces else "")
-                self._write(self._header(name, entry, attributes, size))
-                pieces.append((self._name, self._written, size))
-                left -= self._copy(file, size, hashed, moved)
+            for size in _piece_sizes(entry.size):
+                segment = self._room_for(size)
+                of_piece = f"{name}{PIECE}{len(pieces) + 1:04d}" if pieces else name
+                segment.write(tar_header(of_piece, entry, attributes, size))
+                pieces.append((segment.name, segment.size, size))
+                left -= _copy(file, segment, size, hashed, moved)
             if left or file.read(1):
                 raise Halted(
                     "a file changed while it was packed",
@@ -151,86 +195,73 @@ class CargoWriter:
                     why=f"it had {entry.size} bytes before",
                     todo="Close the program that writes it, then walk again.",
                 )
+        moved(0, 1)
         self._since = [self._since[0] + entry.size, self._since[1] + 1]
-        segment, offset, _ = pieces[0]
+        first, offset, _ = pieces[0]
         return CargoEntry(
             item, entry.path, "file", entry.size, entry.mtime, entry.mode,
-            sha256=hashed.hexdigest(), segment=segment, offset=offset,
+            sha256=hashed.hexdigest(), segment=first, offset=offset,
             sparse=int(entry.is_sparse), attributes=attributes,
             pieces=json.dumps(pieces) if len(pieces) > 1 else "",
         )  # fmt: skip
 
-    def _pieces(self, size: int) -> Iterator[int]:
-        """Give the sizes of the pieces a file is packed in: one, unless no segment holds it."""
-        most = max(SEGMENT - HEADERS, SEGMENT // 2)
-        while size > most:
-            yield most
-            size -= most
-        yield size
-
-    def _make_room(self, size: int) -> None:
-        """Close the segment where ``size`` bytes more would make it too large."""
-        if self._written and self._written + size + HEADERS > SEGMENT:
+    def _room_for(self, size: int) -> Segment:
+        """Return the segment that takes ``size`` bytes more."""
+        if self._segment is not None and self._segment.size + size + HEADERS > SEGMENT:
             self._close()
-
-    def _copy(self, file: BinaryIO, size: int, hashed: Any, moved: Callable[[int], None]) -> int:
-        """Copy ``size`` bytes and return how many there were; the segment stays a sound tar."""
-        left = size
-        try:
-            while left and (chunk := file.read(min(CHUNK, left))):
-                hashed.update(chunk)
-                self._write(chunk)
-                left -= len(chunk)
-                moved(len(chunk))
-            return size - left
-        finally:  # whatever happened, any tool reads on from here
-            while left:
-                self._write(b"\0" * min(CHUNK, left))
-                left -= min(CHUNK, left)
-            self._write(b"\0" * (-size % _BLOCK))
-
-    def _header(self, name: str, entry: Entry, attributes: str, size: int = 0) -> bytes:
-        info = tarfile.TarInfo(name)
-        info.mode, info.mtime = entry.mode, entry.mtime // 10**9
-        info.pax_headers = {  # as GNU tar and star name them
-            f"SCHILY.xattr.{name}": b64decode(value).decode("utf-8", "surrogateescape")
-            for name, value in json.loads(attributes or "{}").items()
-        }
-        if entry.kind == "file":
-            info.size = size
-        elif entry.kind == "folder":
-            info.type = tarfile.DIRTYPE
-        elif entry.kind == "hard":
-            first = name.removesuffix(entry.path) + entry.target
-            info.type, info.linkname = tarfile.LNKTYPE, first
-        else:
-            info.type, info.linkname = tarfile.SYMTYPE, entry.target
-        return info.tobuf(tarfile.PAX_FORMAT, "utf-8", "surrogateescape")
-
-    def _write(self, data: bytes) -> None:
-        if self._file is None:
-            self._name = f"{len(self.segments) + 1:06d}.tar"
-            self._file = self._effects.create(self._folder / self._name)
-            self._written, self._hash = 0, hashlib.sha256()
-        if data:
-            self._file.write(data)
-            self._hash.update(data)
-            self._written += len(data)
+        if self._segment is None:
+            name = f"{len(self.segments) + 1:06d}.tar{ENDING if self._seal is not None else ''}"
+            self._segment = Segment(name, self._effects.create(self._folder / name), self._seal)
+        return self._segment
 
     def _close(self) -> None:
-        if self._file is None:
+        if self._segment is None:
             return
-        self._write(b"\0" * (2 * _BLOCK))
-        self._file.sync()
-        self._file.close()
-        self._file, size = None, self._written
-        self._written = 0
-        self.segments[self._name] = {"size": size, "sha256": self._hash.hexdigest()}
+        segment = self._segment
+        sha256 = segment.close()
+        self._segment = None
+        told: dict[str, str | int] = {"size": segment.size, "sha256": sha256}
+        self.segments[segment.name] = told | {"stored": segment.stored}
 
     def finish(self) -> None:
         """Close the last segment and make all segments durable."""
         self._close()
         self._effects.sync_folder(self._folder)
+
+
+def _piece_sizes(size: int) -> Iterator[int]:
+    """Give the sizes of the pieces a file is packed in: one, unless no segment holds it."""
+    most = max(SEGMENT - HEADERS, SEGMENT // 2)
+    while size > most:
+        yield most
+        size -= most
+    yield size
+
+
+def _copy(
+    file: BinaryIO, segment: Segment, size: int, hashed: Any, moved: Callable[[int, int], None]
+) -> int:
+    """Copy ``size`` bytes and return how many there were; the segment stays a sound tar."""
+    left = size
+    try:
+        while left and (chunk := file.read(min(CHUNK, left))):
+            hashed.update(chunk)
+            segment.write(chunk)
+            left -= len(chunk)
+            moved(len(chunk), 0)
+        return size - left
+    finally:  # whatever happened, any tool reads on from here
+        padding = left + -size % BLOCK
+        while padding:
+            segment.write(b"\0" * min(CHUNK, padding))
+            padding -= min(CHUNK, padding)
+
+
+def _sha256(chunks: Iterable[bytes]) -> str:
+    hashed = hashlib.sha256()
+    for chunk in chunks:
+        hashed.update(chunk)
+    return hashed.hexdigest()
 
 
 def _told(attributes: Mapping[str, bytes]) -> str:
@@ -240,25 +271,36 @@ def _told(attributes: Mapping[str, bytes]) -> str:
     return json.dumps({n: b64encode(v).decode() for n, v in sorted(attributes.items())})
 
 
-def _is_still(packed: CargoEntry, entry: Entry, attributes: str) -> bool:
-    """Return whether an entry is as it was when it was packed, as far as its status tells."""
-    mine = (packed.kind, packed.size, packed.mtime, packed.mode, packed.target, packed.attributes)
-    return mine == (entry.kind, entry.size, entry.mtime, entry.mode, entry.target, attributes)
-
-
 class CargoReader:
     """Reads the cargo that an index describes."""
 
-    def __init__(self, folder: Path, entries: tuple[CargoEntry, ...]) -> None:
-        self._folder, self.entries = folder, entries
+    def __init__(
+        self, folder: Path, entries: tuple[CargoEntry, ...], seal: Seal | None = None
+    ) -> None:
+        self._folder, self.entries, self._seal = folder, entries, seal
         self._open: tuple[str, BinaryIO] | None = None
 
     def _segment(self, name: str) -> BinaryIO:
         """Return the open segment ``name``; one is open at a time, since they are read in order."""
         if self._open is None or self._open[0] != name:
             self.close()
-            self._open = name, (self._folder / name).open("rb", CHUNK)
+            file: BinaryIO = (self._folder / name).open("rb", CHUNK)
+            if self._seal is not None:
+                file = self._unsealed(file, name)
+            self._open = name, file
         return self._open[1]
+
+    def _unsealed(self, file: BinaryIO, name: str) -> BinaryIO:
+        """Return a file without a name that holds what is sealed in ``file``."""
+        assert self._seal is not None
+        opened = tempfile.TemporaryFile(buffering=CHUNK)  # noqa: SIM115 - it is closed by close()
+        try:
+            with file:
+                self._seal.open(file, opened, str(self._folder / name))
+        except BaseException:
+            opened.close()
+            raise
+        return opened  # type: ignore[return-value]
 
     def close(self) -> None:
         """Close what is open; reading opens it again."""
@@ -271,21 +313,21 @@ class CargoReader:
         return tuple(e for e in self.entries if e.item == item)
 
     def chunks(self, entry: CargoEntry) -> Iterator[bytes]:
-        """Give the bytes of a packed file, checked against its SHA-256 at the end.
-
-        Raises:
-            ParcelUnusable: The bytes are not those that were packed.
-        """
-        hashed, left = hashlib.sha256(), entry.size
+        """Give the bytes of a packed file, as they are in the segments."""
         for segment, offset, size in entry.in_pieces:
-            file, of_piece = self._segment(segment), size
+            file, left = self._segment(segment), size
             file.seek(offset)
-            while of_piece and (chunk := file.read(min(CHUNK, of_piece))):
-                hashed.update(chunk)
-                of_piece -= len(chunk)
+            while left and (chunk := file.read(min(CHUNK, left))):
                 left -= len(chunk)
                 yield chunk
-        if left or hashed.hexdigest() != entry.sha256:
+
+    def insist(self, entry: CargoEntry) -> None:
+        """Check the bytes of a packed file against its SHA-256.
+
+        Raises:
+            ParcelUnusable: They are not those that were packed.
+        """
+        if _sha256(self.chunks(entry)) != entry.sha256:
             raise ParcelUnusable(
                 "cargo was damaged or touched",
                 where=str(self._folder / entry.segment),

@@ -1,12 +1,17 @@
-"""The index of the cargo: every name, and where in the segments its bytes lie."""
+"""The index of the cargo: every name, and where in the segments its bytes lie.
+
+An index file is canonical JSON: the names of the columns once, then a row for each entry. A
+generation of the logbook names one that is whole, or one that holds what was packed since another.
+"""
 
 from __future__ import annotations
 
 import json
 import re
 from base64 import b64decode
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import fields, replace
+from itertools import pairwise
 from operator import attrgetter
 from typing import Any
 
@@ -18,22 +23,24 @@ from widetrail.machine.paths import key, trouble_with_name
 from widetrail.steps import CargoEntry
 
 _TYPES = {f.name: (int if f.type == "int" else str) for f in fields(CargoEntry)}
+_KINDS = list(_TYPES.values())
 _values = attrgetter(*_TYPES)
 
 
 def write_index(entries: Iterable[CargoEntry]) -> bytes:
     """Return the bytes of an index file: canonical JSON with a line end."""
-    names = tuple(_TYPES)
-    told = [dict(zip(names, _values(entry), strict=True)) for entry in entries]
-    return canonical({"format": 1, "entries": told}) + b"\n"
+    rows = [_values(entry) for entry in entries]
+    return canonical({"format": 1, "columns": list(_TYPES), "entries": rows}) + b"\n"
 
 
 def read_index(
-    data: bytes, where: str, items: Mapping[str, Mapping[str, str]], segments: Mapping[str, int],
-    platform: Platform,
+    parts: Sequence[bytes], where: str, items: Mapping[str, Mapping[str, str]],
+    segments: Mapping[str, int], platform: Platform,
 ) -> tuple[CargoEntry, ...]:  # fmt: skip
     """Read an index and judge it as a whole, before anything is written by it.
 
+    ``parts`` are a whole index and what was packed since, in order: what is in a later part takes
+    the place of what is in an earlier one.
     ``items`` are the item ids of the plan, each with the paths that are called otherwise on the
     machine it is read for; the entries have the paths there. ``segments`` are the sizes of the
     segments, ``platform`` that of the machine. ``where`` is named in errors.
@@ -42,10 +49,7 @@ def read_index(
         ParcelUnusable: It is malformed, or an entry is not one that may be written.
     """
     try:
-        document = json.loads(data)
-        entries = tuple(_entry(e) for e in document["entries"])
-        if document["format"] != 1:
-            raise ValueError("another format")
+        entries = _merged([_read(data) for data in parts])
     except (ValueError, KeyError, TypeError, RecursionError) as error:
         raise ParcelUnusable("the index cannot be read", where=where, why=str(error)) from error
     known, kinds = set(items), dict[tuple[str, str], str]()
@@ -57,7 +61,38 @@ def read_index(
             raise ParcelUnusable("the index names what may not be written", where=shown,
                                  why=trouble)  # fmt: skip
         kinds[entry.item, key(entry.path, platform)] = entry.kind
+    if trouble := _shared_bytes(entries):
+        raise ParcelUnusable("the index names what may not be written", where=where, why=trouble)
     return entries
+
+
+def _read(data: bytes) -> list[CargoEntry]:
+    document = json.loads(data)
+    if document["format"] != 1 or document["columns"] != list(_TYPES):
+        raise ValueError("another format")
+    return [_entry(row) for row in document["entries"]]
+
+
+def _merged(parts: list[list[CargoEntry]]) -> tuple[CargoEntry, ...]:
+    if len(parts) == 1:
+        return tuple(parts[0])
+    merged: dict[tuple[str, str], CargoEntry] = {}
+    for part in parts:
+        merged |= {(entry.item, entry.path): entry for entry in part}
+    return tuple(merged.values())
+
+
+def _shared_bytes(entries: Iterable[CargoEntry]) -> str:
+    """Return what is wrong where two files claim the same bytes, or an empty text.
+
+    So the cargo is never more than the segments hold.
+    """
+    pieces = [(*piece, e.path) for e in entries if e.kind == "file" for piece in e.in_pieces]
+    pieces = sorted(piece for piece in pieces if piece[2])
+    for one, next_one in pairwise(pieces):
+        if one[0] == next_one[0] and one[1] + one[2] > next_one[1]:
+            return f"{one[3]!r} and {next_one[3]!r} claim the same bytes"
+    return ""
 
 
 def _called(entry: CargoEntry, becomes: Mapping[str, str]) -> CargoEntry:
@@ -67,13 +102,10 @@ def _called(entry: CargoEntry, becomes: Mapping[str, str]) -> CargoEntry:
     return replace(entry, path=becomes.get(entry.path, entry.path), target=target)
 
 
-def _entry(raw: Any) -> CargoEntry:
-    if set(raw) != set(_TYPES):
-        raise ValueError("an entry has other keys")
-    for name, kind in _TYPES.items():
-        if type(raw[name]) is not kind:
-            raise ValueError(f"{name} of an entry is no {kind.__name__}")
-    return CargoEntry(**raw)
+def _entry(row: Any) -> CargoEntry:
+    if list(map(type, row)) != _KINDS:
+        raise ValueError("an entry has other values than its columns tell")
+    return CargoEntry(*row)
 
 
 def _trouble(

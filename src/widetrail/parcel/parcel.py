@@ -6,30 +6,40 @@
     data/plan.json                 the plan in canonical form
     data/recipes/ID.trail.yaml     the recipes it was made from
     data/cargo/000001.tar …        the segments
-    data/made/ITEM/NAME            what programs made, as they made it
+    data/made/ITEM/000002/NAME     what programs made, as they made it
     data/index/000002.json …       the index that a generation of the logbook names
     logbook/000001.json …          the generations
+
+A sealed one has ``sealed.txt`` and ``key.age`` beside ``bagit.txt``, and in ``data/secrets`` what
+was asked for; segments, indices, secrets and what programs made are ``age`` files then, with
+``.age`` at the end of their names. Plan, recipes and logbook are plain.
 """
 
 from __future__ import annotations
 
+import errno
 import hashlib
+import json
 import os
 from collections.abc import Callable, Mapping, Sequence
 from datetime import datetime
+from io import BytesIO
 from pathlib import Path
-from typing import Any
+from typing import Any, BinaryIO
 
 from pydantic import ValidationError
 
-from widetrail.errors import Halted, InputUnusable, ParcelUnusable
-from widetrail.formats.canonical import digest
+from widetrail.errors import Halted, InputUnusable, ParcelUnusable, Waiting
+from widetrail.formats.canonical import canonical, digest
 from widetrail.formats.interface import Platform
 from widetrail.machine import Effects, file_digest
+from widetrail.machine.effects import Writing
 from widetrail.parcel.bag import PAYLOAD, close_bag, is_closed, open_bag
-from widetrail.parcel.cargo import CHUNK, COMMIT, COMMIT_FILES, CargoReader, CargoWriter
+from widetrail.parcel.cargo import COMMIT, COMMIT_FILES, CargoReader, CargoWriter, Seen
 from widetrail.parcel.index import read_index, write_index
 from widetrail.parcel.logbook import FOLDER, Generation, add_generation, read_logbook
+from widetrail.parcel.seal import ENDING, HEADER, KEY, Seal, open_seal, read_header
+from widetrail.parcel.segments import CHUNK
 from widetrail.planning import Choices, Plan
 from widetrail.recipe import SUFFIX, Kinds, Loaded, load_recipe_text
 from widetrail.steps import CargoEntry
@@ -37,6 +47,7 @@ from widetrail.steps import CargoEntry
 LEG_DONE = "leg done"
 LEG_HALTED = "leg halted"
 LEG_MENDED = "leg mended"
+TOPPED_UP = "topped up"
 PACKED = "packed so far"
 SETTLED = "settled"
 _PACK_AGAIN = "Nothing was changed here. Pack again on old, or take an untouched copy."
@@ -54,6 +65,7 @@ class Parcel:
         self.folder, self.effects = folder.absolute(), effects
         self.generations, self.torn = read_logbook(self.folder)
         first = self.generations[0]
+        self.seal = self._read_seal(first.body.get("seal"))
         newest = next(g for g in reversed(self.generations) if "plan" in g.body)
         name = _plan_name(newest.number)
         data = self._bytes(name)
@@ -67,9 +79,55 @@ class Parcel:
             ) from error
         self.run = str(first.body.get("run"))
 
+    def _read_seal(self, wanted: Mapping[str, str] | None) -> Seal | None:
+        for name, sha256 in (wanted or {}).items():
+            if digest(self._bytes(f"../{name}")) != sha256:
+                raise self._touched(self.folder / name)
+        header = self.folder / HEADER
+        return read_header(header.read_bytes(), str(header)) if wanted else None
+
+    def unseal(self, passphrase: str) -> None:
+        """Open a sealed parcel, so that what is in it can be read.
+
+        Raises:
+            WrongPassphrase: It is another one.
+            ParcelUnusable: The seal was touched.
+        """
+        if self.seal is not None:
+            where = self.folder / KEY
+            self.seal = open_seal(self.seal, self._bytes(f"../{KEY}"), passphrase, str(where))
+
+    def _opened(self) -> Seal | None:
+        """Return the seal, which must be open, or ``None`` where there is none."""
+        if self.seal is not None and not self.seal.is_open:
+            hint = f"its hint is: {self.seal.hint}" if self.seal.hint else ""
+            raise Waiting("the parcel is sealed", where=str(self.folder), why=hint,
+                          todo="Give its passphrase.")  # fmt: skip
+        return self.seal
+
+    def _unsealed(self, name: str) -> bytes:
+        """Return the bytes of a file, unsealed where the parcel is."""
+        seal, data = self._opened(), self._bytes(name)
+        if seal is None:
+            return data
+        opened = BytesIO()
+        seal.open(BytesIO(data), opened, str(self.folder / PAYLOAD / name))
+        return opened.getvalue()
+
+    def _put_sealed(self, name: str, data: bytes) -> tuple[str, str]:
+        """Write a file of the payload, sealed where the parcel is; return its name and SHA-256."""
+        if self.seal is not None:
+            sealed = BytesIO()
+            self.seal.close(BytesIO(data), sealed)
+            name, data = f"{name}{ENDING}", sealed.getvalue()
+        self.effects.put(self.folder / PAYLOAD / name, data)
+        return name, digest(data)
+
     def _bytes(self, name: str) -> bytes:
         path = self.folder / PAYLOAD / name
         try:
+            if path.is_symlink() or not path.is_file():
+                raise FileNotFoundError(errno.ENOENT, "no regular file is there")
             return path.read_bytes()
         except OSError as error:
             raise ParcelUnusable(
@@ -105,7 +163,7 @@ class Parcel:
     def results(self) -> tuple[Generation, ...]:
         """The generations that tell how steps came out, of legs done, halted and mended, and what
         was packed so far."""
-        known = (LEG_DONE, LEG_HALTED, LEG_MENDED, PACKED)
+        known = (LEG_DONE, LEG_HALTED, LEG_MENDED, TOPPED_UP, PACKED)
         return tuple(g for g in self.generations if g.event in known)
 
     @property
@@ -137,9 +195,18 @@ class Parcel:
         if CARD in self.generations[0].body:
             wanted[CARD] = self.generations[0].body[CARD]
         wanted |= {f"recipes/{r.id}{SUFFIX}": r.digest for r in self.plan.recipes}
-        for generation in self.results if not self.settled else ():
-            wanted |= generation.body.get("files", {})
-        return wanted
+        if self.settled:
+            return wanted
+        known = self._known()
+        made = _newest_made(known)
+        return wanted | {n: h for n, h in known.items() if not n.startswith(f"{MADE}/")} | made
+
+    def _known(self) -> dict[str, str]:
+        """Return every file of the cargo that the logbook ever named, with its SHA-256."""
+        files: dict[str, str] = {}
+        for generation in self.results:
+            files |= generation.body.get("files", {})
+        return files
 
     @property
     def settled(self) -> bool:
@@ -185,10 +252,10 @@ class Parcel:
                 "the logbook was damaged or touched", where=str(self.torn),
                 why="its checksum does not fit", todo=_PACK_AGAIN,
             )  # fmt: skip
-        wanted, top = self._wanted(), self.folder / PAYLOAD
+        wanted, known, top = self._wanted(), self._known(), self.folder / PAYLOAD
         found = {p.relative_to(top).as_posix(): p for p in top.rglob("*") if not p.is_dir()}
         for name, path in sorted(found.items()):
-            ours = begun and name.startswith(_GROWS) and name not in wanted
+            ours = (begun and name.startswith(_GROWS)) or name in known
             if path.is_symlink() or not (ours or name in wanted):
                 raise ParcelUnusable(
                     "something stands in the parcel that nobody packed", where=str(path),
@@ -238,43 +305,52 @@ class Parcel:
         open_bag(self.folder, self.effects)
         if self.torn is not None:
             self.effects.remove_file(self.torn)
+        self._remove_unwanted()
+
+    def _remove_unwanted(self) -> None:
+        """Remove what a leg that was cut off left, and what programs made anew since."""
         kept, top = self._wanted(), self.folder / PAYLOAD
         for path in self._grown():
             if path.relative_to(top).as_posix() not in kept:
                 self.effects.remove_file(path)
 
-    def writer(self, now: datetime, kept: Callable[[str], None]) -> CargoWriter:
+    def writer(self, now: datetime, kept: Callable[[str], None], seen: Seen) -> CargoWriter:
         """Return what packs the cargo, after what was packed before.
 
-        ``kept`` is told the digest of each generation that says what was packed so far.
+        ``kept`` is told the digest of each generation that says what was packed so far; ``seen``
+        knows what of the station's files was read.
+
+        Raises:
+            Waiting: The parcel is sealed, and its passphrase was not given.
         """
         entries: tuple[CargoEntry, ...] = ()
         segments: dict[str, dict[str, str | int]] = {}
         packed = self._packed()
-        if packed is not None:
-            entries, segments = (
-                self._entries(packed, "linux", renamed=False),
-                dict(packed.body["segments"]),
-            )
+        if packed:
+            entries = self._entries(packed, "linux", renamed=False)
+            segments = dict(packed[-1].body["segments"])
 
         def commit(writer: CargoWriter) -> None:
             body = {"steps": {}, "time": now.isoformat(timespec="seconds")}
-            self._add(PACKED, {**body, **self._index(writer)})
+            self._add(PACKED, {**body, **self._index(writer, whole=False)})
             kept(self.newest)
 
         size, files = (sum(getattr(i, name) for i in self.plan.items) for name in ("size", "files"))
         every = max(COMMIT, size // 16), max(COMMIT_FILES, files // 16)
         folder = self.folder / PAYLOAD / "cargo"
-        return CargoWriter(folder, self.effects, entries, segments, commit, every)
+        seal = self._opened()
+        return CargoWriter(folder, self.effects, entries, segments, commit, every, seal, seen)
 
-    def _index(self, packed: CargoWriter) -> dict[str, Any]:
-        """Write the index of what was packed, and return what a generation says of it."""
+    def _index(self, packed: CargoWriter, *, whole: bool) -> dict[str, Any]:
+        """Write the index of all that is packed, or of what was since the newest one; return what
+        a generation says of it."""
         self._insist_same()
-        data = write_index(packed.entries)
-        name = f"index/{len(self.generations) + 1:06d}.json"
-        self.effects.put(self.folder / PAYLOAD / name, data)
+        data = write_index(packed.entries if whole else packed.fresh)
+        number = len(self.generations) + 1
+        name, sha256 = self._put_sealed(f"index/{number:06d}.json", data)
         cargo = {f"cargo/{n}": s["sha256"] for n, s in packed.segments.items()}
-        return {"index": name, "segments": packed.segments, "files": {**cargo, name: digest(data)}}
+        facts = {"index": name, "whole": whole, "segments": packed.segments}
+        return {**facts, "files": {**cargo, name: sha256}}
 
     def _insist_same(self) -> None:
         """Raise where another parcel lies here than the one that was opened: media get swapped."""
@@ -297,71 +373,144 @@ class Parcel:
     def keep_made(self, slug: str, name: str, source: Path) -> tuple[str, str]:
         """Copy a file that a program made into the parcel; return its name there and SHA-256."""
         self._insist_same()
-        folder = self.folder / PAYLOAD / MADE / slug
+        below = f"{MADE}/{slug}/{len(self.generations) + 1:06d}"
+        folder = self.folder / PAYLOAD / below
         self.effects.keep_folders(folder)
+        name = name if self.seal is None else f"{name}{ENDING}"
         if (folder / name).exists():
             self.effects.remove_file(folder / name)
-        hashed = hashlib.sha256()
         with source.open("rb") as file, self.effects.create(folder / name) as target:
-            while chunk := file.read(CHUNK):
-                hashed.update(chunk)
-                target.write(chunk)
+            hashing = _Hashing(target)
+            if self.seal is not None:
+                self.seal.close(file, hashing)
+            else:
+                while chunk := file.read(CHUNK):
+                    hashing.write(chunk)
             target.sync()
         self.effects.sync_folder(folder)
-        return f"{MADE}/{slug}/{name}", hashed.hexdigest()
+        return f"{below}/{name}", hashing.sha256
 
-    def made(self, slug: str) -> dict[str, tuple[Path, str]]:
-        """Return the files that programs made for an item: name to where it lies and SHA-256."""
+    def made(self, slug: str) -> tuple[str, ...]:
+        """Return the names of the files that programs made for an item."""
+        return tuple(self._made(slug))
+
+    def _made(self, slug: str) -> dict[str, tuple[Path, str]]:
         found = {}
-        for generation in self.results:
-            for name, sha256 in generation.body.get("files", {}).items():
-                folder, _, base = name.rpartition("/")
-                if folder == f"{MADE}/{slug}":
-                    found[base] = (self.folder / PAYLOAD / name, str(sha256))
+        for name, sha256 in _newest_made(self._known()).items():
+            _, of, _, base = name.split("/", 3)
+            if of == slug:
+                shown = base.removesuffix(ENDING) if self.seal is not None else base
+                found[shown] = (self.folder / PAYLOAD / name, sha256)
         return found
 
-    def _packed(self) -> Generation | None:
-        if self.settled:
-            return None
-        return next((g for g in reversed(self.results) if "index" in g.body), None)
+    def fetch_made(self, slug: str, name: str, target: Path, effects: Effects) -> None:
+        """Bring a file that a program made to ``target``, unsealed and verified on the way.
+
+        Raises:
+            ParcelUnusable: It was damaged or touched; nothing is at ``target`` then.
+        """
+        source, sha256 = self._made(slug)[name]
+        seal, part = self._opened(), target.with_name(f"{target.name}.part")
+        if os.path.lexists(part):
+            effects.remove_file(part)
+        with source.open("rb") as file, effects.create(part) as copy:
+            reading = _Hashing(file=file)
+            try:
+                if seal is not None:
+                    seal.open(reading, copy, str(source))
+                while chunk := reading.read(CHUNK):
+                    if seal is None:
+                        copy.write(chunk)
+                if reading.sha256 != sha256:
+                    raise self._touched(source)
+            except ParcelUnusable:
+                effects.remove_file(part)
+                raise
+            copy.sync()
+        effects.rename(part, target)
+
+    def secrets(self) -> dict[str, str]:
+        """Return what was asked for at the stations before; a parcel that is not sealed has none.
+
+        Raises:
+            Waiting: The parcel is sealed, and its passphrase was not given.
+            ParcelUnusable: It was damaged or touched.
+        """
+        held: dict[str, str] = {}
+        for generation in self.results if self.seal is not None and not self.settled else ():
+            for name in generation.body.get("files", {}):
+                if name.startswith(f"{SECRETS}/"):
+                    held |= json.loads(self._unsealed(name))
+        return held
+
+    def _keep_secrets(self, secrets: Mapping[str, str]) -> dict[str, str]:
+        """Write secrets that the parcel does not hold yet; return the file's name and SHA-256."""
+        new = dict(secrets.items() - self.secrets().items()) if self.seal is not None else {}
+        if not new:
+            return {}
+        self.effects.keep_folders(self.folder / PAYLOAD / SECRETS)
+        name = f"{SECRETS}/{len(self.generations) + 1:06d}.json"
+        return dict([self._put_sealed(name, canonical(new) + b"\n")])
+
+    def _packed(self) -> tuple[Generation, ...]:
+        """Return the generation with the newest whole index, and those after it with more."""
+        packed: list[Generation] = []
+        for generation in reversed(self.results if not self.settled else ()):
+            if "index" in generation.body:
+                packed.append(generation)
+                if generation.body["whole"]:
+                    break
+        return tuple(reversed(packed))
+
+    @property
+    def packed_by(self) -> str:
+        """The digest of the generation that tells what is packed now, or an empty text."""
+        packed = self._packed()
+        return packed[-1].digest if packed else ""
 
     def reader(self, platform: Platform) -> CargoReader:
         """Return what reads the cargo, after its index was judged as a whole.
 
         Raises:
             ParcelUnusable: The index was touched or names what may not be written.
+            Waiting: The parcel is sealed, and its passphrase was not given.
         """
-        packed = self._packed()
-        entries = () if packed is None else self._entries(packed, platform, renamed=True)
-        return CargoReader(self.folder / PAYLOAD / "cargo", entries)
+        packed, seal = self._packed(), self._opened()
+        entries = self._entries(packed, platform, renamed=True) if packed else ()
+        return CargoReader(self.folder / PAYLOAD / "cargo", entries, seal)
 
     def _entries(
-        self, packed: Generation, platform: Platform, *, renamed: bool
+        self, packed: tuple[Generation, ...], platform: Platform, *, renamed: bool
     ) -> tuple[CargoEntry, ...]:
-        name = str(packed.body["index"])
-        segments = {n: int(s["size"]) for n, s in packed.body["segments"].items()}
-        data = self._bytes(name)
-        if digest(data) != packed.body["files"][name]:
-            raise self._touched(self.folder / PAYLOAD / name)
+        parts = []
+        for generation in packed:
+            name = str(generation.body["index"])
+            if digest(self._bytes(name)) != generation.body["files"][name]:
+                raise self._touched(self.folder / PAYLOAD / name)
+            parts.append(self._unsealed(name))
+        segments = {n: int(s["size"]) for n, s in packed[-1].body["segments"].items()}
         items: dict[str, dict[str, str]] = {i.id: {} for i in self.plan.left}
         items |= {i.id: i.renamed if renamed else {} for i in self.plan.items}
         where = str(self.folder / PAYLOAD / name)
-        return read_index(data, where, items, segments, platform)
+        return read_index(parts, where, items, segments, platform)
 
     def end_leg(
         self, facts: dict[str, Any], now: datetime, packed: CargoWriter | None,
-        made: Mapping[str, str], event: str = LEG_DONE,
+        made: Mapping[str, str], event: str = LEG_DONE, secrets: Mapping[str, str] | None = None,
     ) -> None:  # fmt: skip
         """Write what was done at a station into the logbook, and the manifests anew.
 
-        ``event`` is one of ``LEG_DONE``, ``LEG_HALTED`` and ``LEG_MENDED``; ``made`` are the
-        files that programs made, with their SHA-256.
+        ``event`` is one of ``LEG_DONE``, ``LEG_HALTED``, ``LEG_MENDED`` and ``TOPPED_UP``;
+        ``made`` are the files that programs made, with their SHA-256. ``secrets`` are what was
+        asked for, which only a sealed parcel takes along.
         """
-        body: dict[str, Any] = {**facts, "files": dict(made)}
+        files = {**made, **self._keep_secrets(secrets or {})}
+        body: dict[str, Any] = {**facts, "files": files}
         if packed is not None and packed.grew:
-            index = self._index(packed)
-            body |= {**index, "files": {**index["files"], **made}}
+            index = self._index(packed, whole=True)
+            body |= {**index, "files": {**index["files"], **files}}
         self._add(event, body)
+        self._remove_unwanted()
         close_bag(self.folder, self.effects, self.run, now, self._wanted())
 
     def mend_bag(self, now: datetime) -> None:
@@ -373,8 +522,41 @@ class Parcel:
 
 CARD = "new.card.json"
 MADE = "made"
-_GROWS = ("cargo/", "index/", f"{MADE}/")
+SECRETS = "secrets"
+_GROWS = ("cargo/", "index/", f"{MADE}/", f"{SECRETS}/")
 """Where a leg puts files; what a leg that was cut off left there is taken away."""
+
+
+def _newest_made(files: Mapping[str, str]) -> dict[str, str]:
+    """Return of what programs made the files that were made last, with their SHA-256."""
+    newest: dict[tuple[str, str], str] = {}
+    for name in sorted(files):
+        if name.startswith(f"{MADE}/"):
+            _, of, _, base = name.split("/", 3)
+            newest[of, base] = name
+    return {name: files[name] for name in newest.values()}
+
+
+class _Hashing:
+    """A file that is hashed while it is written or read."""
+
+    def __init__(self, target: Writing | None = None, file: BinaryIO | None = None) -> None:
+        self._target, self._file, self._hash = target, file, hashlib.sha256()
+
+    def write(self, data: bytes) -> None:
+        assert self._target is not None
+        self._hash.update(data)
+        self._target.write(data)
+
+    def read(self, size: int = -1) -> bytes:
+        assert self._file is not None
+        data = self._file.read(size)
+        self._hash.update(data)
+        return data
+
+    @property
+    def sha256(self) -> str:
+        return self._hash.hexdigest()
 
 
 def _plan_name(generation: int) -> str:
@@ -384,10 +566,12 @@ def _plan_name(generation: int) -> str:
 def set_out(
     folder: Path, plan: Plan, recipes: Sequence[Loaded], run: str, now: datetime, effects: Effects,
     card: bytes | None = None, choices: Choices | None = None,
+    sealed: tuple[Seal, bytes] | None = None,
 ) -> Parcel:  # fmt: skip
     """Make the parcel for ``plan`` in ``folder``, which must not be there or be empty.
 
     ``card`` is new's, so that old can be planned anew when it changed, with the same ``choices``.
+    ``sealed`` is what ``make_seal`` made, where the parcel is to be sealed.
 
     Nothing is left behind where it cannot be made.
 
@@ -411,10 +595,15 @@ def set_out(
             effects.put(path, loaded.text.encode())
         chosen = (choices or Choices()).as_json()
         when = now.isoformat(timespec="seconds")
-        facts = {"run": run, "plan": plan.id, "time": when, "choices": chosen}
+        facts: dict[str, Any] = {"run": run, "plan": plan.id, "time": when, "choices": chosen}
         if card is not None:
             effects.put(folder / PAYLOAD / CARD, card)
             facts[CARD] = digest(card)
+        if sealed is not None:
+            seal, key = sealed
+            facts["seal"] = {HEADER: digest(seal.header()), KEY: digest(key)}
+            effects.put(folder / HEADER, seal.header())
+            effects.put(folder / KEY, key)
         add_generation(folder, effects, (), "set out", facts)
         close_bag(folder, effects, run, now, {})
     except Exception:

@@ -157,14 +157,14 @@ class Packing(Protocol):
 
     def add(
         self, item: str, entries: Iterable[Entry], open_file: Callable[[str], BinaryIO],
-        moved: Callable[[int], None] = ...,
+        moved: Callable[[int, int], None] = ...,
         attributes: Callable[[str], Mapping[str, bytes]] = ...,
     ) -> tuple[int, int]:  # fmt: skip
         """Pack ``entries``; return the number of files and their bytes.
 
         What was packed of them by a walk that was cut off, and is as it was, is not packed again.
-        ``moved`` is told the bytes that were packed since it was told last. Where this raises,
-        what was packed so far stays.
+        ``moved`` is told the bytes and files that were packed since it was told last. Where this
+        raises, what was packed so far stays.
         """
 
 
@@ -175,7 +175,14 @@ class Packed(Protocol):
         """Return the entries of an item, folders before what is in them."""
 
     def chunks(self, entry: CargoEntry) -> Iterator[bytes]:
-        """Give the bytes of a packed file."""
+        """Give the bytes of a packed file, as they are in the parcel."""
+
+    def insist(self, entry: CargoEntry) -> None:
+        """Check the bytes of a packed file.
+
+        Raises:
+            ParcelUnusable: They are not those that were packed.
+        """
 
 
 @dataclass(frozen=True, slots=True)
@@ -234,9 +241,13 @@ class Onlooker(Protocol):
     def waits(self, what: str) -> None:
         """The walk waits for something, or still does."""
 
-    def moves(self, done: float, total: float, unit: str, left: float | None) -> None:
+    def moves(
+        self, done: float, total: float, unit: str, left: float | None,
+        files: tuple[int, int] | None = None,
+    ) -> None:  # fmt: skip
         """Of the step at hand ``done`` of ``total`` (``bytes`` or a reading's name) are there;
-        ``left`` are the seconds it will take still, where that can be said."""
+        ``left`` are the seconds it will take still, where that can be said. ``files`` tells how
+        many files of how many are done."""
 
 
 class Doing(Protocol):

@@ -40,7 +40,8 @@ class Pack:
             )
             entries = list(with_hard_links(selection.walk(doing.machine, place)))
         left = [e.path for e in entries if e.kind == "other"]
-        watch = _Watch(step, doing, sum(e.size for e in entries))
+        files = sum(e.kind == "file" for e in entries)
+        watch = _Watch(step, doing, sum(e.size for e in entries), files)
         with doing.machine.opened(place) as below:
             files, size = doing.packing.add(
                 step.item, (e for e in entries if e.kind != "other"), below.open, watch.moved,
@@ -56,18 +57,20 @@ class _Opened(Waiting):
 class _Watch:
     """Tells how far packing is, and looks every now and then whether the program stays closed."""
 
-    def __init__(self, step: Step, doing: Doing, total: int) -> None:
-        self._step, self._doing, self._total = step, doing, total
-        self._done, self._begun = 0, time.monotonic()
+    def __init__(self, step: Step, doing: Doing, total: int, files: int) -> None:
+        self._step, self._doing, self._total, self._files = step, doing, total, files
+        self._done, self._count, self._begun = 0, 0, time.monotonic()
         self._looked = self._begun
 
-    def moved(self, size: int) -> None:
-        self._done += size
-        now, done = time.monotonic(), self._done >= self._total
+    def moved(self, size: int, files: int) -> None:
+        """Take note of bytes and files that are packed; none of either tell the end."""
+        self._done, self._count = self._done + size, self._count + files
+        now, done = time.monotonic(), not size and not files
         if done or now - self._looked >= LOOK_EVERY:
             self._looked = now
             if signs := self._doing.open_signs(self._step.item):
                 raise _Opened("the program was opened while it was packed", why=signs)
         passed = now - self._begun
         left = (self._total - self._done) * passed / self._done if self._done else None
-        self._doing.onlooker.moves(self._done, self._total, "bytes", left)
+        far = self._count, self._files
+        self._doing.onlooker.moves(self._done, self._total, "bytes", left, far)

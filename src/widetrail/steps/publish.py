@@ -143,15 +143,15 @@ class _Publishing:
                 writer.write(entry, entry.path, doing.packed.chunks, entry.attributes_by_name)
             done += entry.size
             left = (total - done) * (doing.clock() - begun) / done if done else None
-            doing.onlooker.moves(done, total, "bytes", left)
+            doing.onlooker.moves(done, total, "bytes", left, (number, len(entries)))
             if done - since >= every and number < len(entries):
                 effects.barrier(top)
-                _verify(top, folder, entries[first:number])
+                self._verify(top, folder, entries[first:number])
                 doing.record("staged so far", step=self.step.id, path=folder, count=number)
                 since, first = done, number
         writer.finish()
         effects.barrier(top)
-        _verify(top, folder, entries[first:])
+        self._verify(top, folder, entries[first:])
         files = [e for e in entries if e.kind in ("file", "hard")]
         self.facts = {
             "files": len(files),
@@ -161,6 +161,29 @@ class _Publishing:
         }
         doing.record("staged", step=self.step.id, path=folder, facts=self.facts)
         return folder
+
+    def _verify(self, top: Path, shown: str, entries: tuple[CargoEntry, ...]) -> None:
+        """Read staged files from the disk and compare them with what was packed.
+
+        Raises:
+            ParcelUnusable: What is in the parcel is not what was packed.
+            WentWrong: What is on the disk is not what is in the parcel.
+        """
+        files = [entry for entry in entries if entry.kind == "file"]
+
+        def differing(some: list[CargoEntry]) -> list[CargoEntry]:
+            return [entry for entry in some if file_digest(top / entry.path) != entry.sha256]
+
+        # The disk is waited for and hashing lets others run, so several read at a time.
+        with ThreadPoolExecutor(VERIFIERS) as pool:
+            found = pool.map(differing, [files[n::VERIFIERS] for n in range(VERIFIERS)])
+        for entry in (entry for some in found for entry in some):
+            self.doing.packed.insist(entry)
+            raise WentWrong(
+                "what was written is not what was packed", where=below(shown, entry.path),
+                why="its SHA-256 differs when it is read again",
+                todo="Check the disk, then walk again; nothing was put in place.",
+            )  # fmt: skip
 
     # Placing
 
@@ -258,28 +281,6 @@ class _Publishing:
         tops = (move.target[len(aside) + 1 :].split("/")[0] for move in out)
         kept = dict.fromkeys(join(aside, top) for top in tops)
         return {"put aside": list(kept), "appeared": [move.source for move in appeared]}
-
-
-def _verify(top: Path, shown: str, entries: tuple[CargoEntry, ...]) -> None:
-    """Read staged files from the disk and compare them with what was packed.
-
-    Raises:
-        WentWrong: One differs.
-    """
-    files = [entry for entry in entries if entry.kind == "file"]
-
-    def differing(some: list[CargoEntry]) -> list[CargoEntry]:
-        return [entry for entry in some if file_digest(top / entry.path) != entry.sha256]
-
-    # The disk is waited for and hashing lets others run, so several read at a time.
-    with ThreadPoolExecutor(VERIFIERS) as pool:
-        found = pool.map(differing, [files[n::VERIFIERS] for n in range(VERIFIERS)])
-    for entry in (entry for some in found for entry in some):
-        raise WentWrong(
-            "what was written is not what was packed", where=below(shown, entry.path),
-            why="its SHA-256 differs when it is read again",
-            todo="Check the disk, then walk again; nothing was put in place.",
-        )  # fmt: skip
 
 
 def _there(machine: Machine, target: str, selection: Selection, *, whole: bool) -> Iterator[str]:

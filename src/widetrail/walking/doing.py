@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 import re
 import shutil
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
@@ -12,16 +11,17 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from widetrail.errors import Halted, ParcelUnusable, Waiting, WentWrong, WideTrailError
+from widetrail.errors import Halted, Waiting, WentWrong, WideTrailError
 from widetrail.finding import Finder, How, Instance, Several, Unknown
 from widetrail.formats.canonical import digest
 from widetrail.formats.checked import Model
 from widetrail.formats.masking import Masker
-from widetrail.machine import Channels, Completed, Machine, file_digest
+from widetrail.machine import Channels, Completed, Machine
 from widetrail.machine.effects import started_at
 from widetrail.machine.paths import base, join, trouble_with_name
 from widetrail.parcel import Parcel
-from widetrail.parcel.cargo import CHUNK, CargoReader, CargoWriter
+from widetrail.parcel.cargo import CargoReader, CargoWriter
+from widetrail.parcel.segments import CHUNK
 from widetrail.planning import Plan, PlannedItem
 from widetrail.recipe import Item, Loaded, Route, Station
 from widetrail.recipe.models import Application
@@ -40,6 +40,7 @@ from widetrail.walking.hands import Answers
 from widetrail.walking.journal import Journal
 from widetrail.walking.own import clear_work
 from widetrail.walking.patience import Patience, Silent
+from widetrail.walking.scan import Scan
 
 
 @dataclass(frozen=True)
@@ -68,6 +69,7 @@ class WalkDoing:
         self._secrets: dict[tuple[str, str], str] = {}
         self._ends: dict[str, tuple[Step, tuple[str, ...]]] = {}
         self._fetched: set[str] = set()
+        self.scan = Scan(machine, join(workroom, "scan"))
 
     # The plan and the recipes
 
@@ -397,10 +399,11 @@ class WalkDoing:
     def cargo(self) -> Iterator[None]:
         """Open the cargo for a leg: to be packed on old, to be read elsewhere."""
         if self.station == "old":
-            self.writer = self.parcel.writer(self.now, self._packed_so_far)
+            self.writer = self.parcel.writer(self.now, self._packed_so_far, self.scan)
             with self.writer:
                 yield
                 self.writer.finish()
+                self.scan.keep()
         else:
             self._reader = self.parcel.reader(self.machine.platform)
             try:
@@ -410,6 +413,7 @@ class WalkDoing:
 
     def _packed_so_far(self, generation: str) -> None:
         """Write down that what this machine packed up to a generation need not be read again."""
+        self.scan.keep()
         self.journal.add({"event": "cargo checked", "generation": generation})
 
     @property
@@ -430,25 +434,11 @@ class WalkDoing:
         if item not in self._fetched:
             self._fetched.add(item)
             self.machine.effects.make_folders(self.machine.host(folder))
-            for name, (path, sha256) in self.parcel.made(slug(item)).items():
-                self._fetch(path, self.machine.host(join(folder, name)), sha256)
+            for name in self.parcel.made(slug(item)):
+                target = self.machine.host(join(folder, name))
+                if not target.exists():  # what is here was made here, or fetched before
+                    self.parcel.fetch_made(slug(item), name, target, self.machine.effects)
         return folder
-
-    def _fetch(self, source: Path, target: Path, sha256: str) -> None:
-        """Bring a file of the parcel to this machine's own disk, verified on the way."""
-        if target.is_file() and not target.is_symlink() and file_digest(target) == sha256:
-            return
-        effects, hashed = self.machine.effects, hashlib.sha256()
-        if target.is_symlink() or target.exists():
-            effects.remove_file(target)
-        with source.open("rb") as file, effects.create(target) as copy:
-            while chunk := file.read(CHUNK):
-                hashed.update(chunk)
-                copy.write(chunk)
-        if hashed.hexdigest() != sha256:
-            effects.remove_file(target)
-            why = "its SHA-256 is not the one in the logbook"
-            raise ParcelUnusable("was damaged or touched", where=str(source), why=why)
 
     def keep(self, item: str, names: Iterable[str]) -> None:
         folder = self.machine.host(join(self.workroom, "made", slug(item)))

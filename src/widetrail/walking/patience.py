@@ -24,7 +24,10 @@ class Silent:
     def waits(self, what: str) -> None:
         """See ``Onlooker``."""
 
-    def moves(self, done: float, total: float, unit: str, left: float | None) -> None:
+    def moves(
+        self, done: float, total: float, unit: str, left: float | None,
+        files: tuple[int, int] | None = None,
+    ) -> None:  # fmt: skip
         """See ``Onlooker``."""
 
 

@@ -1,0 +1,184 @@
+"""Sealing a parcel with a passphrase, as ``age`` files (age-encryption.org/v1).
+
+A parcel has a key of its own, which ``key.age`` holds sealed with the passphrase; all else is
+sealed for that key as a stream, so that any size takes little memory. ``sealed.txt`` is plain: the
+key's public half, a hint, and what whoever finds the medium should know.
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from typing import Protocol
+
+from widetrail.errors import InputUnusable, ParcelUnusable, Waiting
+
+ENDING = ".age"
+KEY = f"key{ENDING}"
+HEADER = "sealed.txt"
+SEALED_AS = "age-encryption.org/v1"
+_LABELS = {"recipient": "Recipient", "hint": "Hint", "finder": "If-Found"}
+_MOST = 64 * 1024
+"""Bytes of a header or key that are read, at most."""
+
+
+class Reader(Protocol):
+    """What bytes to seal or to open are read from."""
+
+    def read(self, size: int = ..., /) -> bytes:
+        """Return up to ``size`` bytes; none at the end."""
+
+
+class Writer(Protocol):
+    """What sealed or opened bytes are written to."""
+
+    def write(self, data: bytes, /) -> object:
+        """Take all of ``data``."""
+
+
+class WrongPassphrase(Waiting):
+    """The passphrase does not open the parcel."""
+
+
+@dataclass(frozen=True, slots=True)
+class Seal:
+    """How a parcel is sealed: its key's public half, and what the plain header says.
+
+    ``secret`` is the key itself, where it was opened.
+    """
+
+    recipient: str
+    hint: str = ""
+    finder: str = ""
+    secret: str = ""
+
+    @property
+    def is_open(self) -> bool:
+        """Whether what is sealed can be read."""
+        return bool(self.secret)
+
+    def close(self, reader: Reader, writer: Writer) -> None:
+        """Seal what ``reader`` gives.
+
+        Raises:
+            WideTrailError: As ``reader`` and ``writer`` do.
+        """
+        import pyrage
+
+        recipient = pyrage.x25519.Recipient.from_str(self.recipient)
+        sink = _Sink(writer)
+        try:
+            pyrage.encrypt_io(reader, sink, [recipient])
+        except pyrage.EncryptError as error:
+            raise sink.failed or error from error
+
+    def open(self, reader: Reader, writer: Writer, where: str) -> None:
+        """Write what is sealed in ``reader``; bytes before damage may have been written then.
+
+        Raises:
+            ParcelUnusable: It was damaged, touched, or sealed for another key.
+            WideTrailError: As ``writer`` does.
+        """
+        import pyrage
+
+        sink = _Sink(writer)
+        try:
+            identity = pyrage.x25519.Identity.from_str(self.secret)
+            pyrage.decrypt_io(reader, sink, [identity])
+        except (pyrage.DecryptError, pyrage.IdentityError, OSError) as error:
+            if sink.failed is not None:
+                raise sink.failed from error
+            raise ParcelUnusable(
+                "was damaged or touched", where=where, why=f"it cannot be unsealed: {error}",
+                todo="Nothing was changed here. Pack again on old, or take an untouched copy.",
+            ) from error  # fmt: skip
+
+    def header(self) -> bytes:
+        """Return the plain header: a label and a value on each line."""
+        lines = [("Sealed", SEALED_AS)]
+        lines += [(label, getattr(self, name)) for name, label in _LABELS.items()]
+        told = "".join(f"{label}: {value}\n" for label, value in lines if value)
+        return told.encode()
+
+
+class _Sink:
+    """Writes on, and keeps the error that the library would only tell as text."""
+
+    def __init__(self, writer: Writer) -> None:
+        self._writer = writer
+        self.failed: BaseException | None = None
+
+    def write(self, data: bytes) -> int:
+        try:
+            self._writer.write(data)
+        except BaseException as error:
+            self.failed = error
+            raise OSError(str(error)) from error
+        return len(data)
+
+    def flush(self) -> None:
+        """Nothing is kept back."""
+
+
+def make_seal(passphrase: str, hint: str = "", finder: str = "") -> tuple[Seal, bytes]:
+    """Make a key for a parcel; return the seal, open, and the sealed key.
+
+    Raises:
+        InputUnusable: The passphrase is empty, or a note is more than one line of text.
+    """
+    import pyrage
+
+    if not passphrase:
+        raise InputUnusable("a parcel cannot be sealed with an empty passphrase")
+    for note in (hint, finder):
+        if re.search(r"[\x00-\x1f\x7f\u2028\u2029]", note):
+            raise InputUnusable("the note in a sealed parcel's header must be one line of text")
+    if passphrase.casefold() in f"{hint}\n{finder}".casefold():
+        raise InputUnusable("the hint must not hold the passphrase")
+    identity = pyrage.x25519.Identity.generate()
+    seal = Seal(str(identity.to_public()), hint, finder, str(identity))
+    return seal, pyrage.passphrase.encrypt(str(identity).encode() + b"\n", passphrase)
+
+
+def open_seal(seal: Seal, key: bytes, passphrase: str, where: str) -> Seal:
+    """Return the seal with its key.
+
+    Raises:
+        WrongPassphrase: It does not open it.
+        ParcelUnusable: The key is not that of the header.
+    """
+    import pyrage
+
+    try:
+        secret = pyrage.passphrase.decrypt(key, passphrase).decode().strip()
+        recipient = str(pyrage.x25519.Identity.from_str(secret).to_public())
+    except (pyrage.DecryptError, pyrage.IdentityError, ValueError) as error:
+        hint = f"; the hint is: {seal.hint}" if seal.hint else ""
+        raise WrongPassphrase(
+            "the passphrase does not open the parcel", where=where,
+            why=f"it is another one, or {KEY} was damaged{hint}",
+            todo="Try again with the right passphrase.",
+        ) from error  # fmt: skip
+    if recipient != seal.recipient:
+        why = f"{HEADER} names another key"
+        raise ParcelUnusable("the seal was touched", where=where, why=why)
+    return Seal(seal.recipient, seal.hint, seal.finder, secret)
+
+
+def read_header(data: bytes, where: str) -> Seal:
+    """Read a plain header.
+
+    Raises:
+        ParcelUnusable: It is none.
+    """
+    names = {label: name for name, label in _LABELS.items()}
+    try:
+        if len(data) > _MOST:
+            raise ValueError("it is too long")
+        pairs = [line.split(": ", 1) for line in data.decode().splitlines()]
+        told = dict(pairs)
+        if told.pop("Sealed") != SEALED_AS or len(pairs) != len(told) + 1:
+            raise ValueError(f"it is not sealed as {SEALED_AS}")
+        return Seal(**{names[label]: value for label, value in told.items()})
+    except (ValueError, KeyError, TypeError) as error:
+        raise ParcelUnusable("the seal cannot be read", where=where, why=str(error)) from error

@@ -1,0 +1,70 @@
+"""What a station knows of the files that it packed: their status when they were read.
+
+It lies in the run's own folder, and never leaves the machine: numbers and times of change hold for
+its volumes only. Each line is one file; a later line of a file takes the place of an earlier one,
+and what cannot be read is as good as not there, since such a file is read again.
+"""
+
+from __future__ import annotations
+
+import json
+import time
+from collections.abc import Callable
+
+from widetrail.machine import Entry, Machine
+
+APART = 4 * 10**9
+"""Nanoseconds within which a volume may not tell two changes apart (FAT knows 2 s), twice."""
+
+_Status = tuple[int, int, int, str]
+
+
+class Scan:
+    """The status of each file that was read for the cargo, and when that was."""
+
+    def __init__(
+        self, machine: Machine, path: str, clock: Callable[[], int] = time.time_ns
+    ) -> None:
+        """Go on with what is in the file ``path`` of ``machine``; ``clock`` gives ns since 1970."""
+        self._effects, self._path, self._clock = machine.effects, machine.host(path), clock
+        self._known = _read(self._path.read_bytes() if self._path.is_file() else b"")
+        self._new: list[tuple[str, str, _Status, int]] = []
+
+    def is_same(self, item: str, entry: Entry) -> bool:
+        """Return whether a file is surely the one that was read.
+
+        Its status is as it was, and it was read long enough after its last change for another one
+        to show in its times.
+        """
+        status, at = self._known.get((item, entry.path), (None, 0))
+        return status == _status(entry) and at - max(entry.mtime, entry.changed) > APART
+
+    def note(self, item: str, entry: Entry) -> None:
+        """Take note of the status that a file had before it is read."""
+        told = (item, entry.path, _status(entry), self._clock())
+        self._new.append(told)
+        self._known[told[:2]] = told[2:]
+
+    def keep(self) -> None:
+        """Write down what was noted since."""
+        if self._new:
+            lines = "".join(f"{json.dumps(told)}\n" for told in self._new)
+            with self._effects.append(self._path) as file:
+                file.write(lines.encode())
+                file.sync()
+            self._new = []
+
+
+def _status(entry: Entry) -> _Status:
+    return (entry.size, entry.mtime, entry.changed, entry.number)
+
+
+def _read(data: bytes) -> dict[tuple[str, str], tuple[_Status, int]]:
+    known: dict[tuple[str, str], tuple[_Status, int]] = {}
+    for line in data.split(b"\n"):
+        try:
+            item, path, status, at = json.loads(line)
+            known[str(item), str(path)] = (tuple(status), int(at))
+        except (ValueError, TypeError, RecursionError):  # torn, or after what was torn
+            continue
+    return known
