@@ -23,17 +23,19 @@ from pathlib import Path
 from statistics import median
 
 from resume import NOW, machines, plan
+
 from widetrail.machine import Effects, FolderMachine
 from widetrail.parcel import Parcel
 from widetrail.parcel.seal import make_seal
 from widetrail.walking import Visit
+from widetrail.walking.topping_up import top_up
 
 SETS = {"large": ("1 GiB in 64 files", 64, 16 << 20), "small": ("20,000 of 4 KiB", 20_000, 4096)}
 ROUNDS = {"large": 3, "small": 5}
 PASSPHRASE = "reed bunting"
 
 
-def leg(folder: str, name: str, top_up: str) -> None:
+def leg(folder: str, name: str, again: str) -> None:
     """Walk one leg, and print its seconds and the memory that the process took at most."""
     effects = Effects()
     machine = FolderMachine(Path(folder) / name, effects)
@@ -41,14 +43,17 @@ def leg(folder: str, name: str, top_up: str) -> None:
     parcel = Parcel(Path(folder) / "parcel", effects)
     parcel.unseal(PASSPHRASE)
     visit = Visit(parcel, machine)
-    (visit.top_up if top_up else visit.walk)(NOW)
+    if again:
+        top_up(visit, NOW)
+    else:
+        visit.walk(NOW)
     taken = time.monotonic() - begun
     memory = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
     print(json.dumps([taken, memory]))
 
 
-def walked(folder: Path, name: str, top_up: str = "") -> tuple[float, float]:
-    call = [sys.executable, __file__, "leg", str(folder), name, top_up]
+def walked(folder: Path, name: str, again: str = "") -> tuple[float, float]:
+    call = [sys.executable, __file__, "leg", str(folder), name, again]
     done = subprocess.run(call, capture_output=True, text=True, check=True)
     seconds, memory = json.loads(done.stdout)
     return seconds, memory
@@ -139,7 +144,7 @@ def topped_up(stage: Path, notes: Path, count: int) -> float:
     dice = random.Random(7)
     for path in dice.sample(sorted(notes.iterdir()), max(1, count // 100)):
         data = bytearray(path.read_bytes())
-        data[: 4096] = os.urandom(4096)
+        data[:4096] = os.urandom(4096)
         path.write_bytes(data)
     os.sync()
     return walked(stage, "old", "top up")[0]

@@ -223,6 +223,18 @@ class CargoWriter:
         told: dict[str, str | int] = {"size": segment.size, "sha256": sha256}
         self.segments[segment.name] = told | {"stored": segment.stored}
 
+    def changes(self, item: str) -> tuple[int, int, int]:
+        """Return how many names of an item were added, changed and left out since this began."""
+        before = {e.path: e for e in self._before if e.item == item}
+        now = {e.path: e for e in self.entries if e.item == item}
+        changed = sum(before[path] != now[path] for path in before.keys() & now.keys())
+        return len(now.keys() - before.keys()), changed, len(before.keys() - now.keys())
+
+    def take_back(self, item: str) -> None:
+        """Have the cargo hold of an item what it held when this began."""
+        others = [e for e in self.entries if e.item != item]
+        self.entries = [*others, *(e for e in self._before if e.item == item)]
+
     def finish(self) -> None:
         """Close the last segment and make all segments durable."""
         self._close()

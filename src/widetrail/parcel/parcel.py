@@ -22,6 +22,7 @@ import hashlib
 import json
 import os
 from collections.abc import Callable, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from datetime import datetime
 from io import BytesIO
 from pathlib import Path
@@ -47,6 +48,7 @@ from widetrail.steps import CargoEntry
 LEG_DONE = "leg done"
 LEG_HALTED = "leg halted"
 LEG_MENDED = "leg mended"
+TOPPING_UP = "topping up"
 TOPPED_UP = "topped up"
 PACKED = "packed so far"
 SETTLED = "settled"
@@ -184,6 +186,24 @@ class Parcel:
         return found
 
     @property
+    def is_topped_up(self) -> bool:
+        """Whether all that was packed is whole: topping up was not cut off."""
+        ended = [g.number for g in self.generations if g.event in (TOPPING_UP, TOPPED_UP)]
+        return not ended or self.generations[ended[-1] - 1].event == TOPPED_UP
+
+    def topped_up_since(self, generation: str) -> bool:
+        """Return whether it was topped up after the generation with that digest."""
+        known = [g.digest for g in self.generations]
+        later = self.generations[known.index(generation) + 1 :] if generation in known else ()
+        return any(g.event in (TOPPING_UP, TOPPED_UP) for g in later)
+
+    def begin_top_up(self, now: datetime) -> None:
+        """Write down that the cargo is changed, so that no other station takes it half-way."""
+        if self.is_topped_up:
+            open_bag(self.folder, self.effects)
+            self._add(TOPPING_UP, {"time": now.isoformat(timespec="seconds")})
+
+    @property
     def newest(self) -> str:
         """The digest of the newest generation of the logbook."""
         return self.generations[-1].digest
@@ -242,7 +262,7 @@ class Parcel:
 
         ``begun`` tells that the due leg was begun and cut off at this station: what that left in
         the parcel is then no fault, and ``begin_leg`` takes it away. Without ``read`` only the
-        names are compared.
+        names and sizes are compared.
 
         Raises:
             ParcelUnusable: One is missing, was touched, or stands there unasked.
@@ -261,12 +281,17 @@ class Parcel:
                     "something stands in the parcel that nobody packed", where=str(path),
                     todo="Take it out of the parcel, then walk again.",
                 )  # fmt: skip
+        packed = self._packed()
+        segments = packed[-1].body["segments"] if packed else {}
+        sizes = {f"cargo/{name}": int(s["stored"]) for name, s in segments.items()}
         for name, sha256 in sorted(wanted.items()):
             if name not in found:
                 raise ParcelUnusable(
                     "something is missing", where=str(top / name), todo=_PACK_AGAIN
                 )
-            if read and file_digest(found[name]) != sha256:
+            size = sizes.get(name, -1)
+            other = size >= 0 and found[name].stat().st_size != size
+            if other or (read and file_digest(found[name]) != sha256):
                 raise self._touched(found[name])
 
     @property
@@ -429,28 +454,31 @@ class Parcel:
             copy.sync()
         effects.rename(part, target)
 
-    def secrets(self) -> dict[str, str]:
-        """Return what was asked for at the stations before; a parcel that is not sealed has none.
+    def secrets(self) -> dict[tuple[str, str], str]:
+        """Return what was answered and told at the stations before, by whose it is and its name;
+        a parcel that is not sealed has none.
 
         Raises:
             Waiting: The parcel is sealed, and its passphrase was not given.
             ParcelUnusable: It was damaged or touched.
         """
-        held: dict[str, str] = {}
+        held: dict[tuple[str, str], str] = {}
         for generation in self.results if self.seal is not None and not self.settled else ():
             for name in generation.body.get("files", {}):
                 if name.startswith(f"{SECRETS}/"):
-                    held |= json.loads(self._unsealed(name))
+                    rows = json.loads(self._unsealed(name))
+                    held |= {(str(of), str(asked)): str(value) for of, asked, value in rows}
         return held
 
-    def _keep_secrets(self, secrets: Mapping[str, str]) -> dict[str, str]:
+    def _keep_secrets(self, secrets: Mapping[tuple[str, str], str]) -> dict[str, str]:
         """Write secrets that the parcel does not hold yet; return the file's name and SHA-256."""
         new = dict(secrets.items() - self.secrets().items()) if self.seal is not None else {}
         if not new:
             return {}
         self.effects.keep_folders(self.folder / PAYLOAD / SECRETS)
         name = f"{SECRETS}/{len(self.generations) + 1:06d}.json"
-        return dict([self._put_sealed(name, canonical(new) + b"\n")])
+        rows = [[of, asked, value] for (of, asked), value in sorted(new.items())]
+        return dict([self._put_sealed(name, canonical(rows) + b"\n")])
 
     def _packed(self) -> tuple[Generation, ...]:
         """Return the generation with the newest whole index, and those after it with more."""
@@ -496,7 +524,8 @@ class Parcel:
 
     def end_leg(
         self, facts: dict[str, Any], now: datetime, packed: CargoWriter | None,
-        made: Mapping[str, str], event: str = LEG_DONE, secrets: Mapping[str, str] | None = None,
+        made: Mapping[str, str], event: str = LEG_DONE,
+        secrets: Mapping[tuple[str, str], str] | None = None,
     ) -> None:  # fmt: skip
         """Write what was done at a station into the logbook, and the manifests anew.
 
@@ -509,9 +538,33 @@ class Parcel:
         if packed is not None and packed.grew:
             index = self._index(packed, whole=True)
             body |= {**index, "files": {**index["files"], **files}}
+        body["read back"] = self._read_back(body["files"])
         self._add(event, body)
         self._remove_unwanted()
         close_bag(self.folder, self.effects, self.run, now, self._wanted())
+
+    def _read_back(self, files: Mapping[str, str]) -> dict[str, int]:
+        """Read from the medium what was written to it and not read since; return how much.
+
+        Raises:
+            Halted: It does not hold what was written.
+        """
+        top, known = self.folder / PAYLOAD, set[str]()
+        for generation in self.results:
+            known |= generation.body["files"].keys() if "read back" in generation.body else set()
+        packed = {n: h for g in self.results for n, h in g.body.get("files", {}).items()}
+        paths = {top / n: h for n, h in {**packed, **files}.items() if n not in known}
+        paths = {path: sha256 for path, sha256 in paths.items() if path.exists()}
+        with ThreadPoolExecutor(READERS) as pool:
+            found = list(pool.map(file_digest, paths))
+        for (path, wanted), sha256 in zip(paths.items(), found, strict=True):
+            if sha256 != wanted:
+                raise Halted(
+                    "the medium does not hold what was written to it", where=str(path),
+                    why="its SHA-256 differs when it is read again",
+                    todo="Take another medium, and plan again into a parcel there.",
+                )  # fmt: skip
+        return {"files": len(paths), "size": sum(path.stat().st_size for path in paths)}
 
     def mend_bag(self, now: datetime) -> None:
         """Write the derived files anew where a leg was cut off before it had written them."""
@@ -519,6 +572,9 @@ class Parcel:
             open_bag(self.folder, self.effects)
             close_bag(self.folder, self.effects, self.run, now, self._wanted())
 
+
+READERS = 2
+"""Files of a medium that are read at a time."""
 
 CARD = "new.card.json"
 MADE = "made"

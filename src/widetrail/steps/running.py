@@ -114,6 +114,9 @@ def _known_end(step: Step, doing: Doing) -> Outcome | None:
     ended = doing.recorded("run ended", step.id)
     if begun is None or started is None or _at(started) < _at(begun):
         return None  # the gate was never opened, so it never ran
+    again = doing.recorded("to be done again", step.id)
+    if again is not None and _at(again) > _at(begun):
+        return None
     taken_back = doing.recorded("ended", step.id)
     if taken_back is not None and _at(taken_back) > _at(begun):
         return None  # what it began was ended with an earlier walk

@@ -66,9 +66,14 @@ class WalkDoing:
         self.writer: CargoWriter | None = None
         self._reader: CargoReader | None = None
         self.made: dict[str, str] = {}
+        self._made_for: dict[str, str] = {}
         self._secrets: dict[tuple[str, str], str] = {}
+        self._hidden: set[tuple[str, str]] = set()
         self._ends: dict[str, tuple[Step, tuple[str, ...]]] = {}
         self._fetched: set[str] = set()
+        if parcel.seal is not None and parcel.seal.is_open:
+            for (scope, name), value in parcel.secrets().items():
+                self._hide(scope, name, value)
         self.scan = Scan(machine, join(workroom, "scan"))
 
     # The plan and the recipes
@@ -327,8 +332,18 @@ class WalkDoing:
         return frozenset(name for name, ask in asks.items() if ask.secret is not None)
 
     def secret(self, step: Step, name: str, value: str) -> None:
+        self._hide(step.item, name, value)
+
+    def _hide(self, scope: str, name: str, value: str) -> None:
+        """Keep a secret for this walk, which nothing that is shown or written holds."""
         self.masker.add(name, value)
-        self._secrets[step.item, name] = value
+        self._secrets[scope, name] = value
+        self._hidden.add((scope, name))
+
+    @property
+    def secrets_by_scope(self) -> Mapping[tuple[str, str], str]:
+        """The secrets that were answered and told, by whose they are and their names."""
+        return {key: value for key, value in self._secrets.items() if key in self._hidden}
 
     def masked(self, text: str) -> str:
         return self.masker.mask(text)
@@ -370,7 +385,7 @@ class WalkDoing:
                 )  # fmt: skip
             self._secrets[scope, name] = answer
             if ask.secret is not None:
-                self.masker.add(name, answer)
+                self._hide(scope, name, answer)
         return self._secrets[scope, name]
 
     def _is_told(self, item: str, name: str) -> bool:
@@ -445,6 +460,11 @@ class WalkDoing:
         for name in names:
             path, sha256 = self.parcel.keep_made(slug(item), name, folder / name)
             self.made[path] = sha256
+            self._made_for[path] = item
+
+    def item_of(self, made: str) -> str:
+        """Return the item that a file was made for, by its name in the parcel."""
+        return self._made_for[made]
 
     def medium(self) -> Callable[[], str]:
         folder = self.parcel.folder
@@ -458,7 +478,9 @@ class WalkDoing:
         if target.exists():
             self.machine.effects.remove_tree(target)
         _copy_tree(self.parcel.folder, target, self.machine)
+        seal = self.parcel.seal
         self.parcel = Parcel(target, self.machine.effects)
+        self.parcel.seal = seal
         self.parcel.check_cargo(begun=True)
         if self._reader is not None:
             self._reader = self.parcel.reader(self.machine.platform)

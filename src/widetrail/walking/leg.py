@@ -3,19 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
 
-from widetrail.errors import Halted, MachineUnusable, ParcelUnusable, WentWrong
+from widetrail.errors import Halted, MachineUnusable, ParcelUnusable, Waiting, WentWrong
 from widetrail.finding import Finder, card_facts
 from widetrail.machine import Machine, medium_of
 from widetrail.machine.paths import join
 from widetrail.parcel import Parcel
 from widetrail.parcel.parcel import LEG_DONE, LEG_HALTED, LEG_MENDED
+from widetrail.parcel.seal import WrongPassphrase
 from widetrail.planning import Plan, PlannedLeg, make_plan, plan_rest
 from widetrail.recipe import Loaded, Station
-from widetrail.steps import ACTS, KINDS, Done, Failed, Outcome, Step, Waits
+from widetrail.steps import ACTS, KINDS, Asked, Done, Failed, Outcome, Step, Waits
 from widetrail.steps.program import close_begun
 from widetrail.walking.doing import Company, WalkDoing, came_well
 from widetrail.walking.journal import Journal
@@ -38,7 +39,8 @@ class LegDone:
     """What a walk did at a station, and the station that is due next, if any.
 
     ``troubles`` are what went wrong beside the steps; ``proved`` the remedies that are seen to be
-    done now. ``again`` tells that there was nothing to do.
+    done now. ``again`` tells that there was nothing to do. ``topped_up`` tells of the items that
+    were packed again how many names were added, changed and left out.
     """
 
     leg: PlannedLeg
@@ -48,6 +50,7 @@ class LegDone:
     troubles: tuple[str, ...] = ()
     proved: tuple[str, ...] = ()
     again: bool = False
+    topped_up: Mapping[str, tuple[int, int, int]] = field(default_factory=dict)
 
     @property
     def failed(self) -> tuple[StepDone, ...]:
@@ -103,19 +106,19 @@ class Visit:
     # What is due
 
     @property
-    def _legs_done(self) -> int:
+    def count_done(self) -> int:
         return len(self.parcel.legs_done)
 
     @property
     def due(self) -> PlannedLeg | None:
         """The leg that is due, wherever that is."""
         legs = self.parcel.plan.legs
-        return legs[self._legs_done] if self._legs_done < len(legs) else None
+        return legs[self.count_done] if self.count_done < len(legs) else None
 
     @property
     def done_here(self) -> PlannedLeg | None:
         """The last leg that was done at this station."""
-        legs = self.parcel.plan.legs[: self._legs_done]
+        legs = self.parcel.plan.legs[: self.count_done]
         return next((leg for leg in reversed(legs) if leg.station == self.station.station), None)
 
     @property
@@ -141,7 +144,7 @@ class Visit:
         What came out wrong in an earlier leg, or could not be done then, is tried again.
         """
         legs = self.parcel.plan.legs
-        reached = [*legs[: self._legs_done], *([self.due] if self._leg_due_here else [])]
+        reached = [*legs[: self.count_done], *([self.due] if self._leg_due_here else [])]
         mine = [leg for leg in reached if leg and leg.station == self.station.station]
         wanted = [s for leg in mine for s in self.parcel.plan.steps_of(leg)]
         outcomes = self.parcel.outcomes
@@ -174,7 +177,7 @@ class Visit:
 
     def words(self, now: datetime) -> tuple[tuple[Step, str], ...]:
         """Return the steps that are to be done here now, with their words."""
-        doing = self._doing(now)
+        doing = self.make_doing(now)
         return tuple((s, ACTS[s.kind].words(doing.shown(s))) for s in self.steps())
 
     def next_machine(self) -> str:
@@ -210,14 +213,14 @@ class Visit:
                 todo=f"Carry the parcel to {machine} and walk there.",
             )
         self.parcel.mend_bag(now)
-        doing = self._doing(now)
+        doing = self.make_doing(now)
         doing.tidy()
         proofs = look_at_proofs(doing)
         proved = newly_proved(doing, proofs)
         if proved:
             self.parcel.check_cargo(begun=False)
             self.parcel.begin_leg()
-            facts = {**self._facts(now), "steps": {}, "proofs": proofs}
+            facts = {**self.facts(now), "steps": {}, "proofs": proofs}
             self.parcel.end_leg(facts, now, None, {}, LEG_MENDED)
         return LegDone(
             self.done_here, self.machine.name, (), self.next_machine(), proved=proved, again=True
@@ -270,17 +273,73 @@ class Visit:
                 f"the move was undone on {self.machine.name}", why="its journal says so",
                 todo="Plan again, into another parcel.",
             )  # fmt: skip
-        if not self._cargo_sound:  # each file is judged again as it is unpacked
-            begun = self.due is not None and self.journal.has("leg begun", leg=self.due.number)
-            read = not self.journal.has("cargo checked", generation=self.parcel.newest)
-            self.parcel.check_cargo(begun=begun, read=read)
-            self._cargo_sound = True
-        doing = self._doing(now)
+        due = self.due.number if self.due is not None else 0
+        begun = self.journal.newest("leg begun", leg=due)
+        self._insist_whole(begun)
+        self.check_cargo(begun=bool(begun))
+        self.unseal()
+        doing = self.make_doing(now)
         if not self._begun_here:
             Look(doing, self.station, self.steps()).insist()
         return doing
 
-    def _doing(self, now: datetime) -> WalkDoing:
+    def _insist_whole(self, begun: Mapping[str, Any] | None) -> None:
+        """Raise where the cargo is half-way to another one, or another than a leg began with.
+
+        Raises:
+            Halted: The old machine must finish, or the parcel that was here before must come.
+        """
+        old = self.parcel.plan.station("old").machine
+        if not self.parcel.is_topped_up:
+            raise Halted(
+                "the parcel is being topped up", where=str(self.parcel.folder),
+                why=f"that was cut off on {old}",
+                todo=f"Walk on {old} with --top-up to its end first.",
+            )  # fmt: skip
+        if begun and self.parcel.topped_up_since(begun["generation"]):
+            raise Halted(
+                f"the parcel was topped up after its leg was begun on {self.machine.name}",
+                where=str(self.parcel.folder), why="what was put in place here is older",
+                todo="Undo here, then plan again into another parcel.",
+            )  # fmt: skip
+
+    def check_cargo(self, *, begun: bool) -> None:
+        """Check the cargo once; what this machine read or wrote itself is not read again.
+
+        Each file is judged again as it is unpacked.
+        """
+        if not self._cargo_sound:
+            known = any(r.get("generation") == self.parcel.newest for r in self.journal.records)
+            self.parcel.check_cargo(begun=begun, read=not known)
+            self._cargo_sound = True
+
+    def unseal(self) -> None:
+        """Open a sealed parcel by its passphrase, which the person is asked for.
+
+        Raises:
+            Waiting: Nobody knows it.
+        """
+        seal, tried = self.parcel.seal, ""
+        while seal is not None and not seal.is_open:
+            hint = f" (hint: {seal.hint})" if seal.hint else ""
+            words = f"Passphrase of the parcel{hint}"
+            answer = self.company.hands.answer(Asked("parcel", "seal", words, secret=True))
+            if not answer:
+                raise Waiting(
+                    "the parcel is sealed", where=str(self.parcel.folder),
+                    why=f"nobody tells its passphrase{hint}",
+                    todo="Walk at a terminal, or give parcel.seal with --answers.",
+                )  # fmt: skip
+            try:
+                self.parcel.unseal(answer)
+            except WrongPassphrase as error:
+                if answer == tried:
+                    raise
+                self.company.onlooker.waits(str(error))
+                tried = answer
+            seal = self.parcel.seal
+
+    def make_doing(self, now: datetime) -> WalkDoing:
         pinned = self.journal.newest("pinned")
         paths = pinned["places"] if pinned is not None else {}
         finders = _finders(self.machine, self._recipes, paths)
@@ -312,7 +371,7 @@ class Visit:
             close_begun(step, doing)
         doing.await_(look.lacking, "Close what is open and make room, then walk again.")
         doing.asked_before(s for s in steps if self._reused(s, doing) is None)
-        return _Walk(self, doing, look.unfit(now), now).do(steps)
+        return Walk(self, doing, look.unfit(now), now).do(steps)
 
     def _reused(self, step: Step, doing: WalkDoing) -> dict[str, Any] | None:
         """Return the outcome of a step that a walk which was cut off had done already.
@@ -321,6 +380,9 @@ class Visit:
         """
         record = self.journal.newest("step done", step=step.id)
         if record is None or step.kind == "pack" or not came_well(record["outcome"]):
+            return None
+        again = self.journal.newest("to be done again", step=step.id)
+        if again is not None and again["at"] > record["at"]:
             return None
         done = {
             r["step"]
@@ -331,7 +393,7 @@ class Visit:
             return None
         return dict(record["outcome"]) if doing.has_made(step, record["outcome"]) else None
 
-    def _facts(self, now: datetime) -> dict[str, Any]:
+    def facts(self, now: datetime) -> dict[str, Any]:
         leg = self.due if self._leg_due_here else self.done_here
         assert leg is not None
         return {
@@ -343,7 +405,7 @@ class Visit:
         }
 
 
-class _Walk:
+class Walk:
     """One walk of the steps that are due at a station."""
 
     def __init__(
@@ -366,8 +428,9 @@ class _Walk:
         if not self._journal.has("cargo checked", generation=visit.parcel.newest):
             self._journal.add({"event": "cargo checked", "generation": visit.parcel.newest})
         self._pin()
-        number = self._leg.number
-        self._journal.add({"event": "leg begun", "leg": number, "plan": visit.parcel.plan.id})
+        number, plan, newest = self._leg.number, visit.parcel.plan.id, visit.parcel.newest
+        begun = {"event": "leg begun", "leg": number, "plan": plan, "generation": newest}
+        self._journal.add(begun)
         visit.parcel.begin_leg()
         done: list[StepDone] = []
         with doing.cargo():
@@ -389,7 +452,7 @@ class _Walk:
     def _each(self, steps: tuple[Step, ...]) -> Iterator[StepDone]:
         """Do the steps, each where all came out well that it depends on."""
         for number, step in enumerate(steps, start=1):
-            if all(came_well(self._outcomes.get(after, _MISSING)) for after in step.after):
+            if all(came_well(self._outcomes.get(after, MISSING)) for after in step.after):
                 yield self._step(step, number, len(steps))
 
     def _pin(self) -> None:
@@ -444,10 +507,13 @@ class _Walk:
         steps = {s.step.id: self._outcomes[s.step.id] for s in done}
         proofs = look_at_proofs(self._doing)
         proved = newly_proved(self._doing, proofs)
-        facts = {**self._visit._facts(self._now), "steps": steps, "proofs": proofs}
+        facts = {**self._visit.facts(self._now), "steps": steps, "proofs": proofs}
         assert self._leg is not None
         self._visit.parcel = self._doing.parcel  # a detached one lies on this machine now
-        self._visit.parcel.end_leg(facts, self._now, self._doing.writer, self._doing.made, event)
+        doing = self._doing
+        self._visit.parcel.end_leg(
+            facts, self._now, doing.writer, doing.made, event, doing.secrets_by_scope
+        )
         newest = self._visit.parcel.newest
         self._journal.add({"event": event, "leg": self._leg.number, "generation": newest})
         if not waits:
@@ -455,7 +521,7 @@ class _Walk:
         return proved
 
 
-_MISSING: Mapping[str, Any] = {"failed": "it was not done"}
+MISSING: Mapping[str, Any] = {"failed": "it was not done"}
 
 
 def _told(outcome: Outcome) -> dict[str, Any]:
