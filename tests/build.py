@@ -11,7 +11,7 @@ from typing import Any
 
 from widetrail.finding import Finder, make_card
 from widetrail.machine import Effects, FolderMachine, medium_of
-from widetrail.parcel import Parcel, set_out
+from widetrail.parcel import Parcel, make_seal, set_out
 from widetrail.planning import make_plan
 from widetrail.recipe import Station, load_recipe_text
 from widetrail.steps import KINDS, Done
@@ -107,6 +107,12 @@ class Trail:
 
     folder: Path
     hands: Mapping[str, Answer] = field(default_factory=dict)
+    medium: Path | None = None
+
+    @property
+    def at(self) -> Path:
+        """Where the parcel lies."""
+        return self.medium or self.folder / "parcel"
 
     @property
     def old(self) -> FolderMachine:
@@ -118,7 +124,7 @@ class Trail:
 
     @property
     def parcel(self) -> Parcel:
-        return Parcel(self.folder / "parcel", Effects())
+        return Parcel(self.at, Effects())
 
     def notes(self, station: str) -> Path:
         return self.folder / station / "root/home/ada/notes"
@@ -127,7 +133,7 @@ class Trail:
         machine = FolderMachine(self.folder / station, effects)
         patience = {"waits": False, **patience}
         company = Company(Answers(self.hands), patience=Patience(**patience))
-        parcel = Parcel(self.folder / "parcel", machine.effects)
+        parcel = Parcel(self.at, machine.effects)
         return Visit(parcel, machine, station=station, company=company)
 
     def walk(self, station: Station, effects: Effects | None = None, **patience: Any) -> LegDone:
@@ -148,12 +154,14 @@ def outcomes(done: LegDone) -> dict[str, str]:
 
 def trail(
     folder: Path, items: str, *, hands: Mapping[str, Answer] | None = None, places: str = "",
-    platform: str = "linux", machines: str = "", disks: str = "",
+    platform: str = "linux", machines: str = "", disks: str = "", sealed: str = "",
+    parcel: Path | None = None,
 ) -> Trail:  # fmt: skip
     """Make two machines with notes on old, and set out with a recipe of ``items``.
 
     ``places`` are more places of the recipe, ``platform`` is new's, ``machines`` more of both
-    machine files, ``disks`` more disks of new.
+    machine files, ``disks`` more disks of new, ``sealed`` the parcel's passphrase, ``parcel`` where
+    it lies, if not beside the machines.
     """
     script = Path(__file__).with_name("fernbook.py")
     programs = (
@@ -169,13 +177,17 @@ def trail(
             more = more.replace(PROGRAM, f"C:{PROGRAM}.exe")
         program = f"C:{PROGRAM}.exe" if on == "windows" else PROGRAM
         machine(folder / name, on, files={program: "", **files}, more=more)
-    made = Trail(folder, hands or {})
+    known = {"parcel.seal": sealed} if sealed else {}
+    made = Trail(folder, {**known, **(hands or {})}, parcel)
     loaded = load_recipe_text(
         f"{TRAIL_HEAD.replace(READINGS, places + READINGS)}items:\n{items}", "test", KINDS
     )
-    plan = make_plan([loaded], made.old, made.new, medium_of(folder), NOW)
+    plan = make_plan([loaded], made.old, made.new, medium_of(made.at), NOW)
     card = make_card(made.new, [loaded])
-    set_out(folder / "parcel", plan, [loaded], "run", NOW, Effects(), card)
+    seal = (
+        make_seal(sealed, "a bird at the pond", "please call the glass office") if sealed else None
+    )
+    set_out(made.at, plan, [loaded], "run", NOW, Effects(), card, sealed=seal)
     return made
 
 

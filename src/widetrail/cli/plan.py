@@ -9,13 +9,14 @@ from pathlib import Path
 
 import click
 
+from widetrail.cli.company import make_company
 from widetrail.cli.output import Page, json_option, load_recipes, now, open_machine, print_json
 from widetrail.errors import Halted, InputUnusable
 from widetrail.finding import make_card, read_card
 from widetrail.formats.quantities import show_files, show_size
 from widetrail.formats.texts import for_people
 from widetrail.machine import Effects, medium_of
-from widetrail.parcel import set_out
+from widetrail.parcel import Seal, make_seal, set_out
 from widetrail.planning import (
     Choices,
     LeftItem,
@@ -28,7 +29,7 @@ from widetrail.planning import (
     read_choices,
 )
 from widetrail.recipe import Loaded, Loss
-from widetrail.steps import ACTS
+from widetrail.steps import ACTS, Asked
 from widetrail.steps.publish import EXISTING
 
 SHOWN_NAMES = 5
@@ -49,11 +50,15 @@ PATH = click.Path(path_type=Path)
     "--choose", multiple=True, metavar="ITEM.PART=VALUE,…", help="Move these values of a part only."
 )
 @click.option("--ask", is_flag=True, help="Ask at the terminal what is to be moved.")
+@click.option("--seal", is_flag=True, help="Seal the parcel with a passphrase.")
+@click.option("--hint", default="", help="A hint at the passphrase, which anyone can read.")
+@click.option("--if-found", default="", help="What whoever finds the medium is to know.")
+@click.option("--answers", type=PATH, help="A file that answers parcel.seal with the passphrase.")
 @json_option
 def command(
     recipes: tuple[Path, ...], old: Path | None, new: Path | None, new_later: bool, parcel: Path,
     only: tuple[str, ...], without: tuple[str, ...], choose: tuple[str, ...], ask: bool,
-    as_json: bool,
+    seal: bool, hint: str, if_found: str, answers: Path | None, as_json: bool,
 ) -> None:  # fmt: skip
     """Plan the move of the applications of RECIPES and write the parcel it travels in.
 
@@ -67,16 +72,40 @@ def command(
     if ask:
         choices = _ask(offered(loaded, here), choices)
     plan = make_plan(loaded, here, there, medium_of(parcel), now(), choices)
+    sealed = _sealed(hint, if_found, answers) if seal else None
+    if sealed is None and (hint or if_found):
+        raise InputUnusable("--hint and --if-found are for a sealed parcel", todo="Add --seal.")
     run, card = secrets.token_hex(6), _card(there, new, loaded)
-    set_out(parcel, plan, loaded, run, now(), effects, card, choices)
+    set_out(parcel, plan, loaded, run, now(), effects, card, choices, sealed)
     if as_json:
         print_json({"id": plan.id, "parcel": str(parcel), "plan": plan.model_dump(mode="json")})
         return
     page = Page()
     show_plan(page, plan)
+    if sealed is not None:
+        page.title("The parcel is sealed")
+        page.line("Whoever has the passphrase can open it; nobody can without it.", indent=2)
+        page.line("Plan, recipes and logbook can be read without it.", indent=2)
     page.title("Next")
     where = f" --machine {old}" if old is not None else ""
     page.line(f"widetrail walk {parcel}{where}", indent=2)
+
+
+def _sealed(hint: str, finder: str, answers: Path | None) -> tuple[Seal, bytes]:
+    """Return a seal with the passphrase that a person gives.
+
+    Raises:
+        Halted: Nobody does.
+    """
+    hands = make_company(Page(to_errors=True), answers, waits=True).hands
+    asked = Asked("parcel", "seal", "A passphrase for the parcel", secret=True, made=True)
+    passphrase = hands.answer(asked)
+    if not passphrase:
+        raise Halted(
+            "a passphrase is needed to seal the parcel", why="nobody tells one",
+            todo="Plan at a terminal, or give parcel.seal with --answers.",
+        )  # fmt: skip
+    return make_seal(passphrase, hint, finder)
 
 
 def _new(path: Path | None, later: bool, effects: Effects) -> New:

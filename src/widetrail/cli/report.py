@@ -8,10 +8,10 @@ import click
 
 from widetrail.cli.output import Page, json_option, print_json
 from widetrail.errors import InputUnusable
-from widetrail.formats.quantities import show_files, show_size
+from widetrail.formats.quantities import show_files, show_size, show_time
 from widetrail.machine import Effects
 from widetrail.parcel import Parcel
-from widetrail.reporting import render_page, show_answer, show_time
+from widetrail.reporting import render_page, show_answer
 from widetrail.walking import ItemReport, Report, make_report
 
 
@@ -57,6 +57,8 @@ def show_report(page: Page, report: Report) -> None:
     page.title(f"{names}: from {report.old} to {report.new}")
     for leg in report.legs:
         page.line(f"leg {leg.number} on {leg.machine}: {show_time(leg.time)}", indent=2)
+        for line in leg.words:
+            page.line(line, "dim", indent=4)
     for item in report.items:
         _show_item(page, report, item)
     for left in report.left:

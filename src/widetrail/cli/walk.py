@@ -33,8 +33,12 @@ from widetrail.walking import (
     Report,
     StepDone,
     Visit,
+    can_top_up,
     make_report,
+    not_topped_up,
+    steps_to_top_up,
 )
+from widetrail.walking import top_up as do_top_up
 
 
 @click.command("walk")
@@ -49,10 +53,11 @@ from widetrail.walking import (
     help="A file with what a person answers and does, by name.",
 )  # fmt: skip
 @click.option("--no-wait", is_flag=True, help="End with 3 where something must be waited for.")
+@click.option("--top-up", is_flag=True, help="On old: pack what was changed there since its leg.")
 @json_option
 def command(
     parcel: Path, machine: Path | None, account: str, as_station: Station | None, yes: bool,
-    answers: Path | None, no_wait: bool, as_json: bool,
+    answers: Path | None, no_wait: bool, top_up: bool, as_json: bool,
 ) -> None:  # fmt: skip
     """Do what is due of PARCEL on a machine, and say where to carry it next.
 
@@ -63,17 +68,31 @@ def command(
     here = open_machine(machine, account, effects)
     company = make_company(messages, answers, waits=not no_wait)
     visit = Visit(Parcel(parcel, effects), here, station=as_station, company=company)
-    if not visit.due_here:
+    if top_up:
+        done = _top_up(visit, messages, yes=yes)
+    elif not visit.due_here:
         _tell(visit.after_done(now()), visit, as_json)
         return
-    _same_plan(visit, messages)
-    visit.look_ahead(now())
-    show_leg(messages, visit)
-    consent(yes, "Shall this be done?")
-    done = visit.walk(now())
+    else:
+        _same_plan(visit, messages)
+        visit.look_ahead(now())
+        show_leg(messages, visit)
+        consent(yes, "Shall this be done?")
+        done = visit.walk(now())
     _tell(done, visit, as_json)
     if status := status_of(done):
         click.get_current_context().exit(status)
+
+
+def _top_up(visit: Visit, page: Page, *, yes: bool) -> LegDone:
+    if can_top_up(visit):
+        page.title(f"Topping up on {visit.machine.name} will")
+        for words in visit.words_of(steps_to_top_up(visit), now()):
+            page.line(f"- {words}, where something changed", indent=2)
+        for title in not_topped_up(visit):
+            page.line(f"- leave {title} as it was packed: its way cannot be gone again", indent=2)
+        consent(yes, "Shall this be done?")
+    return do_top_up(visit, now())
 
 
 def status_of(done: LegDone) -> int:
@@ -110,13 +129,19 @@ def show_leg(page: Page, visit: Visit) -> None:
     page.title(f"{visit.title} will")
     for _, words in visit.words(now()):
         page.line(f"- {words}", indent=2)
+    if visit.damaged:
+        names = ", ".join(visit.damaged)
+        page.line(f"- write {names} of the parcel anew: missing or damaged", "yellow", indent=2)
     page.line(f"and keep its journal in {visit.workroom}", indent=2)
 
 
 def _tell(done: LegDone, visit: Visit, as_json: bool) -> None:
     report = make_report(visit.parcel)
     if not as_json:
-        show_done(Page(), done, report, visit.parcel.folder)
+        page = Page()
+        show_done(page, done, report, visit.parcel.folder)
+        if done.again and can_top_up(visit):
+            page.line("What changed here since its leg is packed by: walk … --top-up", indent=2)
         return
     print_json(
         {
@@ -126,6 +151,10 @@ def _tell(done: LegDone, visit: Visit, as_json: bool) -> None:
             "steps": [_step(s) for s in done.steps],
             "troubles": list(done.troubles),
             "proved": list(done.proved),
+            "topped_up": {
+                item: dict(zip(("added", "changed", "left_out"), counts, strict=True))
+                for item, counts in done.topped_up.items()
+            },
             "tasks": list(report.tasks),
             "next": done.next_machine or None,
         }
@@ -138,6 +167,8 @@ def show_done(page: Page, done: LegDone, report: Report, parcel: Path) -> None:
         page.line(f"Leg {done.leg.number} was walked on {done.machine} before.")
     elif done.again:
         page.line(f"Leg {done.leg.number} was walked on {done.machine} before; nothing changed.")
+    elif done.topped_up:
+        page.title(f"The parcel is topped up on {done.machine}")
     else:
         end = "waits" if done.waits else "is done"
         page.title(f"Leg {done.leg.number} on {done.machine} {end}")
@@ -145,6 +176,10 @@ def show_done(page: Page, done: LegDone, report: Report, parcel: Path) -> None:
     for item in report.items:
         if item.id in walked:
             _show_item(page, item, {s.step.id: s for s in done.steps})
+    titles = {item.id: item.title for item in report.items}
+    for item_id, (added, changed, left_out) in done.topped_up.items():
+        told = f"{added} added, {changed} changed, {left_out} left out"
+        page.line(f"{titles[item_id]}: {told}", indent=2)
     for trouble in done.troubles:
         page.line(f"went wrong at the end: {trouble}", "red", indent=2)
     for proved in done.proved:

@@ -35,3 +35,8 @@ def show_size(size: int) -> str:
             break
         amount /= 1024
     return f"{size} B" if unit == "B" else f"{amount:.1f} {unit}"
+
+
+def show_time(moment: str) -> str:
+    """Return a time of the logbook (ISO 8601, UTC) for people; an empty one was not yet."""
+    return f"{moment[:10]} {moment[11:16]} UTC" if moment else "not walked yet"

@@ -254,6 +254,8 @@ def _attributes(at: Path | int) -> Mapping[str, bytes]:
     follow = isinstance(at, int)
     try:
         names = os.listxattr(at, follow_symlinks=follow)
+        if not names:
+            return {}
         own = [name for name in names if name.startswith(USER_ATTRIBUTES)]
         return {name: os.getxattr(at, name, follow_symlinks=follow) for name in sorted(own)}
     except OSError as error:

@@ -9,9 +9,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from pathlib import Path
-from typing import BinaryIO, Literal, Protocol
+from typing import BinaryIO, Literal, NamedTuple, Protocol
 
 from widetrail.formats.interface import Platform
 from widetrail.formats.registry import Key
@@ -21,8 +21,7 @@ EntryKind = Literal["file", "folder", "link", "hard", "other"]
 """``hard`` is a further name of a file that has several, once one name of it was met."""
 
 
-@dataclass(frozen=True, slots=True)
-class Entry:
+class Entry(NamedTuple):
     """One name in a tree: its path relative to where the walk began, and its status.
 
     ``size`` in bytes (0 unless a file), ``mtime`` in nanoseconds since 1970, ``mode`` the
@@ -45,7 +44,7 @@ class Entry:
 
     def another_name(self, first: str) -> Entry:
         """Return this name as another one of the file that ``first`` names."""
-        return replace(self, kind="hard", size=0, target=first)
+        return self._replace(kind="hard", size=0, target=first)
 
 
 @dataclass(frozen=True, slots=True)

@@ -2,5 +2,6 @@
 
 from widetrail.parcel.logbook import Generation
 from widetrail.parcel.parcel import Parcel, set_out
+from widetrail.parcel.seal import Seal, make_seal
 
-__all__ = ["Generation", "Parcel", "set_out"]
+__all__ = ["Generation", "Parcel", "Seal", "make_seal", "set_out"]

@@ -6,6 +6,7 @@ end, from the files as they are.
 
 from __future__ import annotations
 
+import os
 from collections.abc import Mapping
 from datetime import datetime
 from pathlib import Path
@@ -13,6 +14,8 @@ from pathlib import Path
 from widetrail.machine import Effects, file_digest
 
 DECLARATION = b"BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n"
+DECLARED = "bagit.txt"
+FETCH = "fetch.txt"
 MANIFEST = "manifest-sha256.txt"
 TAG_MANIFEST = "tagmanifest-sha256.txt"
 INFO = "bag-info.txt"
@@ -21,7 +24,12 @@ PAYLOAD = "data"
 
 def open_bag(folder: Path, effects: Effects) -> None:
     """Take the derived files away, before the cargo changes."""
-    there = [n for n in (TAG_MANIFEST, MANIFEST, INFO) if (folder / n).exists()]
+    there = [n for n in (TAG_MANIFEST, MANIFEST, INFO) if os.path.lexists(folder / n)]
+    declared = folder / DECLARED
+    if os.path.lexists(declared) and not (
+        _is_plain(declared) and declared.read_bytes() == DECLARATION
+    ):
+        there.append(DECLARED)
     for name in there:
         effects.remove_file(folder / name)
     if there:
@@ -37,8 +45,8 @@ def close_bag(
     """
     payload = _files(folder / PAYLOAD, folder)
     size = sum((folder / name).stat().st_size for name in payload)
-    if not (folder / "bagit.txt").exists():
-        effects.put(folder / "bagit.txt", DECLARATION)
+    if not (folder / DECLARED).exists():
+        effects.put(folder / DECLARED, DECLARATION)
     info = (
         f"Bagging-Date: {now.date().isoformat()}\n"
         f"Bag-Software-Agent: Wide Trail\n"
@@ -50,17 +58,28 @@ def close_bag(
     effects.put(folder / TAG_MANIFEST, _manifest(folder, _tags(folder), {}))
 
 
-def is_closed(folder: Path, known: Mapping[str, str]) -> bool:
-    """Return whether the derived files are there and fit the cargo, as far as ``known`` tells it.
+def wrong_in_bag(folder: Path, known: Mapping[str, str]) -> tuple[str, ...]:
+    """Return the derived files that are missing or do not fit the cargo that ``known`` tells.
 
     Only the tag files are read.
     """
-    if not all((folder / name).is_file() for name in ("bagit.txt", INFO, MANIFEST, TAG_MANIFEST)):
-        return False
+    tags = (DECLARED, INFO, MANIFEST, TAG_MANIFEST)
+    missing = tuple(n for n in tags if not _is_plain(folder / n))
+    if missing:
+        return missing
     payload = _files(folder / PAYLOAD, folder)
+    wrong = []
+    if (folder / DECLARED).read_bytes() != DECLARATION:
+        wrong.append(DECLARED)
     if (folder / MANIFEST).read_bytes() != _manifest(folder, payload, known):
-        return False
-    return (folder / TAG_MANIFEST).read_bytes() == _manifest(folder, _tags(folder), {})
+        wrong.append(MANIFEST)
+    if not wrong and (folder / TAG_MANIFEST).read_bytes() != _manifest(folder, _tags(folder), {}):
+        wrong += [INFO, TAG_MANIFEST]  # one of them: each tells of the other
+    return tuple(wrong)
+
+
+def _is_plain(path: Path) -> bool:
+    return path.is_file() and not path.is_symlink()
 
 
 def _tags(folder: Path) -> list[str]:

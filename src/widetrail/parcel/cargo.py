@@ -152,8 +152,8 @@ class CargoWriter:
             return _sha256(iter(lambda: file.read(CHUNK), b"")) == packed.sha256
 
     def _maybe_commit(self) -> None:
-        due = any(done >= every for done, every in zip(self._since, self._every, strict=True))
-        if self._commit is not None and due:
+        size, files = self._since
+        if self._commit is not None and (size >= self._every[0] or files >= self._every[1]):
             self._since = [0, 0]
             self._close()
             self._effects.sync_folder(self._folder)
@@ -178,32 +178,51 @@ class CargoWriter:
         self, item: str, entry: Entry, open_file: Callable[[str], BinaryIO],
         moved: Callable[[int, int], None], attributes: str,
     ) -> CargoEntry:  # fmt: skip
-        hashed, left, pieces = hashlib.sha256(), entry.size, list[Piece]()
-        name = f"{item}/{entry.path}"
         self._seen.note(item, entry)
         with open_file(entry.path) as file:
-            for size in _piece_sizes(entry.size):
-                segment = self._room_for(size)
-                of_piece = f"{name}{PIECE}{len(pieces) + 1:04d}" if pieces else name
-                segment.write(tar_header(of_piece, entry, attributes, size))
-                pieces.append((segment.name, segment.size, size))
-                left -= _copy(file, segment, size, hashed, moved)
-            if left or file.read(1):
-                raise Halted(
-                    "a file changed while it was packed",
-                    where=entry.path,
-                    why=f"it had {entry.size} bytes before",
-                    todo="Close the program that writes it, then walk again.",
-                )
-        moved(0, 1)
-        self._since = [self._since[0] + entry.size, self._since[1] + 1]
+            if small := entry.size <= min(CHUNK, SEGMENT - HEADERS):
+                pieces, sha256 = self._pack_small(item, entry, file, attributes)
+            else:
+                pieces, sha256 = self._pack_large(item, entry, file, attributes, moved)
+        moved(entry.size if small else 0, 1)
+        self._since[0] += entry.size
+        self._since[1] += 1
         first, offset, _ = pieces[0]
         return CargoEntry(
-            item, entry.path, "file", entry.size, entry.mtime, entry.mode,
-            sha256=hashed.hexdigest(), segment=first, offset=offset,
-            sparse=int(entry.is_sparse), attributes=attributes,
-            pieces=json.dumps(pieces) if len(pieces) > 1 else "",
+            item, entry.path, "file", entry.size, entry.mtime, entry.mode, "", sha256, first,
+            offset, int(entry.is_sparse), attributes, json.dumps(pieces) if len(pieces) > 1 else "",
         )  # fmt: skip
+
+    def _pack_small(
+        self, item: str, entry: Entry, file: BinaryIO, attributes: str
+    ) -> tuple[list[Piece], str]:
+        """Pack a file that is read at once; return where it lies and its SHA-256."""
+        size = entry.size
+        data = _read(file, size + 1)
+        if len(data) != size:
+            raise _changed(entry)
+        segment = self._room_for(size)
+        header = tar_header(f"{item}/{entry.path}", entry, attributes, size)
+        piece = (segment.name, segment.size + len(header), size)
+        segment.write(b"%b%b%b" % (header, data, b"\0" * (-size % BLOCK)))
+        return [piece], hashlib.sha256(data).hexdigest()
+
+    def _pack_large(
+        self, item: str, entry: Entry, file: BinaryIO, attributes: str,
+        moved: Callable[[int, int], None],
+    ) -> tuple[list[Piece], str]:  # fmt: skip
+        """Pack a file that is read bit by bit, in pieces where no segment holds it."""
+        hashed, left, pieces = hashlib.sha256(), entry.size, list[Piece]()
+        name = f"{item}/{entry.path}"
+        for size in _piece_sizes(entry.size):
+            segment = self._room_for(size)
+            of_piece = f"{name}{PIECE}{len(pieces) + 1:04d}" if pieces else name
+            segment.write(tar_header(of_piece, entry, attributes, size))
+            pieces.append((segment.name, segment.size, size))
+            left -= _copy(file, segment, size, hashed, moved)
+        if left or file.read(1):
+            raise _changed(entry)
+        return pieces, hashed.hexdigest()
 
     def _room_for(self, size: int) -> Segment:
         """Return the segment that takes ``size`` bytes more."""
@@ -239,6 +258,22 @@ class CargoWriter:
         """Close the last segment and make all segments durable."""
         self._close()
         self._effects.sync_folder(self._folder)
+
+
+def _changed(entry: Entry) -> Halted:
+    return Halted(
+        "a file changed while it was packed", where=entry.path,
+        why=f"it had {entry.size} bytes before",
+        todo="Close the program that writes it, then walk again.",
+    )  # fmt: skip
+
+
+def _read(file: BinaryIO, most: int) -> bytes:
+    """Return up to ``most`` bytes; fewer only at the end of the file."""
+    data = file.read(most)
+    while 0 < len(data) < most and (more := file.read(most - len(data))):
+        data += more
+    return data
 
 
 def _piece_sizes(size: int) -> Iterator[int]:

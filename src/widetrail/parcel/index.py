@@ -10,9 +10,7 @@ import json
 import re
 from base64 import b64decode
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import fields, replace
 from itertools import pairwise
-from operator import attrgetter
 from typing import Any
 
 from widetrail.errors import ParcelUnusable
@@ -22,15 +20,14 @@ from widetrail.machine.effects import USER_ATTRIBUTES
 from widetrail.machine.paths import key, trouble_with_name
 from widetrail.steps import CargoEntry
 
-_TYPES = {f.name: (int if f.type == "int" else str) for f in fields(CargoEntry)}
-_KINDS = list(_TYPES.values())
-_values = attrgetter(*_TYPES)
+_COLUMNS = list(CargoEntry._fields)
+_NUMBERS = frozenset({"size", "mtime", "mode", "offset", "sparse"})
+_KINDS = [int if name in _NUMBERS else str for name in _COLUMNS]
 
 
 def write_index(entries: Iterable[CargoEntry]) -> bytes:
     """Return the bytes of an index file: canonical JSON with a line end."""
-    rows = [_values(entry) for entry in entries]
-    return canonical({"format": 1, "columns": list(_TYPES), "entries": rows}) + b"\n"
+    return canonical({"format": 1, "columns": _COLUMNS, "entries": list(entries)}) + b"\n"
 
 
 def read_index(
@@ -68,7 +65,7 @@ def read_index(
 
 def _read(data: bytes) -> list[CargoEntry]:
     document = json.loads(data)
-    if document["format"] != 1 or document["columns"] != list(_TYPES):
+    if document["format"] != 1 or document["columns"] != _COLUMNS:
         raise ValueError("another format")
     return [_entry(row) for row in document["entries"]]
 
@@ -99,13 +96,13 @@ def _called(entry: CargoEntry, becomes: Mapping[str, str]) -> CargoEntry:
     if not becomes:
         return entry
     target = becomes.get(entry.target, entry.target) if entry.kind == "hard" else entry.target
-    return replace(entry, path=becomes.get(entry.path, entry.path), target=target)
+    return entry._replace(path=becomes.get(entry.path, entry.path), target=target)
 
 
 def _entry(row: Any) -> CargoEntry:
     if list(map(type, row)) != _KINDS:
         raise ValueError("an entry has other values than its columns tell")
-    return CargoEntry(*row)
+    return CargoEntry._make(row)
 
 
 def _trouble(

@@ -65,6 +65,17 @@ def read_logbook(parcel: Path) -> tuple[tuple[Generation, ...], Path | None]:
     return tuple(generations), None
 
 
+def is_newest(parcel: Path, generation: Generation) -> bool:
+    """Return whether a generation is the newest one of the parcel that lies there now."""
+    folder = parcel / FOLDER
+    try:
+        data = (folder / _name(generation.number)).read_bytes()
+    except OSError:
+        return False
+    after = folder / _name(generation.number + 1)
+    return digest(data) == generation.digest and not after.exists()
+
+
 def _read(path: Path, number: int, before: str) -> Generation:
     try:
         with path.open("rb") as file:

@@ -35,10 +35,10 @@ from widetrail.formats.canonical import canonical, digest
 from widetrail.formats.interface import Platform
 from widetrail.machine import Effects, file_digest
 from widetrail.machine.effects import Writing
-from widetrail.parcel.bag import PAYLOAD, close_bag, is_closed, open_bag
+from widetrail.parcel.bag import FETCH, PAYLOAD, close_bag, open_bag, wrong_in_bag
 from widetrail.parcel.cargo import COMMIT, COMMIT_FILES, CargoReader, CargoWriter, Seen
 from widetrail.parcel.index import read_index, write_index
-from widetrail.parcel.logbook import FOLDER, Generation, add_generation, read_logbook
+from widetrail.parcel.logbook import FOLDER, Generation, add_generation, is_newest, read_logbook
 from widetrail.parcel.seal import ENDING, HEADER, KEY, Seal, open_seal, read_header
 from widetrail.parcel.segments import CHUNK
 from widetrail.planning import Choices, Plan
@@ -200,7 +200,6 @@ class Parcel:
     def begin_top_up(self, now: datetime) -> None:
         """Write down that the cargo is changed, so that no other station takes it half-way."""
         if self.is_topped_up:
-            open_bag(self.folder, self.effects)
             self._add(TOPPING_UP, {"time": now.isoformat(timespec="seconds")})
 
     @property
@@ -257,12 +256,12 @@ class Parcel:
             self.effects.remove_file(path)
         close_bag(self.folder, self.effects, self.run, now, self._wanted())
 
-    def check_cargo(self, *, begun: bool, read: bool = True) -> None:
+    def check_cargo(self, *, begun: bool, read: bool = True) -> tuple[int, int] | None:
         """Read every file of the cargo and compare it with the logbook.
 
         ``begun`` tells that the due leg was begun and cut off at this station: what that left in
         the parcel is then no fault, and ``begin_leg`` takes it away. Without ``read`` only the
-        names and sizes are compared.
+        names and sizes are compared. Return how many files were read, and their bytes.
 
         Raises:
             ParcelUnusable: One is missing, was touched, or stands there unasked.
@@ -271,6 +270,12 @@ class Parcel:
             raise ParcelUnusable(
                 "the logbook was damaged or touched", where=str(self.torn),
                 why="its checksum does not fit", todo=_PACK_AGAIN,
+            )  # fmt: skip
+        if os.path.lexists(self.folder / FETCH):
+            raise ParcelUnusable(
+                "the parcel says that something is to be fetched", where=str(self.folder / FETCH),
+                why="a parcel holds all that it needs, and nothing is ever fetched",
+                todo=_PACK_AGAIN,
             )  # fmt: skip
         wanted, known, top = self._wanted(), self._known(), self.folder / PAYLOAD
         found = {p.relative_to(top).as_posix(): p for p in top.rglob("*") if not p.is_dir()}
@@ -293,6 +298,9 @@ class Parcel:
             other = size >= 0 and found[name].stat().st_size != size
             if other or (read and file_digest(found[name]) != sha256):
                 raise self._touched(found[name])
+        if not read:
+            return None
+        return len(wanted), sum(found[name].stat().st_size for name in wanted)
 
     @property
     def choices(self) -> Choices:
@@ -379,12 +387,7 @@ class Parcel:
 
     def _insist_same(self) -> None:
         """Raise where another parcel lies here than the one that was opened: media get swapped."""
-        newest = self.generations[-1]
-        try:
-            found = read_logbook(self.folder)[0]
-        except ParcelUnusable:
-            found = ()
-        if not found or found[-1].digest != newest.digest:
+        if not is_newest(self.folder, self.generations[-1]):
             raise Halted(
                 "this is not the parcel that was here when the leg began", where=str(self.folder),
                 why="its logbook is another one",
@@ -543,8 +546,13 @@ class Parcel:
         self._remove_unwanted()
         close_bag(self.folder, self.effects, self.run, now, self._wanted())
 
-    def _read_back(self, files: Mapping[str, str]) -> dict[str, int]:
-        """Read from the medium what was written to it and not read since; return how much.
+    def wrong_in_bag(self) -> tuple[str, ...]:
+        """Return the derived files that are missing or damaged; they are written anew by a leg."""
+        return wrong_in_bag(self.folder, self._wanted())
+
+    def _read_back(self, files: Mapping[str, str]) -> list[int]:
+        """Read from the medium what was written to it and not read since; return how many
+        files and bytes that were.
 
         Raises:
             Halted: It does not hold what was written.
@@ -564,11 +572,11 @@ class Parcel:
                     why="its SHA-256 differs when it is read again",
                     todo="Take another medium, and plan again into a parcel there.",
                 )  # fmt: skip
-        return {"files": len(paths), "size": sum(path.stat().st_size for path in paths)}
+        return [len(paths), sum(path.stat().st_size for path in paths)]
 
     def mend_bag(self, now: datetime) -> None:
         """Write the derived files anew where a leg was cut off before it had written them."""
-        if not is_closed(self.folder, self._wanted()):
+        if self.wrong_in_bag():
             open_bag(self.folder, self.effects)
             close_bag(self.folder, self.effects, self.run, now, self._wanted())
 

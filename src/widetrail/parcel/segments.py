@@ -144,11 +144,9 @@ class _Blocks:
         self._write(data)
 
 
-_PLAIN = (
-    b"\0" * 100 + b"%07o\0" + b"0000000\0" * 2 + b"%011o\0%011o\0" + b" " * 8 + b"0" + b"\0" * 100
-    + b"ustar\x0000" + b"\0" * 247
-)  # fmt: skip
-"""The header of a regular file (POSIX.1-2001 ustar) without its name and checksum."""
+_OWNERS, _REST = b"0000000\0" * 2, b"0" + b"\0" * 100 + b"ustar\x0000" + b"\0" * 247
+_SUM = sum(_OWNERS + _REST + b" " * 8)
+"""Parts of the header of a regular file (POSIX.1-2001 ustar), and what they add to its checksum."""
 
 
 def tar_header(name: str, entry: Entry, attributes: str, size: int = 0) -> bytes:
@@ -160,9 +158,11 @@ def tar_header(name: str, entry: Entry, attributes: str, size: int = 0) -> bytes
     seconds = entry.mtime // 10**9
     plain = entry.kind == "file" and not attributes and len(name) <= 100 and name.isascii()
     if plain and size < 8**11 and 0 <= seconds < 8**11:
-        path = name.encode()
-        header = path + (_PLAIN % (entry.mode, size, seconds))[len(path) :]
-        return b"%b%06o\0 %b" % (header[:148], sum(header), header[156:])
+        path, mode = name.encode(), b"%07o" % entry.mode
+        numbers = b"%011o\0%011o\0" % (size, seconds)
+        total = _SUM + sum(path) + sum(mode) + sum(numbers)
+        parts = (path.ljust(100, b"\0"), mode, _OWNERS, numbers, total, _REST)
+        return b"%b%b\0%b%b%06o\0 %b" % parts
     info = tarfile.TarInfo(name)
     info.mode, info.mtime = entry.mode, entry.mtime // 10**9
     info.pax_headers = {  # as GNU tar and star name them

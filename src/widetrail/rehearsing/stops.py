@@ -519,7 +519,7 @@ def _parcel(here: Path) -> Any:
         for e in parcel.reader("linux").entries
     ]
     outcomes = {step: _plain(outcome) for step, outcome in parcel.outcomes.items()}
-    return sorted(cargo), sorted(p.name for p in (here / PARCEL).rglob("made/*/*")), outcomes
+    return sorted(cargo), sorted(p.name for p in (here / PARCEL).rglob("made/*/*/*")), outcomes
 
 
 def _plain(outcome: Mapping[str, Any]) -> Any:

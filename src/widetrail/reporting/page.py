@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from widetrail.formats.quantities import show_files, show_size
+from widetrail.formats.quantities import show_files, show_size, show_time
 from widetrail.formats.texts import for_people
 from widetrail.walking import Report
 
@@ -80,11 +80,12 @@ code { font-size: .95em; overflow-wrap: anywhere; } li { margin: .3rem 0; }
 {% if report.notices %}<h2>Worth knowing</h2><ul>{% for notice in report.notices %}
 <li>{{ notice | clean }}</li>{% endfor %}</ul>{% endif %}
 <h2>The way it went</h2>
-<table><tr><th>Leg</th><th>Station</th><th>Machine</th><th>Walked</th></tr>
+<table><tr><th>Leg</th><th>Station</th><th>Machine</th><th>Walked</th><th>Verified</th></tr>
 {% for leg in report.legs %}<tr><td>{{ leg.number }}</td><td>{{ leg.station }}</td>
-<td>{{ leg.machine | clean }}</td><td>{{ leg.time | time }}</td></tr>{% endfor %}</table>
-<p class="soft">Run {{ report.run }}, plan {{ report.plan[:16] }}. Every file that was packed was
-read back from the parcel; “verified” files were read back from the new machine's disk.</p>
+<td>{{ leg.machine | clean }}</td><td>{{ leg.time | time }}</td>
+<td>{% for line in leg.words %}{{ line | clean }}<br>{% endfor %}</td></tr>{% endfor %}</table>
+<p class="soft">Run {{ report.run }}, plan {{ report.plan[:16] }}. What was read again was read from
+the medium or the disk, not from what the system remembered of it, as far as it can be asked to.</p>
 </body></html>
 """
 
@@ -102,11 +103,6 @@ def render_page(report: Report) -> str:
         "time": show_time,
     }
     return environment.from_string(_PAGE).render(report=report)
-
-
-def show_time(moment: str) -> str:
-    """Return a time of the logbook (ISO 8601, UTC) for people; an empty one was not yet."""
-    return f"{moment[:10]} {moment[11:16]} UTC" if moment else "not walked yet"
 
 
 def show_answer(answer: Any) -> str:

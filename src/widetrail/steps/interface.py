@@ -12,7 +12,7 @@ from base64 import b64decode
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from typing import BinaryIO, Literal, Protocol
+from typing import BinaryIO, Literal, NamedTuple, Protocol
 
 from pydantic import Field
 
@@ -107,8 +107,7 @@ Piece = tuple[str, int, int]
 """A segment, the offset into it, and a number of bytes."""
 
 
-@dataclass(frozen=True, slots=True)
-class CargoEntry:
+class CargoEntry(NamedTuple):
     """One name in the cargo: whose it is, its status, and where in the segments its bytes lie.
 
     ``mtime`` in nanoseconds, ``offset`` in bytes into the segment ``segment``; ``sha256`` is empty

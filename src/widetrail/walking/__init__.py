@@ -12,6 +12,7 @@ from widetrail.walking.report import (
     Report,
     make_report,
 )
+from widetrail.walking.topping_up import can_top_up, not_topped_up, steps_to_top_up, top_up
 from widetrail.walking.undoing import Run, UndoAct, UndoPlan, runs_on
 
 __all__ = [
@@ -30,7 +31,11 @@ __all__ = [
     "UndoAct",
     "UndoPlan",
     "Visit",
+    "can_top_up",
     "make_report",
+    "not_topped_up",
     "read_answers",
     "runs_on",
+    "steps_to_top_up",
+    "top_up",
 ]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
@@ -81,6 +81,10 @@ class Visit:
         self.parcel, self.machine = parcel, machine
         self.company = company or Company()
         self._cargo_sound = False
+        self.on_arrival: tuple[int, int] | None = None
+        """Files of the parcel that were read when it came here, and their bytes."""
+        self.damaged: tuple[str, ...] = ()
+        """Derived files of the parcel that were missing or damaged when it came here."""
         self.station = station_of(parcel.plan, machine, station, str(parcel.folder))
         self.workroom = join(machine.root("state"), "widetrail", parcel.run)
         host = machine.host(join(self.workroom, "journal"))
@@ -177,8 +181,12 @@ class Visit:
 
     def words(self, now: datetime) -> tuple[tuple[Step, str], ...]:
         """Return the steps that are to be done here now, with their words."""
+        return tuple(zip(self.steps(), self.words_of(self.steps(), now), strict=True))
+
+    def words_of(self, steps: Iterable[Step], now: datetime) -> tuple[str, ...]:
+        """Return what ``steps`` do here, in words."""
         doing = self.make_doing(now)
-        return tuple((s, ACTS[s.kind].words(doing.shown(s))) for s in self.steps())
+        return tuple(ACTS[s.kind].words(doing.shown(s)) for s in steps)
 
     def next_machine(self) -> str:
         """Return the machine where something is to be done next, or an empty text.
@@ -277,6 +285,8 @@ class Visit:
         begun = self.journal.newest("leg begun", leg=due)
         self._insist_whole(begun)
         self.check_cargo(begun=bool(begun))
+        if not begun and not self._begun_here:
+            self.damaged = self.parcel.wrong_in_bag()
         self.unseal()
         doing = self.make_doing(now)
         if not self._begun_here:
@@ -310,7 +320,7 @@ class Visit:
         """
         if not self._cargo_sound:
             known = any(r.get("generation") == self.parcel.newest for r in self.journal.records)
-            self.parcel.check_cargo(begun=begun, read=not known)
+            self.on_arrival = self.parcel.check_cargo(begun=begun, read=not known)
             self._cargo_sound = True
 
     def unseal(self) -> None:
@@ -401,8 +411,19 @@ class Visit:
             "station": self.station.station,
             "machine": self.machine.name,
             "time": now.isoformat(timespec="seconds"),
-            "verified": self.station.station == "new",
+            "damaged": list(self.damaged),
+            "on arrival": self._read_on_arrival(),
         }
+
+    def _read_on_arrival(self) -> list[int] | None:
+        """Return how many files and bytes were read when the parcel came, by this walk or an
+        earlier one of the same leg."""
+        for record in reversed(self.journal.records):
+            if record["event"] in (LEG_DONE, LEG_HALTED, LEG_MENDED):
+                return None
+            if record["event"] == "cargo checked" and record.get("read"):
+                return list(record["read"])
+        return None
 
 
 class Walk:
@@ -426,7 +447,8 @@ class Walk:
         assert self._leg is not None
         doing, visit = self._doing, self._visit
         if not self._journal.has("cargo checked", generation=visit.parcel.newest):
-            self._journal.add({"event": "cargo checked", "generation": visit.parcel.newest})
+            checked = {"event": "cargo checked", "generation": visit.parcel.newest}
+            self._journal.add({**checked, "read": visit.on_arrival})
         self._pin()
         number, plan, newest = self._leg.number, visit.parcel.plan.id, visit.parcel.newest
         begun = {"event": "leg begun", "leg": number, "plan": plan, "generation": newest}

@@ -6,8 +6,10 @@ from collections.abc import Iterator, Mapping
 from dataclasses import asdict, dataclass
 from typing import Any
 
+from widetrail.formats.quantities import show_files, show_size, show_time
 from widetrail.parcel import Parcel
-from widetrail.planning import LeftItem, PlannedItem
+from widetrail.parcel.parcel import TOPPED_UP
+from widetrail.planning import LeftItem, PlannedItem, PlannedLeg
 from widetrail.recipe import Loss
 from widetrail.steps import Step
 from widetrail.walking.doing import came_well
@@ -89,12 +91,37 @@ class LeftReport:
 
 @dataclass(frozen=True, slots=True)
 class LegReport:
-    """One leg: where it is walked, and when it was, if it was."""
+    """One leg: where it is walked, and when it was, if it was, and what was verified there.
+
+    ``on_arrival`` are the files of the parcel that were read before the leg began and their bytes,
+    ``read_back`` those that the leg wrote to the medium and read from it again, ``verified`` the
+    files that were read again on the machine's own disk. ``topped_up`` is when that was done last.
+    """
 
     number: int
     station: str
     machine: str
     time: str
+    on_arrival: tuple[int, int] = (0, 0)
+    read_back: tuple[int, int] = (0, 0)
+    verified: int = 0
+    topped_up: str = ""
+
+    @property
+    def words(self) -> tuple[str, ...]:
+        """What was verified where, a line each."""
+        lines = []
+        for what, (files, size) in (
+            ("read from the parcel on arrival", self.on_arrival),
+            ("read back from the medium", self.read_back),
+        ):
+            if files:
+                lines.append(f"{show_files(files)} ({show_size(size)}) {what}")
+        if self.verified:
+            lines.append(f"{show_files(self.verified)} read again on its disk")
+        if self.topped_up:
+            lines.append(f"topped up {show_time(self.topped_up)}")
+        return tuple(lines)
 
 
 @dataclass(frozen=True, slots=True)
@@ -162,13 +189,9 @@ def make_report(parcel: Parcel) -> Report:
     """Return what ``parcel`` tells of the move; nothing is read but the parcel."""
     plan = parcel.plan
     done = parcel.legs_done
+    times = [str(generation.body["time"]) for generation in done]
     legs = tuple(
-        LegReport(
-            leg.number,
-            leg.station,
-            plan.station(leg.station).machine,
-            str(done[number].body["time"]) if number < len(done) else "",
-        )
+        _leg(parcel, leg, times[number] if number < len(done) else "")
         for number, leg in enumerate(plan.legs)
     )
     return Report(
@@ -181,9 +204,36 @@ def make_report(parcel: Parcel) -> Report:
         items=tuple(_item(item, parcel) for item in plan.items),
         left=tuple(_left(item) for item in plan.left),
         next_machine=next((leg.machine for leg in legs if not leg.time), ""),
-        notices=plan.notices,
+        notices=(*plan.notices, *_damage(parcel)),
         last=tuple(task for item in plan.items for task in item.tasks),
     )
+
+
+def _damage(parcel: Parcel) -> Iterator[str]:
+    for generation in parcel.results:
+        for name in generation.body.get("damaged", ()):
+            yield (
+                f"{name} of the parcel was missing or damaged when it came to "
+                f"{generation.body['machine']}; the cargo was whole, and it was written anew"
+            )
+
+
+def _leg(parcel: Parcel, leg: PlannedLeg, time: str) -> LegReport:
+    """Return what the logbook tells of a leg, over all walks that it took."""
+    mine = [g for g in parcel.results if g.body.get("leg") == leg.number]
+
+    def read(name: str) -> tuple[int, int]:
+        told = [g.body[name] for g in mine if g.body.get(name)]
+        return sum(files for files, _ in told), sum(size for _, size in told)
+
+    steps = {step: o for g in mine for step, o in g.body["steps"].items()}
+    verified = sum(int(o["facts"].get("verified", 0)) for o in steps.values())
+    topped = [str(g.body["time"]) for g in mine if g.event == TOPPED_UP]
+    machine = parcel.plan.station(leg.station).machine
+    return LegReport(
+        leg.number, leg.station, machine, time, read("on arrival"), read("read back"), verified,
+        topped[-1] if topped else "",
+    )  # fmt: skip
 
 
 def _left(item: LeftItem) -> LeftReport:

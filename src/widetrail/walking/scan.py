@@ -1,15 +1,15 @@
 """What a station knows of the files that it packed: their status when they were read.
 
 It lies in the run's own folder, and never leaves the machine: numbers and times of change hold for
-its volumes only. Each line is one file; a later line of a file takes the place of an earlier one,
-and what cannot be read is as good as not there, since such a file is read again.
+its volumes only. Each line holds some files; what a later line says of a file takes the place of
+what an earlier one said, and what cannot be read is as good as not there, since such a file is read
+again.
 """
 
 from __future__ import annotations
 
 import json
 import time
-from collections.abc import Callable
 
 from widetrail.machine import Entry, Machine
 
@@ -22,11 +22,9 @@ _Status = tuple[int, int, int, str]
 class Scan:
     """The status of each file that was read for the cargo, and when that was."""
 
-    def __init__(
-        self, machine: Machine, path: str, clock: Callable[[], int] = time.time_ns
-    ) -> None:
-        """Go on with what is in the file ``path`` of ``machine``; ``clock`` gives ns since 1970."""
-        self._effects, self._path, self._clock = machine.effects, machine.host(path), clock
+    def __init__(self, machine: Machine, path: str) -> None:
+        """Go on with what is in the file ``path`` of ``machine``."""
+        self._effects, self._path = machine.effects, machine.host(path)
         self._known = _read(self._path.read_bytes() if self._path.is_file() else b"")
         self._new: list[tuple[str, str, _Status, int]] = []
 
@@ -41,16 +39,15 @@ class Scan:
 
     def note(self, item: str, entry: Entry) -> None:
         """Take note of the status that a file had before it is read."""
-        told = (item, entry.path, _status(entry), self._clock())
+        told = (item, entry.path, _status(entry), time.time_ns())
         self._new.append(told)
         self._known[told[:2]] = told[2:]
 
     def keep(self) -> None:
         """Write down what was noted since."""
         if self._new:
-            lines = "".join(f"{json.dumps(told)}\n" for told in self._new)
             with self._effects.append(self._path) as file:
-                file.write(lines.encode())
+                file.write(b"%b\n" % json.dumps(self._new).encode())
                 file.sync()
             self._new = []
 
@@ -63,8 +60,8 @@ def _read(data: bytes) -> dict[tuple[str, str], tuple[_Status, int]]:
     known: dict[tuple[str, str], tuple[_Status, int]] = {}
     for line in data.split(b"\n"):
         try:
-            item, path, status, at = json.loads(line)
-            known[str(item), str(path)] = (tuple(status), int(at))
+            for item, path, (size, mtime, changed, number), at in json.loads(line):
+                known[item, path] = (size, mtime, changed, number), at
         except (ValueError, TypeError, RecursionError):  # torn, or after what was torn
             continue
     return known

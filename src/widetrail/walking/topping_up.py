@@ -6,11 +6,14 @@ from collections.abc import Mapping
 from datetime import datetime
 
 from widetrail.errors import Halted
-from widetrail.parcel.parcel import TOPPED_UP
+from widetrail.parcel.parcel import LEG_DONE, LEG_MENDED, TOPPED_UP
 from widetrail.steps import Done, Step
 from widetrail.walking.doing import came_well
 from widetrail.walking.leg import MISSING, LegDone, StepDone, Visit, Walk
 from widetrail.walking.looking import Look
+
+AGAIN = "to be done again"
+_ENDS = (LEG_DONE, LEG_MENDED, TOPPED_UP)
 
 REPEATABLE = frozenset({"note", "pack", "wait", "open", "close"})
 """Kinds of steps that are done again where a parcel is topped up; so are runs that are safe to."""
@@ -64,13 +67,19 @@ def top_up(visit: Visit, now: datetime) -> LegDone:
             why="that is for the old machine, after its leg and before any other is done",
             todo="Walk what is due, or plan again into another parcel.",
         )  # fmt: skip
-    visit.check_cargo(begun=not visit.parcel.is_topped_up)
+    visit.check_cargo(begun=_is_begun(visit))
     visit.unseal()
     doing, steps = visit.make_doing(now), steps_to_top_up(visit)
     look = Look(doing, visit.station, steps)
     doing.await_(look.lacking, "Close what is open, then walk again.")
     doing.asked_before(steps)
     return _TopUp(visit, doing, {}, now).do(steps)
+
+
+def _is_begun(visit: Visit) -> bool:
+    """Return whether topping up was begun here and cut off."""
+    events = [r["event"] for r in visit.journal.records if r["event"] in (AGAIN, *_ENDS)]
+    return events[-1:] == [AGAIN]
 
 
 class _TopUp(Walk):
@@ -80,12 +89,10 @@ class _TopUp(Walk):
         assert self._leg is not None
         doing, visit, journal = self._doing, self._visit, self._journal
         parcel = visit.parcel
-        if parcel.is_topped_up:
-            for step in steps:
-                journal.add({"event": "to be done again", "step": step.id})
-            parcel.begin_top_up(self._now)
-            journal.add({"event": "topping up", "generation": parcel.newest})
+        for step in steps:  # also what a walk that was cut off did: the person worked on since
+            journal.add({"event": AGAIN, "step": step.id})
         parcel.begin_leg()
+        parcel.begin_top_up(self._now)
         for step in steps:
             self._outcomes.pop(step.id, None)
         with doing.cargo():
