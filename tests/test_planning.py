@@ -334,17 +334,10 @@ def test_without_a_card_all_of_new_is_assumed_and_said(
     assert (item.new_path, item.new_how) == ("", "found when new is walked")
 
 
-def test_a_medium_that_cannot_hold_a_file_or_all_is_told_with_another_way(
+def test_a_medium_that_cannot_hold_all_is_told_with_another_way(
     machines: tuple[FolderMachine, FolderMachine],
 ) -> None:
     loaded = recipe(BODY.replace("- name: second\n        legs: [{new: [copy]}]", SIGN_IN) % "")
-    small = Medium("the stick", 1 << 30, largest=2048)
-    assert plan_of(machines, loaded, medium=small).items[0].largest == 3000  # it is split
-    run = "{run: [fernbook, export, --to, '{parcel}/x'], makes: '{parcel}/x'}"
-    made = recipe(BODY.replace("legs: [{new: [copy]}]", f"legs: [{{old: [{run}]}}]") % "")
-    with pytest.raises(Obstructed) as error:
-        plan_of(machines, made, medium=small)
-    assert "may not hold the file that fernbook.notes makes" in str(error.value.obstacles[0])
     with pytest.raises(Obstructed) as error:
         plan_of(machines, loaded, medium=Medium("the stick", 5000))
     assert 'fernbook.notes could also go by "second", which needs none' in (

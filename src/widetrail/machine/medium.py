@@ -18,7 +18,7 @@ FILE = "medium.yaml"
 
 
 class MediumFile(Model):
-    """What ``medium.yaml`` holds: a name for people, the size, and the format of the volume."""
+    """What ``medium.yaml`` holds: a name for people, the size, and, for people too, its format."""
 
     medium: str
     size: Size
@@ -27,15 +27,10 @@ class MediumFile(Model):
 
 @dataclass(frozen=True, slots=True)
 class Medium:
-    """A medium: its name for people, its free bytes, the largest file it holds, if bounded."""
+    """A medium: its name for people, and its free bytes."""
 
     name: str
     free: int
-    largest: int | None = None
-
-
-LARGEST = dict.fromkeys(("fat", "fat32", "vfat", "msdos"), 2**32 - 1) | {"fat16": 2**31 - 1}
-"""Bytes of the largest file by format of volume, in small letters; others are not bounded so."""
 
 
 def medium_of(parcel: Path) -> Medium:
@@ -51,17 +46,8 @@ def medium_of(parcel: Path) -> Medium:
         if (folder / FILE).is_file():
             file = load(MediumFile, folder / FILE)
             left = max(0, min(free, file.size - _used(folder)))
-            return Medium(file.medium, left, LARGEST.get(file.format.lower()))
-    return Medium(str(there), free, LARGEST.get(_format_of(there).lower()))
-
-
-def _format_of(folder: Path) -> str:
-    """Return the format of the volume that holds ``folder``, as the system names it."""
-    import psutil
-
-    mounts = {p.mountpoint: p.fstype for p in psutil.disk_partitions(all=True)}
-    holding = [m for m in mounts if folder.is_relative_to(m)]
-    return mounts[max(holding, key=len)] if holding else ""
+            return Medium(file.medium, left)
+    return Medium(str(there), free)
 
 
 def _used(folder: Path) -> int:

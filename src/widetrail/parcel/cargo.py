@@ -13,8 +13,9 @@ from typing import Any, BinaryIO, Protocol
 
 from widetrail.errors import Halted, ParcelUnusable
 from widetrail.machine import Effects, Entry
+from widetrail.parcel.reading import reading
 from widetrail.parcel.seal import ENDING, Seal
-from widetrail.parcel.segments import BLOCK, CHUNK, Segment, tar_header
+from widetrail.parcel.segments import BLOCK, CHUNK, PIECE, Segment, tar_header
 from widetrail.steps import CargoEntry
 from widetrail.steps.interface import Piece
 
@@ -23,9 +24,6 @@ SEGMENT = 64 * 1024 * 1024
 
 HEADERS = 128 * 1024
 """Bytes that are kept free in a segment for headers and its end."""
-
-PIECE = ".piece-"
-"""Ends the names of the second and further pieces of a file in the segments, with their number."""
 
 COMMIT = 128 * 1024 * 1024
 """Bytes that are packed, at least, before what was packed so far is written to the logbook."""
@@ -360,13 +358,18 @@ class CargoReader:
         return tuple(e for e in self.entries if e.item == item)
 
     def chunks(self, entry: CargoEntry) -> Iterator[bytes]:
-        """Give the bytes of a packed file, as they are in the segments."""
+        """Give the bytes of a packed file, as they are in the segments.
+
+        Raises:
+            Halted: The medium is gone, or fails.
+        """
         for segment, offset, size in entry.in_pieces:
-            file, left = self._segment(segment), size
-            file.seek(offset)
-            while left and (chunk := file.read(min(CHUNK, left))):
-                left -= len(chunk)
-                yield chunk
+            with reading(self._folder / segment):
+                file, left = self._segment(segment), size
+                file.seek(offset)
+                while left and (chunk := file.read(min(CHUNK, left))):
+                    left -= len(chunk)
+                    yield chunk
 
     def insist(self, entry: CargoEntry) -> None:
         """Check the bytes of a packed file against its SHA-256.

@@ -18,7 +18,6 @@ was asked for; segments, indices, secrets and what programs made are ``age`` fil
 from __future__ import annotations
 
 import errno
-import hashlib
 import json
 import os
 from collections.abc import Callable, Mapping, Sequence
@@ -26,7 +25,7 @@ from concurrent.futures import ThreadPoolExecutor
 from datetime import datetime
 from io import BytesIO
 from pathlib import Path
-from typing import Any, BinaryIO
+from typing import Any
 
 from pydantic import ValidationError
 
@@ -34,13 +33,13 @@ from widetrail.errors import Halted, InputUnusable, ParcelUnusable, Waiting
 from widetrail.formats.canonical import canonical, digest
 from widetrail.formats.interface import Platform
 from widetrail.machine import Effects, file_digest
-from widetrail.machine.effects import Writing
 from widetrail.parcel.bag import FETCH, PAYLOAD, close_bag, open_bag, wrong_in_bag
 from widetrail.parcel.cargo import COMMIT, COMMIT_FILES, CargoReader, CargoWriter, Seen
 from widetrail.parcel.index import read_index, write_index
 from widetrail.parcel.logbook import FOLDER, Generation, add_generation, is_newest, read_logbook
+from widetrail.parcel.made import MADE, fetch, keep, newest_made
+from widetrail.parcel.reading import reading
 from widetrail.parcel.seal import ENDING, HEADER, KEY, Seal, open_seal, read_header
-from widetrail.parcel.segments import CHUNK
 from widetrail.planning import Choices, Plan
 from widetrail.recipe import SUFFIX, Kinds, Loaded, load_recipe_text
 from widetrail.steps import CargoEntry
@@ -217,8 +216,10 @@ class Parcel:
         if self.settled:
             return wanted
         known = self._known()
-        made = _newest_made(known)
-        return wanted | {n: h for n, h in known.items() if not n.startswith(f"{MADE}/")} | made
+        wanted |= {n: h for n, h in known.items() if not n.startswith(f"{MADE}/")}
+        for pieces in newest_made(known).values():
+            wanted |= pieces
+        return wanted
 
     def _known(self) -> dict[str, str]:
         """Return every file of the cargo that the logbook ever named, with its SHA-256."""
@@ -265,12 +266,17 @@ class Parcel:
 
         Raises:
             ParcelUnusable: One is missing, was touched, or stands there unasked.
+            Halted: The medium is gone, or fails.
         """
         if self.torn is not None and not begun:
             raise ParcelUnusable(
                 "the logbook was damaged or touched", where=str(self.torn),
                 why="its checksum does not fit", todo=_PACK_AGAIN,
             )  # fmt: skip
+        with reading(self.folder):
+            return self._check_cargo(begun=begun, read=read)
+
+    def _check_cargo(self, *, begun: bool, read: bool) -> tuple[int, int] | None:
         if os.path.lexists(self.folder / FETCH):
             raise ParcelUnusable(
                 "the parcel says that something is to be fetched", where=str(self.folder / FETCH),
@@ -398,64 +404,29 @@ class Parcel:
         self._insist_same()
         self.generations = add_generation(self.folder, self.effects, self.generations, event, body)
 
-    def keep_made(self, slug: str, name: str, source: Path) -> tuple[str, str]:
-        """Copy a file that a program made into the parcel; return its name there and SHA-256."""
+    def keep_made(self, slug: str, name: str, source: Path) -> dict[str, str]:
+        """Copy a file that a program made into the parcel; return its names there and SHA-256."""
         self._insist_same()
         below = f"{MADE}/{slug}/{len(self.generations) + 1:06d}"
         folder = self.folder / PAYLOAD / below
         self.effects.keep_folders(folder)
-        name = name if self.seal is None else f"{name}{ENDING}"
-        if (folder / name).exists():
-            self.effects.remove_file(folder / name)
-        with source.open("rb") as file, self.effects.create(folder / name) as target:
-            hashing = _Hashing(target)
-            if self.seal is not None:
-                self.seal.close(file, hashing)
-            else:
-                while chunk := file.read(CHUNK):
-                    hashing.write(chunk)
-            target.sync()
-        self.effects.sync_folder(folder)
-        return f"{below}/{name}", hashing.sha256
+        kept = keep(folder, name, source, self.seal, self.effects)
+        return {f"{below}/{piece}": sha256 for piece, sha256 in kept.items()}
 
     def made(self, slug: str) -> tuple[str, ...]:
         """Return the names of the files that programs made for an item."""
-        return tuple(self._made(slug))
-
-    def _made(self, slug: str) -> dict[str, tuple[Path, str]]:
-        found = {}
-        for name, sha256 in _newest_made(self._known()).items():
-            _, of, _, base = name.split("/", 3)
-            if of == slug:
-                shown = base.removesuffix(ENDING) if self.seal is not None else base
-                found[shown] = (self.folder / PAYLOAD / name, sha256)
-        return found
+        return tuple(name for of, name in newest_made(self._known()) if of == slug)
 
     def fetch_made(self, slug: str, name: str, target: Path, effects: Effects) -> None:
         """Bring a file that a program made to ``target``, unsealed and verified on the way.
 
         Raises:
             ParcelUnusable: It was damaged or touched; nothing is at ``target`` then.
+            Waiting: The parcel is sealed, and its passphrase was not given.
         """
-        source, sha256 = self._made(slug)[name]
-        seal, part = self._opened(), target.with_name(f"{target.name}.part")
-        if os.path.lexists(part):
-            effects.remove_file(part)
-        with source.open("rb") as file, effects.create(part) as copy:
-            reading = _Hashing(file=file)
-            try:
-                if seal is not None:
-                    seal.open(reading, copy, str(source))
-                while chunk := reading.read(CHUNK):
-                    if seal is None:
-                        copy.write(chunk)
-                if reading.sha256 != sha256:
-                    raise self._touched(source)
-            except ParcelUnusable:
-                effects.remove_file(part)
-                raise
-            copy.sync()
-        effects.rename(part, target)
+        pieces = newest_made(self._known())[slug, name]
+        paths = [(self.folder / PAYLOAD / piece, sha256) for piece, sha256 in pieces.items()]
+        fetch(paths, self._opened(), target, effects)
 
     def secrets(self) -> dict[tuple[str, str], str]:
         """Return what was answered and told at the stations before, by whose it is and its name;
@@ -563,7 +534,7 @@ class Parcel:
         packed = {n: h for g in self.results for n, h in g.body.get("files", {}).items()}
         paths = {top / n: h for n, h in {**packed, **files}.items() if n not in known}
         paths = {path: sha256 for path, sha256 in paths.items() if path.exists()}
-        with ThreadPoolExecutor(READERS) as pool:
+        with reading(self.folder), ThreadPoolExecutor(READERS) as pool:
             found = list(pool.map(file_digest, paths))
         for (path, wanted), sha256 in zip(paths.items(), found, strict=True):
             if sha256 != wanted:
@@ -585,42 +556,9 @@ READERS = 2
 """Files of a medium that are read at a time."""
 
 CARD = "new.card.json"
-MADE = "made"
 SECRETS = "secrets"
 _GROWS = ("cargo/", "index/", f"{MADE}/", f"{SECRETS}/")
 """Where a leg puts files; what a leg that was cut off left there is taken away."""
-
-
-def _newest_made(files: Mapping[str, str]) -> dict[str, str]:
-    """Return of what programs made the files that were made last, with their SHA-256."""
-    newest: dict[tuple[str, str], str] = {}
-    for name in sorted(files):
-        if name.startswith(f"{MADE}/"):
-            _, of, _, base = name.split("/", 3)
-            newest[of, base] = name
-    return {name: files[name] for name in newest.values()}
-
-
-class _Hashing:
-    """A file that is hashed while it is written or read."""
-
-    def __init__(self, target: Writing | None = None, file: BinaryIO | None = None) -> None:
-        self._target, self._file, self._hash = target, file, hashlib.sha256()
-
-    def write(self, data: bytes) -> None:
-        assert self._target is not None
-        self._hash.update(data)
-        self._target.write(data)
-
-    def read(self, size: int = -1) -> bytes:
-        assert self._file is not None
-        data = self._file.read(size)
-        self._hash.update(data)
-        return data
-
-    @property
-    def sha256(self) -> str:
-        return self._hash.hexdigest()
 
 
 def _plan_name(generation: int) -> str:

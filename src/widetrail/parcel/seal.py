@@ -61,33 +61,34 @@ class Seal:
         """Seal what ``reader`` gives.
 
         Raises:
-            WideTrailError: As ``reader`` and ``writer`` do.
+            OSError, WideTrailError: As ``reader`` and ``writer`` do.
         """
         import pyrage
 
         recipient = pyrage.x25519.Recipient.from_str(self.recipient)
-        sink = _Sink(writer)
+        source, sink = _Source(reader), _Sink(writer)
         try:
-            pyrage.encrypt_io(reader, sink, [recipient])
-        except pyrage.EncryptError as error:
-            raise sink.failed or error from error
+            pyrage.encrypt_io(source, sink, [recipient])
+        except (pyrage.EncryptError, OSError) as error:
+            raise source.failed or sink.failed or error from error
 
     def open(self, reader: Reader, writer: Writer, where: str) -> None:
         """Write what is sealed in ``reader``; bytes before damage may have been written then.
 
         Raises:
             ParcelUnusable: It was damaged, touched, or sealed for another key.
-            WideTrailError: As ``writer`` does.
+            OSError, WideTrailError: As ``reader`` and ``writer`` do.
         """
         import pyrage
 
-        sink = _Sink(writer)
+        source, sink = _Source(reader), _Sink(writer)
         try:
             identity = pyrage.x25519.Identity.from_str(self.secret)
-            pyrage.decrypt_io(reader, sink, [identity])
+            pyrage.decrypt_io(source, sink, [identity])
         except (pyrage.DecryptError, pyrage.IdentityError, OSError) as error:
-            if sink.failed is not None:
-                raise sink.failed from error
+            for failed in (source.failed, sink.failed):
+                if failed is not None:
+                    raise failed from error
             raise ParcelUnusable(
                 "was damaged or touched", where=where, why=f"it cannot be unsealed: {error}",
                 todo="Nothing was changed here. Pack again on old, or take an untouched copy.",
@@ -99,6 +100,21 @@ class Seal:
         lines += [(label, getattr(self, name)) for name, label in _LABELS.items()]
         told = "".join(f"{label}: {value}\n" for label, value in lines if value)
         return told.encode()
+
+
+class _Source:
+    """Reads on, and keeps the error that the library would only tell as text."""
+
+    def __init__(self, reader: Reader) -> None:
+        self._reader = reader
+        self.failed: BaseException | None = None
+
+    def read(self, size: int = -1) -> bytes:
+        try:
+            return self._reader.read(size)
+        except BaseException as error:
+            self.failed = error
+            raise OSError(str(error)) from error
 
 
 class _Sink:

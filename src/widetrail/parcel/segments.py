@@ -6,8 +6,9 @@ import hashlib
 import json
 import tarfile
 from base64 import b64decode
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from contextlib import suppress
+from functools import partial
 from queue import SimpleQueue
 from threading import BoundedSemaphore, Thread
 
@@ -17,30 +18,28 @@ from widetrail.parcel.seal import Seal
 
 BLOCK = 512
 CHUNK = 1024 * 1024
+PIECE = ".piece-"
+"""Ends the names of the second and further pieces of a file, with their number."""
+
 AHEAD = 4
 """Chunks that are read ahead of hashing and sealing, at most."""
 
 
 class Segment:
-    """A segment being written; a thread hashes and seals while the next bytes are read.
+    """A segment being written; threads hash and seal while the next bytes are read.
 
     All effects happen in the thread that calls, and as many for the same bytes each time.
     """
 
     def __init__(self, name: str, file: Writing, seal: Seal | None) -> None:
-        self.name, self.size = name, 0
-        """``size``: bytes that were written so far, before sealing."""
-        self._file, self._seal = file, seal
-        self._hash, self.stored = hashlib.sha256(), 0
-        """``stored``: bytes of the file, sealed or not."""
+        self.name, self.size, self.stored = name, 0, 0
+        """``size``: bytes that were written so far, before sealing; ``stored``: after it."""
+        self._file, self._hash = file, hashlib.sha256()
         self._parts: list[bytes] = []
         self._waiting = 0
-        self._blocks: SimpleQueue[bytes | None] = SimpleQueue()
-        self._ahead = BoundedSemaphore(AHEAD)
         self._out, self._ready = SimpleQueue[bytes](), bytearray()
-        self._failed: BaseException | None = None
-        self._thread = Thread(target=self._work, daemon=True)
-        self._thread.start()
+        self._hashing = _Behind(self._hash_all)
+        self._sealing = _Behind(partial(self._seal_all, seal)) if seal is not None else None
 
     def write(self, data: bytes) -> None:
         """Take bytes; they reach the medium some chunks at a time."""
@@ -53,16 +52,14 @@ class Segment:
     def _pass_on(self) -> None:
         block = self._parts[0] if len(self._parts) == 1 else b"".join(self._parts)
         self._parts, self._waiting = [], 0
-        if not block:
-            return
-        self._ahead.acquire()
-        self._blocks.put(block)
-        if self._seal is None:
+        if self._sealing is None:
             self._store(block)
         else:
+            self._sealing.put(block)
             self._store_sealed(CHUNK)
 
     def _store(self, block: bytes) -> None:
+        self._hashing.put(block)
         self._file.write(block)
         self.stored += len(block)
 
@@ -78,70 +75,96 @@ class Segment:
         """End the segment durably, and return the SHA-256 of its file."""
         self.write(b"\0" * (2 * BLOCK))
         self._pass_on()
-        self._end()
-        if self._failed is not None:
-            raise self._failed
-        self._store_sealed(1)
+        if self._sealing is not None:
+            self._sealing.end()
+            self._store_sealed(1)
+        self._hashing.end()
         self._file.sync()
         self._file.close()
         return self._hash.hexdigest()
 
     def drop(self) -> None:
         """Let go of a segment that is not finished."""
-        self._end()
+        for thread in filter(None, (self._sealing, self._hashing)):
+            with suppress(Exception):  # it is not finished, whatever else went wrong
+                thread.end()
         self._file.close()
 
-    def _end(self) -> None:
-        self._blocks.put(None)
+    def _hash_all(self, blocks: Iterator[bytes]) -> None:
+        for block in blocks:
+            self._hash.update(block)
+
+    def _seal_all(self, seal: Seal, blocks: Iterator[bytes]) -> None:
+        seal.close(_Reader(blocks), _Writer(self._out.put))
+
+
+class _Behind:
+    """A thread that works on blocks while the next ones are made, a few at most behind."""
+
+    def __init__(self, work: Callable[[Iterator[bytes]], None]) -> None:
+        self._blocks: SimpleQueue[bytes] = SimpleQueue()
+        self._ahead = BoundedSemaphore(AHEAD)
+        self._failed: Exception | None = None
+        self._thread = Thread(target=self._run, args=(work,), daemon=True)
+        self._thread.start()
+
+    def put(self, block: bytes) -> None:
+        """Have the thread work on ``block`` next; waits where it is too far behind."""
+        if block:  # no bytes tell the end
+            self._ahead.acquire()
+            self._blocks.put(block)
+
+    def end(self) -> None:
+        """Wait until all is worked on.
+
+        Raises:
+            Exception: What went wrong in the thread.
+        """
+        self._blocks.put(b"")
         self._thread.join()
+        if self._failed is not None:
+            raise self._failed
 
-    # In the thread
-
-    def _work(self) -> None:
+    def _run(self, work: Callable[[Iterator[bytes]], None]) -> None:
+        blocks = self._iterate()
         try:
-            if self._seal is not None:
-                self._seal.close(_Blocks(self._next), _Blocks(write=self._sealed))
-            else:
-                while block := self._next():
-                    self._hash.update(block)
-        except BaseException as error:  # told to who closes
+            work(blocks)
+        except Exception as error:  # told to who ends
             self._failed = error
-            while self._next():
+            for _ in blocks:
                 pass
 
-    def _next(self) -> bytes:
-        block = self._blocks.get()
-        if block is None:
-            self._blocks.put(None)  # the end stays the end
-            return b""
-        with suppress(ValueError):
+    def _iterate(self) -> Iterator[bytes]:
+        while block := self._blocks.get():
             self._ahead.release()
-        return block
-
-    def _sealed(self, data: bytes) -> None:
-        self._hash.update(data)
-        self._out.put(bytes(data))
+            yield block
 
 
-class _Blocks:
-    """Blocks of bytes as what seals wants to read and write them."""
+class _Reader:
+    """Blocks of bytes as a file that is read."""
 
-    def __init__(
-        self, read: Callable[[], bytes] = bytes, write: Callable[[bytes], None] = lambda data: None
-    ) -> None:
-        self._read, self._write = read, write
-        self._block, self._at = b"", 0
+    def __init__(self, blocks: Iterator[bytes]) -> None:
+        self._blocks, self._block, self._at = blocks, b"", 0
 
     def read(self, size: int = -1) -> bytes:
+        """Return up to ``size`` bytes of one block; none at the end."""
         if self._at >= len(self._block):
-            self._block, self._at = self._read(), 0
+            self._block, self._at = next(self._blocks, b""), 0
         end = len(self._block) if size < 0 else self._at + size
         piece = self._block[self._at : end]
         self._at += len(piece)
         return piece
 
+
+class _Writer:
+    """A file to which a function gives all that is written."""
+
+    def __init__(self, put: Callable[[bytes], None]) -> None:
+        self._put = put
+
     def write(self, data: bytes) -> None:
-        self._write(data)
+        """Take all of ``data``."""
+        self._put(bytes(data))
 
 
 _OWNERS, _REST = b"0000000\0" * 2, b"0" + b"\0" * 100 + b"ustar\x0000" + b"\0" * 247

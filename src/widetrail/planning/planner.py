@@ -686,13 +686,6 @@ def _room(draft: _Draft, medium: Medium, new: New) -> int:
                 what = f"a medium cannot hold the name {name!r} that {step.item} makes"
                 todo = "Choose another value, or leave the item out."
                 draft.obstacles.append(Halted(what, why=f"it {trouble}", todo=todo))
-    for item, _, chosen in carried:  # what is copied is split; what a program makes is not
-        by_program = not copies(chosen.route)
-        if by_program and medium.largest is not None and item.size > medium.largest:
-            what = f"the medium {medium.name} may not hold the file that {item.id} makes"
-            why = f"it holds files of {show_size(medium.largest)}, and the item has "
-            todo = "Take a medium of another format, such as exFAT."
-            draft.obstacles.append(Halted(what, why=why + show_size(item.size), todo=todo))
     if new is not None and not isinstance(new, Mapping):
         placed = [i for i, _, chosen in carried if copies(chosen.route)]
         amounts = [(i.new_path, i.size + i.files * ENTRY_ROOM) for i in placed]

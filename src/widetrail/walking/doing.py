@@ -458,9 +458,9 @@ class WalkDoing:
     def keep(self, item: str, names: Iterable[str]) -> None:
         folder = self.machine.host(join(self.workroom, "made", slug(item)))
         for name in names:
-            path, sha256 = self.parcel.keep_made(slug(item), name, folder / name)
-            self.made[path] = sha256
-            self._made_for[path] = item
+            kept = self.parcel.keep_made(slug(item), name, folder / name)
+            self.made |= kept
+            self._made_for |= dict.fromkeys(kept, item)
 
     def item_of(self, made: str) -> str:
         """Return the item that a file was made for, by its name in the parcel."""

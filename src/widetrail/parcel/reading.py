@@ -1,0 +1,26 @@
+"""Reading from a medium, which may be taken away or fail at any moment."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from widetrail.errors import Halted
+
+
+@contextmanager
+def reading(path: Path) -> Iterator[None]:
+    """Tell in words what the system says when something of a parcel cannot be read.
+
+    Raises:
+        Halted: The medium is gone, or fails.
+    """
+    try:
+        yield
+    except OSError as error:
+        raise Halted(
+            "the parcel cannot be read", where=str(error.filename or path),
+            why=error.strerror or str(error),
+            todo="Connect the medium again, or take another copy of the parcel; then run again.",
+        ) from error  # fmt: skip
