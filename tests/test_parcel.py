@@ -1,13 +1,18 @@
 """The parcel's parts: hostile indices, the journal's frames, the seam, names and sizes."""
 
+import itertools
 import json
 import random
 import shutil
 import subprocess
+import tarfile
+import tempfile
 from collections import Counter
+from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 from typing import Any
 
+import bagit
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -17,10 +22,14 @@ from conftest import World, contents, widetrail
 from widetrail.errors import InputUnusable, ParcelUnusable
 from widetrail.formats.canonical import canonical
 from widetrail.formats.quantities import parse_size, show_size
-from widetrail.machine import EffectFailed, Effects, medium_of
+from widetrail.machine import EffectFailed, Effects, Entry, medium_of
 from widetrail.machine.paths import is_within, join, trouble_with_name, written_by_machine
+from widetrail.parcel import Parcel, Seal
 from widetrail.parcel.index import read_index, write_index
+from widetrail.parcel.segments import tar_header
+from widetrail.rehearsing.stops import fast_folder
 from widetrail.steps import CargoEntry
+from widetrail.walking import make_report
 from widetrail.walking.journal import Journal
 
 HASH = "0" * 64
@@ -193,40 +202,115 @@ def test_paths_of_a_machine() -> None:
     assert not is_within("/a/B", "/a/b", "linux")
 
 
-def _damaged(path: Path, how: str, at: int) -> None:
-    data = bytearray(path.read_bytes())
+def _damaged(data: bytes, how: str, at: int) -> bytes:
     match how:
         case "changed":
-            data[at] ^= 1 << at % 8
+            return data[:at] + bytes([data[at] ^ 1 << at % 8]) + data[at + 1 :]
         case "cut":
-            del data[at:]
-        case "doubled":
-            data[at:at] = data[at : at + 1]
-    path.write_bytes(data)
+            return data[:at]
+    return data[: at + 1] + data[at:]
 
 
-def test_a_parcel_damaged_anywhere_is_refused_or_comes_to_the_same(tmp_path: Path) -> None:
-    """A byte changed, cut or doubled in any file: never an error of another kind, nothing lost."""
-    give = "run: [fernbook, give, '{parcel}/x'], makes: '{parcel}/x'"
-    legs = f"        legs:\n          - old:\n              - {{{give}}}\n          - new:\n"
-    one = trail(tmp_path / "one", item(f"{legs}              - copy", "    checks: {pages: {}}"))
+DAMAGES = ("changed", "cut", "doubled")
+DERIVED = ("bagit.txt", "bag-info.txt", "manifest-sha256.txt", "tagmanifest-sha256.txt")
+
+
+def _damage_all(at: Path, names: list[str], seal: Seal | None) -> dict[str, int]:
+    """Damage every byte of files of a parcel in each way, one at a time, and count what is said.
+
+    What is done here is all that a walk does before it changes anything.
+    """
+    told: Counter[str] = Counter()
+    for path in (at / name for name in names):
+        data = path.read_bytes()
+        for how, place in itertools.product(DAMAGES, range(len(data))):
+            path.write_bytes(_damaged(data, how, place))
+            try:
+                parcel = Parcel(at, Effects())
+                parcel.seal = parcel.seal and seal
+                parcel.check_cargo(begun=False)
+                parcel.reader("linux")
+                told["told" if parcel.wrong_in_bag() else f"missed: {path} {how} {place}"] += 1
+            except ParcelUnusable:
+                told["refused"] += 1
+        path.write_bytes(data)
+    return dict(told)
+
+
+GIVEN = "run: [fernbook, give, '{parcel}/x'], makes: '{parcel}/x'"
+GIVE_AND_COPY = f"        legs:\n          - old: [{{{GIVEN}}}]\n          - new: [copy]"
+
+
+@pytest.mark.parametrize("sealed", ["", "reed bunting"], ids=["plain", "sealed"])
+def test_every_byte_of_a_parcel_damaged_is_refused_or_told(sealed: str) -> None:
+    with tempfile.TemporaryDirectory(dir=fast_folder()) as folder:
+        parts = []
+        for number in range(2):  # a copy for each core
+            parts.append(trail(Path(folder) / str(number), item(GIVE_AND_COPY), sealed=sealed))
+            assert set(outcomes(parts[-1].walk("old")).values()) == {"done"}
+        jobs = []
+        for number, one in enumerate(parts):
+            parcel = one.parcel
+            parcel.unseal(sealed)
+            files = sorted(p for p in one.at.rglob("*") if p.is_file())
+            names = [str(p.relative_to(one.at)) for p in files]
+            jobs.append((one.at, names[number::2], parcel.seal))
+        with ProcessPoolExecutor(2) as pool:
+            told = [Counter(found) for found in pool.map(_damage_all, *zip(*jobs, strict=True))]
+    total = told[0] + told[1]
+    assert set(total) == {"refused", "told"}, [name for name in total if "missed" in name][:5]
+    assert total["refused"] > 8 * total["told"]
+    assert sum(total.values()) > 30_000
+
+
+@pytest.mark.parametrize("name", DERIVED)
+def test_damage_to_what_is_derived_is_reported_and_the_outcome_is_the_same(
+    tmp_path: Path, name: str
+) -> None:
+    one = trail(tmp_path / "one", item(GIVE_AND_COPY, "    checks: {pages: {}}"))
     one.walk("old")
-    whole = sorted(p for p in (one.folder / "parcel").rglob("*") if p.is_file())
-    dice, before, ended = random.Random(11), contents(one.folder / "new"), Counter[str]()
-    for number in range(150):
-        copy = Trail(shutil.copytree(one.folder, tmp_path / str(number), symlinks=True))
-        file = dice.choice([p for p in whole if p.stat().st_size])
-        how, at = dice.choice(("changed", "cut", "doubled")), dice.randrange(file.stat().st_size)
-        _damaged(copy.folder / file.relative_to(one.folder), how, at)
-        try:
-            assert set(outcomes(copy.walk("new")).values()) == {"done"}
-            assert sorted(p.name for p in copy.notes("new").iterdir()) == ["one.txt", "two.txt"]
-            ended["walked"] += 1
-        except ParcelUnusable:
-            assert contents(copy.folder / "new") == before
-            ended["refused"] += 1
-        shutil.rmtree(copy.folder)
-    assert min(ended.values()) > 20
+    for number, how in enumerate((*DAMAGES, "gone", "a link")):
+        copy = Trail(shutil.copytree(one.folder, tmp_path / str(number)))
+        path = copy.at / name
+        if how in DAMAGES:
+            path.write_bytes(_damaged(path.read_bytes(), how, 20))
+        else:
+            path.unlink()
+        if how == "a link":
+            path.symlink_to("/etc/passwd")
+        assert set(outcomes(copy.walk("new")).values()) == {"done"}
+        assert sorted(p.name for p in copy.notes("new").iterdir()) == ["one.txt", "two.txt"]
+        told = [n for n in make_report(copy.parcel).notices if "missing or damaged" in n]
+        assert any(n.startswith(name) for n in told)
+        assert bagit.Bag(str(copy.at)).is_valid()
+
+
+@pytest.mark.parametrize("way", ["", "data/", "data/cargo/", "logbook/"])
+def test_what_nobody_packed_is_refused_before_anything_is_written(tmp_path: Path, way: str) -> None:
+    one = trail(tmp_path, item(GIVE_AND_COPY))
+    one.walk("old")
+    (one.at / way / "fetch.txt").write_text("https://example.org/x 3 data/cargo/000002.tar\n")
+    before = contents(one.folder / "new")
+    with pytest.raises(ParcelUnusable):
+        one.walk("new")
+    assert contents(one.folder / "new") == before
+
+
+def test_what_a_program_makes_is_split_where_it_is_large(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("widetrail.parcel.made.PIECE_MOST", 3)
+    take = "{run: [fernbook, take, '{parcel}/x'], changes: notes}"
+    legs = GIVE_AND_COPY.replace("[copy]", f"[{take}]")
+    for sealed in ("", "reed bunting"):
+        one = trail(tmp_path / (sealed or "plain"), item(legs), sealed=sealed)
+        one.walk("old")
+        pieces = sorted(p.name for p in (one.at / "data/made").rglob("x*"))
+        ending = ".age" if sealed else ""
+        wanted = {f"x{ending}", f"x.piece-0002{ending}", f"x.piece-0003{ending}"}
+        assert set(pieces) == wanted
+        assert set(outcomes(one.walk("new")).values()) == {"done"}
+        assert (one.notes("new") / "taken.txt").read_text() == "one\ntwo\n"
 
 
 def test_a_file_that_no_segment_holds_is_packed_in_pieces_that_any_tool_joins(
@@ -267,3 +351,29 @@ WRONG_PIECES = {
 def test_pieces_that_lie_are_refused(pieces: str) -> None:
     with pytest.raises(ParcelUnusable):
         read(index(*SOUND[:2], pieces=pieces))
+
+
+@given(
+    st.text(st.characters(exclude_characters="\0", exclude_categories=["Cs"]), min_size=1),
+    st.integers(0, 0o1777), st.integers(-(2**31), 2**40), st.integers(0, 2**36),
+)  # fmt: skip
+def test_plain_headers_are_those_of_the_standard_library(
+    name: str, mode: int, seconds: int, size: int
+) -> None:
+    info = tarfile.TarInfo(name)
+    info.mode, info.mtime, info.size = mode, seconds, size
+    entry = Entry(name, "file", size, seconds * 10**9 + 7, mode)
+    assert tar_header(name, entry, "", size) == info.tobuf(tarfile.PAX_FORMAT, "utf-8")
+
+
+def test_sealing_makes_as_many_effects_each_time(tmp_path: Path) -> None:
+    counts = set[int]()
+    for number in range(3):
+        notes = tmp_path / str(number) / "old/root/home/ada/notes"
+        notes.mkdir(parents=True)
+        (notes / "large").write_bytes(random.Random(1).randbytes(5 << 20))
+        one = trail(tmp_path / str(number), item(GIVE_AND_COPY), sealed="reed bunting")
+        effects = Effects()
+        one.walk("old", effects)
+        counts.add(effects.count)
+    assert len(counts) == 1
