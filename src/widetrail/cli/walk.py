@@ -86,9 +86,9 @@ def command(
 
 def _top_up(visit: Visit, page: Page, *, yes: bool) -> LegDone:
     if can_top_up(visit):
-        page.title(f"Topping up on {visit.machine.name} will")
+        page.title(f"Topping up on {visit.machine.name} packs what changed; it will")
         for words in visit.words_of(steps_to_top_up(visit), now()):
-            page.line(f"- {words}, where something changed", indent=2)
+            page.line(f"- {words}", indent=2)
         for title in not_topped_up(visit):
             page.line(f"- leave {title} as it was packed: its way cannot be gone again", indent=2)
         consent(yes, "Shall this be done?")

@@ -12,6 +12,7 @@ from pydantic import BeforeValidator, Discriminator, Field, Tag, field_validator
 from widetrail.errors import DocumentUnusable, InputUnusable
 from widetrail.findings import errors_of
 from widetrail.formats.checked import TAG, Model, check, flaw, read_text
+from widetrail.parcel import Seal, make_seal
 from widetrail.recipe.conditions import one_or_many
 from widetrail.walking.hands import Given
 
@@ -88,7 +89,7 @@ def _split(raw: Any) -> Any:
 
 
 class RehearsalFile(Model):
-    """A whole rehearsal file."""
+    """A whole rehearsal file; ``sealed`` is the passphrase of the parcel, if it has one."""
 
     rehearsal: str
     recipe: str
@@ -99,7 +100,17 @@ class RehearsalFile(Model):
     without: tuple[str, ...] = ()
     choose: dict[str, dict[str, tuple[str, ...]]] = Field(default_factory=dict)
     hands: dict[str, Given] = Field(default_factory=dict)
+    sealed: str = ""
     expect: Annotated[Expect, BeforeValidator(_split)]
+
+    @property
+    def all_hands(self) -> dict[str, Given]:
+        """What the person answers and does, the parcel's passphrase too."""
+        return {**({"parcel.seal": self.sealed} if self.sealed else {}), **self.hands}
+
+    def seal(self) -> tuple[Seal, bytes] | None:
+        """Return what the parcel is sealed with, if it is."""
+        return make_seal(self.sealed) if self.sealed else None
 
 
 @dataclass(frozen=True, slots=True)

@@ -149,7 +149,8 @@ class _Stage:
         before, old_screen = _contents(old), _screen(old, loaded)
         plan = make_plan([loaded], old, new, medium_of(self._here), now, choices_of(file, loaded))
         folder = self._here / PARCEL
-        set_out(folder, plan, [loaded], "rehearsal", now, old.effects)
+        sealed = file.seal()
+        set_out(folder, plan, [loaded], "rehearsal", now, old.effects, sealed=sealed)
         differences = self._walk(plan, now)
         self._only(file.old.machine, PARCEL)
         report = make_report(Parcel(folder, old.effects))
@@ -166,7 +167,7 @@ class _Stage:
 
     def _walk(self, plan: Plan, now: datetime) -> list[Difference]:
         """Walk every leg, each with only its own machine within reach; return what went wrong."""
-        hands, patience = Answers(self._file.hands), Patience(longest=LONGEST)
+        hands, patience = Answers(self._file.all_hands), Patience(longest=LONGEST)
         company = Company(hands, patience=patience)
         sides = {"old": self._file.old, "new": self._file.new, "between": self._file.between}
         for leg in plan.legs:

@@ -181,14 +181,23 @@ class Stage:
         choices = choices_of(file, self.loaded)
         medium = medium_of(self.here)
         self.plan: Plan = make_plan([self.loaded], old, new, medium, now, choices)
-        set_out(self.here / PARCEL, self.plan, [self.loaded], RUN, now, old.effects)
-        self.hands = _Repeating(file.hands)
+        sealed = file.seal()
+        self._seal = sealed[0] if sealed is not None else None
+        parcel = self.here / PARCEL
+        set_out(parcel, self.plan, [self.loaded], RUN, now, old.effects, sealed=sealed)
+        self.hands = _Repeating(file.all_hands)
 
     def machine(
         self, station: Station, effects: Effects | None = None, here: Path | None = None
     ) -> FolderMachine:
         """Return the machine of a station, here or in a copy of the stage."""
         return FolderMachine((here or self.here) / self.sides[station], effects)
+
+    def parcel(self, here: Path, effects: Effects) -> Parcel:
+        """Return the parcel, here or in a copy of the stage, open where it is sealed."""
+        parcel = Parcel(here / PARCEL, effects)
+        parcel.seal = self._seal  # taking the passphrase each time would take seconds
+        return parcel
 
     def volumes_of(self, station: Station) -> list[str]:
         """Return the folders of a station's machine that are a volume each."""
@@ -207,7 +216,7 @@ class Stage:
         """Walk ``leg`` in a copy of the stage; ``None`` where it was at its end already."""
         machine = self.machine(leg.station, effects, here)
         company = Company(hands, watching or Silent(), Patience(longest=20))
-        visit = Visit(Parcel(here / PARCEL, machine.effects), machine, company=company)
+        visit = Visit(self.parcel(here, machine.effects), machine, company=company)
         if not visit.due_here:
             visit.after_done(self.now)
             return None
@@ -346,7 +355,7 @@ class _Sweeping:
             if not expected.exact:
                 wanted, found = _names_of_new(wanted), _names_of_new(found)
             yield from _differences(f"{station}, walked again", wanted, found)
-        if (parcel := _parcel(here)) != expected.parcel:
+        if (parcel := _parcel(self._stage.parcel(here, Effects()))) != expected.parcel:
             yield f"the parcel tells otherwise: {_first_of(expected.parcel, parcel)}"
 
     def _left_over(self, here: Path, station: Station) -> Iterator[str]:
@@ -384,7 +393,7 @@ class _Sweeping:
         for problem in _differences(f"{leg.station}, undone unbroken", before, undone):
             if not self._acts:  # what a person did stays
                 self._trouble(f"leg {leg.number}", problem)
-        return _Expected(machines, _parcel(stage.here), undone)
+        return _Expected(machines, _parcel(stage.parcel(stage.here, Effects())), undone)
 
     def _seen(self, here: Path, station: Station | str) -> dict[str, Any]:
         """Return what a person has on a machine: all but the tool's own, old times exactly."""
@@ -511,15 +520,14 @@ def _differences(where: str, wanted: dict[str, Any], found: dict[str, Any]) -> I
         yield f"{where}: {len(names)} names differ; {first} is {what}"
 
 
-def _parcel(here: Path) -> Any:
+def _parcel(parcel: Parcel) -> Any:
     """Return what a parcel tells that must be the same, however it came to be."""
-    parcel = Parcel(here / PARCEL, Effects())
     cargo = [
         (e.item, e.path, e.kind, e.size, e.mtime, e.mode, e.target, e.sha256)
         for e in parcel.reader("linux").entries
     ]
     outcomes = {step: _plain(outcome) for step, outcome in parcel.outcomes.items()}
-    return sorted(cargo), sorted(p.name for p in (here / PARCEL).rglob("made/*/*/*")), outcomes
+    return sorted(cargo), sorted(p.name for p in parcel.folder.rglob("made/*/*/*")), outcomes
 
 
 def _plain(outcome: Mapping[str, Any]) -> Any:
