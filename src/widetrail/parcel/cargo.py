@@ -112,9 +112,10 @@ class CargoWriter:
         self.entries, files, size = list(others), 0, 0
         try:
             for entry in entries:
-                told = _told(attributes(entry.path)) if entry.kind in ("file", "folder") else ""
                 packed = had.get(entry.path)
-                if packed is None or not self._is_still(packed, entry, told, open_file):
+                if packed is None or not self._is_still(packed, entry, open_file, attributes):
+                    has_some = entry.kind in ("file", "folder")
+                    told = _told(attributes(entry.path)) if has_some else ""
                     packed = self._pack(item, entry, open_file, moved, told)
                     self.fresh.append(packed)
                 elif entry.kind == "file":
@@ -131,19 +132,24 @@ class CargoWriter:
         return files, size
 
     def _is_still(
-        self, packed: CargoEntry, entry: Entry, attributes: str,
-        open_file: Callable[[str], BinaryIO],
+        self, packed: CargoEntry, entry: Entry, open_file: Callable[[str], BinaryIO],
+        attributes: Callable[[str], Mapping[str, bytes]],
     ) -> bool:  # fmt: skip
         """Return whether an entry is as it was when it was packed.
 
         A file whose status is as it was, but which may have been written to within the moment that
-        its times cannot tell apart, is read again.
+        its times cannot tell apart, is read again. A change of attributes shows in the status.
         """
         mine = (packed.kind, packed.size, packed.mtime, packed.mode, packed.target)
-        now = (entry.kind, entry.size, entry.mtime, entry.mode, entry.target)
-        if mine != now or packed.attributes != attributes:
+        if mine != (entry.kind, entry.size, entry.mtime, entry.mode, entry.target):
             return False
-        if entry.kind != "file" or self._seen.is_same(packed.item, entry):
+        if entry.kind == "file" and self._seen.is_same(packed.item, entry):
+            return True
+        if entry.kind in ("link", "hard"):
+            return True
+        if _told(attributes(entry.path)) != packed.attributes:
+            return False
+        if entry.kind == "folder":
             return True
         self._seen.note(packed.item, entry)
         with open_file(entry.path) as file:

@@ -20,6 +20,7 @@ from widetrail.machine.effects import USER_ATTRIBUTES
 from widetrail.machine.paths import key, trouble_with_name
 from widetrail.steps import CargoEntry
 
+_SHA256 = re.compile(r"[0-9a-f]{64}").fullmatch
 _COLUMNS = list(CargoEntry._fields)
 _NUMBERS = frozenset({"size", "mtime", "mode", "offset", "sparse"})
 _KINDS = [int if name in _NUMBERS else str for name in _COLUMNS]
@@ -130,13 +131,16 @@ def _trouble(
         return "a number is negative"
     if entry.kind != "file":
         return "" if entry.size == 0 else "only a file has a size"
-    if not re.fullmatch(r"[0-9a-f]{64}", entry.sha256):
+    if not _SHA256(entry.sha256):
         return "its SHA-256 is none"
     return _pieces_trouble(entry, segments)
 
 
 def _pieces_trouble(entry: CargoEntry, segments: Mapping[str, int]) -> str:
     """Return what is wrong with where the bytes of a file lie, or an empty text."""
+    if not entry.pieces:  # most are whole
+        lies = entry.offset + entry.size <= segments.get(entry.segment, -1)
+        return "" if lies else "its bytes lie outside the segment"
     try:
         pieces = entry.in_pieces
     except (ValueError, TypeError, RecursionError):

@@ -16,7 +16,8 @@ from widetrail.machine import Entry, Machine
 APART = 4 * 10**9
 """Nanoseconds within which a volume may not tell two changes apart (FAT knows 2 s), twice."""
 
-_Status = tuple[int, int, int, str]
+_Status = list[int | str]
+"""Size, time of change of the contents and of the status, and number on the volume."""
 
 
 class Scan:
@@ -53,15 +54,14 @@ class Scan:
 
 
 def _status(entry: Entry) -> _Status:
-    return (entry.size, entry.mtime, entry.changed, entry.number)
+    return [entry.size, entry.mtime, entry.changed, entry.number]
 
 
 def _read(data: bytes) -> dict[tuple[str, str], tuple[_Status, int]]:
     known: dict[tuple[str, str], tuple[_Status, int]] = {}
     for line in data.split(b"\n"):
         try:
-            for item, path, (size, mtime, changed, number), at in json.loads(line):
-                known[item, path] = (size, mtime, changed, number), at
+            known |= {(item, path): (status, at + 0) for item, path, status, at in json.loads(line)}
         except (ValueError, TypeError, RecursionError):  # torn, or after what was torn
             continue
     return known
