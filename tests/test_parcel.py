@@ -20,7 +20,7 @@ from hypothesis import strategies as st
 from build import Trail, item, outcomes, trail
 from conftest import World, contents, widetrail
 from widetrail.errors import InputUnusable, ParcelUnusable
-from widetrail.formats.canonical import canonical
+from widetrail.formats.canonical import canonical, digest
 from widetrail.formats.quantities import parse_size, show_size
 from widetrail.machine import EffectFailed, Effects, Entry, medium_of
 from widetrail.machine.paths import is_within, join, trouble_with_name, written_by_machine
@@ -377,3 +377,36 @@ def test_sealing_makes_as_many_effects_each_time(tmp_path: Path) -> None:
         one.walk("old", effects)
         counts.add(effects.count)
     assert len(counts) == 1
+
+
+FORGED: dict[str, dict[str, Any]] = {
+    "a file outside": {"files": {"../../x": HASH}},
+    "a file above": {"files": {"cargo/..": HASH}},
+    "a made file without an item": {"files": {"made/x": HASH}},
+    "no digest": {"files": {"cargo/000001.tar": "x"}},
+    "a segment outside": {"segments": {"../x": {"size": 1, "stored": 1, "sha256": HASH}}},
+    "a size that is none": {"segments": {"000001.tar": {"size": -1, "stored": 1, "sha256": HASH}}},
+    "an index of no index": {"index": "cargo/000001.tar"},
+    "an index without a digest": {"index": "index/000009.json"},
+    "steps that are none": {"steps": ["x"]},
+    "an outcome that is none": {"steps": {"fernbook.notes/note": "done"}},
+    "an outcome without facts": {"steps": {"fernbook.notes/note": {}}},
+    "no station": {"station": None},
+    "a time that is none": {"time": 3},
+    "counts that are none": {"read back": ["x", 1]},
+    "a number that is another": {"number": 7},
+}
+
+
+@pytest.mark.parametrize("changes", FORGED.values(), ids=FORGED)
+def test_a_forged_entry_of_the_logbook_is_refused(tmp_path: Path, changes: dict[str, Any]) -> None:
+    one = trail(tmp_path, item(GIVE_AND_COPY))
+    one.walk("old")
+    entry = max((one.at / "logbook").iterdir())
+    body = json.loads(entry.read_bytes().partition(b"\n")[0])
+    line = canonical({**body, **changes})
+    entry.write_bytes(line + b"\n" + digest(line).encode() + b"\n")
+    before = contents(one.folder / "new")
+    with pytest.raises(ParcelUnusable):
+        one.walk("new")
+    assert contents(one.folder / "new") == before

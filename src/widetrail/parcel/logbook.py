@@ -11,7 +11,16 @@ from __future__ import annotations
 import json
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Annotated, Any, Self
+
+from pydantic import (
+    AfterValidator,
+    BaseModel,
+    ConfigDict,
+    Field,
+    ValidationError,
+    model_validator,
+)
 
 from widetrail.errors import ParcelUnusable
 from widetrail.formats.canonical import canonical, digest
@@ -89,11 +98,111 @@ def _read(path: Path, number: int, before: str) -> Generation:
         why = "its checksum does not fit"
         raise ParcelUnusable("the logbook was damaged or touched", where=str(path), why=why,
                              todo=_TODO)  # fmt: skip
-    body = json.loads(line)
-    if body.get("number") != number or body.get("before") != before:
+    try:
+        entry = _Entry.model_validate_json(line)
+        body = json.loads(line)
+    except (ValidationError, ValueError, RecursionError) as error:
+        flaw = error.errors()[0] if isinstance(error, ValidationError) else {"msg": str(error)}
+        why = ": ".join(str(part) for part in (*flaw.get("loc", ()), flaw["msg"]))
+        raise ParcelUnusable(
+            "the logbook cannot be read", where=str(path), why=why, todo=_TODO
+        ) from error
+    if entry.number != number or entry.before != before:
         why = "it does not follow the entry before it"
         raise ParcelUnusable("the logbook is not whole", where=str(path), why=why, todo=_TODO)
-    return Generation(number, str(body.get("event")), body, digest(data))
+    return Generation(number, entry.event, body, digest(data))
+
+
+def _below(name: str) -> str:
+    parts = name.split("/")
+    if len(parts) != _DEPTH.get(parts[0]) or {"", ".", ".."} & set(parts) or "\0" in name:
+        raise ValueError(f"{name!r} is no file of a parcel's cargo")
+    return name
+
+
+_DEPTH = {"cargo": 2, "index": 2, "secrets": 2, "made": 4}
+"""Names in the names of files, by the folder they lie in."""
+
+_Name = Annotated[str, AfterValidator(_below)]
+_Sha256 = Annotated[str, Field(pattern=r"^[0-9a-f]{64}$")]
+_Count = Annotated[int, Field(ge=0, strict=True)]
+
+
+class _Told(BaseModel):
+    """What a logbook may hold: other keys too, but these only in these shapes."""
+
+    model_config = ConfigDict(extra="allow")
+
+
+class _Outcome(_Told):
+    facts: dict[str, Any]
+    failed: str = ""
+    waits: str = ""
+    todo: str = ""
+
+
+class _Segment(_Told):
+    size: _Count
+    stored: _Count
+    sha256: _Sha256
+
+
+class _Packed(_Told):
+    """What every entry must hold that tells what was packed."""
+
+    index: _Name
+    whole: bool
+    segments: dict[Annotated[str, Field(pattern=r"^[0-9]{6}\.tar(\.age)?$")], _Segment]
+    files: dict[_Name, _Sha256]
+
+    @model_validator(mode="after")
+    def _names_its_files(self) -> Self:
+        wanted = {self.index, *(f"cargo/{name}" for name in self.segments)}
+        if not self.index.startswith("index/") or not wanted <= self.files.keys():
+            raise ValueError("it names files that it has no digest of")
+        return self
+
+
+class _Entry(_Told):
+    number: int
+    before: str
+    event: str
+    time: str = ""
+    run: str = ""
+    plan: str = ""
+    leg: int = 0
+    station: str = ""
+    machine: str = ""
+    files: dict[_Name, _Sha256] = Field(default_factory=dict)
+    steps: dict[str, _Outcome] = Field(default_factory=dict)
+    proofs: dict[str, dict[str, str]] = Field(default_factory=dict)
+    damaged: list[str] = Field(default_factory=list)
+    read_back: tuple[_Count, _Count] | None = Field(None, alias="read back")
+    on_arrival: tuple[_Count, _Count] | None = Field(None, alias="on arrival")
+
+    @model_validator(mode="after")
+    def _holds_what_its_event_needs(self) -> Self:
+        needed = _NEEDED.get(self.event, set())
+        if lacking := needed - self.model_fields_set:
+            raise ValueError(f"it holds no {', '.join(sorted(lacking))}")
+        extra = self.model_extra or {}
+        if self.number == 1 and not isinstance(extra.get("choices"), dict):
+            raise ValueError("it holds no choices")
+        if "index" in extra:
+            _Packed.model_validate({**extra, "files": self.files})
+        return self
+
+
+_RESULT = {"time", "leg", "station", "machine", "files", "steps"}
+_NEEDED: dict[str, set[str]] = {
+    "set out": {"run", "plan", "time"},
+    "planned anew": {"plan"},
+    "leg done": _RESULT,
+    "leg halted": _RESULT,
+    "leg mended": _RESULT,
+    "topped up": _RESULT,
+    "packed so far": {"time", "files", "steps"},
+}
 
 
 def add_generation(
