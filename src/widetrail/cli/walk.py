@@ -174,12 +174,10 @@ def show_done(page: Page, done: LegDone, report: Report, parcel: Path) -> None:
         page.title(f"Leg {done.leg.number} on {done.machine} {end}")
     walked = {step.step.item for step in done.steps}
     for item in report.items:
-        if item.id in walked:
+        if item.id in done.topped_up:
+            page.line(f"{item.title}: {_changes(done.topped_up[item.id])}", "green", indent=2)
+        elif item.id in walked:
             _show_item(page, item, {s.step.id: s for s in done.steps})
-    titles = {item.id: item.title for item in report.items}
-    for item_id, (added, changed, left_out) in done.topped_up.items():
-        told = f"{added} added, {changed} changed, {left_out} left out"
-        page.line(f"{titles[item_id]}: {told}", indent=2)
     for trouble in done.troubles:
         page.line(f"went wrong at the end: {trouble}", "red", indent=2)
     for proved in done.proved:
@@ -194,6 +192,12 @@ def show_done(page: Page, done: LegDone, report: Report, parcel: Path) -> None:
         for number, task in enumerate(report.tasks, start=1):
             page.line(f"{number}. {task}", indent=2)
         page.line(f"The trail is at its end. See: widetrail report {parcel}", "bold")
+
+
+def _changes(counts: tuple[int, int, int]) -> str:
+    words = ("added", "changed", "deleted there and left out")
+    told = [f"{count} {word}" for count, word in zip(counts, words, strict=True) if count]
+    return ", ".join(told) or "nothing changed"
 
 
 def _show_item(page: Page, item: ItemReport, walked: Mapping[str, StepDone]) -> None:

@@ -20,7 +20,7 @@ from __future__ import annotations
 import errno
 import json
 import os
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from datetime import datetime
 from io import BytesIO
@@ -29,14 +29,14 @@ from typing import Any
 
 from pydantic import ValidationError
 
-from widetrail.errors import Halted, InputUnusable, ParcelUnusable, Waiting
+from widetrail.errors import Halted, ParcelUnusable, Waiting
 from widetrail.formats.canonical import canonical, digest
 from widetrail.formats.interface import Platform
 from widetrail.machine import Effects, file_digest
 from widetrail.parcel.bag import FETCH, PAYLOAD, close_bag, open_bag, wrong_in_bag
 from widetrail.parcel.cargo import COMMIT, COMMIT_FILES, CargoReader, CargoWriter, Seen
 from widetrail.parcel.index import read_index, write_index
-from widetrail.parcel.logbook import FOLDER, Generation, add_generation, is_newest, read_logbook
+from widetrail.parcel.logbook import Generation, add_generation, is_newest, read_logbook
 from widetrail.parcel.made import MADE, fetch, keep, newest_made
 from widetrail.parcel.reading import reading
 from widetrail.parcel.seal import ENDING, HEADER, KEY, Seal, open_seal, read_header
@@ -563,55 +563,3 @@ _GROWS = ("cargo/", "index/", f"{MADE}/", f"{SECRETS}/")
 
 def _plan_name(generation: int) -> str:
     return "plan.json" if generation == 1 else f"plan-{generation:06d}.json"
-
-
-def set_out(
-    folder: Path, plan: Plan, recipes: Sequence[Loaded], run: str, now: datetime, effects: Effects,
-    card: bytes | None = None, choices: Choices | None = None,
-    sealed: tuple[Seal, bytes] | None = None,
-) -> Parcel:  # fmt: skip
-    """Make the parcel for ``plan`` in ``folder``, which must not be there or be empty.
-
-    ``card`` is new's, so that old can be planned anew when it changed, with the same ``choices``.
-    ``sealed`` is what ``make_seal`` made, where the parcel is to be sealed.
-
-    Nothing is left behind where it cannot be made.
-
-    Raises:
-        InputUnusable: Something is there already.
-        EffectFailed: The medium refused.
-    """
-    if os.path.lexists(folder) and (not folder.is_dir() or any(folder.iterdir())):
-        raise InputUnusable(
-            "cannot hold a new parcel", where=str(folder), why="something is there already",
-            todo="Name a folder that is empty or not there yet.",
-        )  # fmt: skip
-    existed = folder.is_dir()
-    try:
-        effects.make_folders(folder)
-        for name in (FOLDER, PAYLOAD, "data/cargo", "data/index", f"data/{MADE}", "data/recipes"):
-            effects.make_folder(folder / name)
-        effects.put(folder / PAYLOAD / "plan.json", plan.encoded())
-        for loaded in recipes:
-            path = folder / PAYLOAD / "recipes" / f"{loaded.id}{SUFFIX}"
-            effects.put(path, loaded.text.encode())
-        chosen = (choices or Choices()).as_json()
-        when = now.isoformat(timespec="seconds")
-        facts: dict[str, Any] = {"run": run, "plan": plan.id, "time": when, "choices": chosen}
-        if card is not None:
-            effects.put(folder / PAYLOAD / CARD, card)
-            facts[CARD] = digest(card)
-        if sealed is not None:
-            seal, key = sealed
-            facts["seal"] = {HEADER: digest(seal.header()), KEY: digest(key)}
-            effects.put(folder / HEADER, seal.header())
-            effects.put(folder / KEY, key)
-        add_generation(folder, effects, (), "set out", facts)
-        close_bag(folder, effects, run, now, {})
-    except Exception:
-        if folder.is_dir():
-            effects.remove_tree(folder)
-        if existed:
-            effects.make_folder(folder)
-        raise
-    return Parcel(folder, effects)

@@ -250,6 +250,8 @@ def _item(item: PlannedItem, parcel: Parcel) -> ItemReport:
     outcomes = {s.id: told[s.id] for s in mine if s.id in told}
     facts = [outcome["facts"] for outcome in outcomes.values()]
     published = [outcomes[s.id]["facts"] for s in mine if s.kind == "publish" and s.id in outcomes]
+    packed = [outcomes[s.id]["facts"] for s in mine if s.kind == "pack" and s.id in outcomes]
+    amount = packed[-1] if packed and "files" in packed[-1] else {}
     checks = outcomes.get(f"{item.id}/check", {}).get("facts", {})
     placed = [outcomes.get(s.id, {}) for s in mine if s.kind == "publish" and not s.text("given")]
     to = [str(o["facts"]["to"]) for o in placed if "to" in o.get("facts", {})]
@@ -260,8 +262,8 @@ def _item(item: PlannedItem, parcel: Parcel) -> ItemReport:
         state=_state(mine, outcomes, parcel),
         old_path=item.old_path,
         new_path=to[0] if len(to) == 1 else item.new_path,
-        files=item.files,
-        size=item.size,
+        files=int(amount.get("files", item.files)),
+        size=int(amount.get("size", item.size)),
         verified=max((int(f.get("verified", 0)) for f in published), default=0),
         put_aside=_all(facts, "put aside"),
         beside=_all(facts, "beside"),
