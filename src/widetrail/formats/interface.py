@@ -23,6 +23,13 @@ class NotThere(Unreadable):
     """The file is sound, but the value that was asked for does not stand in it."""
 
 
+class Unwritable(Exception):
+    """A value cannot be written as the format has it; nothing was changed.
+
+    The text is the reason, in words for people; it holds no part of the value.
+    """
+
+
 @dataclass(frozen=True, slots=True)
 class Located:
     """A value out of a file, with the line it stands on (from 1; 0 where there are none)."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 import codecs
 import unicodedata
 
-from widetrail.formats.interface import Unreadable
+from widetrail.formats.interface import Unreadable, Unwritable
 
 _MARKS = (
     (codecs.BOM_UTF8, "utf-8-sig"),
@@ -31,6 +31,22 @@ def _escape(char: str) -> str:
     if 0xDC80 <= code <= 0xDCFF:  # a byte that was no text (PEP 383)
         return f"\\x{code - 0xDC00:02x}"
     return f"\\x{code:02x}" if code < 256 else f"\\u{code:04x}"
+
+
+def encode(text: str, codec: str, like: bytes) -> bytes:
+    """Return the bytes of ``text`` in the encoding, and with the mark, that ``like`` has.
+
+    Raises:
+        Unwritable: That encoding has no character for some of it.
+    """
+    if like.startswith(codecs.BOM_UTF16_BE) and codec == "utf-16":
+        return codecs.BOM_UTF16_BE + text.encode("utf-16-be")
+    try:
+        mark = codecs.BOM_UTF16_LE if codec == "utf-16" else b""
+        return mark + text.encode("utf-16-le" if mark else codec)
+    except UnicodeEncodeError as error:
+        name = "Windows-1252" if codec == "cp1252" else codec
+        raise Unwritable(f"is in {name}, which lacks {error.object[error.start]!r}") from error
 
 
 def decode(data: bytes) -> tuple[str, str]:

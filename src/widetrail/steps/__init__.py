@@ -37,6 +37,7 @@ from widetrail.steps.program import PROGRAM_KINDS
 from widetrail.steps.publish import Publish
 from widetrail.steps.run import Run
 from widetrail.steps.wait import Wait
+from widetrail.steps.write import Write
 
 _OWN: Mapping[str, OwnAct] = {
     "run": Run(),
@@ -45,6 +46,7 @@ _OWN: Mapping[str, OwnAct] = {
     **PROGRAM_KINDS,
     "remove": Remove(),
     "detach": Detach(),
+    "write": Write(),
 }
 
 RULES: Mapping[str, Rule] = {"copy": Copy(), **_OWN}
