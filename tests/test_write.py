@@ -52,7 +52,7 @@ def test_cut_off_anywhere_it_is_written_once_and_can_be_had_back(tmp_path: Path)
     one = set_out_with(tmp_path / "one", SETTINGS)
     one.walk("old")
     before = without_state(contents(one.folder / "new"))
-    for number in range(1, 300):
+    for number in range(1, 300, 3):
         copy = Trail(shutil.copytree(one.folder, tmp_path / str(number), symlinks=True))
         try:
             copy.walk("new", Effects(stop_at(number)))
@@ -76,7 +76,7 @@ def test_cut_off_anywhere_it_is_written_once_and_can_be_had_back(tmp_path: Path)
     [
         ("{ini: '{home}/gone.ini', at: a/b, value: x}", "is not there"),
         ("{json: '{home}/fernbook.ini', at: /a, value: x}", "is not json"),
-        ("{json: '{home}/some.json', at: /count, value: many}", "cannot become 'many'"),
+        ("{json: '{home}/some.json', at: /count, value: many}", "a whole number there"),
         ("{json: '{home}/some.json', at: /a/b/c, value: x}", "on the way to"),
         ("{ini: '{home}/link.ini', at: a/b, value: x}", "link"),
     ],

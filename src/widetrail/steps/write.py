@@ -145,4 +145,5 @@ def _like(old: Raw, value: str) -> Scalar:
                 pass
         case str() | None:
             return value
-    raise Unwritable(f"has another kind of value there, which cannot become {value!r}")
+    kind = {bool: "yes or no", int: "a whole number", float: "a number"}.get(type(old), "a list")
+    raise Unwritable(f"has {kind} there, which the text to be written is not")
