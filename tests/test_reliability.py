@@ -16,8 +16,8 @@ from pathlib import Path
 
 import pytest
 
-from build import NOW, outcomes, trail
-from conftest import Stopped, contents, widetrail, without_state
+from build import NOW, Trail, outcomes, trail
+from conftest import Stopped, contents, stop_at, widetrail, without_state
 from test_doing import new, old
 from widetrail.errors import Halted, InputUnusable
 from widetrail.machine import Effect, Effects, Machine
@@ -465,3 +465,34 @@ def test_an_older_copy_of_a_parcel_is_refused_where_a_later_one_was_seen(tmp_pat
     ran = widetrail("walk", one.folder / "parcel", "--machine", one.folder / "old", "--yes")
     assert (ran.status, "is not what was carried away from here" in ran.err) == (2, True)
     assert contents(one.folder) == before
+
+
+def test_putting_back_that_is_cut_off_too_loses_nothing(tmp_path: Path) -> None:
+    """A run is cut off, the walk that puts its place back is cut off anywhere, then all goes on."""
+    there = tmp_path / "one/new/root/home/ada/notes/theirs.txt"
+    there.parent.mkdir(parents=True)
+    there.write_text("there")
+    one = trail(tmp_path / "one", new("{run: [fernbook, count], changes: notes, repeat: safe}"))
+    before = contents(one.notes("new"))
+    seen: list[str] = []
+
+    def after_start(effect: Effect) -> None:
+        seen.append(effect.kind)
+        if seen[-3:-1] == ["append", "write"] and "start" in seen:
+            raise Stopped
+
+    with pytest.raises(Stopped):
+        one.walk("new", Effects(after_start))
+    for number in range(1, 200):
+        copy = Trail(shutil.copytree(one.folder, tmp_path / str(number), symlinks=True))
+        try:
+            copy.walk("new", Effects(stop_at(number)))
+            break
+        except Stopped:
+            pass
+        assert set(outcomes(copy.walk("new")).values()) <= {"done"}
+        assert (copy.notes("new") / "count").read_text() == "once\n"
+        Run(copy.new).undo(NOW)
+        assert contents(copy.notes("new")) == before
+        shutil.rmtree(copy.folder)
+    assert number > 30

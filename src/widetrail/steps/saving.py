@@ -73,6 +73,8 @@ def missing_folders(machine: Machine, target: str) -> list[Move]:
 
 def put_back(step: Step, doing: Doing, place: str) -> None:
     """Give ``place`` back what was saved; what stands there now is put aside."""
+    if _finish_putting_back(step, doing, place):  # it is back by now
+        return
     saved = _saved(step, doing, place)
     if saved is None:
         return
@@ -83,8 +85,8 @@ def put_back(step: Step, doing: Doing, place: str) -> None:
     room.tidy()
 
 
-def _finish_putting_back(step: Step, doing: Doing, place: str) -> None:
-    """Make what is left to make of a putting back that was begun."""
+def _finish_putting_back(step: Step, doing: Doing, place: str) -> bool:
+    """Make what is left to make of a putting back that was begun; return whether one was."""
     mine = {"step": step.id, "place": place}
     begun, ended = (
         [r for r in doing.records(event) if mine.items() <= r.items()]
@@ -93,6 +95,8 @@ def _finish_putting_back(step: Step, doing: Doing, place: str) -> None:
     if len(begun) > len(ended):
         carry_out(doing.machine, moves_of(begun[-1]))
         doing.record("put back", step=step.id, place=place)
+        return True
+    return False
 
 
 def back_to(saved: Mapping[str, Any], away: str) -> list[Move]:
