@@ -24,9 +24,9 @@ from widetrail.finding import (
     pair,
     survey,
 )
-from widetrail.finding.told import understand_path
 from widetrail.finding.values import How
 from widetrail.machine import FolderMachine
+from widetrail.machine.written import understand_path
 
 H = build.HOMES
 

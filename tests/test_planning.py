@@ -256,7 +256,8 @@ def test_uses_orders_recipes_and_a_circle_is_told(
     machines[0].host("/home/ada/.config").mkdir()
     plan = plan_of(machines, guest, host)
     (leg,) = [leg for leg in plan.legs if leg.station == "new"]
-    assert leg.steps == ("zhost.data/copy/1/publish", "aguest.data/copy/1/publish")
+    published = [s for s in leg.steps if s.endswith("/publish")]
+    assert published == ["zhost.data/copy/1/publish", "aguest.data/copy/1/publish"]
     with pytest.raises(Obstructed, match="aguest uses zhost, and its recipe is not here"):
         plan_of(machines, guest)
     circle = other("zhost", "aguest", "{documents}")

@@ -49,6 +49,12 @@ PATH = click.Path(path_type=Path)
 @click.option(
     "--choose", multiple=True, metavar="ITEM.PART=VALUE,…", help="Move these values of a part only."
 )
+@click.option(
+    "--outside",
+    multiple=True,
+    metavar="ITEM=carry|leave",
+    help="Whether files that an item names elsewhere go along.",
+)
 @click.option("--ask", is_flag=True, help="Ask at the terminal what is to be moved.")
 @click.option("--seal", is_flag=True, help="Seal the parcel with a passphrase.")
 @click.option("--hint", default="", help="A hint at the passphrase, which anyone can read.")
@@ -57,7 +63,8 @@ PATH = click.Path(path_type=Path)
 @json_option
 def command(
     recipes: tuple[Path, ...], old: Path | None, new: Path | None, new_later: bool, parcel: Path,
-    only: tuple[str, ...], without: tuple[str, ...], choose: tuple[str, ...], ask: bool,
+    only: tuple[str, ...], without: tuple[str, ...], choose: tuple[str, ...],
+    outside: tuple[str, ...], ask: bool,
     seal: bool, hint: str, if_found: str, answers: Path | None, as_json: bool,
 ) -> None:  # fmt: skip
     """Plan the move of the applications of RECIPES and write the parcel it travels in.
@@ -66,7 +73,7 @@ def command(
     """
     effects = Effects()
     loaded = load_recipes(recipes)
-    choices = read_choices(loaded, only, without, choose)
+    choices = read_choices(loaded, only, without, choose, outside)
     here = open_machine(old, effects=effects)
     there = _new(new, new_later, effects)
     if ask:
@@ -155,7 +162,7 @@ def _ask(offers: tuple[Offer, ...], choices: Choices) -> Choices:
             )
             if answer.strip():
                 parts[name] = tuple(v.strip() for v in answer.split(","))
-    return Choices(choices.only, frozenset(without), parts)
+    return Choices(choices.only, frozenset(without), parts, choices.outside)
 
 
 def show_plan(page: Page, plan: Plan) -> None:

@@ -1,5 +1,6 @@
 """Finding: applications recognised, places resolved, readings taken, cards and survey."""
 
+from widetrail.finding.atlas import Atlas, Moved
 from widetrail.finding.card import card_facts, installation_facts, make_card, read_card, where_facts
 from widetrail.finding.finder import Finder
 from widetrail.finding.judging import condition_holds
@@ -26,6 +27,7 @@ from widetrail.finding.values import (
 __all__ = [
     "Absent",
     "Answer",
+    "Atlas",
     "ByPart",
     "Finder",
     "Found",
@@ -33,6 +35,7 @@ __all__ = [
     "Installation",
     "Instance",
     "Known",
+    "Moved",
     "Nowhere",
     "Pair",
     "Selection",

@@ -107,7 +107,7 @@ class Finder:
         if sign.command is not None:
             path = self._program(sign.command)
             return [path] if path is not None and self._kind(path) is not None else []
-        path = self._choice(sign.where)
+        path = self.choice(sign.where)
         wanted = "file" if sign.file is not None else "folder"
         if path is None:
             return []
@@ -194,6 +194,16 @@ class Finder:
             if isinstance(where, Found | Absent) and where.kind in ("folder", "file")
         }
 
+    def case_of(self, name: str) -> Place | None:
+        """Return the recipe's case of a place that holds here."""
+        cases = self.loaded.recipe.places.get(name, ())
+        return next((case for case in cases if self.holds(case.for_)), None)
+
+    def untold(self, name: str) -> str:
+        """Return where a place would be if nothing told it, or an empty text."""
+        case = self.case_of(name)
+        return (self.choice(case.where) if case is not None else None) or ""
+
     def _twin(self) -> Finder:
         twin = Finder.__new__(Finder)
         twin.__dict__.update(self.__dict__)
@@ -223,7 +233,7 @@ class Finder:
         told = self._told(place, case)
         if told is not None:
             return told
-        path = self._choice(place.where)
+        path = self.choice(place.where)
         if path is None:
             return Nowhere(self._why_not(place.where))
         return self._judge(path, place.kind, How("fixed", case))
@@ -252,13 +262,13 @@ class Finder:
         return self._judge(str(answer.value), place.kind, how)
 
     def _first_of(self, name: str, place: Place, case: int) -> Where:
-        listed = [self._choice(choice) for choice in place.first_of]
+        listed = [self.choice(choice) for choice in place.first_of]
         among = tuple(path for path in listed if path is not None)
         if place.follows is not None:
             self.place(place.follows)
             number = self._chosen.get(place.follows, -1)
             how = How("follows", case, place.follows, among=among)
-            path = listed[number] if 0 <= number < len(listed) else self._choice(place.otherwise)
+            path = listed[number] if 0 <= number < len(listed) else self.choice(place.otherwise)
             self._chosen[name] = number
             return (
                 Nowhere("the recipe names no other") if path is None else self._whatever(path, how)
@@ -269,7 +279,7 @@ class Finder:
                 self._chosen[name] = number
                 return self._whatever(path, how)
         self._chosen[name] = -1
-        otherwise = self._choice(place.otherwise)
+        otherwise = self.choice(place.otherwise)
         if otherwise is None:
             return Nowhere(f"none of {', '.join(among)} is there")
         return self._whatever(otherwise, How("fixed", case, among=among))
@@ -291,14 +301,14 @@ class Finder:
     def _several(self, place: Place, case: int) -> Where:
         try:
             if place.index is not None:
-                source = self._choice(place.index.where)
+                source = self.choice(place.index.where)
                 if source is None:
                     return Nowhere(self._why_not(place.index.where))
                 if self.machine.look(source) is None:
                     return Nowhere(f"its index {source} is not there")
                 found = by_index(self.machine, place, place.index, source, case)
             else:
-                path = self._choice(place.each)
+                path = self.choice(place.each)
                 if path is None:
                     return Nowhere(self._why_not(place.each))
                 found = by_glob(self.machine, place, path, case)
@@ -371,7 +381,8 @@ class Finder:
             return Nowhere(f'none of "{name}" is there')
         return Nowhere(f'"{name}" is several ({where}), and which is in use is not known')
 
-    def _choice(self, choice: str | PerPlatform | None) -> str | None:
+    def choice(self, choice: str | PerPlatform | None) -> str | None:
+        """Return the path here that a platform map or template says, or ``None``."""
         template = on_platform(choice, self.machine.platform) if choice is not None else None
         return None if template is None else self.path(template)
 
@@ -385,7 +396,7 @@ class Finder:
             return take_from_desktop(self.machine, reading)
         if reading.output is not None:
             return self._printed(reading)
-        path = self._choice(reading.where)
+        path = self.choice(reading.where)
         if path is None:
             return Unknown(self._why_not(reading.where))
         return take_reading(self.machine, reading, path, self._parts)
@@ -483,7 +494,7 @@ class Finder:
         """Return where the lock files are while the program is open."""
         locks = self.loaded.recipe.application.lock
         ways = ((inner, lock) for lock in locks for inner in self._each_way(lock))
-        paths = (inner._choice(lock) for inner, lock in ways)
+        paths = (inner.choice(lock) for inner, lock in ways)
         return list(dict.fromkeys(path for path in paths if path is not None))
 
     def _each_way(self, choice: str | PerPlatform) -> list[Finder]:

@@ -7,20 +7,20 @@ asked in a copy made with its journal.
 from __future__ import annotations
 
 import tempfile
-from collections.abc import Callable, Mapping
-from contextlib import suppress
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager, suppress
 from datetime import UTC, datetime
 from pathlib import Path
 
 from widetrail.errors import MachineUnusable
 from widetrail.finding.globbing import has_glob, matching
-from widetrail.finding.told import understand_path
 from widetrail.finding.values import Known, Unknown, Value
 from widetrail.formats.bounded import ask
 from widetrail.formats.interface import Located, NotThere, Raw, Unreadable
 from widetrail.formats.registry import ITSELF
 from widetrail.formats.texts import decode
 from widetrail.machine import Entry, Machine
+from widetrail.machine.written import understand_path
 from widetrail.recipe import Reading
 
 COPY_MOST = 4 * 1024 * 1024 * 1024
@@ -97,6 +97,19 @@ def ask_database(
         Unreadable: It is no database, is refused, or kept changing.
         MachineUnusable: It cannot be read.
     """
+    with copied_database(machine, path) as copy:
+        found: Located = ask("sqlite", copy, query, dict(parameters), rows)
+        return found
+
+
+@contextmanager
+def copied_database(machine: Machine, path: str) -> Iterator[str]:
+    """Lend a copy of a database with its journal, made while nothing was written.
+
+    Raises:
+        Unreadable: It kept changing.
+        MachineUnusable: It cannot be read.
+    """
     with tempfile.TemporaryDirectory(prefix="widetrail-") as folder:
         copy = Path(folder) / "copy.db"
         for _ in range(TRIES):
@@ -105,11 +118,11 @@ def ask_database(
                 if entry is not None:
                     _copy(machine, path + suffix, Path(f"{copy}{suffix}"))
             if _state(machine, path) == before:
-                found: Located = ask("sqlite", str(copy), query, dict(parameters), rows)
-                return found
+                yield str(copy)
+                return
             for suffix in before:
                 Path(f"{copy}{suffix}").unlink(missing_ok=True)
-    raise Unreadable("kept changing while it was read")
+        raise Unreadable("kept changing while it was read")
 
 
 def _state(machine: Machine, path: str) -> dict[str, Entry | None]:

@@ -8,12 +8,12 @@ from dataclasses import dataclass, replace
 from widetrail.errors import MachineUnusable
 from widetrail.finding.globbing import has_glob, matching
 from widetrail.finding.readings import ask_database
-from widetrail.finding.told import understand_path
 from widetrail.finding.values import How, Instance, Several
 from widetrail.formats.bounded import ask
 from widetrail.formats.interface import Located, Raw, Unreadable
 from widetrail.machine import Machine
 from widetrail.machine.paths import base, join, key
+from widetrail.machine.written import understand_path
 from widetrail.recipe import Globs
 from widetrail.recipe.models import Index, Place
 

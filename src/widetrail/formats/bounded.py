@@ -18,7 +18,7 @@ import sys
 import threading
 from typing import IO, Any
 
-from widetrail.formats.interface import Unreadable
+from widetrail.formats.interface import Unreadable, Unwritable
 
 SECONDS = 15.0
 MEMORY = 1536 * 1024 * 1024
@@ -35,6 +35,13 @@ _FUNCTIONS = {
     "sqlite": ("widetrail.formats.sqlite", "query_sqlite"),
     "registry": ("widetrail.formats.registry", "registry_key"),
     "hive": ("widetrail.formats.hive", "hive_key"),
+    "registry tree": ("widetrail.formats.registry", "registry_tree"),
+    "edit registry": ("widetrail.formats.registry", "edit_registry"),
+    "spots": ("widetrail.formats.spots", "list_values"),
+    "put": ("widetrail.formats.spots", "put_values"),
+    "columns": ("widetrail.formats.sqlite", "list_column"),
+    "put columns": ("widetrail.formats.sqlite", "put_column"),
+    "texts in database": ("widetrail.formats.sqlite", "texts_in"),
     "dconf": ("widetrail.formats.dconf", "read_dconf"),
 }
 
@@ -101,6 +108,7 @@ def ask(function: str, *arguments: Any, seconds: float | None = None) -> Any:
 
     Raises:
         Unreadable: It says so, or time, memory or the size of the answer ran out.
+        Unwritable: It says so.
     """
     verdict, value = _worker.ask(function, arguments, SECONDS if seconds is None else seconds)
     if verdict == "raised":
@@ -147,7 +155,7 @@ def _answer(function: str, arguments: tuple[Any, ...]) -> bytes:
     try:
         value = getattr(importlib.import_module(module), name)(*arguments)
         answer = pickle.dumps(("returned", value))
-    except Unreadable as error:
+    except (Unreadable, Unwritable) as error:
         answer = pickle.dumps(("raised", error))
     except MemoryError:
         answer = pickle.dumps(("raised", Unreadable("needs more memory than is allowed")))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal
+from typing import Literal, NamedTuple
 
 Platform = Literal["windows", "macos", "linux"]
 """The platforms; their conventions decide how paths and settings are written."""
@@ -35,4 +35,12 @@ class Located:
     """A value out of a file, with the line it stands on (from 1; 0 where there are none)."""
 
     value: Raw
+    line: int = 0
+
+
+class Spot(NamedTuple):
+    """A text value: where it stands, in the words of its form, what it is, and its line or 0."""
+
+    where: str
+    text: str
     line: int = 0

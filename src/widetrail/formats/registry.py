@@ -6,12 +6,14 @@ Version 4 (``REGEDIT4``) is in the system's single-byte encoding throughout.
 
 from __future__ import annotations
 
+import codecs
 import re
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from functools import lru_cache
 
-from widetrail.formats.interface import NotThere, Raw, Unreadable
-from widetrail.formats.texts import decode
+from widetrail.formats.interface import NotThere, Raw, Unreadable, Unwritable
+from widetrail.formats.texts import decode, encode
 
 TYPES = (
     "REG_NONE", "REG_SZ", "REG_EXPAND_SZ", "REG_BINARY", "REG_DWORD", "REG_DWORD_BIG_ENDIAN",
@@ -97,13 +99,9 @@ class RegistryText:
             Unreadable: It is no registry text, with the line that is not.
         """
         self.keys: dict[str, Key] = {}
-        text = decode(data)[0].replace("\r\n", "\n")
-        head, _, rest = text.partition("\n")
-        head = head.strip().lstrip("\ufeff")
-        if head not in ("REGEDIT4", "Windows Registry Editor Version 5.00"):
-            raise Unreadable("is no registry text: its first line is neither version's")
-        self._narrow = head == "REGEDIT4"
-        self._parse(rest)
+        self.text, self.codec = decode(data)
+        begin, self.narrow = _after_head(self.text)
+        self._parse(begin)
 
     def find(self, key: str) -> Key | None:
         """Return a key, also one that only holds others, or ``None``."""
@@ -113,22 +111,23 @@ class RegistryText:
         inner = f"{folded}\\"
         return Key(key) if any(k.startswith(inner) for k in self.keys) else None
 
-    def _parse(self, text: str) -> None:
+    def below(self, key: str) -> tuple[Key, ...]:
+        """Return a key and all those below it that stand in the text, in the order of the text."""
+        folded = key.casefold()
+        return tuple(
+            found for path, found in self.keys.items()
+            if path == folded or path.startswith(f"{folded}\\")
+        )  # fmt: skip
+
+    def _parse(self, position: int) -> None:
         key: Key | None = None
-        position, line = 0, 2
-        while position < len(text):
-            entry = _ENTRY.match(text, position)
-            if entry is None:
-                found = text[position:].split("\n", 1)[0][:60]
-                raise Unreadable(f"is no registry text at line {line}: {found}")
+        for entry, line in _entries(self.text, position):
             if entry["key"] is not None:
                 key = self._key(entry["key"], removed=bool(entry["minus"]))
             elif entry["name"] is not None:
                 if key is None:
                     raise Unreadable(f"has a value before any key at line {line}")
                 self._value(key, entry, line)
-            line += entry.group(0).count("\n")
-            position = entry.end()
 
     def _key(self, path: str, *, removed: bool) -> Key:
         path = full_key(path)
@@ -140,45 +139,224 @@ class RegistryText:
         return self.keys.setdefault(folded, Key(path))
 
     def _value(self, key: Key, entry: re.Match[str], line: int) -> None:
-        name = "" if entry["name"] == "@" else _unescape(entry["name"][1:-1])
+        name = _name_of(entry)
         if entry["gone"] is not None:
             key.values.pop(name.casefold(), None)
             return
         if entry["text"] is not None:
-            data = (_unescape(entry["text"][1:-1]) + "\0").encode("utf-16-le", "surrogatepass")
-            value = RegistryValue(name, "REG_SZ", data, line)
+            value = registry_text(name, _unescape(entry["text"][1:-1]), line=line)
         elif entry["dword"] is not None:
-            value = RegistryValue(
-                name, "REG_DWORD", int(entry["dword"], 16).to_bytes(4, "little"), line
-            )
+            data = int(entry["dword"], 16).to_bytes(4, "little")
+            value = RegistryValue(name, "REG_DWORD", data, line)
         else:
             number = int(entry["type"], 16) if entry["type"] else 3
             data = bytes.fromhex(re.sub(r"[^0-9A-Fa-f]", "", entry["hex"]))
-            if self._narrow and number in (2, 7):
+            if self.narrow and number in (2, 7):
                 data = data.decode("cp1252", "replace").encode("utf-16-le")
             value = RegistryValue(name, type_name(number), data, line)
         key.values[name.casefold()] = value
+
+
+def registry_text(name: str, text: str, kind: str = "REG_SZ", line: int = 0) -> RegistryValue:
+    """Return a value that is a text."""
+    return RegistryValue(name, kind, f"{text}\0".encode("utf-16-le", "surrogatepass"), line)
 
 
 _ENTRY = re.compile(
     r"""[ \t]* (?:
         ;[^\n]*
       | \[ (?P<minus>-?) (?P<key>[^\n]*) \]
-      | (?P<name>@|"(?:[^"\\]|\\.)*") [ \t]* = [ \t]* (?:
+      | (?P<name>@|"(?:[^"\\]|\\.)*") [ \t]* = [ \t]* (?P<value>
             (?P<text>"(?:[^"\\]|\\.)*")
           | dword: (?P<dword>[0-9A-Fa-f]{1,8})
           | hex (?:\((?P<type>[0-9A-Fa-f]{1,8})\))? :
-            (?P<hex>(?:[0-9A-Fa-f]{2}|,|[ \t]|\\[ \t]*\n)*)
+            (?P<hex>(?:[0-9A-Fa-f]{2}|,|[ \t]|\\[ \t]*\r?\n)*)
           | (?P<gone>-)
         )
       |
-    ) [ \t]* (?:;[^\n]*)? (?:\n|\Z)""",
+    ) [ \t]* (?:;[^\n]*)? (?:\r?\n|\Z)""",
     re.VERBOSE | re.DOTALL,
 )
 
 
+def _after_head(text: str) -> tuple[int, bool]:
+    """Return where the first line of a registry text ends, and whether it is of version 4."""
+    head = text.partition("\n")[0]
+    told = head.strip().lstrip("\ufeff")
+    if told not in ("REGEDIT4", HEAD):
+        raise Unreadable("is no registry text: its first line is neither version's")
+    return min(len(head) + 1, len(text)), told == "REGEDIT4"
+
+
+def _entries(text: str, position: int) -> Iterator[tuple[re.Match[str], int]]:
+    """Give each line or value of a registry text with the line it begins on."""
+    line = 2
+    while position < len(text):
+        entry = _ENTRY.match(text, position)
+        if entry is None:
+            found = text[position:].split("\n", 1)[0][:60].strip()
+            raise Unreadable(f"is no registry text at line {line}: {found}")
+        yield entry, line
+        line += entry.group(0).count("\n")
+        position = entry.end()
+
+
+def _name_of(entry: re.Match[str]) -> str:
+    return "" if entry["name"] == "@" else _unescape(entry["name"][1:-1])
+
+
 def _unescape(text: str) -> str:
     return re.sub(r"\\(.)", r"\1", text, flags=re.DOTALL)
+
+
+# Writing
+
+HEAD = "Windows Registry Editor Version 5.00"
+
+
+def write_registry(keys: Iterable[Key]) -> bytes:
+    """Return keys with their values as a text that the system's own tool reads (version 5)."""
+    parts = [f"{HEAD}\r\n"]
+    for key in keys:
+        parts.append(f"\r\n[{key.path}]\r\n")
+        parts += [f"{_value_line(value)}\r\n" for value in key.values.values()]
+    text = "".join([*parts, "\r\n"])
+    return codecs.BOM_UTF16_LE + text.encode("utf-16-le", "surrogatepass")
+
+
+def _value_line(value: RegistryValue, narrow: bool = False, ends: str = "\r\n") -> str:
+    name = f'"{_escape(value.name)}"' if value.name else "@"
+    return f"{name}={_value_text(value, len(name) + 1, narrow, ends)}"
+
+
+def _escape(text: str) -> str:
+    return text.replace("\\", "\\\\").replace('"', '\\"')
+
+
+def _value_text(value: RegistryValue, column: int, narrow: bool, ends: str) -> str:
+    """Return a value as it stands after ``=``; hexadecimal bytes end lines before column 80."""
+    if value.type == "REG_SZ" and (text := _as_text(value.data)) is not None:
+        return f'"{_escape(text)}"'
+    if value.type == "REG_DWORD" and len(value.data) == 4:
+        return f"dword:{int.from_bytes(value.data, 'little'):08x}"
+    number = _number(value.type)
+    data = value.data
+    if narrow and number in (2, 7):
+        try:
+            data = _wide(data).encode("cp1252")
+        except UnicodeEncodeError as error:
+            raise Unwritable("is of version 4, which lacks a character of the value") from error
+    head = "hex:" if number == 3 else f"hex({number:x}):"
+    column += len(head)
+    pieces = [head]
+    for at, byte in enumerate(data):
+        last = at == len(data) - 1
+        if column + (2 if last else 4) > 79:
+            pieces.append(f"\\{ends}  ")
+            column = 2
+        pieces.append(f"{byte:02x}" if last else f"{byte:02x},")
+        column += 3
+    return "".join(pieces)
+
+
+def _number(kind: str) -> int:
+    if kind in TYPES:
+        return TYPES.index(kind)
+    return int(kind.removeprefix("REG_TYPE_"), 16)
+
+
+def _as_text(data: bytes) -> str | None:
+    """Return data as the text it is when it stands in quotes, or ``None``."""
+    try:
+        text = data.decode("utf-16-le")
+    except UnicodeDecodeError:
+        return None
+    if not text.endswith("\0") or "\0" in text[:-1] or "\n" in text or "\r" in text:
+        return None
+    return text[:-1]
+
+
+@dataclass(frozen=True, slots=True)
+class Edit:
+    """One change of a registry: a value that is set, one that goes, or a key that goes.
+
+    Without a ``value`` the value ``name`` goes, and without a ``name`` the key with all below it
+    does; a ``value`` of ``None`` and a name of ``KEY`` makes the key.
+    """
+
+    key: str
+    name: str | None = None
+    value: RegistryValue | None = None
+
+
+KEY = "\0"
+"""The name by which an edit makes a key that holds no value."""
+
+
+def edit_registry(data: bytes, edits: Iterable[Edit]) -> bytes:
+    """Return a registry text with ``edits`` made in it, and every other byte kept.
+
+    Raises:
+        Unreadable: It is no registry text.
+        Unwritable: Its version or encoding cannot hold a value.
+    """
+    text, codec = decode(data)
+    ends = "\r\n" if "\r\n" in text else "\n"
+    narrow = _after_head(text)[1]
+    for edit in edits:
+        text = _edited(text, edit, narrow, ends)
+    return encode(text, codec, data)
+
+
+def _edited(text: str, edit: Edit, narrow: bool, ends: str) -> str:
+    wanted = full_key(edit.key).casefold()
+    if edit.name is None:
+        return _without_key(text, wanted)
+    inside, found, last = False, None, None
+    for entry, _ in _entries(text, _after_head(text)[0]):
+        if entry["key"] is not None:
+            inside = not entry["minus"] and full_key(entry["key"]).casefold() == wanted
+            last = entry.end() if inside else last
+        elif entry["name"] is not None and inside:
+            last = entry.end()
+            if _name_of(entry).casefold() == edit.name.casefold():
+                found = entry
+    if edit.value is None and edit.name != KEY:
+        return text if found is None else text[: found.start()] + text[found.end() :]
+    if edit.value is not None and found is not None:
+        column = found.start("value") - found.start()
+        told = _value_text(edit.value, column, narrow, ends)
+        return text[: found.start("value")] + told + text[found.end("value") :]
+    line = "" if edit.value is None else f"{_value_line(edit.value, narrow, ends)}{ends}"
+    if last is not None:
+        gap = "" if text[:last].endswith("\n") else ends
+        return f"{text[:last]}{gap if line else ''}{line}{text[last:]}"
+    gap = "" if text.endswith("\n") else ends
+    spaced = text.endswith(ends * 2)
+    before, after = ("", ends) if spaced else (ends, "")
+    return f"{text}{gap}{before}[{full_key(edit.key)}]{ends}{line}{after}"
+
+
+def _without_key(text: str, wanted: str) -> str:
+    """Return a registry text without a key, those below it, and the empty lines that part them."""
+    begin = _after_head(text)[0]
+    kept, inside, at, bare = [], False, 0, begin
+    for entry, _ in _entries(text, begin):
+        if entry["key"] is not None:
+            folded = full_key(entry["key"]).casefold()
+            mine = folded == wanted or folded.startswith(f"{wanted}\\")
+            if mine and not inside:
+                kept.append((at, entry.start(), bare))
+            if inside and not mine:
+                at = entry.start()
+            inside = mine
+        if entry.group(0).strip():
+            bare = entry.end()
+    if not inside:
+        kept.append((at, len(text), len(text)))
+    elif bare == len(text):  # no empty line follows the last, so the one before it goes
+        kept[-1] = (kept[-1][0], kept[-1][2], 0)
+    return "".join(text[begin:end] for begin, end, _ in kept)
 
 
 @lru_cache(maxsize=4)
@@ -195,5 +373,18 @@ def registry_key(data: bytes, key: str) -> Key:
     """
     found = _parsed(data).find(key)
     if found is None:
+        raise NotThere(f"has no key {key}")
+    return found
+
+
+def registry_tree(data: bytes, key: str) -> tuple[Key, ...]:
+    """Return a key of a ``.reg`` text and all keys below it, in the order of the text.
+
+    Raises:
+        Unreadable: It is no registry text.
+        NotThere: It has no such key.
+    """
+    found = _parsed(data).below(key)
+    if not found:
         raise NotThere(f"has no key {key}")
     return found

@@ -1,4 +1,4 @@
-"""SQLite databases, asked one query that only reads.
+"""SQLite databases: asked one query that only reads, and texts of a column changed.
 
 The file is opened from a copy that the caller made (with its journal), so nothing beside the
 program's own file can appear; an authorizer allows reading only, and work is bounded.
@@ -6,12 +6,13 @@ program's own file can appear; an authorizer allows reading only, and work is bo
 
 from __future__ import annotations
 
+import re
 import sqlite3
 import time
 from collections.abc import Mapping
 from contextlib import closing
 
-from widetrail.formats.interface import Located, Unreadable
+from widetrail.formats.interface import Located, Spot, Unreadable, Unwritable
 
 SECONDS = 20.0
 ROWS = 100_000
@@ -63,3 +64,86 @@ def _plain(value: object) -> str | int | float | None:
 
 def _only_reads(action: int, *_: object) -> int:
     return sqlite3.SQLITE_OK if action in _ALLOWED else sqlite3.SQLITE_DENY
+
+
+# Texts in columns: listed, changed, searched
+
+
+def list_column(copy: str, at: str) -> list[Spot]:
+    """Return each text of the column ``at`` (``table.column``) once, in order.
+
+    Raises:
+        Unreadable: It is no database, or has no such column.
+    """
+    table, column = _named(at)
+    query = (
+        f"select distinct {column} from {table} where typeof({column}) = 'text' order by {column}"
+    )
+    found = query_sqlite(copy, query, {}).value
+    texts = found if isinstance(found, list) else [] if found is None else [found]
+    return [Spot(str(text), str(text)) for text in texts]
+
+
+def put_column(copy: str, at: str, changes: Mapping[str, str]) -> int:
+    """Change texts of a column in the database file ``copy``, in one transaction; return how many.
+
+    Raises:
+        Unreadable: It is no database, or has no such column.
+        Unwritable: The database refuses a value; nothing was changed.
+    """
+    table, column = _named(at)
+    end = time.monotonic() + SECONDS
+    try:
+        with closing(sqlite3.connect(copy, isolation_level=None)) as connection:
+            connection.execute("pragma trusted_schema = off")
+            connection.set_authorizer(_stays_inside)
+            connection.set_progress_handler(lambda: int(time.monotonic() > end), 10_000)
+            connection.create_function("moved", 1, changes.get, deterministic=True)
+            connection.execute("begin immediate")
+            changed = connection.execute(
+                f"update {table} set {column} = moved({column})"
+                f" where typeof({column}) = 'text' and moved({column}) is not null"
+            ).rowcount
+            connection.execute("commit")
+        return changed
+    except sqlite3.IntegrityError as error:
+        raise Unwritable(f"refuses a value in {at}: {error}") from error
+    except (sqlite3.Error, sqlite3.Warning) as error:
+        raise Unreadable(f"cannot be changed in {at}: {error}") from error
+
+
+def texts_in(copy: str, pattern: str, most: int) -> list[Spot]:
+    """Return up to ``most`` texts of any table that ``pattern`` matches, each with its column.
+
+    Raises:
+        Unreadable: It is no database.
+    """
+    expression = re.compile(pattern)
+    found: list[Spot] = []
+    names = query_sqlite(copy, "select name from sqlite_master where type = 'table'", {}).value
+    listed = names if isinstance(names, list) else [names]
+    for table in (_quoted(str(name)) for name in listed if name is not None):
+        rows = query_sqlite(copy, f"select * from {table} limit {ROWS}", {}, True).value
+        for row in rows if isinstance(rows, list) else []:
+            assert isinstance(row, dict)
+            for column, value in row.items():
+                if len(found) < most and isinstance(value, str) and expression.search(value):
+                    found.append(Spot(f"{table.strip(chr(34))}.{column}", value))
+    return found
+
+
+def _named(at: str) -> tuple[str, str]:
+    table, dot, column = at.rpartition(".")
+    if not dot or not table or not column:
+        raise Unreadable(f'cannot be asked for "{at}", which is no table.column')
+    return _quoted(table), _quoted(column)
+
+
+def _quoted(name: str) -> str:
+    escaped = name.replace('"', '""')
+    return f'"{escaped}"'
+
+
+def _stays_inside(action: int, *_: object) -> int:
+    outside = (sqlite3.SQLITE_ATTACH, sqlite3.SQLITE_DETACH)
+    return sqlite3.SQLITE_DENY if action in outside else sqlite3.SQLITE_OK

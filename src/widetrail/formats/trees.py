@@ -77,14 +77,14 @@ def read_tree(form: str, data: bytes, at: str) -> Located:
     """
     pointer = at if form != "plist" or at == "" or at.startswith("/") else f"/{at}"
     value = follow_pointer(parse_tree(form, data), pointer)
-    return Located(value, _line_of(form, data, pointer) if len(data) < LINES_MOST else 0)
+    return Located(value, line_of(form, data, pointer) if len(data) < LINES_MOST else 0)
 
 
 LINES_MOST = 1024 * 1024
 """Bytes of a document in which the line of a value is looked for, at most."""
 
 
-def _line_of(form: str, data: bytes, pointer: str) -> int:
+def line_of(form: str, data: bytes, pointer: str) -> int:
     """Return the line of a value, or 0 where the form has none or it is not found."""
     tokens = [t.replace("~1", "/").replace("~0", "~") for t in pointer.split("/")[1:]]
     text = decode(data)[0]

@@ -14,6 +14,18 @@ def read_xml(data: bytes, at: str) -> list[Located]:
         Unreadable: It is not XML, has a document type with entities, or the path is none.
         NotThere: Nothing matches.
     """
+    _, matches = find_xml(data, at)
+    if not matches:
+        raise NotThere(f"has nothing at {at}")
+    return [_located(match) for match in matches]
+
+
+def find_xml(data: bytes, at: str) -> tuple[etree._ElementTree, list[object]]:
+    """Return the document, and every match of the XPath ``at`` as lxml has them.
+
+    Raises:
+        Unreadable: It is not XML, has a document type of its own, or the path is none.
+    """
     parser = etree.XMLParser(
         resolve_entities=False,
         no_network=True,
@@ -23,17 +35,15 @@ def read_xml(data: bytes, at: str) -> list[Located]:
     )
     try:
         root = etree.fromstring(data, parser)
-        if root.getroottree().docinfo.internalDTD is not None:
+        tree = root.getroottree()
+        if tree.docinfo.internalDTD is not None:
             raise Unreadable("has a document type of its own, which is not read")
         found = root.xpath(at)
     except etree.XMLSyntaxError as error:
         raise Unreadable(f"is not XML: {error.msg}") from error
     except (etree.XPathError, ValueError) as error:
         raise Unreadable(f'cannot be asked for "{at}": {error}') from error
-    matches = found if isinstance(found, list) else [found]
-    if not matches:
-        raise NotThere(f"has nothing at {at}")
-    return [_located(match) for match in matches]
+    return tree, list(found) if isinstance(found, list) else [found]
 
 
 def _located(match: object) -> Located:

@@ -20,17 +20,21 @@ class Choices:
     only: frozenset[str] = frozenset()
     without: frozenset[str] = frozenset()
     parts: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    outside: Mapping[str, str] = field(default_factory=dict)
+    """Whether files that an item names elsewhere go along: ``carry`` or ``leave``."""
 
     def as_json(self) -> dict[str, Any]:
         """Return the choices as plain JSON values."""
         parts = {name: list(values) for name, values in self.parts.items()}
-        return {"only": sorted(self.only), "without": sorted(self.without), "parts": parts}
+        chosen = {"parts": parts, "outside": dict(self.outside)}
+        return {"only": sorted(self.only), "without": sorted(self.without), **chosen}
 
     @classmethod
     def from_json(cls, facts: Mapping[str, Any]) -> Choices:
         """Return the choices that ``as_json`` told."""
         parts = {str(name): tuple(map(str, v)) for name, v in facts["parts"].items()}
-        return cls(frozenset(facts["only"]), frozenset(facts["without"]), parts)
+        outside = {str(item): str(verdict) for item, verdict in facts["outside"].items()}
+        return cls(frozenset(facts["only"]), frozenset(facts["without"]), parts, outside)
 
     def wants(self, item: str) -> bool:
         """Return whether the item ``recipe.item`` is to go."""
@@ -77,8 +81,10 @@ def read_choices(
     only: Iterable[str] = (),
     without: Iterable[str] = (),
     choose: Iterable[str] = (),
+    outside: Iterable[str] = (),
 ) -> Choices:
-    """Read choices as a person gives them: ``item`` or ``recipe.item``, ``item.part=value,value``.
+    """Read choices as a person gives them: ``item`` or ``recipe.item``, ``item.part=value,value``,
+    ``item=carry`` or ``item=leave`` for what lies outside.
 
     Raises:
         InputUnusable: There is no such item or part, or the name is that of several.
@@ -98,10 +104,18 @@ def read_choices(
             raise InputUnusable("this chooses nothing", where=text, todo=todo)
         full = _full(name, parts, "part")
         chosen[full] = (*chosen.get(full, ()), *(v.strip() for v in values.split(",")))
+    verdicts: dict[str, str] = {}
+    for text in outside:
+        name, _, verdict = text.partition("=")
+        if verdict not in ("carry", "leave"):
+            todo = "Write it like --outside recordings=carry, or =leave."
+            raise InputUnusable("this chooses nothing", where=text, todo=todo)
+        verdicts[_full(name, items, "item")] = verdict
     return Choices(
         frozenset(_full(name, items, "item") for name in only),
         frozenset(_full(name, items, "item") for name in without),
         chosen,
+        verdicts,
     )
 
 

@@ -31,7 +31,7 @@ def changed_names(entries: Iterable[Entry], platform: Platform) -> dict[str, str
         path = f"{above}/{fitted}" if above else fitted
         number = 2
         while key(path, platform) in taken:
-            path = f"{above}/{_numbered(fitted, number)}" if above else _numbered(fitted, number)
+            path = f"{above}/{numbered(fitted, number)}" if above else numbered(fitted, number)
             number += 1
         taken.add(key(path, platform))
         if path != entry.path:
@@ -63,6 +63,7 @@ def _encoded(char: str) -> str:
     return "".join(f"%{byte:02X}" for byte in char.encode("utf-8", "surrogateescape"))
 
 
-def _numbered(name: str, number: int) -> str:
+def numbered(name: str, number: int) -> str:
+    """Return a name with a number before its ending."""
     stem, dot, ending = name.rpartition(".") if "." in name[1:] else (name, "", "")
     return f"{stem} ({number}){dot}{ending}"

@@ -12,6 +12,7 @@ from widetrail.formats.checked import Model
 from widetrail.planning.sides import Source
 from widetrail.recipe import Existing, Loss, Station
 from widetrail.steps import Step
+from widetrail.steps.interface import WrittenAt
 
 BETWEEN = "a machine with a network"
 """What a station between is called, since any such machine will do."""
@@ -32,12 +33,14 @@ class PassedOver(Model):
 class PlannedRecipe(Model):
     """A recipe the plan was made from; ``digest`` is the SHA-256 of its file.
 
-    ``old`` holds the release and edition that old has, where they are known.
+    ``old`` holds the release and edition that old has, where they are known; ``places`` are its
+    places there that are one folder or file.
     """
 
     id: str
     name: str
     old: dict[str, str] = Field(default_factory=dict)
+    places: dict[str, str] = Field(default_factory=dict)
     revision: int
     digest: str
 
@@ -46,13 +49,15 @@ class PlannedStation(Model):
     """A machine of the plan, and what was known of it.
 
     ``identity`` is empty for a machine nothing is known of yet; ``source`` says where the facts
-    come from.
+    come from. ``roots`` and ``variables`` are old's, by which its paths are understood on new.
     """
 
     station: Station
     machine: str
     identity: str
     facts: dict[str, str]
+    roots: dict[str, str] = Field(default_factory=dict)
+    variables: dict[str, str] = Field(default_factory=dict)
     source: Source = "seen"
 
 
@@ -66,7 +71,8 @@ class PlannedItem(Model):
     that could not be judged. ``whole`` tells that the place goes as one folder, ``single`` that it
     is one file, ``registered`` that new's program has yet to make or list the place. ``renames``
     are the paths below it that new cannot call so, with what they become, as canonical JSON, since
-    they need not be valid text.
+    they need not be valid text. ``written`` is where it holds paths of the machine; ``outside`` are
+    files elsewhere that go along, with what they become below the place, as canonical JSON.
     """
 
     id: str
@@ -82,6 +88,8 @@ class PlannedItem(Model):
     single: bool = False
     registered: bool = False
     renames: str = ""
+    written: tuple[WrittenAt, ...] = ()
+    outside: str = ""
     old_path: str
     old_how: str
     new_path: str
@@ -104,6 +112,12 @@ class PlannedItem(Model):
     def renamed(self) -> dict[str, str]:
         """The paths below the place that are called otherwise on new."""
         told: dict[str, str] = json.loads(self.renames or "{}")
+        return told
+
+    @property
+    def from_outside(self) -> dict[str, str]:
+        """The files elsewhere that go along, by what they become below the place."""
+        told: dict[str, str] = json.loads(self.outside or "{}")
         return told
 
 
@@ -167,7 +181,17 @@ class Plan(Model):
         in essence.
         """
         items = [
-            [i.id, i.route, i.existing, i.old_path, i.new_path, i.parts, i.carved, i.renames]
+            [
+                i.id,
+                i.route,
+                i.existing,
+                i.old_path,
+                i.new_path,
+                i.parts,
+                i.carved,
+                i.renames,
+                i.outside,
+            ]
             for i in self.items
         ]
         left = [item.id for item in self.left]

@@ -40,7 +40,15 @@ def unfold_steps(
             for one in unfolded:
                 moving.extend(_awaiting(one, chosen.route, planned.id, moving))
                 moving.append(_chained(one, moving))
-    return _judged(item, planned.id, chosen, moving)
+    return [*_judged(item, planned.id, chosen, moving), *_looked_through(planned, moving)]
+
+
+def _looked_through(planned: PlannedItem, moving: list[Step]) -> Iterator[Step]:
+    """Give the look for remnants of old, after all of the item that is done on new."""
+    here = tuple(step.id for step in moving if step.station == "new")
+    if planned.written or any(step.kind in ("publish", "enter") for step in moving):
+        own = f"{planned.id}/remnants"
+        yield Step(id=own, kind="remnants", station="new", item=planned.id, after=here)
 
 
 def _judged(item: Item, subject: str, chosen: Chosen, moving: list[Step]) -> list[Step]:

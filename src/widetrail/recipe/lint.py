@@ -269,6 +269,10 @@ def _templates(recipe: Recipe) -> Iterator[Used]:
     for where, reading in _readings(recipe):
         yield from _choice((*where, reading.form), reading.where)
         yield from (((*where, "output", n), a) for n, a in enumerate(reading.output or ()))
+    for name, item in recipe.items.items():
+        for number, rule in enumerate(item.paths):
+            if rule.form not in ("registry", "dconf"):
+                yield from _choice(("items", name, "paths", number, rule.form), rule.where)
 
 
 def _place(where: Where, place: Place) -> Iterator[Used]:

@@ -101,6 +101,15 @@ def _check_settings_path(text: str) -> str:
     return text
 
 
+def _check_one_group(text: str) -> None:
+    try:
+        groups = re.compile(text).groups
+    except re.error as error:
+        raise flaw("expression", f'"{text}" is no regular expression: {error}') from error
+    if groups != 1:
+        raise flaw("expression", f"expected one group in the expression; found {groups}")
+
+
 def _is_mapping(value: Any) -> str:
     return f"{TAG}map" if isinstance(value, Mapping | PerPlatform) else f"{TAG}text"
 
@@ -219,12 +228,7 @@ class Reading(Model):
 
     def _check_expression(self) -> None:
         assert self.at is not None
-        try:
-            groups = re.compile(self.at).groups
-        except re.error as error:
-            raise flaw("expression", f'"{self.at}" is no regular expression: {error}') from error
-        if groups != 1:
-            raise flaw("expression", f"expected one group in the expression; found {groups}")
+        _check_one_group(self.at)
 
     def _given(self, form: str) -> str | PerPlatform | tuple[str, ...] | None:
         found: str | PerPlatform | tuple[str, ...] | None
@@ -467,6 +471,66 @@ class Leg(Model):
         return steps
 
 
+PATH_FORMS = (
+    "ini", "json", "toml", "yaml", "plist", "xml", "sqlite", "text", "reg", "registry", "dconf",
+)  # fmt: skip
+"""The forms in which an item can hold paths of the machine."""
+
+Outside = Literal["ask", "carry", "leave"]
+
+
+class WrittenPaths(Model):
+    """Where paths of the machine stand in an item: a file by its form, and the values in it.
+
+    ``at`` is what a reading of that form takes, where ``*`` stands for any member, section or name;
+    ``table.column`` of a database, a key and a name of registry text. ``outside`` says what becomes
+    of files that they name and that do not move.
+    """
+
+    for_: For | None = Field(None, alias="for")
+    ini: PathChoice | None = None
+    json_: PathChoice | None = Field(None, alias="json")
+    toml: PathChoice | None = None
+    yaml: PathChoice | None = None
+    plist: PathChoice | None = None
+    xml: PathChoice | None = None
+    sqlite: PathChoice | None = None
+    text: PathChoice | None = None
+    reg: PathChoice | None = None
+    registry: KeyText | None = None
+    dconf: SettingsPath | None = None
+    at: Said
+    outside: Outside = "leave"
+
+    @model_validator(mode="after")
+    def _one_form(self) -> WrittenPaths:
+        given = [form for form in PATH_FORMS if self._given(form) is not None]
+        if len(given) != 1:
+            hint = f"The forms are {', '.join(PATH_FORMS)}"
+            raise flaw("paths-form", f"expected one form; found {len(given)}", hint)
+        if self.text is not None:
+            _check_one_group(self.at)
+        if self.sqlite is not None and not re.fullmatch(r"[^.\s]+\.[^.\s]+", self.at):
+            raise flaw("paths-at", f'"{self.at}" is no column', "Write it like attachment.path")
+        return self
+
+    def _given(self, form: str) -> str | PerPlatform | None:
+        found: str | PerPlatform | None = getattr(self, "json_" if form == "json" else form)
+        return found
+
+    @property
+    def form(self) -> str:
+        """The form: one of ``PATH_FORMS``."""
+        return next(form for form in PATH_FORMS if self._given(form) is not None)
+
+    @property
+    def where(self) -> str | PerPlatform:
+        """The path template of the file, or the registry key or settings path."""
+        where = self._given(self.form)
+        assert where is not None
+        return where
+
+
 class Route(Model):
     """One way to move an item."""
 
@@ -492,11 +556,12 @@ class Item(Model):
     """One thing a person would miss."""
 
     title: Said
-    kind: Literal["data", "settings"] = "data"
+    kind: Literal["data", "settings", "registry"] = "data"
     from_: Name = Field(alias="from")
     take: Annotated[tuple[Glob, ...], BeforeValidator(one_or_many)] = ()
     leave: Annotated[tuple[Glob, ...], BeforeValidator(one_or_many)] = ()
     parts: dict[Name, Name | tuple[Said, ...]] = Field(default_factory=dict)
+    paths: Annotated[tuple[WrittenPaths, ...], BeforeValidator(one_or_many)] = ()
     checks: dict[Name, Check] = Field(default_factory=dict)
     losses: tuple[Loss, ...] = ()
     retire: YesNo = False

@@ -99,6 +99,7 @@ class RehearsalFile(Model):
     only: tuple[str, ...] = ()
     without: tuple[str, ...] = ()
     choose: dict[str, dict[str, tuple[str, ...]]] = Field(default_factory=dict)
+    outside: dict[str, Literal["carry", "leave"]] = Field(default_factory=dict)
     hands: dict[str, Given] = Field(default_factory=dict)
     sealed: str = ""
     expect: Annotated[Expect, BeforeValidator(_split)]

@@ -186,13 +186,14 @@ class _Stage:
 
 def choices_of(file: RehearsalFile, loaded: Loaded) -> Choices:
     """Return what a rehearsal chooses of the items of its recipe."""
-    chosen = read_choices([loaded], file.only, file.without)
+    outside = [f"{item}={verdict}" for item, verdict in file.outside.items()]
+    chosen = read_choices([loaded], file.only, file.without, outside=outside)
     parts = {
         f"{loaded.id}.{item}.{part}": tuple(map(str, values))
         for item, named in file.choose.items()
         for part, values in named.items()
     }
-    return Choices(chosen.only, chosen.without, {**chosen.parts, **parts})
+    return Choices(chosen.only, chosen.without, {**chosen.parts, **parts}, chosen.outside)
 
 
 def prepared_copy(source: Path, folder: Path, side: Side, loaded: Loaded) -> None:

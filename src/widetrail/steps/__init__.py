@@ -35,6 +35,7 @@ from widetrail.steps.pack import Pack
 from widetrail.steps.person import Person
 from widetrail.steps.program import PROGRAM_KINDS
 from widetrail.steps.publish import Publish
+from widetrail.steps.remnants import Remnants
 from widetrail.steps.run import Run
 from widetrail.steps.wait import Wait
 from widetrail.steps.write import Write
@@ -57,6 +58,7 @@ ACTS: Mapping[str, Act] = {
     "pack": Pack(),
     "publish": Publish(),
     "check": Compare(),
+    "remnants": Remnants(),
     "retire": Retire(),
     **_OWN,
 }

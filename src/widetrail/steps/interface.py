@@ -16,8 +16,9 @@ from typing import BinaryIO, Literal, NamedTuple, Protocol
 
 from pydantic import Field
 
-from widetrail.finding import Finder
+from widetrail.finding import Atlas, Finder
 from widetrail.formats.checked import Model
+from widetrail.formats.interface import Platform
 from widetrail.machine import Completed, Entry, Machine
 from widetrail.machine.interface import Channels
 from widetrail.recipe import Existing, Item, Loaded, Route, Station
@@ -61,6 +62,20 @@ class Step(Model):
         value = self.arguments.get(name, ())
         assert isinstance(value, tuple)
         return value
+
+
+class WrittenAt(Model):
+    """Where paths of the machine stand in an item, as a plan holds it.
+
+    ``file`` is below the item's place and may hold globs; it is empty where the place itself is
+    meant. ``tells`` names the recipe's place that the value tells the program of.
+    """
+
+    form: str
+    file: str
+    at: str
+    outside: Literal["ask", "carry", "leave"] = "leave"
+    tells: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -337,6 +352,41 @@ class Doing(Protocol):
 
     def masked(self, text: str) -> str:
         """Return ``text`` without any secret."""
+
+    def written(self, item: str) -> tuple[WrittenAt, ...]:
+        """Return where the item holds paths of the machine."""
+
+    def place_on_old(self, item: str) -> str:
+        """Return where the item's place is on old."""
+
+    def name_on_old(self, item: str, path: str) -> str:
+        """Return what a path below the item's place is called on old."""
+
+    def atlas(self, item: str, target: str) -> Atlas:
+        """Return what translates old's paths for this machine; the item comes to ``target``."""
+
+    def place_told(self, item: str, place: str) -> tuple[str, str]:
+        """Return where a place of the item's recipe is here, and where it would be untold."""
+
+    def outside(self, item: str) -> Mapping[str, str]:
+        """Return the files elsewhere that go with the item, by what they become below it."""
+
+    @property
+    def platform_of_old(self) -> Platform:
+        """The platform of the old machine."""
+
+    def landed(self, item: str) -> Sequence[tuple[str, str]]:
+        """Return the files of the item that are on new, each with its path below the place.
+
+        Where a program took the item in, they are those that the recipe says hold paths.
+        """
+
+    def told_elsewhere(self, item: str) -> Sequence[str]:
+        """Return the paths that are told to stay as they are on new, though they are old's."""
+
+    def old_paths(self, item: str) -> tuple[str, ...]:
+        """Return the paths that nothing here may name: old's account's, the medium's, and where
+        what moved was."""
 
     def room_for_made(self, item: str) -> str:
         """Return the folder on this machine where programs make and find the item's files."""

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Mapping
 
-from widetrail.errors import Waiting
+from widetrail.errors import MachineUnusable, Waiting
 from widetrail.finding import Selection
+from widetrail.machine import Entry
 from widetrail.machine.paths import parent
 from widetrail.recipe.templates import plain
 from widetrail.steps.interface import Doing, Done, Outcome, Step
@@ -41,13 +43,38 @@ class Pack:
             entries = list(with_hard_links(selection.walk(doing.machine, place)))
         left = [e.path for e in entries if e.kind == "other"]
         files = sum(e.kind == "file" for e in entries)
+        outside = doing.outside(step.item)
+        entries += _from_outside(doing, outside)
+        files += len(outside)
         watch = _Watch(step, doing, sum(e.size for e in entries), files)
-        with doing.machine.opened(place) as below:
+        machine = doing.machine
+        with machine.opened(place) as below:
             files, size = doing.packing.add(
-                step.item, (e for e in entries if e.kind != "other"), below.open, watch.moved,
-                below.attributes,
-            )  # fmt: skip
+                step.item,
+                (e for e in entries if e.kind != "other"),
+                lambda p: machine.open(outside[p]) if p in outside else below.open(p),
+                watch.moved,
+                lambda p: machine.attributes(outside[p]) if p in outside else below.attributes(p),
+            )
         return Done({"files": files, "size": size, "no files": list(left)})
+
+
+def _from_outside(doing: Doing, outside: Mapping[str, str]) -> list[Entry]:
+    """Return the entries of files that lie elsewhere and go along, as they will lie on new.
+
+    Raises:
+        MachineUnusable: One is no longer there.
+    """
+    entries: list[Entry] = []
+    for becomes, path in outside.items():
+        there = doing.machine.look(path)
+        if there is None or there.kind != "file":
+            raise MachineUnusable("is no longer the file that was planned", where=path)
+        folder = becomes.partition("/")[0]
+        if not entries:
+            entries.append(Entry(folder, "folder", 0, there.mtime, 0o755))
+        entries.append(there._replace(path=becomes, file_id=""))
+    return entries
 
 
 class _Opened(Waiting):

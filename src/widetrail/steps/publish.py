@@ -20,6 +20,7 @@ from widetrail.machine.moves import Move, below, carry_out, roll_back, times_of
 from widetrail.machine.paths import base, join
 from widetrail.recipe.templates import plain
 from widetrail.steps.interface import CargoEntry, Doing, Done, Facts, Outcome, Step
+from widetrail.steps.pathways import make_paths_right
 from widetrail.steps.room import ASIDE, STAGING, Room
 from widetrail.steps.saving import beside, missing_folders, moves_of, room_at
 from widetrail.steps.writing import TreeWriter
@@ -76,6 +77,7 @@ class _Publishing:
         doing.await_closed(step.item)
         if begun is None:
             moves = self._planned(staged, room)
+            self.facts |= make_paths_right(step, doing, staged, self.target)
             told = [move.told() for move in moves]
             times = times_of(doing.machine, moves)
             doing.record("moves", step=step.id, moves=told, times=times, facts=self.facts)

@@ -9,16 +9,28 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 
 from widetrail.errors import Halted, Waiting, WentWrong, WideTrailError
-from widetrail.finding import Finder, How, Instance, Several, Unknown
+from widetrail.finding import (
+    Absent,
+    Atlas,
+    Finder,
+    Found,
+    How,
+    Instance,
+    Moved,
+    Several,
+    Unknown,
+)
 from widetrail.formats.canonical import digest
 from widetrail.formats.checked import Model
+from widetrail.formats.interface import Platform
 from widetrail.formats.masking import Masker
 from widetrail.machine import Channels, Completed, Machine
 from widetrail.machine.effects import started_at
-from widetrail.machine.paths import base, join, trouble_with_name
+from widetrail.machine.paths import base, is_within, join, trouble_with_name
+from widetrail.machine.written import KnownBearings, is_there
 from widetrail.parcel import Parcel
 from widetrail.parcel.cargo import CargoReader, CargoWriter
 from widetrail.parcel.segments import CHUNK
@@ -36,6 +48,7 @@ from widetrail.recipe.templates import (
 )
 from widetrail.steps import Asked, Fact, Facts, Hands, Onlooker, Packed, Packing, Step, Task
 from widetrail.steps.commands import RunRule, refuse_option
+from widetrail.steps.interface import WrittenAt
 from widetrail.walking.hands import Answers
 from widetrail.walking.journal import Journal
 from widetrail.walking.own import clear_work
@@ -107,6 +120,82 @@ class WalkDoing:
 
     def carved(self, item: str) -> tuple[str, ...]:
         return self.planned(item).carved
+
+    # Paths of old, here
+
+    def written(self, item: str) -> tuple[WrittenAt, ...]:
+        return self.planned(item).written
+
+    def outside(self, item: str) -> Mapping[str, str]:
+        return self.planned(item).from_outside
+
+    def place_on_old(self, item: str) -> str:
+        return self.planned(item).old_path
+
+    def name_on_old(self, item: str, path: str) -> str:
+        was = {new: old for old, new in self.planned(item).renamed.items()}
+        return was.get(path, path)
+
+    def atlas(self, item: str, target: str) -> Atlas:
+        mine, old = self.planned(item), self.plan.station("old")
+        bearings = KnownBearings(old.machine, self.platform_of_old, old.roots, old.variables)
+        moved = [Moved(mine.old_path, target, True, mine.renamed)]
+        moved += [Moved(path, join(target, name)) for name, path in mine.from_outside.items()]
+        moved += [
+            Moved(other.old_path, self._beside(other.id) or other.new_path, True, other.renamed)
+            for other in self.plan.items
+            if other.id != item
+        ]
+        for recipe in self.plan.recipes:
+            here = self.finders[recipe.id].pinnable()
+            moved += [
+                Moved(path, here[name], carried=False)
+                for name, path in recipe.places.items()
+                if name in here
+            ]
+        return Atlas(bearings, self.machine, moved, lambda path: is_there(self.machine, path))
+
+    def place_told(self, item: str, place: str) -> tuple[str, str]:
+        finder = self.finder(item)
+        where = finder.place(place)
+        path = where.path if isinstance(where, Found | Absent) else ""
+        return path, finder.untold(place)
+
+    @property
+    def platform_of_old(self) -> Platform:
+        return cast(Platform, self.plan.station("old").facts["platform"])
+
+    def landed(self, item: str) -> Sequence[tuple[str, str]]:
+        planned = self.planned(item)
+        mine = {s.id: s for s in self.plan.steps if s.item == item and s.kind == "publish"}
+        found: list[tuple[str, str]] = []
+        for record in self.journal.records:
+            if record["event"] == "published" and record["step"] in mine:
+                target = str(record["facts"]["to"])
+                entries = [e for e in self.packed.of(item) if e.kind == "file"]
+                paths = ["" if planned.single else e.path for e in entries]
+                found += [(join(target, path), path) for path in paths]
+        if not mine:
+            files = (rule.file for rule in planned.written if "*" not in rule.file)
+            found += [(join(planned.new_path, file), file) for file in files]
+        return list(dict.fromkeys(found))
+
+    def told_elsewhere(self, item: str) -> Sequence[str]:
+        told = {**self.parcel.outcomes, **self._done_here()}
+        names = ("paths elsewhere", "paths not said")
+        facts = [o.get("facts", {}) for s, o in told.items() if s.startswith(f"{item}/")]
+        texts = [str(text) for fact in facts for name in names for text in fact.get(name, ())]
+        return [text.partition(" (")[0] for text in texts]
+
+    def old_paths(self, item: str) -> tuple[str, ...]:
+        old, platform = self.plan.station("old"), self.machine.platform
+        named = [old.roots.get("home", ""), *(i.old_path for i in self.plan.items)]
+        named += [path for recipe in self.plan.recipes for path in recipe.places.values()]
+        own = [self.workroom, self.parcel.folder.as_posix(), f"//{old.machine}"]
+        homes = [self.machine.root(name) for name in ("home", "documents")]
+        here = [*(i.new_path for i in self.plan.items), *homes]
+        kept = [p for p in named if p and not any(h and is_within(h, p, platform) for h in here)]
+        return tuple(dict.fromkeys([*kept, *own]))
 
     def looked_at(self, item: str, check: str) -> bool:
         return self.item(item).checks[check].looked_at(self.planned(item).parts)

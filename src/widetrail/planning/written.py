@@ -1,0 +1,145 @@
+"""Where an item holds paths of the machine, and what becomes of what they name; seen on old."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, field
+
+from widetrail.errors import MachineUnusable
+from widetrail.finding import Atlas, Finder, Found, Selection
+from widetrail.finding.atlas import Elsewhere, Unsayable, below_of
+from widetrail.finding.globbing import has_glob, matching
+from widetrail.finding.written import values_at
+from widetrail.formats.interface import Unreadable
+from widetrail.formats.registry import full_key
+from widetrail.machine import Machine
+from widetrail.machine.paths import base, join, key
+from widetrail.planning.names import numbered
+from widetrail.recipe import Item
+from widetrail.recipe.models import Index, PerPlatform
+from widetrail.recipe.templates import as_segment
+from widetrail.steps.interface import WrittenAt
+
+OUTSIDE = "outside"
+"""The folder below a place into which files go that lay elsewhere."""
+
+_TELLING = ("ini", "json", "toml", "yaml", "plist", "xml", "text")
+_TREES = ("json", "toml", "yaml", "plist")
+
+
+def written_at(
+    finder: Finder, item: Item, place: Found, carved: tuple[str, ...]
+) -> tuple[WrittenAt, ...]:
+    """Return where an item holds paths: what it declares, and what tells the recipe's places."""
+    taken = Selection(item, finder.machine.platform, carved)
+    found: list[WrittenAt] = []
+
+    def add(form: str, where: str | PerPlatform | None, at: str, **more: str) -> None:
+        path = finder.choice(where)
+        below = below_of(path, place.path, finder.machine.platform) if path is not None else None
+        if below is None:
+            return
+        file = "/".join(below)
+        if place.kind == "folder" and (not file or not (has_glob(file) or taken(file))):
+            return
+        found.append(WrittenAt.model_validate({"form": form, "file": file, "at": at, **more}))
+
+    for rule in item.paths:
+        if not finder.holds(rule.for_):
+            continue
+        if rule.form in ("registry", "dconf"):
+            at = _inside(rule.form, str(rule.where), rule.at)
+            found.append(WrittenAt(form=rule.form, file="", at=at, outside=rule.outside))
+        else:
+            add(rule.form, rule.where, rule.at, outside=rule.outside)
+    for name in finder.loaded.recipe.places:
+        case = finder.case_of(name)
+        told = case.told_by if case is not None else None
+        if told is not None and finder.holds(told.for_):
+            if place.kind in ("key", "value") and told.registry is not None:
+                at = _inside("registry", told.registry, told.at or "")
+                found.append(WrittenAt(form="registry", file="", at=at, tells=name))
+            elif told.form in _TELLING:
+                add(told.form, told.where, told.at or "", tells=name)
+        if case is not None and case.index is not None:
+            for at in _listed(case.index):
+                add(case.index.form, case.index.where, at)
+    return tuple(found)
+
+
+def _inside(form: str, where: str, at: str) -> str:
+    return f"{full_key(where)}\\{at}" if form == "registry" else f"{where.rstrip('/')}/{at}"
+
+
+def _listed(index: Index) -> Iterator[str]:
+    """Give where the paths of an index stand; a query does not say where they come from."""
+    if index.form in _TREES:
+        yield f"{index.at}/*/{index.path.replace('~', '~0').replace('/', '~1')}"
+    elif index.form == "ini":
+        yield f"{index.at}/{index.path}"
+
+
+@dataclass(slots=True)
+class Named:
+    """What an item's files name beyond what moves: by their paths on old, with what decides."""
+
+    outside: dict[str, str] = field(default_factory=dict)
+    unsayable: dict[str, str] = field(default_factory=dict)
+    unread: list[str] = field(default_factory=list)
+
+
+def look_at_paths(
+    machine: Machine, place: Found, written: Iterable[WrittenAt], atlas: Atlas, new_path: str
+) -> Named:
+    """Return what of the paths in an item's files does not move, or cannot be said on new."""
+    named = Named()
+    for rule in written:
+        if rule.tells or rule.form in ("registry", "dconf"):
+            continue
+        try:
+            files = _files(machine, place.path, rule.file)
+            for path in files:
+                below = path[len(place.path) :].strip("/")
+                for spot in values_at(machine, path, rule.form, rule.at):
+                    told = atlas.translate(spot.text, path, join(new_path, below))
+                    if isinstance(told, Elsewhere):
+                        named.outside.setdefault(told.path, rule.outside)
+                    elif isinstance(told, Unsayable):
+                        named.unsayable.setdefault(told.path, told.why)
+        except (Unreadable, MachineUnusable) as error:
+            named.unread.append(f"{join(place.path, rule.file)} {error}")
+    return named
+
+
+def _files(machine: Machine, place: str, file: str) -> list[str]:
+    path = join(place, file)
+    if has_glob(file):
+        return [found for found, entry in matching(machine, path) if entry.kind == "file"]
+    return [path] if machine.look(path) is not None else []
+
+
+def names_outside(
+    machine: Machine, paths: Iterable[str], taken: Iterable[str]
+) -> tuple[Mapping[str, str], tuple[str, ...]]:
+    """Return what each file that is carried from elsewhere becomes below the place, by that name,
+    and the paths that are no file that could go.
+
+    ``taken`` are the paths below the place that are there already.
+    """
+    used = {key(path, "windows") for path in taken}
+    becomes: dict[str, str] = {}
+    cannot: list[str] = []
+    for path in sorted(paths):
+        try:
+            entry = machine.look(path)
+        except MachineUnusable:
+            entry = None
+        if entry is None or entry.kind != "file":
+            cannot.append(path)
+            continue
+        name, number = as_segment(base(path)), 2
+        while key(f"{OUTSIDE}/{name}", "windows") in used:
+            name, number = numbered(as_segment(base(path)), number), number + 1
+        used.add(key(f"{OUTSIDE}/{name}", "windows"))
+        becomes[f"{OUTSIDE}/{name}"] = path
+    return becomes, tuple(cannot)

@@ -1,0 +1,275 @@
+"""Making the paths in an item's files right for new, while its cargo is still staged.
+
+Every file is made anew from what was packed, so a walk that was cut off can do it again; nothing is
+half rewritten. What cannot be read stays as it was packed, and is told.
+"""
+
+from __future__ import annotations
+
+import os
+import tempfile
+from collections.abc import Iterator, Mapping
+from contextlib import suppress
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from widetrail.errors import WentWrong
+from widetrail.finding.atlas import (
+    Atlas,
+    Elsewhere,
+    NotUnderstood,
+    Rewritten,
+    Unsayable,
+)
+from widetrail.formats.bounded import ask
+from widetrail.formats.canonical import digest
+from widetrail.formats.interface import NotThere, Spot, Unreadable, Unwritable
+from widetrail.formats.rewriting import write_value
+from widetrail.formats.spots import WRITTEN_ANEW
+from widetrail.machine import file_digest
+from widetrail.machine.paths import join
+from widetrail.machine.written import read_written, write_again
+from widetrail.recipe import Globs
+from widetrail.steps.interface import CargoEntry, Doing, Facts, Step, WrittenAt
+
+MOST = 256 * 1024 * 1024
+"""Bytes of a settings file that is rewritten, at most; a database may be larger."""
+
+_ADDED = ("ini", "json", "toml")
+"""The forms to which a value is added that did not stand there."""
+
+_JOURNALS = ("-wal", "-journal", "-shm")
+
+
+def make_paths_right(step: Step, doing: Doing, staged: str, target: str) -> Facts:
+    """Rewrite what the item's staged files hold of paths; return what a report tells of it."""
+    if not doing.written(step.item):
+        return {}
+    done, ready = doing.recorded("rewritten", step.id), doing.recorded("staged", step.id)
+    if done is not None and ready is not None and int(str(done["at"])) > int(str(ready["at"])):
+        return dict(done["facts"])  # type: ignore[arg-type]
+    work = _Work(step, doing, staged, target)
+    work.do()
+    doing.record("rewritten", step=step.id, facts=work.facts)
+    return work.facts
+
+
+@dataclass
+class _Work:
+    """One item's files on their way to be right."""
+
+    step: Step
+    doing: Doing
+    staged: str
+    target: str
+    count: int = 0
+    written: set[str] = field(default_factory=set)
+    anew: set[str] = field(default_factory=set)
+    elsewhere: dict[str, None] = field(default_factory=dict)
+    unsayable: dict[str, None] = field(default_factory=dict)
+    wrong: dict[str, None] = field(default_factory=dict)
+
+    @property
+    def facts(self) -> Facts:
+        """What a report tells."""
+        made = [f"{self.count} paths in {path}" for path in sorted(self.written)]
+        lists = (self.anew, self.elsewhere, self.unsayable, self.wrong)
+        names = ("written anew", "paths elsewhere", "paths not said", "not rewritten")
+        told: Facts = {name: sorted(values) for name, values in zip(names, lists, strict=True)}
+        return {"paths rewritten": self.count if made else 0, **told}
+
+    def do(self) -> None:
+        """Rewrite each file once, by all rules that are for it."""
+        doing = self.doing
+        entries = {e.path: e for e in doing.packed.of(self.step.item)}
+        atlas = doing.atlas(self.step.item, self.target)
+        single = bool(self.step.text("single"))
+        by_file: dict[str, list[WrittenAt]] = {}
+        for rule in doing.written(self.step.item):
+            for path in self._matching(rule.file, entries, single):
+                by_file.setdefault(path, []).append(rule)
+        for path, rules in sorted(by_file.items()):
+            told = "" if single else doing.name_on_old(self.step.item, path)
+            old = join(doing.place_on_old(self.step.item), told)
+            new = self.target if single else join(self.target, path)
+            context = _File(entries, path, old, new, rules)
+            try:
+                if any(rule.form == "sqlite" for rule in rules):
+                    self._database(context, atlas)
+                else:
+                    self._file(context, atlas)
+            except (Unreadable, Unwritable) as error:
+                self.wrong[f"{new} {error}"] = None
+        if self.written:
+            top = doing.machine.host(self.staged)
+            doing.machine.effects.barrier(top)
+            self._insist(top)
+
+    def _matching(
+        self, file: str, entries: Mapping[str, CargoEntry], single: bool
+    ) -> Iterator[str]:
+        """Give the packed files that a rule is for, which tells their names on old."""
+        matches = Globs([file or "**"], ignore_case=self.doing.machine.platform != "linux")
+        for path, entry in entries.items():
+            told = self.doing.name_on_old(self.step.item, path)
+            if entry.kind == "file" and (single or matches(told)):
+                yield path
+
+    # One file
+
+    def _file(self, file: _File, atlas: Atlas) -> None:
+        entry = file.entries[file.path]
+        if entry.size > MOST:
+            raise Unwritable("is too large to be rewritten")
+        packed = b"".join(self.doing.packed.chunks(entry))
+        data = packed
+        for rule in file.rules:
+            spots: list[Spot] = ask("spots", rule.form, data, rule.at)
+            changes = self._changes(rule, spots, file, atlas)
+            if changes:
+                data = ask("put", rule.form, data, rule.at, changes)
+                if rule.form in WRITTEN_ANEW:
+                    self.anew.add(file.new)
+            elif rule.tells and not spots:
+                data = self._told_anew(rule, data)
+        if data != packed:
+            self._replace(file, lambda: iter([data]), digest(data))
+
+    def _told_anew(self, rule: WrittenAt, data: bytes) -> bytes:
+        """Return settings that tell a place, where old's did not and new's is not the usual one."""
+        path, usual = self.doing.place_told(self.step.item, rule.tells)
+        if not path or path == usual:
+            return data
+        if rule.form not in _ADDED:
+            raise Unwritable(f"does not tell that {rule.tells} is at {path}, and is not added to")
+        windows = self.doing.machine.platform == "windows"
+        told = path.replace("/", "\\") if windows else path
+        try:
+            data = write_value(rule.form, data, rule.at, told)
+        except NotThere as error:
+            raise Unwritable(f"has no room for where {rule.tells} is: {error}") from error
+        self.count += 1
+        return data
+
+    def _changes(
+        self, rule: WrittenAt, spots: list[Spot], file: _File, atlas: Atlas
+    ) -> dict[str, str]:
+        """Return the new text of each value that changes, by where it stands."""
+        changes: dict[str, str] = {}
+        for spot in spots:
+            text = (
+                self._telling(rule, spot.text, file, atlas)
+                if rule.tells
+                else self._translated(spot, file, atlas)
+            )
+            if text is not None and text != spot.text:
+                changes[spot.where] = text
+        self.count += len(changes)
+        return changes
+
+    def _telling(self, rule: WrittenAt, text: str, file: _File, atlas: Atlas) -> str | None:
+        """Return where new's place is, written as old told its own."""
+        path, _ = self.doing.place_told(self.step.item, rule.tells)
+        written, reason = read_written(text, atlas.old, file.old)
+        if not text or not path:
+            return None
+        if written is None:
+            raise Unreadable(f"tells a path that is not understood: {reason}")
+        return write_again(written, path, atlas.new, file.new)
+
+    def _translated(self, spot: Spot, file: _File, atlas: Atlas) -> str | None:
+        match atlas.translate(spot.text, file.old, file.new):
+            case Rewritten(text):
+                return text
+            case Elsewhere(path):
+                self.elsewhere[path] = None
+            case Unsayable(path, why):
+                self.unsayable[f"{path} ({why})"] = None
+            case NotUnderstood(reason):
+                self.wrong[f"{file.new}: {reason}"] = None
+        return None
+
+    def _database(self, file: _File, atlas: Atlas) -> None:
+        with tempfile.TemporaryDirectory(prefix="widetrail-") as folder:
+            copy = Path(folder) / "copy.db"
+            for suffix in ("", *_JOURNALS[:2]):
+                entry = file.entries.get(f"{file.path}{suffix}")
+                if entry is not None:
+                    with Path(f"{copy}{suffix}").open("wb") as target:
+                        target.writelines(self.doing.packed.chunks(entry))
+            changed = 0
+            for rule in file.rules:
+                spots: list[Spot] = ask("columns", str(copy), rule.at)
+                changes = self._changes(rule, spots, file, atlas)
+                changed += ask("put columns", str(copy), rule.at, changes) if changes else 0
+            if changed:
+                self._replace(file, lambda: _chunks(copy), file_digest(copy))
+                self._drop_journals(file)
+
+    def _drop_journals(self, file: _File) -> None:
+        """Remove the journals of a database that was rewritten: what they held is in it now."""
+        effects, top = self.doing.machine.effects, self.doing.machine.host(self.staged)
+        for suffix in _JOURNALS:
+            if os.path.lexists(beside := top / f"{file.path}{suffix}"):
+                effects.remove_file(beside)
+
+    def _replace(self, file: _File, chunks: object, sha256: str) -> None:
+        """Put a file in the place of the staged one, with its mode, time and attributes."""
+        doing, effects, entry = self.doing, self.doing.machine.effects, file.entries[file.path]
+        new = doing.machine.host(f"{self.staged}.new")
+        if os.path.lexists(new):  # a walk was cut off here
+            effects.remove_file(new)
+        staged = doing.machine.host(self.staged) / file.path
+        folder = staged.parent.stat()
+        with effects.create(new, 0o600) as target:
+            for chunk in chunks():  # type: ignore[operator]
+                target.write(chunk)
+            if attributes := entry.attributes_by_name:
+                effects.set_attributes(new, attributes)
+            target.set_status(entry.mode, entry.mtime)
+        names = [
+            e.path for e in file.entries.values() if e.kind == "hard" and e.target == file.path
+        ]
+        for name in (file.path, *names):
+            with suppress(FileNotFoundError):
+                (doing.machine.host(self.staged) / name).lstat()
+                effects.remove_file(doing.machine.host(self.staged) / name)
+        effects.rename(new, staged)
+        for name in names:
+            effects.make_hard_link(doing.machine.host(self.staged) / name, staged)
+        effects.set_status(staged.parent, folder.st_mode, folder.st_mtime_ns)
+        self.written.add(file.path)
+        self._digests[file.path] = sha256
+
+    _digests: dict[str, str] = field(default_factory=dict)
+
+    def _insist(self, top: Path) -> None:
+        """Read what was written from the disk again.
+
+        Raises:
+            WentWrong: It is not what was written.
+        """
+        for path, sha256 in self._digests.items():
+            if file_digest(top / path) != sha256:
+                raise WentWrong(
+                    "what was written is not what it should be", where=join(self.target, path),
+                    why="its SHA-256 differs when it is read again",
+                    todo="Check the disk, then walk again; nothing was put in place.",
+                )  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class _File:
+    """A packed file with where it was on old, where it comes to, and the rules for it."""
+
+    entries: Mapping[str, CargoEntry]
+    path: str
+    old: str
+    new: str
+    rules: list[WrittenAt]
+
+
+def _chunks(path: Path) -> Iterator[bytes]:
+    with path.open("rb") as file:
+        while chunk := file.read(1 << 20):
+            yield chunk
