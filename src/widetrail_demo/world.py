@@ -15,8 +15,10 @@ import zlib
 from datetime import UTC, date, datetime, timedelta
 from importlib.resources import as_file, files
 from pathlib import Path
+from urllib.parse import quote
 
 from widetrail_demo.brackenwend import command as brackenwend
+from widetrail_demo.dewcast import command as dewcast
 from widetrail_demo.quillbox import store as quillbox
 from widetrail_demo.sporelog import store
 from widetrail_demo.tillbook import command as tillbook
@@ -123,11 +125,13 @@ def copy_recipes(folder: Path) -> None:
 def _potting_shed(folder: Path, dice: _Dice) -> None:
     programs = {
         "Sporelog": "5.2", "Quillbox": "8.4", "Frondsign": "3.9", "Huemoss": "2.6",
-        "Tillbook": "6.1", "SeedlingQuest": "3.0", "Desk": "10.0",
+        "Tillbook": "6.1", "SeedlingQuest": "3.0", "Desk": "10.0", "Dewcast": "2.4",
     }  # fmt: skip
     home = _windows_machine(folder, "potting-shed", "ines", programs, system="10.0")
     collection = folder / "disks/D/Herbarium/Sporelog"
+    scans = home / "Pictures/Plate scans"
     _collection(collection, dice, specimens=dice.some(412, 12))
+    _scans(collection, scans, "C:\\Users\\ines\\Pictures\\Plate scans", dice)
     settings = home / "AppData/Roaming/Sporelog"
     _text(
         settings / "sporelog.ini",
@@ -156,6 +160,16 @@ def _potting_shed(folder: Path, dice: _Dice) -> None:
         home, "8", ["Sporelog", "Quillbox", "Tillbook"], ["D:/Herbarium", "C:/Users/ines/Documents"]
     )
     _leafdrop(home / "Leafdrop", dice)
+    recordings = folder / "disks/D/Field/Recordings", "D:/Field/Recordings"
+    lists = home / "Documents/Listening", "C:/Users/ines/Documents/Listening"
+    _dewcast(
+        home / "AppData/Roaming/Dewcast",
+        home / "AppData/Local",
+        recordings,
+        lists,
+        dice.some(14, 3),
+        "dusk",
+    )
     for number, name in enumerate(_LETTERS):
         moment = datetime(2011 + number, 3, 7, 10, tzinfo=UTC)
         _text(home / "Documents" / name, f"{name}\n", moment)
@@ -164,7 +178,7 @@ def _potting_shed(folder: Path, dice: _Dice) -> None:
 def _glass_office(folder: Path, dice: _Dice) -> None:
     programs = {
         "Sporelog": "5.4", "Quillbox": "9.1", "Huemoss": "3.2", "Tillbook": "6.4",
-        "SeedlingQuest": "3.1", "Desk": "11.0",
+        "SeedlingQuest": "3.1", "Desk": "11.0", "Dewcast": "2.6",
     }  # fmt: skip
     home = _windows_machine(folder, "glass-office", "imarsh", programs, system="11.0")
     _collection(home / "Documents/Sporelog", dice, specimens=3)
@@ -181,6 +195,13 @@ def _glass_office(folder: Path, dice: _Dice) -> None:
     )  # fmt: skip
     _desk(home, "5", ["Quillbox"], [])
     _leafdrop(folder / "services/leafdrop", dice)
+    own, shown = home / "Documents/Dewcast", "C:/Users/imarsh/Documents/Dewcast"
+    recordings, lists = (
+        (own / "Recordings", f"{shown}/Recordings"),
+        (own / "Lists", f"{shown}/Lists"),
+    )
+    roaming, local = home / "AppData/Roaming", home / "AppData/Local"
+    _dewcast(roaming / "Dewcast", local, recordings, lists, 1, "plain")
     _text(
         home / "AppData/Roaming/Sporelog/sporelog.ini",
         "[sporelog]\r\nrelease = 5.4\r\n\r\n[view]\r\ncolumns = number,name,found\r\n"
@@ -217,6 +238,59 @@ def _ledgers(folder: Path, home: Path, dice: _Dice) -> None:
         listed.append({"name": name, "folder": place.replace("/", "\\")})
     text = json.dumps({"ledgers": listed}, indent=1)
     _text(home / "AppData/Roaming/Tillbook/tillbook.json", text, datetime(2026, 9, 20, tzinfo=UTC))
+
+
+def _dewcast(
+    root: Path, index: Path, recordings: tuple[Path, str], lists: tuple[Path, str], count: int,
+    theme: str,
+) -> None:  # fmt: skip
+    """Make recordings and what names them; each folder comes with its path on the machine."""
+    (host, shown), windows = recordings, recordings[1][1] == ":"
+    names = [f"{_SPOTS[n % 6].replace(', ', '/')} {n + 1}.wav" for n in range(count)]
+    told = [_as_told(f"{shown}/{name}", windows) for name in names]
+    marks = [(name, 7 + 31 * n, _KINDS[n % 3]) for n, name in enumerate(told)]
+    marks += [(name, 90 + n, _KINDS[(n + 1) % 3]) for n, name in enumerate(told[: count * 2 // 3])]
+    dewcast.create(host, lists[0], marks)
+    for number, name in enumerate(names):
+        (host / name).parent.mkdir(exist_ok=True)
+        (host / name).write_bytes(b"RIFF" + bytes([number]) * 400)
+        heard = datetime(2022, 1 + number % 12, 9, 5, 40, tzinfo=UTC).timestamp()
+        os.utime(host / name, (heard, heard))
+    moment = datetime(2023, 4, 2, tzinfo=UTC)
+    for number, title in enumerate(
+        ("Dawn chorus", "Owls – spring", "For the school")[: count // 2]
+    ):
+        chosen = (f"{shown}/{name}" for name in names[number :: number + 2])
+        lines = [f"file:{'///' if windows else '//'}{quote(path, safe='/:')}" for path in chosen]
+        _text(lists[0] / f"{title}.list", "\n".join(["# Dewcast list", *lines, ""]), moment)
+    folder = _as_told(shown, windows)
+    settings = {"theme": theme, "recordings": folder, "lists": _as_told(lists[1], windows)}
+    _text(root / "dewcast.json", json.dumps(settings, indent=2) + "\n", moment)
+    dewcast.write_index(index / "Dewcast/index.json", folder, names)
+
+
+def _as_told(path: str, windows: bool) -> str:
+    return path.replace("/", "\\") if windows else path
+
+
+_KINDS = ("call", "song", "alarm")
+
+
+def _scans(collection: Path, folder: Path, shown: str, dice: _Dice) -> None:
+    """Add plates that lie on another disk, which their specimens name by the whole path."""
+    with store.database(collection) as connection:
+        for number in range(1, 4):
+            name = f"sheet {number}, verso.png"
+            _plate(_made(folder) / name, dice, date(2008, 5, number))
+            row = (number * 2, f"{shown}\\{name}")
+            connection.execute("insert into plate (specimen, file) values (?, ?)", row)
+    newest = datetime(2026, 9, 14, 9, 12, tzinfo=UTC).timestamp()
+    os.utime(collection / "specimens.db", (newest, newest))
+
+
+def _made(folder: Path) -> Path:
+    folder.mkdir(parents=True, exist_ok=True)
+    return folder
 
 
 def _school_visits(root: Path, dice: _Dice) -> None:
@@ -327,12 +401,20 @@ def _command(program: str) -> str:
 
 def _seed_vault(folder: Path, dice: _Dice) -> None:
     """The old macOS laptop of tomas: signs still in the folder of an early release."""
-    programs = {"Frondsign": "3.8.1", "Brackenwend": "11.2", "Quillbox": "8.2"}
+    programs = {
+        "Frondsign": "3.8.1", "Brackenwend": "11.2", "Quillbox": "8.2", "Dewcast": "2.5",
+        "Desk": "14.5",
+    }  # fmt: skip
     home = _macos_machine(folder, "seed-vault", "tomas", programs)
     _signs(home / "Documents/Frondsign/Labels", dice, dice.some(14, 2))
     support = home / "Library/Application Support"
     readers = [("Tomas", "brook-11", True, dice.some(48, 12)), ("Guest", "g0", False, 2)]
     _reader(support / "Brackenwend", readers, dice)
+    recordings = home / "Music/Field", "/Users/tomas/Music/Field"
+    lists = home / "Documents/Dewcast/Lists", "/Users/tomas/Documents/Dewcast/Lists"
+    _dewcast(
+        support / "Dewcast", home / "Library/Caches", recordings, lists, dice.some(5, 3), "fog"
+    )
     _mailrooms(
         support / "quillbox", "8.2", [("Seed exchange", "r-9c2e", True, dice.some(120, 5))], dice
     )
@@ -340,7 +422,9 @@ def _seed_vault(folder: Path, dice: _Dice) -> None:
 
 def _herbarium_nook(folder: Path, dice: _Dice) -> None:
     """Its replacement: signs moved by the settings, in binary preferences, to a shared folder."""
-    programs = {"Frondsign": "4.1", "Brackenwend": "12.0.1", "Quillbox": "9.1"}
+    programs = {
+        "Frondsign": "4.1", "Brackenwend": "12.0.1", "Quillbox": "9.1", "Desk": "15.0",
+    }  # fmt: skip
     home = _macos_machine(folder, "herbarium-nook", "tomasv", programs)
     _signs(home / "Signs for beds", dice, 2)
     told = {"Library": {"Folder": "~/Signs for beds"}, "Grid": 5}
@@ -352,7 +436,10 @@ def _herbarium_nook(folder: Path, dice: _Dice) -> None:
 
 def _gatehouse(folder: Path, dice: _Dice) -> None:
     """The Linux desk: folders named by user-dirs, a program that only its output tells of."""
-    programs = {"Frondsign": "4.1", "Brackenwend": "12.0", "Quillbox": "9.0-lts"}
+    programs = {
+        "Frondsign": "4.1", "Brackenwend": "12.0", "Quillbox": "9.0-lts", "Dewcast": "2.6",
+        "Desk": "12",
+    }  # fmt: skip
     home = _linux_machine(folder, "gatehouse", "piet", programs)
     moment = datetime(2024, 5, 3, tzinfo=UTC)
     dirs = 'XDG_DESKTOP_DIR="$HOME/Schreibtisch"\nXDG_DOCUMENTS_DIR="$HOME/Papiere"\n'

@@ -28,7 +28,9 @@ from widetrail.finding.values import (
     Unknown,
     Where,
 )
-from widetrail.formats.interface import Unreadable
+from widetrail.formats.bounded import ask
+from widetrail.formats.interface import NotThere, Unreadable
+from widetrail.formats.registry import full_key
 from widetrail.machine import Machine
 from widetrail.machine.paths import join, parent
 from widetrail.recipe import Item, Loaded, Reading
@@ -229,7 +231,10 @@ class Finder:
             return self._first_of(name, place, case)
         registry = place.key if place.key is not None else place.value
         if registry is not None:
-            return self._in_registry(registry, place.kind, case)
+            seen = full_key(registry, "32") if place.view == "32" else registry
+            return self._in_registry(seen, place.kind, case)
+        if place.dconf is not None:
+            return self._in_desktop(place.dconf, case)
         told = self._told(place, case)
         if told is not None:
             return told
@@ -297,6 +302,16 @@ class Finder:
             return Nowhere(f"{path}: {error}")
         there = found is not None and (kind == "key" or name.casefold() in found.values)
         return Found(path, kind, how) if there else Absent(path, kind, how)
+
+    def _in_desktop(self, path: str, case: int) -> Where:
+        how = How("fixed", case)
+        try:
+            ask("dconf below", self.machine.desktop_settings(), path)
+        except NotThere:
+            return Absent(path, "dconf", how)
+        except Unreadable as error:
+            return Nowhere(f"{path}: {error}")
+        return Found(path, "dconf", how)
 
     def _several(self, place: Place, case: int) -> Where:
         try:

@@ -34,6 +34,7 @@ _FUNCTIONS = {
     "ini sections": ("widetrail.formats.ini", "ini_sections"),
     "sqlite": ("widetrail.formats.sqlite", "query_sqlite"),
     "registry": ("widetrail.formats.registry", "registry_key"),
+    "hive tree": ("widetrail.formats.hive", "hive_tree"),
     "hive": ("widetrail.formats.hive", "hive_key"),
     "registry tree": ("widetrail.formats.registry", "registry_tree"),
     "edit registry": ("widetrail.formats.registry", "edit_registry"),
@@ -42,6 +43,7 @@ _FUNCTIONS = {
     "columns": ("widetrail.formats.sqlite", "list_column"),
     "put columns": ("widetrail.formats.sqlite", "put_column"),
     "texts in database": ("widetrail.formats.sqlite", "texts_in"),
+    "dconf below": ("widetrail.formats.dconf", "dconf_below"),
     "dconf": ("widetrail.formats.dconf", "read_dconf"),
 }
 

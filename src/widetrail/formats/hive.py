@@ -29,16 +29,47 @@ def hive_key(data: bytes, path: str) -> Key:
     """
     logging.getLogger("regipy").setLevel(logging.CRITICAL)
     try:
-        node = _root(data)
-        for name in filter(None, path.split("\\")):
-            node = next((n for n in _below(node) if _name(n).casefold() == name.casefold()), None)
-            if node is None:
-                raise NotThere(f"has no key {path}")
+        node = _node(data, path)
         return Key(path, {v.name.casefold(): v for v in _values(node)})
     except (NotThere, MemoryError):
         raise
     except Exception as error:  # the parser raises whatever a damaged cell leads it to
         raise Unreadable(f"is no sound hive: {type(error).__name__}") from error
+
+
+def hive_tree(data: bytes, path: str) -> tuple[Key, ...]:
+    """Return the key at ``path`` and all keys below it, each with its path in the hive.
+
+    Raises:
+        Unreadable: The hive is damaged, or holds more than ``MOST`` keys there.
+        NotThere: It has no such key.
+    """
+    found = [hive_key(data, path.strip("\\"))]
+    try:
+        _gather(_node(data, path), path.strip("\\"), found)
+    except (NotThere, Unreadable, MemoryError, RecursionError):
+        raise
+    except Exception as error:
+        raise Unreadable(f"is no sound hive: {type(error).__name__}") from error
+    return tuple(found)
+
+
+def _gather(node: Any, path: str, found: list[Key]) -> None:
+    for inner in _below(node):
+        below = f"{path}\\{_name(inner)}".lstrip("\\")
+        found.append(Key(below, {v.name.casefold(): v for v in _values(inner)}))
+        if len(found) > MOST:
+            raise Unreadable(f"holds more than {MOST} keys")
+        _gather(inner, below, found)
+
+
+def _node(data: bytes, path: str) -> Any:
+    node = _root(data)
+    for name in filter(None, path.split("\\")):
+        node = next((n for n in _below(node) if _name(n).casefold() == name.casefold()), None)
+        if node is None:
+            raise NotThere(f"has no key {path}")
+    return node
 
 
 @lru_cache(maxsize=2)

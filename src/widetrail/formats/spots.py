@@ -79,15 +79,16 @@ def _in_ini(data: bytes, at: str) -> list[Spot]:
         text = line.strip()
         if text.startswith("[") and "]" in text:
             current = text[1 : text.index("]")].strip()
-        elif text and text[0] not in ";#" and "=" in text and _matches(current, section):
+        elif text and text[0] not in ";#" and "=" in text and name_matches(current, section):
             name, _, value = text.partition("=")
             where = f"{current}/{name.strip()}" if current else name.strip()
-            if _matches(name.strip(), key) and where.casefold() not in found:
+            if name_matches(name.strip(), key) and where.casefold() not in found:
                 found[where.casefold()] = Spot(where, _unquoted(value.strip()), number)
     return list(found.values())
 
 
-def _matches(name: str, pattern: str) -> bool:
+def name_matches(name: str, pattern: str) -> bool:
+    """Return whether a name is what a pattern says, in which only ``*`` stands for others."""
     plain = pattern.casefold().replace("[", "[[]")
     return fnmatchcase(name.casefold(), plain.replace("?", "[?]"))
 
@@ -286,10 +287,10 @@ def _in_reg(data: bytes, at: str) -> list[Spot]:
     wanted, _, pattern = at.rpartition("\\")
     found = []
     for key in RegistryText(data).keys.values():
-        if not _matches(key.path, wanted):
+        if not name_matches(key.path, wanted):
             continue
         for value in key.values.values():
-            if _matches(value.name or "@", pattern):
+            if name_matches(value.name or "@", pattern):
                 found += registry_spots(key.path, value)
     return found
 

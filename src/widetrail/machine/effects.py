@@ -159,6 +159,11 @@ class Effects:
         with self._effect("rename", to):
             _rename_without_replacing(path, to)
 
+    def replace(self, path: Path, to: Path) -> None:
+        """Rename within a volume over what is at ``to``, which must be the tool's to change."""
+        with self._effect("replace", to):
+            path.replace(to)
+
     def remove_file(self, path: Path) -> None:
         """Remove one file or link."""
         with self._effect("remove", path):

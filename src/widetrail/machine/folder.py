@@ -22,9 +22,10 @@ from pydantic import AfterValidator, BeforeValidator, Field
 from widetrail.errors import MachineUnusable
 from widetrail.formats.bounded import ask
 from widetrail.formats.checked import Model, YesNo, flaw, load
+from widetrail.formats.dconf import edit_dconf
 from widetrail.formats.interface import NotThere, Platform, Unreadable
 from widetrail.formats.quantities import parse_size
-from widetrail.formats.registry import Key, full_key
+from widetrail.formats.registry import Edit, Key, full_key
 from widetrail.formats.texts import decode
 from widetrail.machine import paths
 from widetrail.machine.effects import Effects
@@ -223,6 +224,46 @@ class FolderMachine(HostMachine):
             raise Unreadable(f"the registry cannot be read: {error.strerror}") from error
         except MachineUnusable as error:
             raise Unreadable(str(error)) from error
+
+    def registry_tree(self, key: str, view: str = "64") -> tuple[Key, ...]:
+        path = full_key(key, view)
+        if self.registry_key(key, view) is None:
+            return ()
+        text = self.folder / REGISTRY
+        if text.is_file():
+            return cast(tuple[Key, ...], ask("registry tree", text.read_bytes(), path))
+        hive, below = self._hive_of(path)
+        keys: tuple[Key, ...] = ask("hive tree", self.read(hive, HIVE_MOST), below)
+        return tuple(Key(path + k.path[len(below.strip("\\")) :], k.values) for k in keys)
+
+    def edit_registry(self, edits: Sequence[Edit], view: str = "64") -> None:
+        text = self.folder / REGISTRY
+        if self.platform != "windows" or not text.is_file() or text.is_symlink():
+            raise Unreadable("there is no registry that can be changed")
+        seen = [Edit(full_key(e.key, view), e.name, e.value) for e in edits]
+        self._put_own(text, ask("edit registry", text.read_bytes(), seen))
+
+    def edit_desktop(self, changes: Mapping[str, str | None]) -> None:
+        text = self.folder / DESKTOP_SETTINGS
+        if self.platform != "linux" or text.is_symlink():
+            raise Unreadable("there is no settings database of the desktop")
+        self._put_own(text, edit_dconf(text.read_bytes() if text.is_file() else b"", changes))
+
+    def _put_own(self, path: Path, data: bytes) -> None:
+        """Write a file of the machine's own whole, in place of what it was."""
+        if path.is_file() and path.read_bytes() == data:
+            return
+        beside = path.with_name(f"{path.name}.new")
+        if beside.exists():  # it was cut off here
+            self.effects.remove_file(beside)
+        with self.effects.create(beside) as file:
+            file.write(data)
+            if path.exists():
+                status = path.stat()
+                file.set_status(status.st_mode, status.st_mtime_ns)
+            file.sync()
+        self.effects.replace(beside, path)
+        self.effects.sync_folder(path.parent)
 
     def _hive_of(self, key: str) -> tuple[str, str]:
         """Return the hive file that holds a full key, and the key's path in it."""

@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import BinaryIO, Literal, NamedTuple, Protocol
 
 from widetrail.formats.interface import Platform
-from widetrail.formats.registry import Key
+from widetrail.formats.registry import Edit, Key
 from widetrail.machine.effects import Began, Effects, Writing
 
 EntryKind = Literal["file", "folder", "link", "hard", "other"]
@@ -123,6 +123,26 @@ class Machine(Protocol):
         """Return a registry key as programs of that view (``64`` or ``32``) see it.
 
         Raises ``Unreadable`` where there is no registry or it cannot be read.
+        """
+
+    def registry_tree(self, key: str, view: str = ...) -> tuple[Key, ...]:
+        """Return a key and all those below it, each with its whole path; none if it is not there.
+
+        Raises ``Unreadable`` where there is no registry or it cannot be read.
+        """
+
+    def edit_registry(self, edits: Sequence[Edit], view: str = ...) -> None:
+        """Change the registry, all at once where the system can.
+
+        Raises ``Unreadable`` where there is none that can be changed, ``Unwritable`` where it
+        cannot hold a value, ``EffectFailed`` where the system refuses.
+        """
+
+    def edit_desktop(self, changes: Mapping[str, str | None]) -> None:
+        """Set values of the desktop's settings by their whole paths; ``None`` resets one.
+
+        Raises ``Unreadable`` where there are none that can be changed, ``EffectFailed`` where the
+        system refuses.
         """
 
     def desktop_settings(self) -> bytes:

@@ -13,15 +13,16 @@ from contextlib import contextmanager
 from functools import cached_property
 from pathlib import Path
 
-from widetrail.errors import InputUnusable, MachineUnusable
+from widetrail.errors import InputUnusable, MachineUnusable, WentWrong
 from widetrail.formats.canonical import digest
+from widetrail.formats.dconf import write_dconf
 from widetrail.formats.interface import Platform, Unreadable
-from widetrail.formats.registry import Key
+from widetrail.formats.registry import Edit, Key
 from widetrail.formats.texts import decode
 from widetrail.machine import paths
 from widetrail.machine.effects import Effects
 from widetrail.machine.host import HostMachine, copy_plain
-from widetrail.machine.interface import Machine, Room
+from widetrail.machine.interface import Channels, Machine, Room
 from widetrail.machine.roots import redirected_by_user_dirs, redirected_by_xdg, standard_roots
 
 NETWORK_FORMATS = frozenset({"nfs", "nfs4", "cifs", "smb3", "smbfs", "afpfs", "9p", "ceph"})
@@ -95,7 +96,16 @@ class LiveMachine(HostMachine):
     def registry_key(self, key: str, view: str = "64") -> Key | None:
         raise Unreadable("there is no registry on this platform")
 
+    def registry_tree(self, key: str, view: str = "64") -> tuple[Key, ...]:
+        raise Unreadable("there is no registry on this platform")
+
+    def edit_registry(self, edits: Sequence[Edit], view: str = "64") -> None:
+        raise Unreadable("there is no registry on this platform")
+
     def desktop_settings(self) -> bytes:
+        raise Unreadable("there is no settings database of the desktop")
+
+    def edit_desktop(self, changes: Mapping[str, str | None]) -> None:
         raise Unreadable("there is no settings database of the desktop")
 
     def room(self, path: str) -> Room:
@@ -198,6 +208,24 @@ class LinuxMachine(LiveMachine):
         if done.status != 0:
             raise Unreadable(f"the settings database does not answer: {done.errors.strip()}")
         return done.output.encode()
+
+    def edit_desktop(self, changes: Mapping[str, str | None]) -> None:
+        put = {n.strip("/"): text for n, text in changes.items() if text is not None}
+        if put:
+            self._tell_desktop(["load", "/"], write_dconf(put))
+        for name in (n for n, text in changes.items() if text is None):
+            self._tell_desktop(["reset", f"/{name.strip('/')}"])
+
+    def _tell_desktop(self, arguments: list[str], stdin: bytes = b"") -> None:
+        command = self.command("dconf")
+        if command is None or not self._mine:
+            raise Unreadable("there is no settings database of the desktop that can be changed")
+        done = self.start(command, arguments, 20, Channels(stdin))
+        if done.status != 0:
+            raise WentWrong(
+                "the settings database refuses", where=" ".join(["dconf", *arguments]),
+                why=done.errors.strip()[:200],
+            )  # fmt: skip
 
     def _scratch_environment(self) -> dict[str, str]:
         return {

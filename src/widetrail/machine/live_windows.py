@@ -9,11 +9,13 @@ if sys.platform == "win32":
     import os
     import platform as system_platform
     import winreg
+    from collections.abc import Sequence
+    from contextlib import suppress
     from functools import cached_property
     from pathlib import Path
 
     from widetrail.errors import InputUnusable
-    from widetrail.formats.registry import Key, RegistryValue, full_key, type_name
+    from widetrail.formats.registry import KEY, TYPES, Edit, Key, RegistryValue, full_key, type_name
     from widetrail.machine.effects import Effects
     from widetrail.machine.live import LiveMachine
     from widetrail.machine.roots import SHELL_FOLDERS, redirected_by_shell, standard_roots
@@ -65,6 +67,37 @@ if sys.platform == "win32":
             except (KeyError, FileNotFoundError):
                 return None
 
+        def registry_tree(self, key: str, view: str = "64") -> tuple[Key, ...]:
+            found = self.registry_key(key, view)
+            if found is None:
+                return ()
+            wanted = winreg.KEY_WOW64_32KEY if view == "32" else winreg.KEY_WOW64_64KEY
+            hive, _, path = full_key(key).partition("\\")
+            with winreg.OpenKey(_HIVES[hive], path, 0, winreg.KEY_READ | wanted) as handle:
+                names = [winreg.EnumKey(handle, n) for n in range(winreg.QueryInfoKey(handle)[0])]
+            inner = [k for name in names for k in self.registry_tree(f"{key}\\{name}", view)]
+            return (Key(full_key(key), found.values), *inner)
+
+        def edit_registry(self, edits: Sequence[Edit], view: str = "64") -> None:
+            wanted = winreg.KEY_WOW64_32KEY if view == "32" else winreg.KEY_WOW64_64KEY
+            for edit in edits:
+                hive, _, path = full_key(edit.key).partition("\\")
+                if edit.name is None:
+                    for key in reversed(self.registry_tree(edit.key, view)):
+                        below = key.path.partition("\\")[2]
+                        winreg.DeleteKeyEx(_HIVES[hive], below, wanted)
+                    continue
+                access = winreg.KEY_READ | winreg.KEY_WRITE | wanted
+                with winreg.CreateKeyEx(_HIVES[hive], path, 0, access) as handle:
+                    if edit.value is not None:
+                        kind = TYPES.index(edit.value.type)
+                        data = _from_bytes(edit.value.data, kind)
+                        winreg.SetValueEx(handle, edit.name, 0, kind, data)
+                    elif edit.name != KEY:
+                        with suppress(FileNotFoundError):
+                            winreg.DeleteValue(handle, edit.name)
+                    winreg.FlushKey(handle)
+
         def _at_home(self, home: str) -> LiveMachine:
             return WindowsMachine("", self.effects, home)
 
@@ -83,6 +116,17 @@ if sys.platform == "win32":
                 (name.casefold(), RegistryValue(name, type_name(kind), _bytes(data, kind)))
             )
         return found
+
+    def _from_bytes(data: bytes, kind: int) -> bytes | int | str | list[str]:
+        """Return data as ``winreg`` takes it for a type of value."""
+        if kind in (winreg.REG_SZ, winreg.REG_EXPAND_SZ, winreg.REG_LINK):
+            return data.decode("utf-16-le", "surrogatepass").removesuffix("\0")
+        if kind == winreg.REG_MULTI_SZ:
+            text = data.decode("utf-16-le", "surrogatepass")
+            return [part for part in text.split("\0") if part]
+        if kind in (winreg.REG_DWORD, winreg.REG_QWORD):
+            return int.from_bytes(data, "little")
+        return data
 
     def _bytes(data: object, kind: int) -> bytes:
         match data:

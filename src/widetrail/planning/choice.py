@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from widetrail.finding import Absent, Finder, Found, Known, Tally, Unknown, Where, condition_holds
+from widetrail.finding.stores import store_kind
 from widetrail.planning.needs import beyond_limit, judge_needs
 from widetrail.planning.plan import PassedOver
 from widetrail.planning.sides import Side
@@ -24,6 +25,7 @@ class Case:
     finder: Finder
     old: Side
     new: Side
+    place: Found
     new_place: Where
     tally: Tally
     largest: int
@@ -93,6 +95,12 @@ def _judge(case: Case, route: Route) -> Chosen | PassedOver:
         reason = f"it carries all of {', '.join(alone)}, and only some was chosen"
         return PassedOver(route=route.name, code="parts", reason=reason)
     placed = isinstance(case.new_place, Found | Absent) or case.new.source == "assumed"
+    if copies(route) and isinstance(case.new_place, Found | Absent):
+        one, other = (store_kind(case.item, w.path, w.kind) for w in (case.place, case.new_place))
+        if one != other:
+            kinds = " to ".join(k or "files" for k in (one, other))
+            reason = f"values are not carried from {kinds}"
+            return PassedOver(route=route.name, code="place", reason=reason)
     if copies(route) and not placed:
         reason = f"there is no place for it on new: {case.new_place}"
         return PassedOver(route=route.name, code="place", reason=reason)

@@ -69,10 +69,11 @@ class PlannedItem(Model):
     values chosen, ``parts_left`` those that were not. ``carved`` are paths below the place that
     belong to another item. ``met`` are the needs that decided for the route, ``assumed`` those
     that could not be judged. ``whole`` tells that the place goes as one folder, ``single`` that it
-    is one file, ``registered`` that new's program has yet to make or list the place. ``renames``
-    are the paths below it that new cannot call so, with what they become, as canonical JSON, since
-    they need not be valid text. ``written`` is where it holds paths of the machine; ``outside`` are
-    files elsewhere that go along, with what they become below the place, as canonical JSON.
+    is one file, ``store`` what it is where it holds named values, ``registered`` that new's program
+    has yet to make or list the place. ``renames`` are the paths below it that new cannot call so,
+    with what they become, as canonical JSON, since they need not be valid text. ``written`` is
+    where it holds paths of the machine; ``outside`` are files elsewhere that go along, with what
+    they become below the place, as canonical JSON.
     """
 
     id: str
@@ -86,6 +87,7 @@ class PlannedItem(Model):
     existing: Existing
     whole: bool
     single: bool = False
+    store: Literal["", "registry", "dconf", "plist"] = ""
     registered: bool = False
     renames: str = ""
     written: tuple[WrittenAt, ...] = ()

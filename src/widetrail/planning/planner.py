@@ -31,8 +31,17 @@ from widetrail.finding import (
     pair,
     tally,
 )  # fmt: skip
+from widetrail.finding.stores import (
+    CARRIED,
+    Store,
+    StoreKind,
+    encode_values,
+    is_value,
+    selected,
+    store_kind,
+)
 from widetrail.formats.canonical import canonical
-from widetrail.formats.interface import Platform
+from widetrail.formats.interface import Platform, Unreadable
 from widetrail.formats.quantities import show_size
 from widetrail.machine import Entry, Machine, Medium
 from widetrail.machine.paths import base, is_within, join, parent, trouble_with_name
@@ -54,7 +63,7 @@ from widetrail.planning.room import full_volumes
 from widetrail.planning.sides import CardSide, LaterSide, SeenSide, Side
 from widetrail.planning.unfolding import unfold_steps
 from widetrail.planning.written import Named, look_at_paths, names_outside, written_at
-from widetrail.recipe import Item, Loaded, Loss, Station
+from widetrail.recipe import Existing, Item, Loaded, Loss, Route, Station
 from widetrail.recipe.releases import parse_releases
 from widetrail.recipe.templates import ROOTS, literal, plain
 from widetrail.steps import Step, retire_step
@@ -385,10 +394,15 @@ def _plan_item(
         todo = "Give the account the right to read it, then plan again."
         draft.obstacles.append(Halted(error.what, where=error.where, why=error.why, todo=todo))
         return
+    except Unreadable as error:
+        what = f"{subject.id} cannot be read"
+        draft.obstacles.append(Halted(what, where=old.path, why=str(error)))
+        return
     count, largest = tally(iter(entries)), max((e.size for e in entries), default=0)
     parts, narrowed, parts_left = _parts(subject, choices, draft)
     case = Case(
-        subject.item, subject.finder, subject.side.old, subject.side.new, subject.new_place, count,
+        subject.item, subject.finder, subject.side.old, subject.side.new, old, subject.new_place,
+        count,
         largest, parts, narrowed, today,
     )  # fmt: skip
     chosen = choose_route(case)
@@ -398,13 +412,13 @@ def _plan_item(
         return
     losses = (*losses, *_losses(subject, chosen.route.losses, today), *map(_told, chosen.rest))
     planned = _planned(subject, chosen, old, count, largest, parts_left, losses, carved)
-    if copies(chosen.route) and not planned.single:
+    if copies(chosen.route) and not planned.single and not planned.store:
         platform = subject.side.new.fact("platform")
         known = platform.value if isinstance(platform, Known) else subject.finder.machine.platform
         renamed = changed_names(entries, cast(Platform, known))
         renames = canonical(renamed).decode() if renamed else ""
         planned = planned.model_copy(update={"renames": renames})
-    if planned.occupied and chosen.route.existing == "stop":
+    if planned.occupied and planned.existing == "stop":
         todo = "Move it away on new, then plan again."
         why = "the recipe says to stop where something is there already"
         what = f"{subject.id} cannot go in place"
@@ -506,7 +520,13 @@ def _same_folder(subject: _Subject, old: Found) -> str:
 
 def _entries(subject: _Subject, path: str, carved: Sequence[str]) -> list[Entry]:
     """Return what an item stands for on old: all below its folder that it takes, or its file."""
-    machine = subject.finder.machine
+    machine, place = subject.finder.machine, subject.old_place
+    assert isinstance(place, Found)
+    kind = store_kind(subject.item, path, place.kind)
+    if kind is not None:
+        values = selected(kind, subject.item, Store(machine, kind, path).read())
+        size = len(encode_values(kind, path, values))
+        return [Entry(CARRIED[kind], "file", size, 0, 0o600)]
     there = machine.look(path)
     if there is None or there.kind != "folder":
         return [there] if there is not None and there.kind == "file" else []
@@ -588,6 +608,7 @@ def _planned(
     parts_left: dict[str, tuple[str, ...]], losses: tuple[Loss, ...], carved: tuple[str, ...],
 ) -> PlannedItem:  # fmt: skip
     item, new = subject.item, subject.new_place
+    kind = store_kind(item, old.path, old.kind)
     there = new if isinstance(new, Found | Absent) else None
     later = "found when new is walked" if subject.side.new.source == "assumed" else str(new)
     retired = f"Rename {old.path}, so that nobody works in it by accident."
@@ -600,7 +621,8 @@ def _planned(
         title=_title(subject),
         kind=item.kind,
         route=chosen.route.name,
-        existing=chosen.route.existing,
+        existing=_existing(chosen.route, kind),
+        store=kind or "",
         whole=not item.take,
         single=old.kind == "file",
         registered=subject.instance is not None and isinstance(new, Absent),
@@ -625,6 +647,12 @@ def _planned(
     )
 
 
+def _existing(route: Route, kind: StoreKind | None) -> Existing:
+    """Return what happens to what is there: values are merged where the recipe does not say."""
+    merged = kind is not None and "existing" not in route.model_fields_set
+    return "overwrite" if merged else route.existing
+
+
 def _occupied(subject: _Subject) -> bool:
     """Return whether something that the item stands for is on new already, as far as is known."""
     new, side = subject.new_place, subject.side.new
@@ -633,6 +661,10 @@ def _occupied(subject: _Subject) -> bool:
     if not isinstance(side, SeenSide) or not subject.item.take:
         return True
     machine = side.finder.machine
+    kind = store_kind(subject.item, new.path, new.kind)
+    if kind is not None:
+        there = Store(machine, kind, new.path).read()
+        return any(map(is_value, selected(kind, subject.item, there)))
     selection = Selection(subject.item, machine.platform)
     return any(e.kind != "folder" for e in selection.walk(machine, new.path))
 
@@ -781,7 +813,7 @@ def _room(draft: _Draft, medium: Medium, new: New) -> int:
                 todo = "Choose another value, or leave the item out."
                 draft.obstacles.append(Halted(what, why=f"it {trouble}", todo=todo))
     if new is not None and not isinstance(new, Mapping):
-        placed = [i for i, _, chosen in carried if copies(chosen.route)]
+        placed = [i for i, _, chosen in carried if copies(chosen.route) and not i.store]
         amounts = [(i.new_path, i.size + i.files * ENTRY_ROOM) for i in placed]
         draft.obstacles.extend(full_volumes(new, amounts, "Make room there, then plan again."))
     return size

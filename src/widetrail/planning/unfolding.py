@@ -32,9 +32,10 @@ def unfold_steps(
         for step in leg.steps:
             number += 1
             unfolding = Unfolding(
-                loaded, planned.id, chosen.route.name, chosen.route.existing, leg.station, number,
+                loaded, planned.id, chosen.route.name, planned.existing, leg.station, number,
                 step.rule, planned.old_path, planned.new_path, chosen.parts,
                 _expander(planned, finder, leg.station, chosen, today), planned.single,
+                planned.store,
             )  # fmt: skip
             unfolded = _packed_once(RULES[step.kind].unfold(unfolding), moving)
             for one in unfolded:

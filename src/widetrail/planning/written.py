@@ -9,6 +9,7 @@ from widetrail.errors import MachineUnusable
 from widetrail.finding import Atlas, Finder, Found, Selection
 from widetrail.finding.atlas import Elsewhere, Unsayable, below_of
 from widetrail.finding.globbing import has_glob, matching
+from widetrail.finding.stores import store_kind
 from widetrail.finding.written import values_at
 from widetrail.formats.interface import Unreadable
 from widetrail.formats.registry import full_key
@@ -40,6 +41,8 @@ def written_at(
         if below is None:
             return
         file = "/".join(below)
+        if store_kind(item, place.path, place.kind) and form != "plist":
+            return
         if place.kind == "folder" and (not file or not (has_glob(file) or taken(file))):
             return
         found.append(WrittenAt.model_validate({"form": form, "file": file, "at": at, **more}))
@@ -56,7 +59,7 @@ def written_at(
         case = finder.case_of(name)
         told = case.told_by if case is not None else None
         if told is not None and finder.holds(told.for_):
-            if place.kind in ("key", "value") and told.registry is not None:
+            if place.kind == "key" and told.registry is not None:
                 at = _inside("registry", told.registry, told.at or "")
                 found.append(WrittenAt(form="registry", file="", at=at, tells=name))
             elif told.form in _TELLING:

@@ -28,7 +28,7 @@ Used = tuple[Where, str]
 
 def lint(recipe: Recipe, tree: Map, file: str) -> Iterator[Finding]:
     """Give the findings of a recipe that is sound in its parts."""
-    rules = (_braces, _names, _circles, _checks, _programs, lint_steps, _routes, _unused)
+    rules = (_braces, _names, _circles, _checks, _stores, _programs, lint_steps, _routes, _unused)
     for rule in rules:
         for code, where, message, hint, severity in rule(recipe):
             mark, walked = mark_at(tree, where)
@@ -134,6 +134,29 @@ def _checks(recipe: Recipe) -> _Found:
                 where = ("places", name, number, "follows")
                 hint = did_you_mean(case.follows, recipe.places)
                 yield "unknown-place", where, f'"{case.follows}" is no place', hint, "error"
+
+
+def _stores(recipe: Recipe) -> _Found:
+    """Find items of the registry that are none, and what cannot be done with named values."""
+    for name, item in recipe.items.items():
+        kinds = {case.kind for case in recipe.places.get(item.from_, ())}
+        where: Where = ("items", name, "from")
+        if "value" in kinds:
+            hint = "Name its key as the place, and the value under take"
+            yield "place-kind", where, "a single value is no place of an item", hint, "error"
+        if item.kind == "registry" and kinds and not kinds & {"key"}:
+            message = f'"{item.from_}" is no key of the registry'
+            yield "place-kind", where, message, "", "error"
+        if kinds & {"key", "dconf"}:
+            if item.retire:
+                message = "values are not retired"
+                yield "place-kind", ("items", name, "retire"), message, "", "error"
+            for number, route in enumerate(item.routes):
+                if route.existing == "alongside":
+                    spot: Where = ("items", name, "routes", number, "existing")
+                    message = "values of one name cannot stand alongside each other"
+                    hint = 'Take "overwrite", "put aside" or "pass by"'
+                    yield "place-kind", spot, message, hint, "error"
 
 
 def _in_conditions(item: Item) -> list[tuple[str, Where]]:

@@ -333,13 +333,13 @@ class Index(Model):
         return where
 
 
-PlaceKind = Literal["folder", "file", "key", "value"]
+PlaceKind = Literal["folder", "file", "key", "value", "dconf"]
 
 
 class Place(Model):
     """One case of where something is.
 
-    ``folder``, ``file``, ``key`` or ``value`` fix it, unless ``told_by`` tells another;
+    ``folder``, ``file``, ``key``, ``value`` or ``dconf`` fix it, unless ``told_by`` tells another;
     ``first_of`` is whichever is there; ``each`` and ``index`` make it several.
     """
 
@@ -348,6 +348,8 @@ class Place(Model):
     file: PathChoice | None = None
     key: KeyText | None = None
     value: KeyText | None = None
+    view: Literal["32", "64"] | None = None
+    dconf: SettingsPath | None = None
     told_by: Reading | None = None
     first_of: tuple[PathChoice, ...] = ()
     otherwise: PathChoice | None = Field(None, alias="else")
@@ -360,10 +362,13 @@ class Place(Model):
 
     @model_validator(mode="after")
     def _one(self) -> Place:
-        fixed = [n for n in ("folder", "file", "key", "value") if getattr(self, n) is not None]
+        named = ("folder", "file", "key", "value", "dconf")
+        fixed = [n for n in named if getattr(self, n) is not None]
         if len(fixed) + bool(self.first_of) + self.plural != 1:
-            known = '"folder", "file", "key", "value", "first_of", "each" and "index"'
+            known = ", ".join(f'"{n}"' for n in (*named, "first_of", "each", "index"))
             raise flaw("place", f"expected one of {known}")
+        if self.view is not None and self.key is None and self.value is None:
+            raise flaw("place", '"view" belongs to "key" and "value"')
         if (self.otherwise is not None or self.follows is not None) and not self.first_of:
             raise flaw("place", '"else" and "follows" belong to "first_of"')
         if (self.holds or self.in_use is not None or self.pair) and not self.plural:
@@ -380,7 +385,7 @@ class Place(Model):
     @property
     def kind(self) -> PlaceKind:
         """What the place is; what ``first_of`` finds may be a file too."""
-        kinds: tuple[PlaceKind, ...] = ("file", "key", "value")
+        kinds: tuple[PlaceKind, ...] = ("file", "key", "value", "dconf")
         return next((kind for kind in kinds if getattr(self, kind) is not None), "folder")
 
     @property

@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 import shutil
 import tempfile
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
@@ -20,7 +20,7 @@ import yaml
 from widetrail.errors import InputUnusable, Obstructed, WideTrailError
 from widetrail.finding import Finder
 from widetrail.formats.canonical import digest
-from widetrail.machine import Completed, FolderMachine, medium_of
+from widetrail.machine import Completed, Effects, FolderMachine, medium_of
 from widetrail.machine.folder import FILE as MACHINE_FILE
 from widetrail.parcel import Parcel, set_out
 from widetrail.planning import Choices, Plan, make_plan, read_choices
@@ -34,7 +34,8 @@ from widetrail.rehearsing.rehearsal import (
     Screen,
     Side,
 )
-from widetrail.steps import KINDS, Failed, Waits
+from widetrail.steps import KINDS, Failed, Task, Waits
+from widetrail.steps.leaving import DETACH
 from widetrail.walking import (
     Answers,
     Company,
@@ -104,6 +105,19 @@ LONGEST = 60.0
 """Seconds that a rehearsal waits for one thing, at most."""
 
 
+class StageHands(Answers):
+    """Answers written beforehand; who says that the medium is gone has it taken away."""
+
+    take_away: Callable[[], None] = staticmethod(lambda: None)
+
+    def act(self, task: Task, play: Callable[[Sequence[str]], None]) -> bool:
+        """Do a task as ``Answers`` does, and take the medium away where that is what it asks."""
+        done = super().act(task, play)
+        if done and task.name == DETACH:
+            self.take_away()
+        return done
+
+
 class _Stage:
     """The copies of a rehearsal's machines, and moving them in and out of reach."""
 
@@ -151,9 +165,9 @@ class _Stage:
         folder = self._here / PARCEL
         sealed = file.seal()
         set_out(folder, plan, [loaded], "rehearsal", now, old.effects, sealed=sealed)
-        differences = self._walk(plan, now)
-        self._only(file.old.machine, PARCEL)
-        report = make_report(Parcel(folder, old.effects))
+        parcel, differences = self._walk(folder, plan, now)
+        report = make_report(parcel)
+        self._only(file.old.machine)
         changed = _changes(before, _contents(old), _allowed(old, plan))
         self._only(file.new.machine)
         new_screen = _screen(self._open(file.new), loaded)
@@ -165,23 +179,34 @@ class _Stage:
         title = str(self._rehearsal.path), file.rehearsal
         return Rehearsed(*title, tuple(differences), old_screen, new_screen)
 
-    def _walk(self, plan: Plan, now: datetime) -> list[Difference]:
-        """Walk every leg, each with only its own machine within reach; return what went wrong."""
-        hands, patience = Answers(self._file.all_hands), Patience(longest=LONGEST)
+    def _walk(self, folder: Path, plan: Plan, now: datetime) -> tuple[Parcel, list[Difference]]:
+        """Walk every leg, each with only its own machine within reach; return what went wrong.
+
+        The parcel that was walked last comes first: one that was detached lies on new.
+        """
+        hands, patience = StageHands(self._file.all_hands), Patience(longest=LONGEST)
+        hands.take_away = self._take_away
         company = Company(hands, patience=patience)
+        parcel = Parcel(folder, Effects())
         sides = {"old": self._file.old, "new": self._file.new, "between": self._file.between}
         for leg in plan.legs:
             side = sides[leg.station]
             if side is None:
                 what = f"leg {leg.number}"
-                return [Difference(what, "a machine between", "the rehearsal names none")]
+                wrong = [Difference(what, "a machine between", "the rehearsal names none")]
+                return parcel, wrong
             self._only(side.machine, PARCEL)
             machine = self._open(side)
-            parcel = Parcel(self._here / PARCEL, machine.effects)
-            done = Visit(parcel, machine, station=leg.station, company=company).walk(now)
+            parcel = Parcel(parcel.folder, machine.effects)
+            visit = Visit(parcel, machine, station=leg.station, company=company)
+            done = visit.walk(now)
+            parcel = visit.parcel
             if wrong := _went_wrong(done):
-                return wrong
-        return []
+                return parcel, wrong
+        return parcel, []
+
+    def _take_away(self) -> None:
+        (self._here / PARCEL).rename(self._away / PARCEL)
 
 
 def choices_of(file: RehearsalFile, loaded: Loaded) -> Choices:
@@ -325,7 +350,8 @@ def _judge(rehearsal: Rehearsal, loaded: Loaded, report: Report) -> Sequence[Dif
             found.extend(_judge_check(name, item, check, value))
     for name, item in items.items():
         if item.state != "carried":
-            found.append(Difference(name, "carried", item.state))
+            why = "; ".join([item.state, *(step.reason for step in item.steps)])
+            found.append(Difference(name, "carried", why))
         for line in item.checks:
             if line.verdict != "holds":
                 found.append(Difference(f"{name}.checks.{line.name}", str(line.old), str(line.new)))

@@ -28,6 +28,7 @@ from widetrail.errors import WideTrailError
 from widetrail.formats.canonical import digest
 from widetrail.machine import Effects, FolderMachine, medium_of
 from widetrail.machine.effects import Effect
+from widetrail.machine.paths import join
 from widetrail.parcel import Parcel, set_out
 from widetrail.planning import Plan, PlannedLeg, make_plan
 from widetrail.recipe import SUFFIX as RECIPE_SUFFIX
@@ -42,10 +43,11 @@ from widetrail.rehearsing.durability import (
     write_tree,
 )
 from widetrail.rehearsing.rehearsal import Rehearsal
-from widetrail.rehearsing.runner import choices_of, machines_near, prepared_copy
+from widetrail.rehearsing.runner import StageHands, choices_of, machines_near, prepared_copy
 from widetrail.steps import KINDS, Asked, Step
-from widetrail.walking import Answers, Company, LegDone, Patience, Run, Visit
+from widetrail.walking import Company, LegDone, Patience, Run, Visit
 from widetrail.walking.patience import Silent
+from widetrail.walking.undoing import RUNS
 
 ERRORS = (errno.ENOSPC, errno.EACCES, errno.EIO, errno.EROFS)
 PARCEL = "parcel"
@@ -99,7 +101,7 @@ class Swept:
         return not self.troubles
 
 
-class _Repeating(Answers):
+class _Repeating(StageHands):
     """A person who looks, and says of a run whose end is not known that it is to be repeated."""
 
     asked = 0
@@ -195,7 +197,11 @@ class Stage:
 
     def parcel(self, here: Path, effects: Effects) -> Parcel:
         """Return the parcel, here or in a copy of the stage, open where it is sealed."""
-        parcel = Parcel(here / PARCEL, effects)
+        folder = here / PARCEL
+        if not folder.exists():  # it was detached, and what is left of it lies on new
+            new = self.machine("new", effects, here)
+            folder = new.host(join(new.root("state"), RUNS, RUN, "parcel"))
+        parcel = Parcel(folder, effects)
         parcel.seal = self._seal  # taking the passphrase each time would take seconds
         return parcel
 
@@ -210,17 +216,22 @@ class Stage:
         return [*disks, PARCEL, ""]
 
     def walk(
-        self, leg: PlannedLeg, here: Path, hands: Answers, effects: Effects | None = None,
+        self, leg: PlannedLeg, here: Path, hands: StageHands, effects: Effects | None = None,
         watching: Silent | None = None,
     ) -> LegDone | None:  # fmt: skip
         """Walk ``leg`` in a copy of the stage; ``None`` where it was at its end already."""
         machine = self.machine(leg.station, effects, here)
+        hands.take_away = lambda: self._take_away(here, machine.effects)
         company = Company(hands, watching or Silent(), Patience(longest=20))
         visit = Visit(self.parcel(here, machine.effects), machine, company=company)
         if not visit.due_here:
             visit.after_done(self.now)
             return None
         return visit.walk(self.now)
+
+    def _take_away(self, here: Path, effects: Effects) -> None:
+        shutil.rmtree(here / PARCEL)
+        effects.sync_folder(here)
 
 
 @dataclass(frozen=True, slots=True)
@@ -311,7 +322,7 @@ class _Sweeping:
     # Judging one stop
 
     def _judge(
-        self, stop: Stop, tree: Tree, leg: PlannedLeg, expected: _Expected, hands: Answers
+        self, stop: Stop, tree: Tree, leg: PlannedLeg, expected: _Expected, hands: StageHands
     ) -> None:
         where = f"leg {stop.leg}, before {stop.kind} {stop.number} ({stop.step}), {stop.mode}"
         with self._copy(tree) as here:
@@ -331,7 +342,7 @@ class _Sweeping:
             shutil.rmtree(here, ignore_errors=True)
 
     def _go_on(
-        self, here: Path, leg: PlannedLeg, expected: _Expected, hands: Answers
+        self, here: Path, leg: PlannedLeg, expected: _Expected, hands: StageHands
     ) -> Iterator[str]:
         """Walk again from a state, at times stopped once more, then undo; tell what is wrong."""
         if self._dice.random() < 0.2:
@@ -406,7 +417,12 @@ class _Sweeping:
     # Faults
 
     def _faults(
-        self, leg: PlannedLeg, stops: list[Stop], before: Tree, expected: _Expected, hands: Answers
+        self,
+        leg: PlannedLeg,
+        stops: list[Stop],
+        before: Tree,
+        expected: _Expected,
+        hands: StageHands,
     ) -> None:
         """Have the system refuse effects of the leg, one at a time."""
         numbers: dict[tuple[str, str], int] = {}
@@ -421,7 +437,7 @@ class _Sweeping:
 
     def _fault(
         self, leg: PlannedLeg, number: int, code: int, before: Tree, expected: _Expected,
-        hands: Answers,
+        hands: StageHands,
     ) -> None:  # fmt: skip
         where = f"leg {leg.number}, {os.strerror(code)} at effect {number}"
         with self._copy(before) as here:

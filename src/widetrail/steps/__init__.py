@@ -7,6 +7,7 @@ from collections.abc import Mapping
 
 from widetrail.formats.checked import Model
 from widetrail.steps.copy import Copy
+from widetrail.steps.enter import Enter
 from widetrail.steps.interface import (
     Act,
     Asked,
@@ -57,6 +58,7 @@ ACTS: Mapping[str, Act] = {
     "note": Note(),
     "pack": Pack(),
     "publish": Publish(),
+    "enter": Enter(),
     "check": Compare(),
     "remnants": Remnants(),
     "retire": Retire(),

@@ -41,6 +41,17 @@ class Copy:
             reads=(source,),
             writes=(parcel,),
         )
+        if unfolding.store:
+            enter = Step(
+                id=unfolding.step_id("enter"), kind="enter", station="new", item=subject,
+                number=unfolding.number,
+                arguments={
+                    "to": literal(unfolding.new_path), "existing": unfolding.existing,
+                    "store": unfolding.store,
+                },
+                after=(pack.id,), reads=(parcel,), writes=(literal(unfolding.new_path),),
+            )  # fmt: skip
+            return pack, enter
         publish = Step(
             id=unfolding.step_id("publish"),
             kind="publish",

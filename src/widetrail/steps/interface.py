@@ -17,6 +17,7 @@ from typing import BinaryIO, Literal, NamedTuple, Protocol
 from pydantic import Field
 
 from widetrail.finding import Atlas, Finder
+from widetrail.finding.stores import StoreKind
 from widetrail.formats.checked import Model
 from widetrail.formats.interface import Platform
 from widetrail.machine import Completed, Entry, Machine
@@ -85,7 +86,8 @@ class Unfolding:
     ``subject`` is the item's name within the plan, ``number`` the step's place in the route from
     1, ``rule`` its settings. ``expand`` puts in what is known of a text's braces at the station
     and leaves the rest, with more values by name where they are given; ``parts`` are the values
-    chosen of each part, ``single`` tells that the item's place is one file.
+    chosen of each part, ``single`` tells that the item's place is one file, ``store`` which kind of
+    store it is where it is no files.
     """
 
     loaded: Loaded
@@ -100,6 +102,7 @@ class Unfolding:
     parts: Mapping[str, tuple[str, ...]]
     expand: Callable[..., str]
     single: bool = False
+    store: str = ""
 
     def step_id(self, kind: str) -> str:
         """Return the id of the step of ``kind`` that this unfolds into."""
@@ -352,6 +355,9 @@ class Doing(Protocol):
 
     def masked(self, text: str) -> str:
         """Return ``text`` without any secret."""
+
+    def store(self, item: str) -> StoreKind | None:
+        """Return the kind of store that the item's values lie in; ``None`` where it is files."""
 
     def written(self, item: str) -> tuple[WrittenAt, ...]:
         """Return where the item holds paths of the machine."""

@@ -57,6 +57,10 @@ class DetachRule(Model):
     detach: str = ""
 
 
+DETACH = "detach"
+"""The name of the task by which the medium is taken away."""
+
+
 class Detach:
     """Unfolds into one act: what is left comes to new, then the medium is taken away."""
 
@@ -73,9 +77,7 @@ class Detach:
         kept = doing.take_along()
         words = "Take the medium with the parcel away from this machine."
         recipe = doing.finder(step.item).loaded.id
-        if medium() and not doing.have_done(
-            step, Task(recipe, step.item, "detach", step.id, words)
-        ):
+        if medium() and not doing.have_done(step, Task(recipe, step.item, DETACH, step.id, words)):
             raise Waiting(
                 words, why="a person has to do it, and nobody says it is done",
                 todo=f"Do it, then walk again, with the parcel that is in {kept}.",

@@ -3,14 +3,24 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
+from io import BytesIO
 
 from widetrail.errors import MachineUnusable, Waiting
 from widetrail.finding import Selection
+from widetrail.finding.stores import (
+    CARRIED,
+    Store,
+    StoreKind,
+    encode_values,
+    is_value,
+    selected,
+)
+from widetrail.formats.interface import Unreadable
 from widetrail.machine import Entry
 from widetrail.machine.paths import parent
 from widetrail.recipe.templates import plain
-from widetrail.steps.interface import Doing, Done, Outcome, Step
+from widetrail.steps.interface import Doing, Done, Failed, Outcome, Step
 from widetrail.steps.saving import with_hard_links
 
 LOOK_EVERY = 2.0
@@ -32,7 +42,9 @@ class Pack:
                 doing.onlooker.waits(str(error))
 
     def _pack(self, step: Step, doing: Doing) -> Outcome:
-        place = doing.pinned(step.item)
+        place, kind = doing.pinned(step.item), doing.store(step.item)
+        if kind is not None:
+            return _pack_values(step, doing, kind, place)
         there = doing.machine.look(place)
         if there is not None and there.kind == "file":
             place, entries = parent(place), [there]
@@ -44,22 +56,29 @@ class Pack:
         left = [e.path for e in entries if e.kind == "other"]
         files = sum(e.kind == "file" for e in entries)
         outside = doing.outside(step.item)
-        entries += _from_outside(doing, outside)
+        own = {e.path for e in entries}
+        entries += _from_outside(doing, outside, own)
         files += len(outside)
         watch = _Watch(step, doing, sum(e.size for e in entries), files)
         machine = doing.machine
+
+        def attributes(path: str) -> Mapping[str, bytes]:
+            if path in outside:
+                return machine.attributes(outside[path])
+            return below.attributes(path) if path in own else {}
+
         with machine.opened(place) as below:
             files, size = doing.packing.add(
                 step.item,
                 (e for e in entries if e.kind != "other"),
                 lambda p: machine.open(outside[p]) if p in outside else below.open(p),
                 watch.moved,
-                lambda p: machine.attributes(outside[p]) if p in outside else below.attributes(p),
+                attributes,
             )
         return Done({"files": files, "size": size, "no files": list(left)})
 
 
-def _from_outside(doing: Doing, outside: Mapping[str, str]) -> list[Entry]:
+def _from_outside(doing: Doing, outside: Mapping[str, str], taken: Collection[str]) -> list[Entry]:
     """Return the entries of files that lie elsewhere and go along, as they will lie on new.
 
     Raises:
@@ -71,10 +90,23 @@ def _from_outside(doing: Doing, outside: Mapping[str, str]) -> list[Entry]:
         if there is None or there.kind != "file":
             raise MachineUnusable("is no longer the file that was planned", where=path)
         folder = becomes.partition("/")[0]
-        if not entries:
+        if not entries and folder not in taken:
             entries.append(Entry(folder, "folder", 0, there.mtime, 0o755))
         entries.append(there._replace(path=becomes, file_id=""))
     return entries
+
+
+def _pack_values(step: Step, doing: Doing, kind: StoreKind, place: str) -> Outcome:
+    """Pack the values that an item takes, as a text that the system's own tool reads."""
+    try:
+        values = selected(kind, doing.item(step.item), Store(doing.machine, kind, place).read())
+    except Unreadable as error:
+        return Failed(f"{place} {error}", "Mend what the reason names, then walk again.", {})
+    data = encode_values(kind, place, values)
+    moment = int(doing.now.timestamp() * 10**9)
+    entry = Entry(CARRIED[kind], "file", len(data), moment, 0o600)
+    files, size = doing.packing.add(step.item, [entry], lambda path: BytesIO(data))
+    return Done({"files": files, "size": size, "values": sum(map(is_value, values))})
 
 
 class _Opened(Waiting):

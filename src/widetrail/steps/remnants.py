@@ -6,11 +6,12 @@ mention, which is told.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from widetrail.errors import MachineUnusable
 from widetrail.finding.readings import copied_database
-from widetrail.finding.remnants import MOST, find_remnants, remnant_pattern
+from widetrail.finding.remnants import MOST, find_remnants, in_texts, remnant_pattern
+from widetrail.finding.stores import Store, StoreKind, selected, shown_name, texts_of
 from widetrail.formats.interface import Spot, Unreadable
 from widetrail.recipe import Globs
 from widetrail.steps.interface import Doing, Done, Facts, Failed, Outcome, Step
@@ -31,11 +32,14 @@ class Remnants:
         told = [text.casefold() for text in doing.told_elsewhere(step.item)]
         found: list[str] = []
         mentions: list[str] = []
+        kind = doing.store(step.item)
+        if kind is not None:
+            found += _in_store(step, doing, kind, pattern, told)
         for path, below in published:
             settings = self._is_setting(step, doing, below)
             for spot in _look(doing, path, pattern):
                 line = f"{path}:{spot.line or spot.where}: {spot.text}"
-                if settings and not any(_stripped(t) in _stripped(spot.text) for t in told):
+                if settings and not _is_told(spot.text, told):
                     found.append(line)
                 else:
                     mentions.append(line)
@@ -52,6 +56,24 @@ class Remnants:
             return True
         files = [rule.file or "**" for rule in doing.written(step.item)]
         return bool(files) and Globs(files, ignore_case=True)(below or "x")
+
+
+def _is_told(text: str, told: Sequence[str]) -> bool:
+    """Return whether a text holds a path that is told to stay as it is."""
+    return any(_stripped(path) in _stripped(text) for path in told)
+
+
+def _in_store(
+    step: Step, doing: Doing, kind: StoreKind, pattern: str, told: Sequence[str]
+) -> Iterator[str]:
+    """Give the values of an item that still name old."""
+    place = doing.pinned(step.item)
+    values = selected(kind, doing.item(step.item), Store(doing.machine, kind, place).read())
+    for name, text in values.items():
+        texts = [(shown_name(kind, name), s.text) for s in texts_of(kind, place, name, text)]
+        for spot in in_texts(texts, pattern):
+            if not _is_told(spot.text, told):
+                yield f"{place}: {spot.where}: {spot.text}"
 
 
 def _stripped(text: str) -> str:

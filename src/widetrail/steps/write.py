@@ -14,7 +14,7 @@ from widetrail.recipe.models import ArgumentText, PathText
 from widetrail.recipe.templates import plain
 from widetrail.steps.interface import Doing, Done, Failed, Outcome, Step, Unfolding
 from widetrail.steps.room import ASIDE, STAGING
-from widetrail.steps.saving import move, moves_of, room_at
+from widetrail.steps.saving import missing_folders, move, moves_of, room_at
 
 FORMS = ("ini", "json", "toml")
 
@@ -83,8 +83,7 @@ class Write:
         machine, path = doing.machine, doing.fill(step, step.text("file"))
         before = doing.recorded("moves", step.id)
         if before is not None:
-            carry_out(machine, moves_of(before))
-            return Done({"written": path, "put aside": [str(before["aside"])]})
+            return Done({"written": path, "put aside": put_file(step, doing, path, b"")})
         value = doing.fill(step, step.text("value"))
         if step.text("as") == "path" and machine.platform == "windows":
             value = value.replace("/", "\\")
@@ -101,18 +100,32 @@ class Write:
             return Failed(f"{path} {error}", todo, {})
         if written == data:
             return Done({"written": path, "put aside": []})
-        room = room_at(doing, path, step.item)
-        staged, aside = room.fresh(STAGING), room.fresh(ASIDE)
-        moment = int(doing.now.timestamp() * 10**9)
-        with machine.effects.create(machine.host(staged), 0o600) as file:
-            file.write(written)
-            if attributes := machine.attributes(path):
-                machine.effects.set_attributes(machine.host(staged), attributes)
-            file.set_status(there.mode, moment)
-            file.sync()
-        machine.effects.sync_folder(machine.host(staged).parent)
-        move(step, doing, [Move("out", path, aside), Move("into", staged, path)], aside=aside)
-        return Done({"written": path, "put aside": [aside]})
+        return Done({"written": path, "put aside": put_file(step, doing, path, written)})
+
+
+def put_file(step: Step, doing: Doing, path: str, data: bytes) -> list[str]:
+    """Put a whole file at ``path``; return where what was there is kept.
+
+    It has the mode and attributes of that; a walk that was cut off goes on with its moves.
+    """
+    machine, before = doing.machine, doing.recorded("moves", step.id)
+    if before is not None:
+        carry_out(machine, moves_of(before))
+        return [str(before["aside"])] if before["aside"] else []
+    there, room = machine.look(path), room_at(doing, path, step.item)
+    staged, aside = room.fresh(STAGING), room.fresh(ASIDE) if there is not None else ""
+    moment = int(doing.now.timestamp() * 10**9)
+    with machine.effects.create(machine.host(staged), 0o600) as file:
+        file.write(data)
+        if there is not None and (attributes := machine.attributes(path)):
+            machine.effects.set_attributes(machine.host(staged), attributes)
+        file.set_status(there.mode if there is not None else 0o600, moment)
+        file.sync()
+    machine.effects.sync_folder(machine.host(staged).parent)
+    out = [Move("out", path, aside)] if aside else []
+    moves = [*out, *missing_folders(machine, path), Move("into", staged, path)]
+    move(step, doing, moves, aside=aside)
+    return [aside] if aside else []
 
 
 def _written(step: Step, data: bytes, value: str) -> bytes:

@@ -23,13 +23,14 @@ from widetrail.finding import (
     Several,
     Unknown,
 )
+from widetrail.finding.stores import StoreKind
 from widetrail.formats.canonical import digest
 from widetrail.formats.checked import Model
 from widetrail.formats.interface import Platform
 from widetrail.formats.masking import Masker
 from widetrail.machine import Channels, Completed, Machine
 from widetrail.machine.effects import started_at
-from widetrail.machine.paths import base, is_within, join, trouble_with_name
+from widetrail.machine.paths import base, is_absolute, is_within, join, trouble_with_name
 from widetrail.machine.written import KnownBearings, is_there
 from widetrail.parcel import Parcel
 from widetrail.parcel.cargo import CargoReader, CargoWriter
@@ -123,6 +124,9 @@ class WalkDoing:
 
     # Paths of old, here
 
+    def store(self, item: str) -> StoreKind | None:
+        return self.planned(item).store or None
+
     def written(self, item: str) -> tuple[WrittenAt, ...]:
         return self.planned(item).written
 
@@ -175,7 +179,7 @@ class WalkDoing:
                 entries = [e for e in self.packed.of(item) if e.kind == "file"]
                 paths = ["" if planned.single else e.path for e in entries]
                 found += [(join(target, path), path) for path in paths]
-        if not mine:
+        if not mine and not planned.store:
             files = (rule.file for rule in planned.written if "*" not in rule.file)
             found += [(join(planned.new_path, file), file) for file in files]
         return list(dict.fromkeys(found))
@@ -191,6 +195,7 @@ class WalkDoing:
         old, platform = self.plan.station("old"), self.machine.platform
         named = [old.roots.get("home", ""), *(i.old_path for i in self.plan.items)]
         named += [path for recipe in self.plan.recipes for path in recipe.places.values()]
+        named = [path for path in named if is_absolute(path, self.platform_of_old)]
         own = [self.workroom, self.parcel.folder.as_posix(), f"//{old.machine}"]
         homes = [self.machine.root(name) for name in ("home", "documents")]
         here = [*(i.new_path for i in self.plan.items), *homes]

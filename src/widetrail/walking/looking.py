@@ -13,7 +13,7 @@ from widetrail.recipe import Station
 from widetrail.steps import Step
 from widetrail.walking.doing import WalkDoing, open_signs
 
-COPYING = frozenset({"pack", "publish", "retire", "remove", "write"})
+COPYING = frozenset({"pack", "publish", "enter", "retire", "remove", "write"})
 """The kinds of steps during which the program must be closed."""
 
 

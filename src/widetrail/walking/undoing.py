@@ -7,17 +7,19 @@ second call goes on where one was cut off.
 
 from __future__ import annotations
 
+import json
 import os
 from collections import Counter
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
+from typing import Any, cast
 
 from widetrail.errors import Halted, InputUnusable, WideTrailError
+from widetrail.finding.stores import Store, StoreKind
 from widetrail.machine import Machine
 from widetrail.machine.moves import Move, carry_out, read_moves, restore_times, taken_back
-from widetrail.machine.paths import join, parent
+from widetrail.machine.paths import base, join, parent
 from widetrail.parcel.parcel import LEG_DONE, LEG_HALTED, LEG_MENDED
 from widetrail.steps.commands import show_command
 from widetrail.steps.room import ASIDE, SAVED, STAGING, UNDONE, Room
@@ -42,11 +44,14 @@ class UndoAct:
     words: str
     moves: tuple[Move, ...] = ()
     command: tuple[str, ...] = ()
+    values: tuple[str, ...] = ()
+    """The kind and place of a store whose values are given back, and where they are kept."""
 
     def told(self) -> dict[str, Any]:
         """Return the act as plain JSON values."""
         moves = [move.told() for move in self.moves]
-        return {"words": self.words, "moves": moves, "command": list(self.command)}
+        acts = {"command": list(self.command), "values": list(self.values)}
+        return {"words": self.words, "moves": moves, **acts}
 
 
 @dataclass(frozen=True, slots=True)
@@ -106,7 +111,12 @@ class Run:
         begun = self.journal.newest("undo begun")
         if begun is not None:
             acts = tuple(
-                UndoAct(a["words"], tuple(read_moves(a["moves"])), tuple(a["command"]))
+                UndoAct(
+                    a["words"],
+                    tuple(read_moves(a["moves"])),
+                    tuple(a["command"]),
+                    tuple(a["values"]),
+                )
                 for a in begun["acts"]
             )
             return UndoPlan(acts, tuple(begun["cannot"]))
@@ -132,6 +142,10 @@ class Run:
                     put_back[record["step"], record["place"]] -= 1  # it was given back then
                 case "saved":
                     yield from self._saved(record, fresh)
+                case "values saving":
+                    kind, place = record["store"]["kind"], record["store"]["place"]
+                    words = f"give the values at {place} back what they were before"
+                    yield UndoAct(words, values=(kind, place, str(record["kept"])))
                 case "undone by" if not self._failed(record["step"]):
                     command = tuple(record["command"])
                     yield UndoAct(f"run {show_command(command)}", command=command)
@@ -217,6 +231,8 @@ class Run:
         """Do one act and return what went wrong with a command."""
         if act.moves:
             carry_out(self.machine, act.moves, self._taken)
+        if act.values:
+            self._give_back(*act.values)
         if not act.command or self.journal.has("undo ran", act=number):
             return ""
         program, *arguments = act.command
@@ -227,6 +243,27 @@ class Run:
             trouble = str(error)
         self.journal.add({"event": "undo ran", "act": number})
         return f"{act.words}: {trouble}" if trouble else ""
+
+    def _give_back(self, kind: str, place: str, kept: str) -> None:
+        """Give values back what they were; what they are now is kept until the run is settled."""
+        host = self.machine.host(kept)
+        if not host.is_file():  # it was done by a call that was cut off
+            return
+        if not self.journal.has("values saved", kept=kept):  # nothing was changed yet
+            self.machine.effects.remove_file(host)
+            return
+        before: dict[str, str | None] = json.loads(host.read_bytes())
+        store = Store(self.machine, cast(StoreKind, kind), place)
+        now = self.machine.host(join(parent(parent(kept)), UNDONE, f"{base(kept)}.values"))
+        if not now.exists():
+            there = store.read()
+            self.machine.effects.keep_folders(now.parent)
+            self.machine.effects.put(
+                now, json.dumps({name: there.get(name) for name in before}).encode()
+            )
+        store.change(before)
+        self.machine.effects.remove_file(host)
+        self.machine.effects.sync_folder(host.parent)
 
     def _taken(self, path: str) -> str:
         """Return where what appeared at a place while it was undone is put."""

@@ -8,6 +8,7 @@ import os
 import shutil
 import signal
 import sys
+import tempfile
 import time
 import zipfile
 from pathlib import Path
@@ -95,7 +96,8 @@ def _line(specimen: store.Specimen, folder: Path) -> str:
     if specimen.remark:
         line += f" ({specimen.remark})"
     for file in specimen.plates:
-        line += f" [{file}]" if (folder / "plates" / file).is_file() else f" [{file} is missing]"
+        path = store.plate_path(folder, file)
+        line += f" [{path.name}]" if path.is_file() else f" [{file} is missing]"
     return line
 
 
@@ -157,13 +159,32 @@ def _archive(to: Path) -> None:
     folder = _collection()
     files = [p for p in sorted(folder.rglob("*")) if p.is_file() and p.name != store.LOCK]
     files = [p for p in files if p.parent.name != "thumbs"]  # they are drawn again
-    with zipfile.ZipFile(to, "w", zipfile.ZIP_DEFLATED) as archive:
-        for path in files:
-            archive.write(path, path.relative_to(folder).as_posix())
+    with tempfile.TemporaryDirectory() as inside, zipfile.ZipFile(to, "w", _DEFLATED) as archive:
+        names = {path: path.relative_to(folder).as_posix() for path in files}
+        names |= _with_plates_inside(folder, Path(inside), names)
+        files = list(names)
+        for path, name in names.items():
+            archive.write(path, name)
         proof = [f"{hashlib.sha256(p.read_bytes()).hexdigest()} {p.name}" for p in files]
         archive.writestr("PROOF", "\n".join(proof))
     shelves = store.read_shelves(folder)
     print(f"specimens: {sum(len(shelf.specimens) for shelf in shelves)}")
+
+
+_DEFLATED = zipfile.ZIP_DEFLATED
+
+
+def _with_plates_inside(folder: Path, inside: Path, names: dict[Path, str]) -> dict[Path, str]:
+    """Take plates that lie elsewhere in, and a database that says so, instead of the other."""
+    elsewhere = store.plates_elsewhere(folder)
+    database = folder / "specimens.db"
+    del names[database]
+    shutil.copyfile(database, inside / "specimens.db")
+    with store.database(inside) as connection:
+        for file, path in elsewhere.items():
+            connection.execute("update plate set file = ? where file = ?", (path.name, file))
+    plates = {path: f"plates/{path.name}" for path in elsewhere.values()}
+    return {**plates, inside / "specimens.db": "specimens.db"}
 
 
 def _take_in(file: Path, *, replace: bool) -> None:

@@ -115,6 +115,20 @@ def read_shelves(folder: Path) -> tuple[Shelf, ...]:
         connection.close()
 
 
+def plate_path(folder: Path, file: str) -> Path:
+    """Return where a plate lies: inside the collection, or where its whole path says."""
+    whole = file.startswith("/") or file[1:3] in (":\\", ":/")
+    inside = folder / "plates" / file
+    return here.real(file) if whole else inside
+
+
+def plates_elsewhere(folder: Path) -> dict[str, Path]:
+    """Return the plates that lie outside the collection, by what names them."""
+    named = {file for shelf in read_shelves(folder) for s in shelf.specimens for file in s.plates}
+    paths = {file: plate_path(folder, file) for file in sorted(named)}
+    return {file: path for file, path in paths.items() if path.parent != folder / "plates"}
+
+
 def view_names() -> list[str]:
     """Return the names of the saved views."""
     return sorted(p.stem for p in (settings_file().parent / "views").glob("*.view"))

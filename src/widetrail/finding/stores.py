@@ -1,0 +1,293 @@
+"""Places that hold named values, not files: registry keys, desktop settings, preference files.
+
+Each is read as plain texts by name, so that what is taken, merged, saved and given back is the same
+for all of them. Names are those below the place: a key and a value name parted by a null character
+in the registry, a path with ``/`` elsewhere.
+"""
+
+from __future__ import annotations
+
+import plistlib
+from collections.abc import Iterable, Iterator, Mapping
+from typing import Any, Literal, cast
+
+from widetrail.formats.bounded import ask
+from widetrail.formats.dconf import dconf_below, gvariant_texts, gvariant_with, write_dconf
+from widetrail.formats.interface import NotThere, Spot, Unreadable
+from widetrail.formats.registry import (
+    KEY,
+    Edit,
+    Key,
+    RegistryValue,
+    full_key,
+    write_registry,
+)
+from widetrail.formats.spots import changed_value, dump_plist, name_matches, registry_spots
+from widetrail.machine import Machine
+from widetrail.recipe import Globs, Item
+from widetrail.recipe.models import PlaceKind
+
+StoreKind = Literal["registry", "dconf", "plist"]
+CARRIED: Mapping[StoreKind, str] = {
+    "registry": "values.reg",
+    "dconf": "values.dconf",
+    "plist": "values.plist",
+}
+"""The file in which values of each kind travel: the text form that the system's own tool reads."""
+
+_MARK = "\0"
+
+
+def store_kind(item: Item, place: str, kind: PlaceKind) -> StoreKind | None:
+    """Return the kind of store that an item's place is, or ``None`` where it is files."""
+    if kind == "key":
+        return "registry"
+    if kind == "dconf":
+        return "dconf"
+    some = item.kind == "settings" and bool(item.take or item.leave)
+    return "plist" if kind == "file" and some and place.endswith(".plist") else None
+
+
+class Store:
+    """The named values at one place of a machine."""
+
+    def __init__(self, machine: Machine, kind: StoreKind, place: str) -> None:
+        self.machine, self.kind, self.place = machine, kind, place
+
+    def read(self) -> dict[str, str]:
+        """Return the texts of all values by name; none where nothing is there.
+
+        Raises:
+            Unreadable: They cannot be read.
+            MachineUnusable: They cannot be read.
+        """
+        if self.kind == "registry":
+            return _of_keys(self.machine.registry_tree(self.place), full_key(self.place))
+        try:
+            if self.kind == "dconf":
+                return dconf_below(self.machine.desktop_settings(), self.place)
+            if self.machine.look(self.place) is None:
+                return {}
+            return decode_values("plist", self.machine.read(self.place), "")
+        except NotThere:
+            return {}
+
+    def change(self, changes: Mapping[str, str | None]) -> None:
+        """Set values, or take them away where the text is ``None``; the same again is no harm.
+
+        Raises:
+            Unreadable: There is no such store here that can be changed.
+            Unwritable: It cannot hold a value.
+            WideTrailError: The system refuses.
+        """
+        if self.kind == "dconf":
+            top = self.place.strip("/")
+            self.machine.edit_desktop({f"/{top}/{n}": text for n, text in changes.items()})
+            return
+        assert self.kind == "registry", "preference files are changed as files"
+        edits = [
+            _edit(self.place, name, text)
+            for name, text in sorted(changes.items())
+            if is_value(name) or text is not None
+        ]
+        self.machine.edit_registry(edits)
+        gone = (name for name, text in changes.items() if text is None and not is_value(name))
+        for key in sorted((_key_of(self.place, name) for name in gone), reverse=True):
+            tree = self.machine.registry_tree(key)
+            if len(tree) == 1 and not tree[0].values:
+                self.machine.edit_registry([Edit(key)])
+
+
+def _of_keys(keys: Iterable[Key], base: str) -> dict[str, str]:
+    found: dict[str, str] = {}
+    for key in keys:
+        below = key.path[len(base) :].strip("\\")
+        found[f"{below}{_MARK}{KEY}"] = ""
+        for value in key.values.values():
+            found[f"{below}{_MARK}{value.name}"] = f"{value.type}:{value.data.hex()}"
+    return found
+
+
+def _key_of(place: str, name: str) -> str:
+    below = name.partition(_MARK)[0]
+    return f"{place}\\{below}" if below else place
+
+
+def _edit(place: str, name: str, text: str | None) -> Edit:
+    own = name.partition(_MARK)[2]
+    value = _registry_value(own, text) if text else None
+    return Edit(_key_of(place, name), own, value)
+
+
+def _registry_value(name: str, text: str) -> RegistryValue:
+    kind, _, data = text.partition(":")
+    return RegistryValue(name, kind, bytes.fromhex(data))
+
+
+# What is taken
+
+
+def selected(kind: StoreKind, item: Item, values: Mapping[str, str]) -> dict[str, str]:
+    """Return the values that an item takes; globs see their names with ``/``."""
+    ignore_case = kind == "registry"
+    take = Globs(item.take or ("**",), ignore_case=ignore_case)
+    leave = Globs(item.leave, ignore_case=ignore_case)
+    chosen = {n: t for n, t in values.items() if _mine(shown_name(kind, n), take, leave)}
+    if kind != "registry":
+        return chosen
+    needed = {n.partition(_MARK)[0] for n in chosen if is_value(n)}
+    keys = {n: t for n, t in values.items() if not is_value(n)}
+    held = {n: t for n, t in keys.items() if n.partition(_MARK)[0] in needed}
+    return {**held, **chosen}
+
+
+def _mine(name: str, take: Globs, leave: Globs) -> bool:
+    return take(name) and not leave(name)
+
+
+def shown_name(kind: StoreKind, name: str) -> str:
+    """Return a value's name as globs and people see it."""
+    if kind != "registry":
+        return name.lstrip("/")
+    below, _, own = name.partition(_MARK)
+    shown = below.replace("\\", "/")
+    return shown if own == KEY else f"{shown}/{own or '@'}".lstrip("/")
+
+
+def is_value(name: str) -> bool:
+    """Return whether a name is a value's, and not that of a key that only is there."""
+    return not name.endswith(KEY * 2)
+
+
+# How they travel
+
+
+def encode_values(kind: StoreKind, place: str, values: Mapping[str, str]) -> bytes:
+    """Return values as the text that the system's own tool reads."""
+    if kind == "dconf":
+        return write_dconf(values)
+    if kind == "plist":
+        return plist_with(b"", values)
+    keys: dict[str, Key] = {}
+    for name, text in values.items():
+        below, _, own = name.partition(_MARK)
+        key = keys.setdefault(below, Key(_key_of(full_key(place), name)))
+        if own != KEY:
+            key.values[own.casefold()] = _registry_value(own, text)
+    return write_registry(keys.values())
+
+
+def decode_values(kind: StoreKind, data: bytes, place: str) -> dict[str, str]:
+    """Return the values that ``encode_values`` wrote, or a system's own tool.
+
+    Raises:
+        Unreadable: They are not of that kind.
+    """
+    if kind == "dconf":
+        try:
+            return dconf_below(data, "")
+        except NotThere:
+            return {}
+    if kind == "plist":
+        document = _plist(data)
+        return {name: _leaf_text(leaf) for name, leaf in _leaves(document, "")}
+    try:
+        keys = cast(tuple[Key, ...], ask("registry tree", data, full_key(place)))
+    except NotThere:
+        return {}
+    return _of_keys(keys, full_key(place))
+
+
+def _plist(data: bytes) -> Any:
+    if not data:
+        return {}
+    ask("tree", "plist", data, "")  # judged within bounds first
+    document = plistlib.loads(data)
+    if not isinstance(document, dict):
+        raise Unreadable("holds no settings by name")
+    return document
+
+
+def _leaves(node: Mapping[str, Any], above: str) -> Iterator[tuple[str, Any]]:
+    for name, value in node.items():
+        where = f"{above}/{name.replace('~', '~0').replace('/', '~1')}"
+        if isinstance(value, dict) and value:
+            yield from _leaves(value, where)
+        else:
+            yield where, value
+
+
+def _leaf_text(leaf: Any) -> str:
+    return plistlib.dumps({"value": leaf}, sort_keys=False).decode()
+
+
+def plist_with(data: bytes, changes: Mapping[str, str | None]) -> bytes:
+    """Return a property list with values set, or gone; its form stays (XML where it is new).
+
+    Raises:
+        Unreadable: It is none.
+        Unwritable: It cannot hold a value.
+    """
+    document = _plist(data)
+    for where, text in changes.items():
+        *above, last = [t.replace("~1", "/").replace("~0", "~") for t in where.split("/")[1:]]
+        holder = document
+        for token in above:
+            inner = holder.get(token)
+            holder[token] = inner if isinstance(inner, dict) else {}
+            holder = holder[token]
+        if text is None:
+            holder.pop(last, None)
+        else:
+            holder[last] = plistlib.loads(text.encode())["value"]
+    return dump_plist(document, data)
+
+
+# The texts in values, for paths
+
+
+def texts_of(kind: StoreKind, place: str, name: str, text: str) -> list[Spot]:
+    """Return the texts of a value: one, or those of a list; none of a number or other data."""
+    if kind == "registry":
+        own = name.partition(_MARK)[2]
+        return [] if own == KEY else registry_spots(_key_of(place, name), _value_of(name, text))
+    if kind == "dconf":
+        try:
+            found = gvariant_texts(text)
+        except Unreadable:
+            return []
+    else:
+        leaf = plistlib.loads(text.encode())["value"]
+        found = [leaf] if isinstance(leaf, str) else []
+        if isinstance(leaf, list) and all(isinstance(one, str) for one in leaf):
+            found = leaf
+    return [Spot(f"{name}{_MARK}{number}", one) for number, one in enumerate(found)]
+
+
+def with_texts(
+    kind: StoreKind, place: str, name: str, text: str, changes: Mapping[str, str]
+) -> str:
+    """Return a value with the texts changed that ``texts_of`` gave, by where they stand."""
+    if kind == "registry":
+        value = changed_value(_value_of(name, text), _key_of(place, name), changes)
+        return f"{value.type}:{value.data.hex()}"
+    spots = texts_of(kind, place, name, text)
+    texts = [changes.get(spot.where, spot.text) for spot in spots]
+    if kind == "dconf":
+        return gvariant_with(text, texts)
+    leaf = plistlib.loads(text.encode())["value"]
+    return _leaf_text(texts[0] if isinstance(leaf, str) else texts)
+
+
+def _value_of(name: str, text: str) -> RegistryValue:
+    return _registry_value(name.partition(_MARK)[2], text)
+
+
+def named_at(kind: StoreKind, place: str, name: str, at: str) -> bool:
+    """Return whether a rule that says where paths stand means this value."""
+    if kind == "registry":
+        own = name.partition(_MARK)[2]
+        return name_matches(f"{_key_of(full_key(place), name)}\\{own or '@'}", at)
+    if kind == "dconf":
+        return name_matches(f"/{place.strip('/')}/{name}", at)
+    return name_matches(name, at if at.startswith("/") else f"/{at}")

@@ -1,0 +1,185 @@
+"""``enter``: an item's values into the registry, desktop settings or a preference file on new.
+
+What each value was before is saved first, durable, so that the values can be had back; what is
+entered is read again.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+
+from widetrail.errors import Halted, WentWrong
+from widetrail.finding.atlas import Elsewhere, NotUnderstood, Rewritten, Unsayable
+from widetrail.finding.stores import (
+    CARRIED,
+    Store,
+    StoreKind,
+    decode_values,
+    is_value,
+    named_at,
+    plist_with,
+    selected,
+    shown_name,
+    texts_of,
+    with_texts,
+)
+from widetrail.formats.interface import Unreadable, Unwritable
+from widetrail.machine.written import read_written, write_again
+from widetrail.recipe.templates import plain
+from widetrail.steps.interface import Doing, Done, Facts, Failed, Outcome, Step, WrittenAt
+from widetrail.steps.room import SAVED, Room
+from widetrail.steps.write import put_file
+
+_EXISTING = {
+    "put aside": "what is there of them already goes, and can be had back",
+    "overwrite": "values of the same name are replaced, and can be had back; others stay",
+    "pass by": "values that are there already stay",
+    "stop": "none may be there yet",
+}
+
+
+class Enter:
+    """Merges values into what new has."""
+
+    def words(self, step: Step) -> str:
+        what = _EXISTING[step.text("existing")]
+        return f"enter the values of {step.item} at {plain(step.text('to'))}; {what}"
+
+    def do(self, step: Step, doing: Doing) -> Outcome:
+        entered = doing.recorded("entered", step.id)
+        if entered is not None:
+            return Done(dict(entered["facts"]))  # type: ignore[arg-type]
+        doing.await_closed(step.item)
+        kind = doing.store(step.item)
+        assert kind is not None
+        try:
+            facts = _Entering(step, doing, kind).do()
+        except (Unreadable, Unwritable) as error:
+            todo = "Look at what is there; it is as it was."
+            return Failed(f"{doing.pinned(step.item)} {error}", todo, {})
+        doing.record("entered", step=step.id, facts=facts)
+        return Done(facts)
+
+
+class _Entering:
+    """One item's values on their way into a store."""
+
+    def __init__(self, step: Step, doing: Doing, kind: StoreKind) -> None:
+        self._step, self._doing, self._kind = step, doing, kind
+        self._place, self._old_place = doing.pinned(step.item), doing.place_on_old(step.item)
+        self._store = Store(doing.machine, kind, self._place)
+        self._facts: dict[str, list[str]] = {
+            name: [] for name in ("paths elsewhere", "paths not said", "not rewritten")
+        }
+        self._count = 0
+        self._atlas = doing.atlas(step.item, self._place)
+
+    def do(self) -> Facts:
+        """Enter the values; return what a report tells."""
+        carried = self._right(self._carried())
+        before = self._store.read()
+        there = selected(self._kind, self._doing.item(self._step.item), before)
+        changes = self._changes(carried, there)
+        values = sum(map(is_value, carried))
+        if self._kind == "plist":
+            put_aside = self._into_file(changes)
+        else:
+            put_aside = self._into_store(changes, before)
+        now = self._store.read()
+        wrong = [name for name, text in changes.items() if now.get(name) != text]
+        if wrong:
+            raise WentWrong(
+                "what was entered is not there", where=shown_name(self._kind, wrong[0]),
+                why="it reads otherwise", todo="Look at it in the program, then walk again.",
+            )  # fmt: skip
+        facts: Facts = {"values": values, "to": self._place, "put aside": put_aside}
+        return {**facts, "paths rewritten": self._count, **self._facts}
+
+    def _carried(self) -> dict[str, str]:
+        entries = self._doing.packed.of(self._step.item)
+        entry = next(e for e in entries if e.path == CARRIED[self._kind])
+        self._doing.packed.insist(entry)
+        return decode_values(
+            self._kind, b"".join(self._doing.packed.chunks(entry)), self._old_place
+        )
+
+    def _changes(
+        self, carried: Mapping[str, str], there: Mapping[str, str]
+    ) -> dict[str, str | None]:
+        """Return what is set and what goes, as ``existing`` says."""
+        existing = self._step.text("existing")
+        begun = self._doing.recorded("values saved", self._step.id) is not None
+        if existing == "stop" and any(map(is_value, there)) and not begun:
+            raise Halted(
+                "something is there already", where=self._place,
+                why="the recipe says to stop then", todo="Take it away, then walk again.",
+            )  # fmt: skip
+        changes: dict[str, str | None] = dict(carried)
+        if existing == "pass by":
+            changes = {n: text for n, text in carried.items() if n not in there}
+        if existing == "put aside":
+            changes |= {n: None for n in there if n not in carried}
+        return {n: text for n, text in changes.items() if there.get(n) != text}
+
+    def _into_store(
+        self, changes: Mapping[str, str | None], before: Mapping[str, str]
+    ) -> list[str]:
+        """Change a store, with what it held kept first; return where that is."""
+        doing, step, effects = self._doing, self._step, self._doing.machine.effects
+        saving, saved = (doing.recorded(e, step.id) for e in ("values saving", "values saved"))
+        if saved is None and changes:
+            room = Room(doing.machine, doing.workroom, doing.workroom, doing.slug(step.item))
+            path = str(saving["kept"]) if saving is not None else room.fresh(SAVED)
+            store: Facts = {"kind": self._kind, "place": self._place}
+            if saving is None:
+                doing.record("values saving", step=step.id, kept=path, store=store)
+            host = doing.machine.host(path)
+            if host.exists():  # a walk was cut off here, before it changed anything
+                effects.remove_file(host)
+            effects.keep_folders(host.parent)
+            effects.put(host, json.dumps({n: before.get(n) for n in changes}).encode(), 0o600)
+            doing.record("values saved", step=step.id, kept=path)
+        self._store.change(changes)
+        kept = doing.recorded("values saved", step.id)
+        return [str(kept["kept"])] if kept is not None else []
+
+    def _into_file(self, changes: Mapping[str, str | None]) -> list[str]:
+        doing = self._doing
+        data = doing.machine.read(self._place) if doing.machine.look(self._place) else b""
+        return put_file(self._step, doing, self._place, plist_with(data, changes))
+
+    # Paths
+
+    def _right(self, carried: Mapping[str, str]) -> dict[str, str]:
+        """Return values as new's program must read them."""
+        rules = self._doing.written(self._step.item)
+        return {name: self._value(name, text, rules) for name, text in carried.items()}
+
+    def _value(self, name: str, text: str, rules: tuple[WrittenAt, ...]) -> str:
+        atlas = self._atlas
+        for rule in rules:
+            if not named_at(self._kind, self._old_place, name, rule.at):
+                continue
+            changes = {}
+            for spot in texts_of(self._kind, self._old_place, name, text):
+                if rule.tells:
+                    path, _ = self._doing.place_told(self._step.item, rule.tells)
+                    written, _ = read_written(spot.text, atlas.old)
+                    if written is not None and path:
+                        changes[spot.where] = write_again(written, path, atlas.new)
+                    continue
+                match atlas.translate(spot.text, "", ""):
+                    case Rewritten(told):
+                        changes[spot.where] = told
+                    case Elsewhere(path):
+                        self._facts["paths elsewhere"].append(path)
+                    case Unsayable(path, why):
+                        self._facts["paths not said"].append(f"{path} ({why})")
+                    case NotUnderstood(reason):
+                        shown = shown_name(self._kind, name)
+                        self._facts["not rewritten"].append(f"{shown}: {reason}")
+            if changes:
+                text = with_texts(self._kind, self._old_place, name, text, changes)
+                self._count += len(changes)
+        return text

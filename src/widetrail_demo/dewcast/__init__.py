@@ -1,0 +1,1 @@
+"""Dewcast, a stand-in: field recordings, markers and listening lists."""
