@@ -98,6 +98,7 @@ def build_world(folder: Path, seed: int = SEED, *, small: bool = False) -> None:
     _seed_vault(machines / "seed-vault", dice)
     _herbarium_nook(machines / "herbarium-nook", dice)
     _gatehouse(machines / "gatehouse", dice)
+    _bothy(machines / "bothy")
     medium = folder / "media" / "memory-stick"
     medium.mkdir(parents=True)
     text = "medium: the green memory stick\nsize: 16 GiB\nformat: exFAT\n"
@@ -143,33 +144,32 @@ def _potting_shed(folder: Path, dice: _Dice) -> None:
     for name, wanted in (("found before 2000", "found<2000"), ("Fougères à revoir", "shelf=8")):
         moment = datetime(2019, 2, 14, 16, 40, tzinfo=UTC)
         _text(settings / "views" / f"{name}.view", f"[view]\nonly = {wanted}\n", moment)
-    (folder / "registry.reg").write_bytes(_REGISTRY.replace("\n", "\r\n").encode("utf-16"))
+    values = {
+        "Speed": "dword:00000008", "Left": '"yes"',
+        "Folder": r'"C:\\Users\\ines\\Documents"',
+        "Backdrop": _expanded(r"%USERPROFILE%\Pictures\beds – May.png"),
+        "Grip": "hex:03,e8,00,ff",
+    }  # fmt: skip
+    _registry(folder, _REGISTRY + _desk_keys(values, "00000500"))
     rooms = [
         ("Garden post", "k7f2q", True, dice.some(230, 6)),
         ("Plant sale", "b0x9d", False, dice.some(36, 4)),
     ]
     _mailrooms(home / "AppData/Roaming/Marram/Quillbox", "8.4", rooms, dice)
     _signs(folder / "disks/D/Herbarium/Labels", dice, dice.some(11, 2))
-    text = '<settings>\n  <library folder="D:\\Herbarium\\Labels"/>\n</settings>\n'
+    text = '<settings grid="5">\n  <library folder="D:\\Herbarium\\Labels"/>\n</settings>\n'
     path = home / "AppData/Roaming/Frondsign/settings.xml"
     _text(path, '<?xml version="1.0"?>\n' + text, datetime(2021, 7, 1, tzinfo=UTC))
     _bed_plans(home / "Documents/Huemoss", dice)
     _ledgers(folder, home, dice)
     _school_visits(home / "AppData/Roaming/SeedlingQuest", dice)
-    _desk(
-        home, "8", ["Sporelog", "Quillbox", "Tillbook"], ["D:/Herbarium", "C:/Users/ines/Documents"]
-    )
+    pinned = ["D:/Herbarium", "C:/Users/ines/Documents"]
+    _desk(home, ["Sporelog", "Quillbox", "Tillbook"], pinned)
     _leafdrop(home / "Leafdrop", dice)
     recordings = folder / "disks/D/Field/Recordings", "D:/Field/Recordings"
     lists = home / "Documents/Listening", "C:/Users/ines/Documents/Listening"
-    _dewcast(
-        home / "AppData/Roaming/Dewcast",
-        home / "AppData/Local",
-        recordings,
-        lists,
-        dice.some(14, 3),
-        "dusk",
-    )
+    roaming, local = home / "AppData/Roaming", home / "AppData/Local"
+    _dewcast(roaming / "Dewcast", local, recordings, lists, dice.some(14, 3), "dusk")
     for number, name in enumerate(_LETTERS):
         moment = datetime(2011 + number, 3, 7, 10, tzinfo=UTC)
         _text(home / "Documents" / name, f"{name}\n", moment)
@@ -178,12 +178,15 @@ def _potting_shed(folder: Path, dice: _Dice) -> None:
 def _glass_office(folder: Path, dice: _Dice) -> None:
     programs = {
         "Sporelog": "5.4", "Quillbox": "9.1", "Huemoss": "3.2", "Tillbook": "6.4",
-        "SeedlingQuest": "3.1", "Desk": "11.0", "Dewcast": "2.6",
+        "SeedlingQuest": "3.1", "Desk": "11.0", "Dewcast": "2.6", "Frondsign": "4.2",
     }  # fmt: skip
     home = _windows_machine(folder, "glass-office", "imarsh", programs, system="11.0")
     _collection(home / "Documents/Sporelog", dice, specimens=3)
-    registry = _REGISTRY.replace('"8.4"', '"9.1"').replace("\n", "\r\n")
-    (folder / "registry.reg").write_bytes(registry.encode("utf-16"))
+    values = {
+        "Speed": "dword:00000005", "Folder": r'"C:\\Users\\imarsh\\Desktop"',
+        "Wheel": "dword:00000003",
+    }  # fmt: skip
+    _registry(folder, _REGISTRY.replace('"8.4"', '"9.1"') + _desk_keys(values, "00000a00"))
     _mailrooms(
         home / "AppData/Roaming/Marram/Quillbox", "9.1", [("Mailroom", "first", True, 0)], dice
     )
@@ -193,13 +196,11 @@ def _glass_office(folder: Path, dice: _Dice) -> None:
         home / "AppData/Roaming/Tillbook/tillbook.json", '{"ledgers": []}',
         datetime(2026, 10, 1, tzinfo=UTC),
     )  # fmt: skip
-    _desk(home, "5", ["Quillbox"], [])
+    _desk(home, ["Quillbox"], [])
     _leafdrop(folder / "services/leafdrop", dice)
     own, shown = home / "Documents/Dewcast", "C:/Users/imarsh/Documents/Dewcast"
-    recordings, lists = (
-        (own / "Recordings", f"{shown}/Recordings"),
-        (own / "Lists", f"{shown}/Lists"),
-    )
+    recordings = own / "Recordings", f"{shown}/Recordings"
+    lists = own / "Lists", f"{shown}/Lists"
     roaming, local = home / "AppData/Roaming", home / "AppData/Local"
     _dewcast(roaming / "Dewcast", local, recordings, lists, 1, "plain")
     _text(
@@ -309,9 +310,29 @@ def _leafdrop(folder: Path, dice: _Dice) -> None:
         _text(folder / f"rota {number}.txt", "weeding, watering\n", moment)
 
 
-def _desk(home: Path, speed: str, programs: list[str], pinned: list[str]) -> None:
+def _registry(folder: Path, text: str) -> None:
+    (folder / "registry.reg").write_bytes(text.replace("\n", "\r\n").encode("utf-16"))
+
+
+def _expanded(text: str) -> str:
+    """Return a text in which variables are expanded, as a registry text has it."""
+    return f"hex(2):{f'{text}{chr(0)}'.encode('utf-16-le').hex(',')}"
+
+
+def _desk_keys(values: dict[str, str], width: str) -> str:
+    key = r"HKEY_CURRENT_USER\Software\Desk"
+    lines = "".join(f'"{name}"={value}\n' for name, value in values.items())
+    return f'\n[{key}\\Pointer]\n{lines}\n[{key}\\Screens\\1]\n"Width"=dword:{width}\n'
+
+
+def _desk_preferences(home: Path, pointer: dict[str, object], folder: str) -> None:
+    told = {"Pointer": pointer, "Folder": folder, "Screens": {"1": {"Width": 1440}}}
+    path = home / "Library/Preferences/org.marrowfield.desk.plist"
+    path.write_bytes(plistlib.dumps(told, fmt=plistlib.FMT_BINARY))
+
+
+def _desk(home: Path, programs: list[str], pinned: list[str]) -> None:
     root, moment = home / "AppData/Roaming/Desk", datetime(2025, 1, 9, tzinfo=UTC)
-    _text(root / "desk.ini", f"[pointer]\nspeed = {speed}\nleft = yes\n", moment)
     _text(root / "strip.json", json.dumps({"programs": programs, "pinned": pinned}), moment)
 
 
@@ -407,6 +428,9 @@ def _seed_vault(folder: Path, dice: _Dice) -> None:
     }  # fmt: skip
     home = _macos_machine(folder, "seed-vault", "tomas", programs)
     _signs(home / "Documents/Frondsign/Labels", dice, dice.some(14, 2))
+    path = home / "Library/Preferences/org.fernlight.frondsign.plist"
+    path.write_bytes(plistlib.dumps({"Grid": 7, "Window": [12, 40]}, fmt=plistlib.FMT_BINARY))
+    _desk_preferences(home, {"Speed": 6, "Left": True}, "/Users/tomas/Documents")
     support = home / "Library/Application Support"
     readers = [("Tomas", "brook-11", True, dice.some(48, 12)), ("Guest", "g0", False, 2)]
     _reader(support / "Brackenwend", readers, dice)
@@ -420,6 +444,24 @@ def _seed_vault(folder: Path, dice: _Dice) -> None:
     )
 
 
+_BOTHY = """[org/marrowfield/desk/pointer]
+speed=3
+wheel=uint32 4
+
+[org/marrowfield/other]
+kept=true
+"""
+
+
+def _bothy(folder: Path) -> None:
+    """The replacement of the Linux desk, with a pointer of its own."""
+    home = _linux_machine(folder, "bothy", "pietk", {"Frondsign": "4.2", "Desk": "13"})
+    (folder / "desktop.dconf").write_text(_BOTHY, encoding="utf-8")
+    text = 'grid = 2\n\n[library]\nfolder = "/home/pietk/Labels"\n'
+    _text(home / ".config/frondsign/settings.toml", text, datetime(2026, 9, 1, tzinfo=UTC))
+    (home / "Labels").mkdir()
+
+
 def _herbarium_nook(folder: Path, dice: _Dice) -> None:
     """Its replacement: signs moved by the settings, in binary preferences, to a shared folder."""
     programs = {
@@ -430,6 +472,7 @@ def _herbarium_nook(folder: Path, dice: _Dice) -> None:
     told = {"Library": {"Folder": "~/Signs for beds"}, "Grid": 5}
     path = home / "Library/Preferences/org.fernlight.frondsign.plist"
     path.write_bytes(plistlib.dumps(told, fmt=plistlib.FMT_BINARY))
+    _desk_preferences(home, {"Speed": 2, "Wheel": 1}, "~/Desktop")
     support = home / "Library/Application Support"
     _reader(support / "Brackenwend", [("Reader 1", "r1", True, 0)], dice)
 
@@ -447,6 +490,9 @@ def _gatehouse(folder: Path, dice: _Dice) -> None:
     _signs(home / "Schilder", dice, 9)
     text = 'grid = 5\n\n[library]\nfolder = "file:///home/piet/Schilder"  # moved\n'
     _text(home / ".config/frondsign/settings.toml", text, moment)
+    desk = "speed=7\nleft=true\nfolder='file:///home/piet/Papiere'\n\n"
+    desk = f"[org/marrowfield/desk/pointer]\n{desk}[org/marrowfield/desk/screens]\nwidth=1280\n"
+    (folder / "desktop.dconf").write_text(desk, encoding="utf-8")
     _reader(home / ".config/brackenwend", [("Piet", "p-77", True, dice.some(31, 3))], dice)
     rooms = [("Gate post", "r-1a", True, 64), ("Old gate", "r-0b", False, 9)]
     _mailrooms(home / ".config/quillbox", "9.0-lts", rooms, dice)

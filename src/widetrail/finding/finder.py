@@ -424,11 +424,20 @@ class Finder:
 
     def reading(self, name: str) -> Known | Unknown:
         """Take the recipe's reading ``name`` here."""
-        return self.take(self.loaded.recipe.readings[name])
+        reading = self._case_of_reading(name)
+        return reading if isinstance(reading, Unknown) else self.take(reading)
+
+    def _case_of_reading(self, name: str) -> Reading | Unknown:
+        """Return the first case of a reading that holds here."""
+        cases = self.loaded.recipe.readings[name]
+        fitting = (case for case in cases if self.holds(case.for_))
+        return next(fitting, Unknown("the recipe's reading is not for this machine"))
 
     def answer(self, name: str, item: Item) -> Answer:
         """Take a reading for ``item``; one that has a part as parameter is answered by part."""
-        reading = self.loaded.recipe.readings[name]
+        reading = self._case_of_reading(name)
+        if isinstance(reading, Unknown):
+            return reading
         wanted = sorted(reading.parameters & item.parts.keys())
         if not wanted:
             return self.take(reading)
@@ -466,7 +475,7 @@ class Finder:
         cases = [r for c in recipe.recognise for r in (c.release, c.edition) if r is not None]
         places = [p for cs in recipe.places.values() for p in cs]
         told = [r for p in places for r in (p.told_by, p.in_use) if r is not None]
-        return [*cases, *told, *recipe.readings.values()]
+        return [*cases, *told, *(case for cs in recipe.readings.values() for case in cs)]
 
     def _printed(self, reading: Reading) -> Known | Unknown:
         assert reading.output is not None

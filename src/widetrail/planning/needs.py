@@ -72,6 +72,12 @@ def judge_side(
         found = side.fact("system")
         yield _ranged(station, "system", needs.system, found, side)
     for name, condition in _conditions(needs):
+        if name == "platform" and condition.equals == "same":
+            here = old.fact("platform")
+            if isinstance(here, Unknown):
+                yield _unknown("old", name, "known", here, old)
+                continue
+            condition = condition.model_copy(update={"equals": str(here.value)})
         yield _judged(station, name, condition, side.fact(name), side, None, today)
     if needs.path is not None:
         yield _path(station, side, old, place)

@@ -665,6 +665,8 @@ def _occupied(subject: _Subject) -> bool:
     if kind is not None:
         there = Store(machine, kind, new.path).read()
         return any(map(is_value, selected(kind, subject.item, there)))
+    if new.kind == "file":
+        return True
     selection = Selection(subject.item, machine.platform)
     return any(e.kind != "folder" for e in selection.walk(machine, new.path))
 

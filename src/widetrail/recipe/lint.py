@@ -55,10 +55,10 @@ def _braces(recipe: Recipe) -> _Found:
             elif brace.name != brace.base and not _plural(recipe, brace.base):
                 message = f'"{{{brace.name}}}": only places that are several have a name'
                 yield "unknown-name", where, message, "", "error"
-    for name, reading in recipe.readings.items():
-        for parameter in sorted(reading.parameters - parts):
+    for where, reading in _readings(recipe):
+        for parameter in sorted(reading.parameters - parts if where[0] == "readings" else ()):
             hint = did_you_mean(parameter, parts) or "It must be a part of an item"
-            where = ("readings", name, "at")
+            where = (*where, "at")
             yield "unknown-part", where, f'":{parameter}" is no part', hint, "error"
 
 
@@ -319,8 +319,9 @@ def _readings(recipe: Recipe) -> Iterator[tuple[Where, Reading]]:
             for key, reading in (("told_by", place.told_by), ("in_use", place.in_use)):
                 if reading is not None:
                     yield ("places", name, number, key), reading
-    for name, reading in recipe.readings.items():
-        yield ("readings", name), reading
+    for name, of_machines in recipe.readings.items():
+        for number, reading in enumerate(of_machines):
+            yield ("readings", name, number), reading
 
 
 def _choice(where: Where, choice: str | PerPlatform | None) -> Iterator[Used]:

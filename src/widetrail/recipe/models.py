@@ -620,7 +620,9 @@ class Recipe(Model):
     application: Application
     recognise: tuple[Recognition, ...] = Field(min_length=1)
     places: dict[Name, Annotated[tuple[Place, ...], BeforeValidator(one_or_many)]]
-    readings: dict[Name, Reading] = Field(default_factory=dict)
+    readings: dict[Name, Annotated[tuple[Reading, ...], BeforeValidator(one_or_many)]] = Field(
+        default_factory=dict
+    )
     uses: dict[AppId, Range] = Field(default_factory=dict)
     asks: dict[Name, Ask] = Field(default_factory=dict)
     items: dict[Name, Item] = Field(min_length=1)

@@ -1,7 +1,9 @@
 """The command ``desk``, and what it keeps.
 
-``desk.ini`` and ``strip.json`` hold pointer, launch strip and pinned places; ``sign-ins.ini`` who
-is signed in where. A folder that Leafdrop keeps in step comes back file by file after the sign-in.
+``strip.json`` holds launch strip and pinned places, ``sign-ins.ini`` who is signed in where. How
+the pointer goes and which folder is shown first lies where the platform keeps such things: the
+registry, the desktop's settings database, or a preference file. A folder that Leafdrop keeps in
+step comes back file by file after the sign-in.
 """
 
 from __future__ import annotations
@@ -15,8 +17,10 @@ import sys
 import time
 from configparser import ConfigParser
 from pathlib import Path
+from urllib.parse import unquote, urlsplit
 
 from widetrail_demo import here
+from widetrail_demo.desk.settings import read_pointer
 
 PAUSE = 0.1
 """Seconds that Leafdrop takes for a file."""
@@ -52,18 +56,26 @@ def _read(name: str) -> ConfigParser:
 
 
 def _list() -> None:
-    settings = _read("desk.ini")
-    pointer = settings["pointer"] if settings.has_section("pointer") else {}
+    pointer = read_pointer()
     print(f"Pointer: speed {pointer.get('speed', '5')}, left-handed {pointer.get('left', 'no')}")
+    print(f"First folder: {_shown(pointer.get('folder', ''))}")
     strip = root() / "strip.json"
     launched = json.loads(strip.read_text(encoding="utf-8")) if strip.exists() else {}
     print(f"Launch strip: {', '.join(launched.get('programs', [])) or 'empty'}")
     for pinned in launched.get("pinned", []):
-        print(f"Pinned: {pinned}")
+        print(f"Pinned: {_shown(pinned)}")
     print(f"Signed in: {_read('sign-ins.ini').get('sign-ins', 'leafdrop', fallback='nobody')}")
     kept = Path.home() / "Leafdrop"
     names = sorted(p.name for p in kept.iterdir()) if kept.is_dir() else []
     print(f"Leafdrop: {', '.join(names) or 'nothing'}")
+
+
+def _shown(folder: str) -> str:
+    """Return a folder as the desktop shows it: its name, or that it is not there."""
+    for home in ("~", "%USERPROFILE%"):
+        folder = folder.replace(home, str(Path.home()))
+    path = here.real(unquote(urlsplit(folder).path) if folder.startswith("file:") else folder)
+    return f"{path.name} is not there" if folder and not path.is_dir() else path.name or "none"
 
 
 def _sign_in(name: str) -> None:

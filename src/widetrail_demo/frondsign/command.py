@@ -30,6 +30,19 @@ def settings_file() -> Path:
     return here.preferences_folder() / _FILES[here.PLATFORM]
 
 
+def read_grid() -> str:
+    """Return the grid of the drawing table, as the settings tell it."""
+    path = settings_file()
+    data = path.read_bytes() if path.exists() else b""
+    if here.PLATFORM == "macos":
+        return str(plistlib.loads(data).get("Grid", 5) if data else 5)
+    if here.PLATFORM == "linux":
+        return str(tomllib.loads(data.decode()).get("grid", 5))
+    from xml.etree import ElementTree
+
+    return ElementTree.fromstring(data).get("grid", "5") if data else "5"
+
+
 def told_folder() -> str:
     """Return the folder of the signs as the settings tell it, or an empty text."""
     path = settings_file()
@@ -52,13 +65,17 @@ def write_told_folder(folder: str) -> None:
     path = settings_file()
     path.parent.mkdir(parents=True, exist_ok=True)
     if here.PLATFORM == "macos":
-        library = {"Library": {"Folder": folder}, "Grid": 5}
+        grid = int(read_grid())
+        library = {"Library": {"Folder": folder}, "Grid": grid}
         path.write_bytes(plistlib.dumps(library, fmt=plistlib.FMT_BINARY))
     elif here.PLATFORM == "linux":
-        path.write_text(f"grid = 5\n\n[library]\nfolder = {json.dumps(folder)}\n", encoding="utf-8")
+        path.write_text(
+            f"grid = {read_grid()}\n\n[library]\nfolder = {json.dumps(folder)}\n", encoding="utf-8"
+        )
     else:
         element = f"  <library folder={quoteattr(folder)}/>\n"
-        text = f'<?xml version="1.0"?>\n<settings>\n{element}</settings>\n'
+        quoted = quoteattr(read_grid())
+        text = f'<?xml version="1.0"?>\n<settings grid={quoted}>\n{element}</settings>\n'
         path.write_text(text, encoding="utf-8")
 
 
@@ -91,7 +108,7 @@ def main() -> None:
         write_told_folder(arguments.folder)
         return
     signs = sorted(signs_folder().glob("*.sign"), key=lambda p: p.name)
-    print(f"Frondsign: {len(signs)} signs")
+    print(f"Frondsign: {len(signs)} signs, grid {read_grid()}")
     for sign in signs:
         told = json.loads((sign / "sign.json").read_text(encoding="utf-8"))
         assets = len(list((sign / "assets").iterdir()))
