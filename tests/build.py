@@ -12,7 +12,7 @@ from typing import Any
 from widetrail.finding import Finder, make_card
 from widetrail.machine import Effects, FolderMachine, medium_of
 from widetrail.parcel import Parcel, make_seal, set_out
-from widetrail.planning import make_plan
+from widetrail.planning import Choices, make_plan
 from widetrail.recipe import Station, load_recipe_text
 from widetrail.steps import KINDS, Done
 from widetrail.walking import Answers, Company, LegDone, Patience, Visit
@@ -48,17 +48,20 @@ def machine(
     files: Mapping[str, str | bytes] | None = None,
     more: str = "",
     system: str = "10.0",
+    user: str = "ada",
+    name: str = "test",
 ) -> FolderMachine:
-    """Make a folder machine of account ada; ``files`` are machine paths with their contents."""
+    """Make a folder machine of ``user``; ``files`` are machine paths with their contents."""
     mounts = {"C:": "c", "D:": "d"} if platform == "windows" else {"/": "root"}
-    for name in mounts.values():
-        (folder / name).mkdir(parents=True, exist_ok=True)
-    disks = "".join(f"  '{mount[0]}': {{folder: {name}}}\n" for mount, name in mounts.items())
+    for disk in mounts.values():
+        (folder / disk).mkdir(parents=True, exist_ok=True)
+    disks = "".join(f"  '{mount[0]}': {{folder: {disk}}}\n" for mount, disk in mounts.items())
     (folder / "machine.yaml").write_text(
-        f"machine: test\nplatform: {platform}\nsystem: '{system}'\nuser: ada\ndisks:\n{disks}{more}"
+        f"machine: {name}\nplatform: {platform}\nsystem: '{system}'\nuser: {user}\n"
+        f"disks:\n{disks}{more}"
     )
-    here = FolderMachine(folder)
-    for path, data in {f"{HOMES[platform]}/fernbook.ini": INI, **(files or {})}.items():
+    here, home = FolderMachine(folder), HOMES[platform].replace("ada", user)
+    for path, data in {f"{home}/fernbook.ini": INI, **(files or {})}.items():
         host = here.host(path)
         host.parent.mkdir(parents=True, exist_ok=True)
         host.write_bytes(data.encode() if isinstance(data, str) else data)
@@ -188,6 +191,21 @@ def trail(
         make_seal(sealed, "a bird at the pond", "please call the glass office") if sealed else None
     )
     set_out(made.at, plan, [loaded], "run", NOW, Effects(), card, sealed=seal)
+    return made
+
+
+def moved(
+    folder: Path, body: str, old: FolderMachine, new: FolderMachine,
+    choices: Choices | None = None,
+) -> Trail:  # fmt: skip
+    """Set out with a recipe of ``body`` (its places, readings and items) between two machines.
+
+    They must lie in ``old`` and ``new`` below ``folder``.
+    """
+    loaded = load_recipe_text(HEAD + SIGN + body, "test", KINDS)
+    made = Trail(folder)
+    plan = make_plan([loaded], old, new, medium_of(made.at), NOW, choices)
+    set_out(made.at, plan, [loaded], "run", NOW, Effects(), make_card(new, [loaded]), choices)
     return made
 
 

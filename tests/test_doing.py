@@ -159,7 +159,7 @@ def test_a_failed_step_leaves_the_rest_going_on_and_is_mended_by_walking_again(
     assert [s.step.item for s in first.failed] == ["fernbook.notes"]
     moved = one.walk("new")
     assert (one.folder / "new/root/home/ada/extra/leaf").read_text() == "green"
-    assert [s.step.item for s in moved.steps] == ["fernbook.extra"]
+    assert {s.step.item for s in moved.steps} == {"fernbook.extra"}
     states = {i.id: i.state for i in make_report(one.parcel).items}
     assert states == {"fernbook.notes": "failed", "fernbook.extra": "carried"}
     one.old.host("/home/ada/fernbook.ini").write_text("[fernbook]\nkept=yes\n")

@@ -464,7 +464,7 @@ def test_all_demo_recipes_at_once(world: World) -> None:
     assert plan(*reversed(recipes))["plan"] == first["plan"]
     assert str(world.folder) not in json.dumps(first["plan"])
     left = {item["id"] for item in first["plan"]["left"]}
-    assert left == {"frondsign.signs"}
+    assert left == {"frondsign.signs", "frondsign.settings"}
     took = [s for s in first["plan"]["steps"] if "import" in s["arguments"].get("command", ())]
     assert {s["arguments"]["command"][4] for s in took} == {"Mailroom", "Plant sale"}
     routes = {item["id"]: item["route"] for item in first["plan"]["items"]}

@@ -26,6 +26,7 @@ def checks(item: dict[str, Any]) -> dict[str, Any]:
 
 OLD_DESK = {
     "desk": None,
+    "dewcast": "2.4",
     "frondsign": "3.9",
     "huemoss": "2.6",
     "quillbox": "8.4",
@@ -35,6 +36,7 @@ OLD_DESK = {
 }
 NEW_DESK = {
     "desk": None,
+    "dewcast": "2.6",
     "huemoss": "3.2",
     "quillbox": "9.1",
     "seedling-quest": "3.1",
@@ -43,14 +45,34 @@ NEW_DESK = {
 }
 
 
+SEED_VAULT = {
+    "brackenwend": "11.2",
+    "desk": None,
+    "dewcast": "2.5",
+    "frondsign": "3.8.1",
+    "quillbox": "8.2",
+}
+GATEHOUSE = {
+    "brackenwend": None,
+    "desk": None,
+    "dewcast": "2.6",
+    "frondsign": None,
+    "quillbox": "9.0-lts",
+}
+
+
 @pytest.mark.parametrize(
     ("machine", "here"),
     [
         ("potting-shed", OLD_DESK),
         ("glass-office", NEW_DESK),
-        ("seed-vault", {"brackenwend": "11.2", "frondsign": "3.8.1", "quillbox": "8.2"}),
-        ("herbarium-nook", {"brackenwend": "12.0.1", "frondsign": "4.1", "quillbox": "9.1"}),
-        ("gatehouse", {"brackenwend": None, "frondsign": None, "quillbox": "9.0-lts"}),
+        ("seed-vault", SEED_VAULT),
+        (
+            "herbarium-nook",
+            {"brackenwend": "12.0.1", "desk": None, "frondsign": "4.1", "quillbox": "9.1"},
+        ),
+        ("gatehouse", GATEHOUSE),
+        ("bothy", {"desk": None, "frondsign": None}),
     ],
 )
 def test_what_is_on_each_machine_of_the_garden(

@@ -132,7 +132,7 @@ def _potting_shed(folder: Path, dice: _Dice) -> None:
     collection = folder / "disks/D/Herbarium/Sporelog"
     scans = home / "Pictures/Plate scans"
     _collection(collection, dice, specimens=dice.some(412, 12))
-    _scans(collection, scans, "C:\\Users\\ines\\Pictures\\Plate scans", dice)
+    _scans(collection, scans, "C:\\Users\\ines\\Pictures\\Plate scans", _Dice(SEED))
     settings = home / "AppData/Roaming/Sporelog"
     _text(
         settings / "sporelog.ini",
@@ -178,7 +178,7 @@ def _potting_shed(folder: Path, dice: _Dice) -> None:
 def _glass_office(folder: Path, dice: _Dice) -> None:
     programs = {
         "Sporelog": "5.4", "Quillbox": "9.1", "Huemoss": "3.2", "Tillbook": "6.4",
-        "SeedlingQuest": "3.1", "Desk": "11.0", "Dewcast": "2.6", "Frondsign": "4.2",
+        "SeedlingQuest": "3.1", "Desk": "11.0", "Dewcast": "2.6",
     }  # fmt: skip
     home = _windows_machine(folder, "glass-office", "imarsh", programs, system="11.0")
     _collection(home / "Documents/Sporelog", dice, specimens=3)

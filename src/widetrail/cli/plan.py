@@ -30,6 +30,8 @@ from widetrail.planning import (
 )
 from widetrail.recipe import Loaded, Loss
 from widetrail.steps import ACTS, Asked
+from widetrail.steps.enter import EXISTING_VALUES
+from widetrail.steps.interface import WrittenAt
 from widetrail.steps.publish import EXISTING
 
 SHOWN_NAMES = 5
@@ -185,7 +187,8 @@ def show_plan(page: Page, plan: Plan) -> None:
 def _show_item(page: Page, item: PlannedItem) -> None:
     page.line(item.title, "bold", indent=2)
     why = f"; {', '.join(item.met)}" if item.met else ""
-    page.line(f"by: {item.route} ({show_files(item.files)}, {show_size(item.size)}){why}", indent=4)
+    amount = "values" if item.store else show_files(item.files)
+    page.line(f"by: {item.route} ({amount}, {show_size(item.size)}){why}", indent=4)
     for passed in item.passed_over:
         page.line(f"not by: {passed.route}, since {passed.reason}", "dim", indent=4)
     for assumed in item.assumed:
@@ -195,8 +198,15 @@ def _show_item(page: Page, item: PlannedItem) -> None:
         rest = f"; not {', '.join(left)}" if left else ""
         page.line(f"{part}: {', '.join(values)}{rest}", indent=4)
     page.line(f"from: {item.old_path} ({item.old_how})", indent=4)
-    aside = f"; {EXISTING[item.existing]}" if item.occupied else ""
+    existing = EXISTING_VALUES if item.store else EXISTING
+    aside = f"; {existing[item.existing]}" if item.occupied else ""
     page.line(f"to: {item.new_path or 'its place on new'} ({item.new_how}){aside}", indent=4)
+    for rule in item.written[:SHOWN_NAMES]:
+        page.line(f"paths made right in: {_where_written(rule)}", "dim", indent=4)
+    for path in sorted(item.from_outside.values())[:SHOWN_NAMES]:
+        page.line(f"goes along from elsewhere: {path}", indent=4)
+    if len(item.from_outside) > SHOWN_NAMES:
+        page.line(f"and {len(item.from_outside) - SHOWN_NAMES} more files", indent=4)
     if item.carved:
         page.line(f"without: {', '.join(item.carved)} (another item's)", indent=4)
     for state in item.awaited:
@@ -207,6 +217,11 @@ def _show_item(page: Page, item: PlannedItem) -> None:
     if len(renamed) > SHOWN_NAMES:
         page.line(f"and {len(renamed) - SHOWN_NAMES} more names (see --json)", "yellow", indent=4)
     _show_losses(page, item.losses)
+
+
+def _where_written(rule: WrittenAt) -> str:
+    tells = f" (it tells where {rule.tells} is)" if rule.tells else ""
+    return f"{rule.file} {rule.at}".strip() + tells
 
 
 def _show_left(page: Page, item: LeftItem) -> None:

@@ -22,9 +22,14 @@ def parse_size(text: str) -> int:
     return int(float(match.group(1)) * _UNITS[match.group(2).upper()])
 
 
+def show_count(count: int, what: str) -> str:
+    """Return a number of things for people; ``what`` is one of them."""
+    return f"1 {what}" if count == 1 else f"{count} {what}s"
+
+
 def show_files(count: int) -> str:
     """Return a number of files for people."""
-    return "1 file" if count == 1 else f"{count} files"
+    return show_count(count, "file")
 
 
 def show_size(size: int) -> str:

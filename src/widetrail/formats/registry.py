@@ -303,6 +303,8 @@ def edit_registry(data: bytes, edits: Iterable[Edit]) -> bytes:
     text, codec = decode(data)
     ends = "\r\n" if "\r\n" in text else "\n"
     narrow = _after_head(text)[1]
+    if narrow and data.isascii():  # what is added is in the system's encoding, as version 4 is
+        codec = "cp1252"
     for edit in edits:
         text = _edited(text, edit, narrow, ends)
     return encode(text, codec, data)

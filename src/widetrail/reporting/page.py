@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from widetrail.formats.quantities import show_files, show_size, show_time
+from widetrail.formats.quantities import show_count, show_files, show_size, show_time
 from widetrail.formats.texts import for_people
 from widetrail.walking import Report
 
@@ -57,6 +57,7 @@ code { font-size: .95em; overflow-wrap: anywhere; } li { margin: .3rem 0; }
 <td>{{ check.new | value }}</td>
 <td class="{{ 'good' if check.verdict == 'holds' else 'bad' }}">{{ check.verdict }}</td></tr>
 {% endfor %}</table>{% endif %}
+{% if item.rewritten %}<p>{{ item.rewritten | count("path") }} in it made right.</p>{% endif %}
 {% for path in item.put_aside %}<p>What was there before is kept in
 <code>{{ path | clean }}</code>.</p>{% endfor %}
 {% for path in item.beside %}<p>Something was there already, so it came beside it, as
@@ -99,6 +100,7 @@ def render_page(report: Report) -> str:
         "clean": for_people,
         "size": show_size,
         "files": show_files,
+        "count": show_count,
         "value": show_answer,
         "time": show_time,
     }

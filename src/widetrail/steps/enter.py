@@ -31,7 +31,7 @@ from widetrail.steps.interface import Doing, Done, Facts, Failed, Outcome, Step,
 from widetrail.steps.room import SAVED, Room
 from widetrail.steps.write import put_file
 
-_EXISTING = {
+EXISTING_VALUES = {
     "put aside": "what is there of them already goes, and can be had back",
     "overwrite": "values of the same name are replaced, and can be had back; others stay",
     "pass by": "values that are there already stay",
@@ -43,7 +43,7 @@ class Enter:
     """Merges values into what new has."""
 
     def words(self, step: Step) -> str:
-        what = _EXISTING[step.text("existing")]
+        what = EXISTING_VALUES[step.text("existing")]
         return f"enter the values of {step.item} at {plain(step.text('to'))}; {what}"
 
     def do(self, step: Step, doing: Doing) -> Outcome:
@@ -77,8 +77,8 @@ class _Entering:
 
     def do(self) -> Facts:
         """Enter the values; return what a report tells."""
-        carried = self._right(self._carried())
         before = self._store.read()
+        carried = self._spelled(self._right(self._carried()), before)
         there = selected(self._kind, self._doing.item(self._step.item), before)
         changes = self._changes(carried, there)
         values = sum(map(is_value, carried))
@@ -87,7 +87,8 @@ class _Entering:
         else:
             put_aside = self._into_store(changes, before)
         now = self._store.read()
-        wrong = [name for name, text in changes.items() if now.get(name) != text]
+        told = {name: text for name, text in changes.items() if is_value(name) or text is not None}
+        wrong = [name for name, text in told.items() if now.get(name) != text]
         if wrong:
             raise WentWrong(
                 "what was entered is not there", where=shown_name(self._kind, wrong[0]),
@@ -103,6 +104,11 @@ class _Entering:
         return decode_values(
             self._kind, b"".join(self._doing.packed.chunks(entry)), self._old_place
         )
+
+    def _spelled(self, carried: Mapping[str, str], there: Mapping[str, str]) -> dict[str, str]:
+        """Return values by the names that are there already, where case does not count."""
+        known = {n.casefold(): n for n in there} if self._kind == "registry" else {}
+        return {known.get(name.casefold(), name): text for name, text in carried.items()}
 
     def _changes(
         self, carried: Mapping[str, str], there: Mapping[str, str]

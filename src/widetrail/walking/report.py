@@ -53,7 +53,8 @@ class StepLine:
 class ItemReport:
     """What became of one item; ``state`` is carried, failed, waiting, packed or planned.
 
-    ``beside`` came beside what was there already, ``passed_by`` was not put in place.
+    ``beside`` came beside what was there already, ``passed_by`` was not put in place, ``rewritten``
+    paths in it were made right for new.
     """
 
     id: str
@@ -72,6 +73,7 @@ class ItemReport:
     losses: tuple[LossLine, ...]
     steps: tuple[StepLine, ...]
     notes: tuple[str, ...] = ()
+    rewritten: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -275,10 +277,16 @@ def _item(item: PlannedItem, parcel: Parcel) -> ItemReport:
         losses=tuple(_loss(loss, parcel.proofs.get(item.id, {})) for loss in item.losses),
         steps=tuple(_bad(outcomes)),
         notes=tuple(f"{words} {value}" for name, words in _NOTES for value in _all(facts, name)),
+        rewritten=sum(int(f.get("paths rewritten", 0)) for f in facts),
     )
 
 
 _NOTES = (
+    ("paths elsewhere", "it names what did not move, and still does:"),
+    ("paths not said", "it names what cannot be said on new:"),
+    ("not rewritten", "its paths are as they were:"),
+    ("written anew", "the paths in it were made right, and the whole file written anew:"),
+    ("mentions", "old is mentioned in"),
     ("appeared", "it appeared while the item was put in place, and was put aside too:"),
     ("no files", "left out, since it is no regular file:"),
     ("without attributes", "it lost its extended attributes, which that disk does not have:"),
