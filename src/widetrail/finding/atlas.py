@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
+import posixpath
 import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from widetrail.formats.interface import Platform
-from widetrail.machine.paths import join, key
+from widetrail.machine.paths import join, key, parent
 from widetrail.machine.written import (
     Bearings,
-    Written,
     read_written,
     trouble_with_path,
     write_again,
@@ -107,7 +107,7 @@ class Atlas:
             if written.style == "relative" or self._stays(written.path):
                 return Kept()
             return Elsewhere(written.path)
-        if written.style == "relative" and found == self._beside(written, old_source, new_source):
+        if written.style == "relative" and found == self._meant(bare, new_source):
             backs = self.old.platform == "windows" != self.new.platform and "\\" in bare
             again = bare.replace("\\", "/") if backs else bare
         elif trouble := trouble_with_path(found, self.new.platform):
@@ -132,11 +132,10 @@ class Atlas:
         mine = below_of(path, self.old.root("home"), self.old.platform) is not None
         return not mine and self.old.platform == self.new.platform and self._there(path)
 
-    def _beside(self, written: Written, old_source: str, new_source: str) -> str:
-        """Return what a relative path means on new when its text stays as it is."""
-        from_old = old_source.rpartition("/")[0]
-        below = below_of(written.path, from_old, self.old.platform)
-        return join(new_source.rpartition("/")[0], *below) if below else ""
+    def _meant(self, text: str, source: str) -> str:
+        """Return what a relative path of old means on new when its text stays as it is."""
+        told = text.replace("\\", "/") if self.old.platform == "windows" else text
+        return posixpath.normpath(join(parent(source), told))
 
 
 def below_of(path: str, folder: str, platform: Platform) -> Sequence[str] | None:
