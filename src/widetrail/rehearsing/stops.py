@@ -143,6 +143,7 @@ class _Recording(Effects):
             yield
         self._live.look()
         below = os.path.relpath(path, self._stage.here) if kind != "start" else ""
+        below = "" if below == os.curdir else below
         for durable in self._durable.values():
             durable.after(kind, below, self._running)
         self._wrote = below if kind == "write" else ""
@@ -372,7 +373,10 @@ class _Sweeping:
     def _left_over(self, here: Path, station: Station) -> Iterator[str]:
         top = here / self._stage.sides[station]
         for path in top.rglob("*"):
-            if path.name in ("staging", "made") and _is_own(path.relative_to(top).as_posix()):
+            below = path.relative_to(top)
+            if PARCEL in below.parts:  # what is left of a parcel that was detached
+                continue
+            if path.name in ("staging", "made") and _is_own(below.as_posix()):
                 yield f"left over: {path.relative_to(here)}"
 
     def _undo(self, here: Path, station: Station, expected: _Expected) -> Iterator[str]:

@@ -8,8 +8,7 @@ from __future__ import annotations
 
 import os
 import tempfile
-from collections.abc import Iterator, Mapping
-from contextlib import suppress
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -213,31 +212,28 @@ class _Work:
             if os.path.lexists(beside := top / f"{file.path}{suffix}"):
                 effects.remove_file(beside)
 
-    def _replace(self, file: _File, chunks: object, sha256: str) -> None:
+    def _replace(self, file: _File, chunks: Callable[[], Iterable[bytes]], sha256: str) -> None:
         """Put a file in the place of the staged one, with its mode, time and attributes."""
-        doing, effects, entry = self.doing, self.doing.machine.effects, file.entries[file.path]
-        new = doing.machine.host(f"{self.staged}.new")
+        machine, entry = self.doing.machine, file.entries[file.path]
+        effects, top = machine.effects, machine.host(self.staged)
+        new = machine.host(f"{self.staged}.new")
         if os.path.lexists(new):  # a walk was cut off here
             effects.remove_file(new)
-        staged = doing.machine.host(self.staged) / file.path
-        folder = staged.parent.stat()
         with effects.create(new, 0o600) as target:
-            for chunk in chunks():  # type: ignore[operator]
+            for chunk in chunks():
                 target.write(chunk)
             if attributes := entry.attributes_by_name:
                 effects.set_attributes(new, attributes)
             target.set_status(entry.mode, entry.mtime)
-        names = [
-            e.path for e in file.entries.values() if e.kind == "hard" and e.target == file.path
-        ]
-        for name in (file.path, *names):
-            with suppress(FileNotFoundError):
-                (doing.machine.host(self.staged) / name).lstat()
-                effects.remove_file(doing.machine.host(self.staged) / name)
-        effects.rename(new, staged)
-        for name in names:
-            effects.make_hard_link(doing.machine.host(self.staged) / name, staged)
-        effects.set_status(staged.parent, folder.st_mode, folder.st_mtime_ns)
+        effects.replace(new, top / file.path)
+        others = (e for e in file.entries.values() if e.kind == "hard")
+        names = [file.path, *(e.path for e in others if e.target == file.path)]
+        for name in names[1:]:
+            effects.make_hard_link(new, top / file.path)
+            effects.replace(new, top / name)
+        for above in dict.fromkeys(name.rpartition("/")[0] for name in names):
+            if (folder := file.entries.get(above)) is not None:
+                effects.set_status(top / above, folder.mode, folder.mtime)
         self.written.add(file.path)
         self._digests[file.path] = sha256
 

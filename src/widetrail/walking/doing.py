@@ -562,10 +562,16 @@ class WalkDoing:
 
     def medium(self) -> Callable[[], str]:
         folder = self.parcel.folder
+        if folder == self.machine.host(self._home_of_parcel):  # it was walked on without it
+            return lambda: ""
         return lambda: f"the medium is there still ({folder})" if folder.is_dir() else ""
 
+    @property
+    def _home_of_parcel(self) -> str:
+        return join(self.workroom, "parcel")
+
     def take_along(self) -> str:
-        home = join(self.workroom, "parcel")
+        home = self._home_of_parcel
         target = self.machine.host(home)
         if self.parcel.folder == target:
             return home
