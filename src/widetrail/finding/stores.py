@@ -8,18 +8,27 @@ in the registry, a path with ``/`` elsewhere.
 from __future__ import annotations
 
 import plistlib
+import re
 from collections.abc import Iterable, Iterator, Mapping
 from typing import Any, Literal, cast
 
 from widetrail.formats.bounded import ask
-from widetrail.formats.dconf import dconf_below, gvariant_texts, gvariant_with, write_dconf
-from widetrail.formats.interface import NotThere, Spot, Unreadable
+from widetrail.formats.dconf import (
+    dconf_below,
+    gvariant_texts,
+    gvariant_with,
+    parse_gvariant,
+    write_dconf,
+)
+from widetrail.formats.interface import NotThere, Spot, Unreadable, Unwritable
 from widetrail.formats.registry import (
+    ITSELF,
     KEY,
     Edit,
     Key,
     RegistryValue,
     full_key,
+    registry_text,
     write_registry,
 )
 from widetrail.formats.spots import changed_value, dump_plist, name_matches, registry_spots
@@ -291,3 +300,44 @@ def named_at(kind: StoreKind, place: str, name: str, at: str) -> bool:
     if kind == "dconf":
         return name_matches(f"/{place.strip('/')}/{name}", at)
     return name_matches(name, at if at.startswith("/") else f"/{at}")
+
+
+# One value
+
+
+def name_in(kind: StoreKind, at: str) -> str:
+    """Return the name of a value that a recipe names by ``at``, directly at the place."""
+    return f"{_MARK}{'' if at == ITSELF else at}" if kind == "registry" else at
+
+
+def as_value(kind: StoreKind, name: str, text: str, old: str | None) -> str:
+    """Return a text as the value of a store, of the type that ``old`` has.
+
+    Raises:
+        Unwritable: It cannot be taken as that type.
+    """
+    if kind == "registry":
+        return _as_registry(text, old.partition(":")[0] if old is not None else "REG_SZ")
+    if old is None or gvariant_texts(old):
+        return gvariant_with("", [text])
+    was, now = parse_gvariant(old), _parsed(text)
+    if type(was) is not type(now):
+        raise Unwritable("has another type there, which the text to be written is not")
+    head = re.match(r"(?:@\S+|[a-z]+\d*)\s+", old)
+    return f"{head[0] if head and not isinstance(was, bool) else ''}{text}"
+
+
+def _parsed(text: str) -> object:
+    try:
+        return parse_gvariant(text)
+    except Unreadable:
+        return text
+
+
+def _as_registry(text: str, kind: str) -> str:
+    if kind in ("REG_SZ", "REG_EXPAND_SZ"):
+        return f"{kind}:{registry_text('', text).data.hex()}"
+    size = {"REG_DWORD": 4, "REG_QWORD": 8}.get(kind)
+    if size is None or not text.isdecimal() or int(text) >= 1 << (8 * size):
+        raise Unwritable(f"has a value of {kind} there, which the text to be written is not")
+    return f"{kind}:{int(text).to_bytes(size, 'little').hex()}"

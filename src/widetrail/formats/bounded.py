@@ -41,6 +41,7 @@ _FUNCTIONS = {
     "spots": ("widetrail.formats.spots", "list_values"),
     "put": ("widetrail.formats.spots", "put_values"),
     "columns": ("widetrail.formats.sqlite", "list_column"),
+    "put cell": ("widetrail.formats.sqlite", "put_cell"),
     "put columns": ("widetrail.formats.sqlite", "put_column"),
     "texts in database": ("widetrail.formats.sqlite", "texts_in"),
     "dconf below": ("widetrail.formats.dconf", "dconf_below"),

@@ -256,18 +256,24 @@ _BEFORE = re.compile(r"\ufeff?(?:\s|<\?(?:(?!\?>).)*+\?>|<!--(?:(?!-->).)*+-->)*
 
 def _in_text(data: bytes, at: str) -> list[Spot]:
     text = decode(data)[0]
+    spans = _spans(text, at)
     return [
-        Spot(str(number), match[1], text.count("\n", 0, match.start(1)) + 1)
-        for number, match in enumerate(_expression(at).finditer(text))
-        if match[1] is not None
+        Spot(str(number), text[begin:end], text.count("\n", 0, begin) + 1)
+        for number, (begin, end) in enumerate(spans)
     ]
+
+
+def _spans(text: str, at: str) -> list[tuple[int, int]]:
+    """Return where the group of each match begins and ends, without a line's own end."""
+    found = (match.span(1) for match in _expression(at).finditer(text))
+    return [(b, e - text[b:e].endswith("\r")) for b, e in found if b >= 0]
 
 
 def _put_text(data: bytes, at: str, changes: Mapping[str, str]) -> bytes:
     text, codec = decode(data)
-    matches = list(_expression(at).finditer(text))
-    spans = [(*matches[int(where)].span(1), told) for where, told in changes.items()]
-    return encode(_spliced(text, spans), codec, data)
+    spans = _spans(text, at)
+    told = [(*spans[int(where)], new) for where, new in changes.items()]
+    return encode(_spliced(text, told), codec, data)
 
 
 def _expression(at: str) -> re.Pattern[str]:

@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 import sqlite3
 import time
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from contextlib import closing
 
 from widetrail.formats.interface import Located, Spot, Unreadable, Unwritable
@@ -92,18 +92,45 @@ def put_column(copy: str, at: str, changes: Mapping[str, str]) -> int:
         Unwritable: The database refuses a value; nothing was changed.
     """
     table, column = _named(at)
+    return _update(
+        copy, at,
+        f"update {table} set {column} = moved({column})"
+        f" where typeof({column}) = 'text' and moved({column}) is not null",
+        changes.get,
+    )  # fmt: skip
+
+
+def put_cell(copy: str, at: str, where: Mapping[str, str], value: str) -> None:
+    """Set a column of the one row in which each column of ``where`` has that value.
+
+    Raises:
+        Unreadable: It is no database, or has no such column.
+        Unwritable: There is not one such row, or the database refuses; nothing was changed.
+    """
+    table, column = _named(at)
+    rows = " and ".join(f"{_quoted(name)} = :v{n}" for n, name in enumerate(where))
+    given = {f"v{n}": text for n, text in enumerate(where.values())}
+    count = query_sqlite(copy, f"select count(*) from {table} where {rows}", given).value
+    if count != 1:
+        raise Unwritable(f"has {count} such rows for {at}, and one was expected")
+    query = f"update {table} set {column} = :value where {rows}"
+    _update(copy, at, query, parameters={**given, "value": value})
+
+
+def _update(
+    copy: str, at: str, query: str, moved: Callable[[str], str | None] = lambda text: None,
+    parameters: Mapping[str, str] | None = None,
+) -> int:  # fmt: skip
+    """Run one update in a transaction; return how many rows it changed."""
     end = time.monotonic() + SECONDS
     try:
         with closing(sqlite3.connect(copy, isolation_level=None)) as connection:
             connection.execute("pragma trusted_schema = off")
             connection.set_authorizer(_stays_inside)
             connection.set_progress_handler(lambda: int(time.monotonic() > end), 10_000)
-            connection.create_function("moved", 1, changes.get, deterministic=True)
+            connection.create_function("moved", 1, moved, deterministic=True)
             connection.execute("begin immediate")
-            changed = connection.execute(
-                f"update {table} set {column} = moved({column})"
-                f" where typeof({column}) = 'text' and moved({column}) is not null"
-            ).rowcount
+            changed = connection.execute(query, dict(parameters or {})).rowcount
             connection.execute("commit")
         return changed
     except sqlite3.IntegrityError as error:

@@ -6,7 +6,6 @@ entered is read again.
 
 from __future__ import annotations
 
-import json
 from collections.abc import Mapping
 
 from widetrail.errors import Halted, WentWrong
@@ -28,8 +27,7 @@ from widetrail.formats.interface import Unreadable, Unwritable
 from widetrail.machine.written import read_written, write_again
 from widetrail.recipe.templates import plain
 from widetrail.steps.interface import Doing, Done, Facts, Failed, Outcome, Step, WrittenAt
-from widetrail.steps.room import SAVED, Room
-from widetrail.steps.write import put_file
+from widetrail.steps.putting import put_file, put_values
 
 EXISTING_VALUES = {
     "put aside": "what is there of them already goes, and can be had back",
@@ -85,7 +83,7 @@ class _Entering:
         if self._kind == "plist":
             put_aside = self._into_file(changes)
         else:
-            put_aside = self._into_store(changes, before)
+            put_aside = put_values(self._step, self._doing, self._store, changes, before)
         now = self._store.read()
         told = {name: text for name, text in changes.items() if is_value(name) or text is not None}
         wrong = [name for name, text in told.items() if now.get(name) != text]
@@ -127,28 +125,6 @@ class _Entering:
         if existing == "put aside":
             changes |= {n: None for n in there if n not in carried}
         return {n: text for n, text in changes.items() if there.get(n) != text}
-
-    def _into_store(
-        self, changes: Mapping[str, str | None], before: Mapping[str, str]
-    ) -> list[str]:
-        """Change a store, with what it held kept first; return where that is."""
-        doing, step, effects = self._doing, self._step, self._doing.machine.effects
-        saving, saved = (doing.recorded(e, step.id) for e in ("values saving", "values saved"))
-        if saved is None and changes:
-            room = Room(doing.machine, doing.workroom, doing.workroom, doing.slug(step.item))
-            path = str(saving["kept"]) if saving is not None else room.fresh(SAVED)
-            store: Facts = {"kind": self._kind, "place": self._place}
-            if saving is None:
-                doing.record("values saving", step=step.id, kept=path, store=store)
-            host = doing.machine.host(path)
-            if host.exists():  # a walk was cut off here, before it changed anything
-                effects.remove_file(host)
-            effects.keep_folders(host.parent)
-            effects.put(host, json.dumps({n: before.get(n) for n in changes}).encode(), 0o600)
-            doing.record("values saved", step=step.id, kept=path)
-        self._store.change(changes)
-        kept = doing.recorded("values saved", step.id)
-        return [str(kept["kept"])] if kept is not None else []
 
     def _into_file(self, changes: Mapping[str, str | None]) -> list[str]:
         doing = self._doing

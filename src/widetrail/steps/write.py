@@ -1,22 +1,28 @@
-"""``write``: one value in a settings file on the machine, with every other byte kept."""
+"""``write``: one value in a settings file, a database, the registry or the desktop's settings."""
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Annotated, Any, Literal
 
 from pydantic import AfterValidator, Field, model_validator
 
+from widetrail.finding.readings import copied_database
+from widetrail.finding.stores import Store, StoreKind, as_value, name_in
+from widetrail.formats.bounded import ask
 from widetrail.formats.checked import Model, flaw
-from widetrail.formats.interface import NotThere, Raw, Scalar, Unreadable, Unwritable
+from widetrail.formats.interface import NotThere, Raw, Scalar, Spot, Unreadable, Unwritable
 from widetrail.formats.rewriting import read_value, write_value
-from widetrail.machine.moves import Move, carry_out
-from widetrail.recipe.models import ArgumentText, PathText
-from widetrail.recipe.templates import plain
+from widetrail.recipe.models import ArgumentText, KeyText, PathText, SettingsPath
+from widetrail.recipe.templates import literal, plain
 from widetrail.steps.interface import Doing, Done, Failed, Outcome, Step, Unfolding
-from widetrail.steps.room import ASIDE, STAGING
-from widetrail.steps.saving import missing_folders, move, moves_of, room_at
+from widetrail.steps.putting import put_again, put_file, put_values
 
-FORMS = ("ini", "json", "toml")
+FILES = ("ini", "json", "toml", "yaml", "plist", "xml", "text", "reg", "sqlite")
+STORES = ("registry", "dconf")
+
+_ADDING = ("ini", "json", "toml")
+"""The forms in which a value may be new; in the others it must stand there already, once."""
 
 
 def _check_at(at: str) -> str:
@@ -26,28 +32,49 @@ def _check_at(at: str) -> str:
 
 
 class WrittenValue(Model):
-    """A value and where it stands: the file by its form, and the place in it."""
+    """A value and where it stands: the file by its form, or a store, and the place in it.
+
+    In a database ``at`` is ``table.column``, and ``where`` are columns with their values in the one
+    row that is meant.
+    """
 
     ini: PathText | None = None
     json_: PathText | None = Field(None, alias="json")
     toml: PathText | None = None
+    yaml: PathText | None = None
+    plist: PathText | None = None
+    xml: PathText | None = None
+    text: PathText | None = None
+    reg: PathText | None = None
+    sqlite: PathText | None = None
+    registry: KeyText | None = None
+    dconf: SettingsPath | None = None
     at: Annotated[str, AfterValidator(_check_at)]
+    where: dict[str, str] = Field(default_factory=dict)
     value: ArgumentText
     as_: Literal["text", "path"] = Field("text", alias="as")
 
     @model_validator(mode="after")
-    def _names_one_file(self) -> WrittenValue:
-        if sum(path is not None for path in (self.ini, self.json_, self.toml)) != 1:
-            raise flaw("file", f"expected one file: {', '.join(FORMS)}")
-        if self.ini is None and not self.at.startswith("/"):
+    def _names_one(self) -> WrittenValue:
+        if len(self._given) != 1:
+            raise flaw("file", f"expected one of {', '.join((*FILES, *STORES))}")
+        form = self._given[0][0]
+        if form in ("json", "toml", "yaml") and not self.at.startswith("/"):
             raise flaw("place", f'"{self.at}" is no JSON Pointer; it begins with /')
+        if bool(self.where) != (form == "sqlite"):
+            raise flaw("place", '"where" names the row of a database, and belongs to "sqlite"')
         return self
 
     @property
+    def _given(self) -> list[tuple[str, str]]:
+        named = {form: f"{form}_" if form == "json" else form for form in (*FILES, *STORES)}
+        found = {form: getattr(self, name) for form, name in named.items()}
+        return [(form, path) for form, path in found.items() if path is not None]
+
+    @property
     def file(self) -> tuple[str, str]:
-        """The form of the file, and its path."""
-        forms = {"ini": self.ini, "json": self.json_, "toml": self.toml}
-        return next((form, path) for form, path in forms.items() if path is not None)
+        """The form, and the path of the file or store."""
+        return self._given[0]
 
 
 class WriteRule(Model):
@@ -57,7 +84,7 @@ class WriteRule(Model):
 
 
 class Write:
-    """Unfolds into one value that is written; the file is published whole, the old one kept."""
+    """Unfolds into one value that is written; what was there before is kept."""
 
     schema = WriteRule
 
@@ -65,77 +92,80 @@ class Write:
         rule = unfolding.rule
         assert isinstance(rule, WriteRule)
         form, path = rule.write.file
-        file = unfolding.expand(path)
+        file = literal(path) if form in STORES else unfolding.expand(path)
         arguments: dict[str, Any] = {
             "form": form,
             "file": file,
             "at": rule.write.at,
+            "where": tuple(f"{column}={value}" for column, value in rule.write.where.items()),
             "value": unfolding.expand(rule.write.value),
             "as": rule.write.as_,
         }
-        return (unfolding.step("write", arguments=arguments, changes=(file,)),)
+        changes = () if form in STORES else (file,)
+        return (unfolding.step("write", arguments=arguments, changes=changes),)
 
     def words(self, step: Step) -> str:
         at, value = step.text("at"), plain(step.text("value"))
         return f'write "{value}" at {at} in {plain(step.text("file"))}; all else in it stays'
 
     def do(self, step: Step, doing: Doing) -> Outcome:
-        machine, path = doing.machine, doing.fill(step, step.text("file"))
-        before = doing.recorded("moves", step.id)
+        path = doing.fill(step, step.text("file"))
+        before = put_again(step, doing)
         if before is not None:
-            return Done({"written": path, "put aside": put_file(step, doing, path, b"")})
+            return Done({"written": path, "put aside": before})
         value = doing.fill(step, step.text("value"))
-        if step.text("as") == "path" and machine.platform == "windows":
+        if step.text("as") == "path" and doing.machine.platform == "windows":
             value = value.replace("/", "\\")
-        there = machine.look(path)
-        if there is None:
-            todo = "Start the program once, so that it makes the file, then walk again."
-            return Failed(f"{path} is not there", todo, {})
         doing.await_closed(step.item)
-        data = machine.read(path)
         try:
-            written = _written(step, data, value)
+            if step.text("form") in STORES:
+                return Done({"written": path, "put aside": _in_store(step, doing, path, value)})
+            return _in_file(step, doing, path, value)
         except (Unreadable, Unwritable) as error:
-            todo = "Look at the file; it is as it was."
-            return Failed(f"{path} {error}", todo, {})
-        if written == data:
-            return Done({"written": path, "put aside": []})
-        return Done({"written": path, "put aside": put_file(step, doing, path, written)})
+            return Failed(f"{path} {error}", "Look at it; it is as it was.", {})
 
 
-def put_file(step: Step, doing: Doing, path: str, data: bytes) -> list[str]:
-    """Put a whole file at ``path``; return where what was there is kept.
-
-    It has the mode and attributes of that; a walk that was cut off goes on with its moves.
-    """
-    machine, before = doing.machine, doing.recorded("moves", step.id)
-    if before is not None:
-        carry_out(machine, moves_of(before))
-        return [str(before["aside"])] if before["aside"] else []
-    there, room = machine.look(path), room_at(doing, path, step.item)
-    staged, aside = room.fresh(STAGING), room.fresh(ASIDE) if there is not None else ""
-    moment = int(doing.now.timestamp() * 10**9)
-    with machine.effects.create(machine.host(staged), 0o600) as file:
-        file.write(data)
-        if there is not None and (attributes := machine.attributes(path)):
-            machine.effects.set_attributes(machine.host(staged), attributes)
-        file.set_status(there.mode if there is not None else 0o600, moment)
-        file.sync()
-    machine.effects.sync_folder(machine.host(staged).parent)
-    out = [Move("out", path, aside)] if aside else []
-    moves = [*out, *missing_folders(machine, path), Move("into", staged, path)]
-    move(step, doing, moves, aside=aside)
-    return [aside] if aside else []
+def _in_file(step: Step, doing: Doing, path: str, value: str) -> Outcome:
+    machine, form, at = doing.machine, step.text("form"), step.text("at")
+    if machine.look(path) is None:
+        todo = "Start the program once, so that it makes the file, then walk again."
+        return Failed(f"{path} is not there", todo, {})
+    if form == "sqlite":
+        where = dict(text.split("=", 1) for text in step.texts("where"))
+        with copied_database(machine, path) as copy:
+            ask("put cell", copy, at, where, value)
+            data = Path(copy).read_bytes()
+        journals = [f"{path}{suffix}" for suffix in ("-wal", "-journal", "-shm")]
+        return Done({"written": path, "put aside": put_file(step, doing, path, data, journals)})
+    data = machine.read(path)
+    written = _written(form, data, at, value)
+    if written == data:
+        return Done({"written": path, "put aside": []})
+    return Done({"written": path, "put aside": put_file(step, doing, path, written)})
 
 
-def _written(step: Step, data: bytes, value: str) -> bytes:
+def _written(form: str, data: bytes, at: str, value: str) -> bytes:
     """Return the file with the value, of the kind that stands there already."""
-    form, at = step.text("form"), step.text("at")
+    if form not in _ADDING:
+        spots: list[Spot] = ask("spots", form, data, at)
+        if len(spots) != 1:
+            raise Unreadable(f"has {len(spots)} texts at {at}, and one was expected")
+        written: bytes = ask("put", form, data, at, {spots[0].where: value})
+        return written
     try:
         old = read_value(form, data, at)
     except NotThere:
         old = None
     return write_value(form, data, at, value if form == "ini" else _like(old, value))
+
+
+def _in_store(step: Step, doing: Doing, place: str, value: str) -> list[str]:
+    kind: StoreKind = "registry" if step.text("form") == "registry" else "dconf"
+    store, name = Store(doing.machine, kind, place), name_in(kind, step.text("at"))
+    before = store.read()
+    text = as_value(kind, name, value, before.get(name))
+    changes = {} if before.get(name) == text else {name: text}
+    return put_values(step, doing, store, changes, before)
 
 
 def _like(old: Raw, value: str) -> Scalar:

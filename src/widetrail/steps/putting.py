@@ -1,0 +1,77 @@
+"""Putting a whole file, or values of a store, in place, so that what was there can be had back."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping, Sequence
+
+from widetrail.finding.stores import Store
+from widetrail.machine.moves import Move, carry_out
+from widetrail.steps.interface import Doing, Facts, Step
+from widetrail.steps.room import ASIDE, SAVED, STAGING, Room
+from widetrail.steps.saving import missing_folders, move, moves_of, room_at
+
+
+def put_file(
+    step: Step, doing: Doing, path: str, data: bytes, beside: Sequence[str] = ()
+) -> list[str]:
+    """Put a whole file at ``path``; return where what was there is kept.
+
+    It has the mode and attributes of that. What is at ``beside``, such as the journal of a
+    database, goes away with it. A walk that was cut off goes on with its moves.
+    """
+    machine = doing.machine
+    if (before := put_again(step, doing)) is not None:
+        return before
+    there, room = machine.look(path), room_at(doing, path, step.item)
+    staged = room.fresh(STAGING)
+    moment = int(doing.now.timestamp() * 10**9)
+    with machine.effects.create(machine.host(staged), 0o600) as file:
+        file.write(data)
+        if there is not None and (attributes := machine.attributes(path)):
+            machine.effects.set_attributes(machine.host(staged), attributes)
+        file.set_status(there.mode if there is not None else 0o600, moment)
+        file.sync()
+    machine.effects.sync_folder(machine.host(staged).parent)
+    gone = [p for p in (path, *beside) if machine.look(p) is not None]
+    free = room.fresh(ASIDE)
+    away = [free if n == 0 else f"{free}.{n}" for n in range(len(gone))]
+    out = [Move("out", p, to) for p, to in zip(gone, away, strict=True)]
+    moves = [*out, *missing_folders(machine, path), Move("into", staged, path)]
+    move(step, doing, moves, aside=away)
+    return away
+
+
+def put_again(step: Step, doing: Doing) -> list[str] | None:
+    """Go on where a walk was cut off that put a file; ``None`` where none was."""
+    before = doing.recorded("moves", step.id)
+    if before is None:
+        return None
+    carry_out(doing.machine, moves_of(before))
+    aside = before["aside"]
+    assert isinstance(aside, list)
+    return [str(path) for path in aside]
+
+
+def put_values(
+    step: Step, doing: Doing, store: Store, changes: Mapping[str, str | None],
+    before: Mapping[str, str],
+) -> list[str]:  # fmt: skip
+    """Change a store, with what it held kept first; return where that is."""
+    effects = doing.machine.effects
+    saving, saved = (doing.recorded(e, step.id) for e in ("values saving", "values saved"))
+    if saved is None and changes:
+        room = Room(doing.machine, doing.workroom, doing.workroom, doing.slug(step.item))
+        path = str(saving["kept"]) if saving is not None else room.fresh(SAVED)
+        told: Facts = {"kind": store.kind, "place": store.place}
+        if saving is None:
+            doing.record("values saving", step=step.id, kept=path, store=told)
+        host = doing.machine.host(path)
+        if host.exists():  # a walk was cut off here, before it changed anything
+            effects.remove_file(host)
+        effects.keep_folders(host.parent)
+        effects.put(host, json.dumps({n: before.get(n) for n in changes}).encode(), 0o600)
+        doing.record("values saved", step=step.id, kept=path)
+    store.change(changes)
+    kept = doing.recorded("values saved", step.id)
+    return [str(kept["kept"])] if kept is not None else []
