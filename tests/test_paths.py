@@ -410,7 +410,7 @@ def test_every_path_is_right_on_new_and_what_lay_elsewhere_came_along(tmp_path: 
         "outside/A (2).png": "D:/other/A.png",
     }
     (loss,) = plan.item("fernbook.notes").losses
-    assert loss.what == "what its files name elsewhere: E:/gone.png"
+    assert loss.what == "what its files name elsewhere (E:/gone.png)"
     before = contents(one.folder / "old/d")
     one.walk("old")
     told = outcomes(one.walk("new"))

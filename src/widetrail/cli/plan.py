@@ -16,6 +16,7 @@ from widetrail.finding import make_card, read_card
 from widetrail.formats.quantities import show_files, show_size
 from widetrail.formats.texts import for_people
 from widetrail.machine import Effects, medium_of
+from widetrail.machine.paths import base
 from widetrail.parcel import Seal, make_seal, set_out
 from widetrail.planning import (
     Choices,
@@ -202,7 +203,7 @@ def _show_item(page: Page, item: PlannedItem) -> None:
     aside = f"; {existing[item.existing]}" if item.occupied else ""
     page.line(f"to: {item.new_path or 'its place on new'} ({item.new_how}){aside}", indent=4)
     for rule in item.written[:SHOWN_NAMES]:
-        page.line(f"paths made right in: {_where_written(rule)}", "dim", indent=4)
+        page.line(f"paths made right in: {_where_written(rule, item)}", "dim", indent=4)
     for path in sorted(item.from_outside.values())[:SHOWN_NAMES]:
         page.line(f"goes along from elsewhere: {path}", indent=4)
     if len(item.from_outside) > SHOWN_NAMES:
@@ -219,9 +220,10 @@ def _show_item(page: Page, item: PlannedItem) -> None:
     _show_losses(page, item.losses)
 
 
-def _where_written(rule: WrittenAt) -> str:
+def _where_written(rule: WrittenAt, item: PlannedItem) -> str:
     tells = f" (it tells where {rule.tells} is)" if rule.tells else ""
-    return f"{rule.file} {rule.at}".strip() + tells
+    file = "" if item.store else f"{rule.file or base(item.old_path)} "
+    return f"{file}{rule.at}{tells}"
 
 
 def _show_left(page: Page, item: LeftItem) -> None:

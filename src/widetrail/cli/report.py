@@ -8,7 +8,7 @@ import click
 
 from widetrail.cli.output import Page, json_option, print_json
 from widetrail.errors import InputUnusable
-from widetrail.formats.quantities import show_count, show_files, show_size, show_time
+from widetrail.formats.quantities import show_count, show_size, show_time
 from widetrail.machine import Effects
 from widetrail.parcel import Parcel
 from widetrail.reporting import render_page, show_answer
@@ -82,7 +82,7 @@ def _show_item(page: Page, report: Report, item: ItemReport) -> None:
     page.title(f"{item.title}: {item.state}")
     page.line(f"{item.old_path} -> {item.new_path}", indent=2)
     verified = f", {item.verified} verified on {report.new}" if item.verified else ""
-    page.line(f"{show_files(item.files)}, {show_size(item.size)}{verified}", indent=2)
+    page.line(f"{item.amount}, {show_size(item.size)}{verified}", indent=2)
     if item.rewritten:
         page.line(f"{show_count(item.rewritten, 'path')} in it made right", indent=2)
     for path in item.put_aside:

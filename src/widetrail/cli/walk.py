@@ -20,7 +20,7 @@ from widetrail.cli.output import (
 )
 from widetrail.cli.plan import show_plan
 from widetrail.errors import Halted, WentWrong
-from widetrail.formats.quantities import show_files
+from widetrail.formats.quantities import show_count, show_files
 from widetrail.machine import Effects
 from widetrail.parcel import Parcel
 from widetrail.recipe import Station
@@ -204,6 +204,8 @@ def _show_item(page: Page, item: ItemReport, walked: Mapping[str, StepDone]) -> 
     """Show how an item stands now, and what of it was walked badly."""
     styles = {"carried": "green", "failed": "red", "waiting": "yellow"}
     verified = f", {show_files(item.verified)} verified" if item.verified else ""
+    if item.rewritten:
+        verified += f", {show_count(item.rewritten, 'path')} made right"
     page.line(f"{item.state}: {item.title}{verified}", styles.get(item.state, ""), indent=2)
     if item.checks:
         page.line(", ".join(map(_check_words, item.checks)), indent=4)

@@ -465,12 +465,12 @@ def _with_outside(
     stay = sorted({*named.outside} - {*becomes.values()} | {*cannot})
     losses = list(planned.losses)
     if stay:
-        what = f"what its files name elsewhere: {_some(stay)}"
+        what = f"what its files name elsewhere ({_some(stay)})"
         remedy = f"Those paths stay as they are; bring it yourself, or choose it anew in {title}."
         losses.append(Loss(what=what, remedy=remedy))
     if named.unsayable:
         why = next(iter(named.unsayable.values()))
-        what = f"paths that cannot be said on new: {_some(sorted(named.unsayable))} ({why})"
+        what = f"paths that cannot be said on new ({_some(sorted(named.unsayable))}: it {why})"
         losses.append(Loss(what=what, remedy=f"Choose them anew in {title}."))
     sizes = [e.size for p in becomes.values() if (e := machine.look(p)) is not None]
     update = {

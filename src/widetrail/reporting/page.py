@@ -47,7 +47,7 @@ code { font-size: .95em; overflow-wrap: anywhere; } li { margin: .3rem 0; }
 {% for item in report.items %}<section>
 <h2>{{ item.title | clean }}</h2>
 <p class="{{ 'bad' if item.state == 'failed' else 'good' if item.state == 'carried' else 'soft' }}">
-{{ item.state }} by “{{ item.route | clean }}”, {{ item.files | files }},
+{{ item.state }} by “{{ item.route | clean }}”, {{ item.amount }},
 {{ item.size | size }}{% if item.verified %}, {{ item.verified }} verified on
 {{ report.new | clean }}{% endif %}</p>
 <p><code>{{ item.old_path | clean }}</code> → <code>{{ item.new_path | clean }}</code></p>

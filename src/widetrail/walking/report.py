@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import asdict, dataclass
 from typing import Any
 
-from widetrail.formats.quantities import show_files, show_size, show_time
+from widetrail.formats.quantities import show_count, show_files, show_size, show_time
 from widetrail.parcel import Parcel
 from widetrail.parcel.parcel import TOPPED_UP
 from widetrail.planning import LeftItem, PlannedItem, PlannedLeg
@@ -54,7 +54,7 @@ class ItemReport:
     """What became of one item; ``state`` is carried, failed, waiting, packed or planned.
 
     ``beside`` came beside what was there already, ``passed_by`` was not put in place, ``rewritten``
-    paths in it were made right for new.
+    paths in it were made right for new, ``values`` are the named values that it holds.
     """
 
     id: str
@@ -74,6 +74,12 @@ class ItemReport:
     steps: tuple[StepLine, ...]
     notes: tuple[str, ...] = ()
     rewritten: int = 0
+    values: int = 0
+
+    @property
+    def amount(self) -> str:
+        """How much it is: its values, where it holds named ones, else its files."""
+        return show_count(self.values, "value") if self.values else show_files(self.files)
 
 
 @dataclass(frozen=True, slots=True)
@@ -276,7 +282,8 @@ def _item(item: PlannedItem, parcel: Parcel) -> ItemReport:
         ),
         losses=tuple(_loss(loss, parcel.proofs.get(item.id, {})) for loss in item.losses),
         steps=tuple(_bad(outcomes)),
-        notes=tuple(f"{words} {value}" for name, words in _NOTES for value in _all(facts, name)),
+        notes=tuple(_notes(item, facts)),
+        values=max((int(f.get("values", 0)) for f in facts), default=0),
         rewritten=sum(int(f.get("paths rewritten", 0)) for f in facts),
     )
 
@@ -292,6 +299,14 @@ _NOTES = (
     ("without attributes", "it lost its extended attributes, which that disk does not have:"),
 )
 """Facts of steps that a person should know, by name, with their words."""
+
+
+def _notes(item: PlannedItem, facts: list[dict[str, Any]]) -> Iterator[str]:
+    """Give what a person should know, but for what the plan tells as a loss already."""
+    told = " ".join(loss.what for loss in item.losses)
+    for name, words in _NOTES:
+        values = _all(facts, name)
+        yield from (f"{words} {v}" for v in values if v.partition(" (")[0] not in told)
 
 
 def _all(facts: list[dict[str, Any]], name: str) -> tuple[str, ...]:
