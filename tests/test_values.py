@@ -6,6 +6,7 @@ import os
 import plistlib
 import shutil
 import subprocess
+import sys
 from collections.abc import Iterator
 from contextlib import suppress
 from pathlib import Path
@@ -88,6 +89,28 @@ def test_what_is_set_and_taken_away_leaves_every_byte(
         )
         gone = [Edit(key)] if known is None else [Edit(key, value.name)]
         assert edit_registry(after, gone) == before
+
+
+def test_a_place_of_32_bit_programs_is_seen_as_they_see_it(tmp_path: Path) -> None:
+    body = REGISTRY.replace("EXISTING", "").replace(
+        r"settings: {key: 'HKEY_CURRENT_USER\Software\Fernbook'}",
+        r"settings: {key: 'HKEY_LOCAL_MACHINE\Software\Fernbook', view: 32}",
+    ).replace("checks: {pages: {compare: same}}", "")  # fmt: skip
+    for name, user in (("old", "ada"), ("new", "bo")):
+        files = {"C:/Users/ada/notes/a": "a"} if name == "old" else {}
+        machine(tmp_path / name, "windows", files, more=f"identity: {name}\n", user=user, name=name)
+    key = r"HKEY_LOCAL_MACHINE\Software\Wow6432Node\Fernbook"
+    text = write_registry([Key(key, {"a": registry_text("A", "C:\\Users\\ada\\notes\\a")})])
+    (tmp_path / "old/registry.reg").write_bytes(text)
+    (tmp_path / "new/registry.reg").write_bytes(write_registry([]))
+    sides = FolderMachine(tmp_path / "old"), FolderMachine(tmp_path / "new")
+    one = moved(tmp_path, body.replace("HKEY_CURRENT_USER\\Software\\Fernbook*", f"{key}*"), *sides)
+    one.walk("old")
+    assert set(outcomes(one.walk("new")).values()) == {"done"}
+    found = one.new.registry_key(r"HKLM\Software\Fernbook", "32")
+    assert found is not None
+    assert found.values["a"].plain == "C:\\Users\\bo\\notes\\a"
+    assert one.new.registry_key(r"HKLM\Software\Fernbook") is None
 
 
 def test_an_edit_of_version_4_stays_version_4() -> None:
@@ -440,6 +463,31 @@ def test_the_real_dconf_loads_what_we_write_and_dumps_what_we_read(tmp_path: Pat
     assert done.returncode == 0, done.stderr
     assert dconf_below(done.stdout, "/") == values
     assert done.stdout == write_dconf(values)
+
+
+LIVE = """
+from widetrail.machine.live import this_machine
+here = this_machine()
+here.edit_desktop({"/org/fern/book/a": "uint32 7", "/org/fern/book/b": "'x'"})
+here.edit_desktop({"/org/fern/book/b": None, "/org/fern/other": "[true]"})
+print(here.desktop_settings().decode(), end="")
+"""
+
+
+@pytest.mark.skipif(sys.platform != "linux", reason="changes the settings of a Linux account")
+def test_this_machine_sets_and_resets_settings_of_its_desktop(tmp_path: Path) -> None:
+    tool("dconf", "dconf-cli")
+    session = tool("dbus-run-session", "dbus")
+    (tmp_path / "run").mkdir(mode=0o700)
+    own = {"HOME": str(tmp_path), "XDG_RUNTIME_DIR": str(tmp_path / "run"), "SUDO_USER": ""}
+    environment = {k: v for k, v in os.environ.items() if not k.startswith("XDG_")} | own
+    done = subprocess.run(
+        [session, sys.executable, "-c", LIVE], env=environment, capture_output=True, text=True
+    )
+    if "dbus" in done.stderr.casefold() and done.returncode != 0:
+        pytest.skip(f"dconf does not work here: {done.stderr[-200:]}")
+    assert done.returncode == 0, done.stderr
+    assert done.stdout == "[org/fern]\nother=[true]\n\n[org/fern/book]\na=uint32 7\n"
 
 
 def test_plistutil_reads_the_preference_files_that_we_write(tmp_path: Path) -> None:

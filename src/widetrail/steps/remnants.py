@@ -6,18 +6,26 @@ mention, which is told.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Sequence
 
 from widetrail.errors import MachineUnusable
 from widetrail.finding.readings import copied_database
 from widetrail.finding.remnants import MOST, find_remnants, in_texts, remnant_pattern
 from widetrail.finding.stores import Store, StoreKind, selected, shown_name, texts_of
+from widetrail.finding.written import values_at
 from widetrail.formats.interface import Spot, Unreadable
 from widetrail.recipe import Globs
-from widetrail.steps.interface import Doing, Done, Facts, Failed, Outcome, Step
+from widetrail.steps.interface import Doing, Done, Facts, Failed, Outcome, Step, WrittenAt
 
 TOLD = 5
 """Remnants that are told in one reason."""
+
+KEPT = 100
+"""Remnants and mentions that a report keeps, at most."""
+
+MENTIONS_IN = 2000
+"""Files of an item that is no settings which are looked through for mentions, at most."""
 
 
 class Remnants:
@@ -27,71 +35,101 @@ class Remnants:
         return f"look whether anything of {step.item} still names the old machine or the medium"
 
     def do(self, step: Step, doing: Doing) -> Outcome:
-        pattern = remnant_pattern(doing.old_paths(step.item), doing.platform_of_old)
-        published = doing.landed(step.item)
-        told = [text.casefold() for text in doing.told_elsewhere(step.item)]
-        found: list[str] = []
-        mentions: list[str] = []
-        kind = doing.store(step.item)
-        if kind is not None:
-            found += _in_store(step, doing, kind, pattern, told)
-        for path, below in published:
-            settings = self._is_setting(step, doing, below)
-            for spot in _look(doing, path, pattern):
-                line = f"{path}:{spot.line or spot.where}: {spot.text}"
-                if settings and not _is_told(spot.text, told):
-                    found.append(line)
-                else:
-                    mentions.append(line)
-        facts: Facts = {"looked through": len(published), "mentions": mentions[:100]}
+        look = _Look(step, doing)
+        look.do()
+        facts: Facts = {
+            "looked through": look.count,
+            "mentions": look.mentions[:KEPT],
+            "not looked through": [f"{look.left} more files"] if look.left else [],
+        }
+        found = look.found
         if not found:
             return Done(facts)
         more = f", and {len(found) - TOLD} more" if len(found) > TOLD else ""
         reason = f"{step.item} still names the old machine: {'; '.join(found[:TOLD])}{more}"
         todo = "Set it right in the program, or declare it under paths in the recipe."
-        return Failed(reason, todo, {**facts, "remnants": found[:100]})
-
-    def _is_setting(self, step: Step, doing: Doing, below: str) -> bool:
-        if doing.item(step.item).kind != "data":
-            return True
-        files = [rule.file or "**" for rule in doing.written(step.item)]
-        return bool(files) and Globs(files, ignore_case=True)(below or "x")
+        return Failed(reason, todo, {**facts, "remnants": found[:KEPT]})
 
 
-def _is_told(text: str, told: Sequence[str]) -> bool:
-    """Return whether a text holds a path that is told to stay as it is."""
-    return any(_stripped(path) in _stripped(text) for path in told)
+class _Look:
+    """One look at an item: what is a fault, and what is a mere mention."""
+
+    def __init__(self, step: Step, doing: Doing) -> None:
+        self._item, self._doing = step.item, doing
+        self._pattern = remnant_pattern(doing.old_paths(step.item), doing.platform_of_old)
+        self._expression = re.compile(self._pattern)
+        self._told = [_stripped(path) for path in doing.told_elsewhere(step.item)]
+        self.found: list[str] = []
+        self.mentions: list[str] = []
+        self.count = self.left = 0
+
+    def do(self) -> None:
+        """Look through all of the item that is on new."""
+        doing = self._doing
+        if (kind := doing.store(self._item)) is not None:
+            self._values(kind)
+        settings = doing.item(self._item).kind != "data"
+        rules = [
+            (Globs([rule.file or "**"], ignore_case=True), rule)
+            for rule in doing.written(self._item)
+            if rule.form not in ("registry", "dconf")
+        ]
+        for path, below in doing.landed(self._item):
+            mine = [rule for matches, rule in rules if matches(below or "x")]
+            if not settings and not mine and self.count >= MENTIONS_IN:
+                self.left += 1
+                continue
+            self.count += 1
+            try:
+                self._file(path, mine, settings=settings)
+            except (Unreadable, MachineUnusable):  # carried as it is: no program reads it either
+                continue
+
+    def _file(self, path: str, rules: Sequence[WrittenAt], *, settings: bool) -> None:
+        there = self._doing.machine.look(path)
+        if there is None or there.kind != "file":
+            return
+        faults: set[str] = set()
+        for rule in rules if not settings else ():
+            for spot in values_at(self._doing.machine, path, rule.form, rule.at):
+                if self._expression.search(spot.text) and not self._is_told(spot.text):
+                    faults.add(spot.text)
+                    self.found.append(_line(path, spot))
+        for spot in _look(self._doing, path, there.size, self._pattern):
+            if settings and not self._is_told(spot.text):
+                self.found.append(_line(path, spot))
+            elif not any(fault in spot.text for fault in faults):
+                self.mentions.append(_line(path, spot))
+
+    def _values(self, kind: StoreKind) -> None:
+        """Look through the values of an item that are in a store now."""
+        doing, place = self._doing, self._doing.pinned(self._item)
+        values = selected(kind, doing.item(self._item), Store(doing.machine, kind, place).read())
+        for name, text in values.items():
+            texts = [(shown_name(kind, name), s.text) for s in texts_of(kind, place, name, text)]
+            for spot in in_texts(texts, self._pattern):
+                if not self._is_told(spot.text):
+                    self.found.append(f"{place}: {spot.where}: {spot.text}")
+
+    def _is_told(self, text: str) -> bool:
+        """Return whether a text holds a path that is told to stay as it is."""
+        return any(path in _stripped(text) for path in self._told)
 
 
-def _in_store(
-    step: Step, doing: Doing, kind: StoreKind, pattern: str, told: Sequence[str]
-) -> Iterator[str]:
-    """Give the values of an item that still name old."""
-    place = doing.pinned(step.item)
-    values = selected(kind, doing.item(step.item), Store(doing.machine, kind, place).read())
-    for name, text in values.items():
-        texts = [(shown_name(kind, name), s.text) for s in texts_of(kind, place, name, text)]
-        for spot in in_texts(texts, pattern):
-            if not _is_told(spot.text, told):
-                yield f"{place}: {spot.where}: {spot.text}"
+def _line(path: str, spot: Spot) -> str:
+    return f"{path}:{spot.line or spot.where}: {spot.text}"
 
 
 def _stripped(text: str) -> str:
     return "".join(c for c in text.casefold() if c not in "\\/")
 
 
-def _look(doing: Doing, path: str, pattern: str) -> Iterator[Spot]:
+def _look(doing: Doing, path: str, size: int, pattern: str) -> Iterator[Spot]:
     machine = doing.machine
-    try:
-        there = machine.look(path)
-        if there is None or there.kind != "file":
-            return
-        with machine.open(path) as file:
-            head = file.read(16)
-        if head == b"SQLite format 3\0":
-            with copied_database(machine, path) as copy:
-                yield from find_remnants(head, pattern, copy)
-        elif there.size <= MOST:
-            yield from find_remnants(machine.read(path), pattern)
-    except (Unreadable, MachineUnusable):  # it was carried as it is, and no program reads it either
-        return
+    with machine.open(path) as file:
+        data = file.read(MOST + 1)
+    if data.startswith(b"SQLite format 3\0"):
+        with copied_database(machine, path) as copy:
+            yield from find_remnants(data[:16], pattern, copy)
+    elif size <= MOST:
+        yield from find_remnants(data, pattern)

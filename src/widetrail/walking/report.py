@@ -294,6 +294,7 @@ _NOTES = (
     ("not rewritten", "its paths are as they were:"),
     ("written anew", "the paths in it were made right, and the whole file written anew:"),
     ("mentions", "old is mentioned in"),
+    ("not looked through", "not looked through for mentions of old:"),
     ("appeared", "it appeared while the item was put in place, and was put aside too:"),
     ("no files", "left out, since it is no regular file:"),
     ("without attributes", "it lost its extended attributes, which that disk does not have:"),
