@@ -6,7 +6,7 @@ import hashlib
 import json
 import shutil
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -15,8 +15,9 @@ from click.testing import CliRunner
 from hypothesis import settings
 
 from build import NOW as NOW
+from build import Trail
 from widetrail.cli import main
-from widetrail.machine import Effect
+from widetrail.machine import Effect, Effects
 from widetrail_demo.world import build_world
 
 settings.register_profile("ours", deadline=None, derandomize=True)
@@ -141,6 +142,31 @@ def stop_at(number: int) -> Callable[[Effect], None]:
             raise Stopped(effect)
 
     return gate
+
+
+def cut_off_everywhere(
+    one: Trail, folder: Path, every: int, judge: Callable[[Trail, int], None]
+) -> int:
+    """Walk new's leg in copies of ``one``, each cut off before another effect, and judge each.
+
+    ``judge`` walks on. Return how many effects the leg has, about.
+    """
+    for number in range(1, 1000, every):
+        copy = replace(one, folder=shutil.copytree(one.folder, folder / str(number), symlinks=True))
+        try:
+            copy.walk("new", Effects(stop_at(number)))
+            return number
+        except Stopped:
+            judge(copy, number)
+        shutil.rmtree(copy.folder)
+    raise AssertionError("the leg has no end")
+
+
+def of_the_person(folder: Path) -> dict[str, str]:
+    """Return what is in a machine's folder but for what the tool keeps, and the folders of that."""
+    own = ("/.local", "/AppData")
+    found = without_state(contents(folder))
+    return {name: data for name, data in found.items() if not any(o in name for o in own)}
 
 
 def pytest_terminal_summary(terminalreporter: pytest.TerminalReporter) -> None:

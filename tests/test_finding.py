@@ -386,8 +386,10 @@ def test_places_in_the_registry(tmp_path: Path) -> None:
     text = 'Windows Registry Editor Version 5.00\n\n[HKEY_CURRENT_USER\\A\\B]\n"C"="x"\n'
     (tmp_path / "registry.reg").write_text(text, encoding="utf-16")
     here = build.machine(tmp_path, "windows")
-    for key, kind in (("key: 'HKCU\\A'", Found), ("value: 'HKCU\\A\\B\\c'", Found)):
-        assert isinstance(place(build.find(here, f"places: {{notes: {{{key}}}}}\n")), kind)
+    body = "places: {notes: {key: 'HKCU\\A'}, one: {value: 'HKCU\\A\\B\\c'}}\n"
+    finder = build.find(here, body)
+    assert isinstance(finder.place("notes"), Found)
+    assert isinstance(finder.place("one"), Found)
     assert isinstance(place(build.find(here, "places: {notes: {key: 'HKCU\\A\\D'}}\n")), Absent)
     assert isinstance(
         place(build.find(build.machine(tmp_path / "l"), "places: {notes: {key: 'HKCU\\A'}}\n")),

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import shutil
 import sqlite3
 from contextlib import closing
 from pathlib import Path
@@ -14,7 +13,7 @@ from hypothesis import assume, given
 from hypothesis import strategies as st
 
 from build import NOW, Trail, machine, moved, outcomes
-from conftest import Stopped, contents, stop_at, without_state
+from conftest import contents, cut_off_everywhere, of_the_person
 from widetrail.errors import Obstructed
 from widetrail.finding.atlas import (
     Atlas,
@@ -31,7 +30,6 @@ from widetrail.formats.interface import Platform, Unreadable
 from widetrail.formats.registry import Key, registry_text, write_registry
 from widetrail.formats.spots import list_values, put_values
 from widetrail.formats.sqlite import list_column, put_column
-from widetrail.machine import Effects
 from widetrail.machine.paths import trouble_with_name
 from widetrail.machine.roots import standard_roots
 from widetrail.machine.written import KnownBearings, read_written
@@ -490,25 +488,17 @@ def test_cut_off_anywhere_paths_are_made_right_once_and_all_can_be_had_back(
 ) -> None:
     one = book(tmp_path / "one")
     one.walk("old")
-    before = without_state(contents(one.folder / "new"))
-    for number in range(1, 600, 5):
-        copy = Trail(shutil.copytree(one.folder, tmp_path / str(number), symlinks=True))
-        try:
-            copy.walk("new", Effects(stop_at(number)))
-            break
-        except Stopped:
-            pass
+    before = of_the_person(one.folder / "new")
+
+    def judge(copy: Trail, number: int) -> None:
         assert set(outcomes(copy.walk("new")).values()) <= {"done"}
         assert texts(copy, *ON_WINDOWS) == RIGHT
         assert not list(copy.folder.rglob("staging"))
         Run(copy.new).undo(NOW)
         Run(copy.new).settle()
-        after = without_state(contents(copy.folder / "new"))
-        assert {n: d for n, d in after.items() if "/AppData" not in n} == {
-            n: d for n, d in before.items() if "/AppData" not in n
-        }
-        shutil.rmtree(copy.folder)
-    assert number > 100
+        assert of_the_person(copy.folder / "new") == before
+
+    assert cut_off_everywhere(one, tmp_path, 5, judge) > 100
 
 
 def test_new_settings_tell_where_the_place_is_when_old_ones_did_not(tmp_path: Path) -> None:

@@ -17,7 +17,7 @@ from pathlib import Path
 import pytest
 
 from build import NOW, Trail, outcomes, trail
-from conftest import Stopped, contents, stop_at, widetrail, without_state
+from conftest import Stopped, contents, cut_off_everywhere, widetrail, without_state
 from test_doing import new, old
 from widetrail.errors import Halted, InputUnusable
 from widetrail.machine import Effect, Effects, Machine
@@ -483,16 +483,11 @@ def test_putting_back_that_is_cut_off_too_loses_nothing(tmp_path: Path) -> None:
 
     with pytest.raises(Stopped):
         one.walk("new", Effects(after_start))
-    for number in range(1, 200):
-        copy = Trail(shutil.copytree(one.folder, tmp_path / str(number), symlinks=True))
-        try:
-            copy.walk("new", Effects(stop_at(number)))
-            break
-        except Stopped:
-            pass
+
+    def judge(copy: Trail, number: int) -> None:
         assert set(outcomes(copy.walk("new")).values()) <= {"done"}
         assert (copy.notes("new") / "count").read_text() == "once\n"
         Run(copy.new).undo(NOW)
         assert contents(copy.notes("new")) == before
-        shutil.rmtree(copy.folder)
-    assert number > 30
+
+    assert cut_off_everywhere(one, tmp_path, 1, judge) > 30

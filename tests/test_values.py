@@ -16,7 +16,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from build import NOW, Trail, machine, moved, outcomes
-from conftest import Stopped, contents, stop_at, without_state
+from conftest import Stopped, cut_off_everywhere, of_the_person, stop_at
 from test_formats import hive
 from widetrail.errors import Obstructed
 from widetrail.finding.stores import plist_with
@@ -274,14 +274,9 @@ def test_values_are_entered_where_nothing_is_yet_and_stop_where_something_is(
 def test_cut_off_anywhere_values_are_entered_once_and_can_be_had_back(tmp_path: Path) -> None:
     one = two(tmp_path / "one")
     one.walk("old")
-    before = without_state(contents(one.folder / "new"))
-    for number in range(1, 400, 2):
-        copy = Trail(shutil.copytree(one.folder, tmp_path / str(number), symlinks=True))
-        try:
-            copy.walk("new", Effects(stop_at(number)))
-            break
-        except Stopped:
-            pass
+    before = of_the_person(one.folder / "new")
+
+    def judge(copy: Trail, number: int) -> None:
         assert set(outcomes(copy.walk("new")).values()) <= {"done"}
         assert values_on(copy) == {**CARRIED, **KEPT}
         with suppress(Stopped):
@@ -289,12 +284,9 @@ def test_cut_off_anywhere_values_are_entered_once_and_can_be_had_back(tmp_path: 
         if not Run(copy.new).undone:
             Run(copy.new).undo(NOW)
         Run(copy.new).settle()
-        after = without_state(contents(copy.folder / "new"))
-        assert {n: d for n, d in after.items() if "/AppData" not in n} == {
-            n: d for n, d in before.items() if "/AppData" not in n
-        }
-        shutil.rmtree(copy.folder)
-    assert number > 60
+        assert of_the_person(copy.folder / "new") == before
+
+    assert cut_off_everywhere(one, tmp_path, 2, judge) > 60
 
 
 def test_a_registry_that_does_not_parse_stops_the_walk_before_it_begins(tmp_path: Path) -> None:

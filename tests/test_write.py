@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import shutil
 import sqlite3
 from contextlib import closing
 from pathlib import Path
@@ -11,8 +10,7 @@ from pathlib import Path
 import pytest
 
 from build import NOW, Trail, item, outcomes, trail
-from conftest import Stopped, contents, stop_at, without_state
-from widetrail.machine import Effects
+from conftest import cut_off_everywhere, of_the_person
 from widetrail.walking import Run
 
 SETTINGS = "{ini: '{home}/fernbook.ini', at: fernbook/folder, value: '{notes}', as: path}"
@@ -53,24 +51,18 @@ def test_a_value_is_written_and_every_other_byte_stays(
 def test_cut_off_anywhere_it_is_written_once_and_can_be_had_back(tmp_path: Path) -> None:
     one = set_out_with(tmp_path / "one", SETTINGS)
     one.walk("old")
-    before = without_state(contents(one.folder / "new"))
-    for number in range(1, 300, 3):
-        copy = Trail(shutil.copytree(one.folder, tmp_path / str(number), symlinks=True))
-        try:
-            copy.walk("new", Effects(stop_at(number)))
-            break
-        except Stopped:
-            pass
+    before = of_the_person(one.folder / "new")
+
+    def judge(copy: Trail, number: int) -> None:
         assert set(outcomes(copy.walk("new")).values()) <= {"done"}
         ini = copy.folder / "new/root/home/ada/fernbook.ini"
         assert ini.read_bytes() == INI.replace(b"D:\\old", b"/home/ada/notes")
         Run(copy.new).undo(NOW)
         Run(copy.new).settle()
-        after = without_state(contents(copy.folder / "new"))
-        assert {n: d for n, d in after.items() if "/.local" not in n} == before
+        assert of_the_person(copy.folder / "new") == before
         assert not list(copy.folder.rglob("staging"))
-        shutil.rmtree(copy.folder)
-    assert number > 40
+
+    assert cut_off_everywhere(one, tmp_path, 3, judge) > 40
 
 
 @pytest.mark.parametrize(

@@ -33,7 +33,7 @@ from widetrail.finding import (
     survey,
     where_facts,
 )
-from widetrail.formats.quantities import show_files, show_size
+from widetrail.formats.quantities import show_count, show_files, show_size
 from widetrail.machine import Machine
 
 
@@ -104,7 +104,9 @@ def _show_item(page: Page, item: SurveyedItem) -> None:
         synced = f"; kept in step by {where.synced}" if where.synced else ""
         page.line(f"{where.path} ({where.how}{synced})", indent=6)
         newest = f", newest change {_moment(item.tally.newest)}" if item.tally.newest else ""
-        counted = f"{show_files(item.tally.files)}, {show_size(item.tally.size)}{newest}"
+        count = item.tally
+        amount = show_count(count.values, "value") if count.values else show_files(count.files)
+        counted = f"{amount}, {show_size(item.tally.size)}{newest}"
         page.line(item.trouble or counted, "yellow" if item.trouble else "", indent=6)
     else:
         page.line(str(where), "yellow", indent=6)
@@ -137,6 +139,7 @@ def _item(item: SurveyedItem) -> dict[str, Any]:
         "in use": item.instance.in_use if item.instance is not None else None,
         "place": where_facts(item.where),
         "files": item.tally.files,
+        "values": item.tally.values,
         "size": item.tally.size,
         "newest": _moment(item.tally.newest) if item.tally.newest else None,
         "trouble": item.trouble or None,

@@ -4,7 +4,7 @@ from widetrail.finding.atlas import Atlas, Moved
 from widetrail.finding.card import card_facts, installation_facts, make_card, read_card, where_facts
 from widetrail.finding.finder import Finder
 from widetrail.finding.judging import condition_holds
-from widetrail.finding.selection import Selection, Tally, tally
+from widetrail.finding.selection import Selection, Tally, entries_of, tally
 from widetrail.finding.several import Pair, Unpaired, pair
 from widetrail.finding.survey import Surveyed, SurveyedItem, survey
 from widetrail.finding.values import (
@@ -49,6 +49,7 @@ __all__ = [
     "Where",
     "card_facts",
     "condition_holds",
+    "entries_of",
     "installation_facts",
     "make_card",
     "pair",

@@ -411,9 +411,9 @@ class Finder:
             return take_from_desktop(self.machine, reading)
         if reading.output is not None:
             return self._printed(reading)
-        path = self.choice(reading.where)
+        path = self.choice(reading.file_read)
         if path is None:
-            return Unknown(self._why_not(reading.where))
+            return Unknown(self._why_not(reading.file_read))
         return take_reading(self.machine, reading, path, self._parts)
 
     def with_parts(self, parts: Mapping[str, str]) -> Finder:

@@ -5,6 +5,15 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
+from widetrail.finding.stores import (
+    CARRIED,
+    Store,
+    encode_values,
+    is_value,
+    selected,
+    store_kind,
+)
+from widetrail.finding.values import Found
 from widetrail.formats.interface import Platform
 from widetrail.machine import Entry, Machine
 from widetrail.machine.paths import key
@@ -13,11 +22,15 @@ from widetrail.recipe import Globs, Item
 
 @dataclass(frozen=True, slots=True)
 class Tally:
-    """How much an item is: regular files, their bytes, the newest change (ns since 1970)."""
+    """How much an item is: regular files, their bytes, the newest change (ns since 1970).
+
+    ``values`` are the named values that it holds, where it is a text of these.
+    """
 
     files: int = 0
     size: int = 0
     newest: int = 0
+    values: int = 0
 
 
 class Selection:
@@ -59,6 +72,27 @@ class Selection:
                     yield waiting[above]
             given.add(entry.path)
             yield entry
+
+
+def entries_of(
+    machine: Machine, item: Item, place: Found, carved: Sequence[str] = ()
+) -> tuple[list[Entry], int]:
+    """Return what an item stands for: all below its folder that it takes, its file, or the text
+    of its values; and how many values these are.
+
+    Raises:
+        MachineUnusable: Something of it cannot be read.
+        Unreadable: Its values cannot be read.
+    """
+    kind = store_kind(item, place.path, place.kind)
+    if kind is not None:
+        values = selected(kind, item, Store(machine, kind, place.path).read())
+        size = len(encode_values(kind, place.path, values))
+        return [Entry(CARRIED[kind], "file", size, 0, 0o600)], sum(map(is_value, values))
+    there = machine.look(place.path)
+    if there is None or there.kind != "folder":
+        return [there] if there is not None and there.kind == "file" else [], 0
+    return list(Selection(item, machine.platform, carved).walk(machine, place.path)), 0
 
 
 def tally(entries: Iterator[Entry]) -> Tally:

@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from widetrail.errors import MachineUnusable
 from widetrail.finding.finder import Finder
-from widetrail.finding.selection import Selection, Tally, tally
+from widetrail.finding.selection import Selection, Tally, entries_of, tally
 from widetrail.finding.values import Answer, Found, Installation, Instance, Several, Where
+from widetrail.formats.interface import Unreadable
 from widetrail.machine import Machine
-from widetrail.recipe import Loaded
+from widetrail.recipe import Item, Loaded
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,16 +78,24 @@ def _items(finder: Finder, name: str) -> list[SurveyedItem]:
     return found
 
 
+def _count(machine: Machine, item: Item, where: Found) -> Tally:
+    if where.kind == "folder":
+        return tally(Selection(item, machine.platform).walk(machine, where.path))
+    if where.kind == "value":
+        return Tally()
+    entries, values = entries_of(machine, item, where)
+    return replace(tally(iter(entries)), values=values)
+
+
 def _item(
     finder: Finder, name: str, where: Where, instance: Instance | None = None
 ) -> SurveyedItem:
     item = finder.loaded.recipe.items[name]
     count, trouble = Tally(), ""
-    if isinstance(where, Found) and where.kind == "folder":
-        selection = Selection(item, finder.machine.platform)
+    if isinstance(where, Found):
         try:
-            count = tally(selection.walk(finder.machine, where.path))
-        except MachineUnusable as error:
+            count = _count(finder.machine, item, where)
+        except (MachineUnusable, Unreadable) as error:
             trouble = str(error)
     checks = tuple((check, finder.answer(check, item)) for check in item.checks)
     return SurveyedItem(name, item.title, where, count, checks, trouble, instance)

@@ -28,14 +28,13 @@ from widetrail.finding import (
     Unknown,
     Where,
     condition_holds,
+    entries_of,
     pair,
     tally,
 )  # fmt: skip
 from widetrail.finding.stores import (
-    CARRIED,
     Store,
     StoreKind,
-    encode_values,
     is_value,
     selected,
     store_kind,
@@ -389,7 +388,7 @@ def _plan_item(
         return
     carved = _carved(subject, subjects, draft)
     try:
-        entries = _entries(subject, old.path, carved)
+        entries = _entries(subject, carved)
     except MachineUnusable as error:
         todo = "Give the account the right to read it, then plan again."
         draft.obstacles.append(Halted(error.what, where=error.where, why=error.why, todo=todo))
@@ -459,8 +458,7 @@ def _with_outside(
 ) -> PlannedItem:  # fmt: skip
     """Return an item with what it holds of paths, what goes along of it, and what does not."""
     machine, title = subject.finder.machine, subject.side.loaded.recipe.application.name
-    place = planned.old_path
-    taken = [] if planned.single else [e.path for e in _entries(subject, place, planned.carved)]
+    taken = [] if planned.single else [e.path for e in _entries(subject, planned.carved)]
     becomes, cannot = names_outside(machine, [] if planned.single else carried, taken)
     stay = sorted({*named.outside} - {*becomes.values()} | {*cannot})
     losses = list(planned.losses)
@@ -518,19 +516,10 @@ def _same_folder(subject: _Subject, old: Found) -> str:
     return mine if mine and mine == theirs else ""
 
 
-def _entries(subject: _Subject, path: str, carved: Sequence[str]) -> list[Entry]:
-    """Return what an item stands for on old: all below its folder that it takes, or its file."""
-    machine, place = subject.finder.machine, subject.old_place
+def _entries(subject: _Subject, carved: Sequence[str]) -> list[Entry]:
+    place = subject.old_place
     assert isinstance(place, Found)
-    kind = store_kind(subject.item, path, place.kind)
-    if kind is not None:
-        values = selected(kind, subject.item, Store(machine, kind, path).read())
-        size = len(encode_values(kind, path, values))
-        return [Entry(CARRIED[kind], "file", size, 0, 0o600)]
-    there = machine.look(path)
-    if there is None or there.kind != "folder":
-        return [there] if there is not None and there.kind == "file" else []
-    return list(Selection(subject.item, machine.platform, carved).walk(machine, path))
+    return entries_of(subject.finder.machine, subject.item, place, carved)[0]
 
 
 def _carved(subject: _Subject, subjects: Sequence[_Subject], draft: _Draft) -> tuple[str, ...]:

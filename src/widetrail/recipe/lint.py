@@ -290,7 +290,7 @@ def _templates(recipe: Recipe) -> Iterator[Used]:
         for number, place in enumerate(cases):
             yield from _place(("places", name, number), place)
     for where, reading in _readings(recipe):
-        yield from _choice((*where, reading.form), reading.where)
+        yield from _choice((*where, reading.form), reading.file_read)
         yield from (((*where, "output", n), a) for n, a in enumerate(reading.output or ()))
     for name, item in recipe.items.items():
         for number, rule in enumerate(item.paths):

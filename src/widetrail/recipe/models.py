@@ -6,8 +6,8 @@ They are made in one place, the loader; nothing here reads a file or a machine.
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
-from typing import Annotated, Any, Literal
+from collections.abc import Collection, Mapping
+from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import (
     AfterValidator,
@@ -180,8 +180,34 @@ class For(Model):
     edition: Said | None = None
 
 
-class Reading(Model):
+class _InForm(Model):
+    """What one key of several names: its form, and where it is."""
+
+    forms: ClassVar[Collection[str]] = ()
+
+    def _given(self, form: str) -> Any:
+        return getattr(self, "json_" if form == "json" else form)
+
+    @property
+    def _all_given(self) -> list[str]:
+        return [form for form in self.forms if self._given(form) is not None]
+
+    @property
+    def form(self) -> str:
+        """The form: one of ``forms``."""
+        return self._all_given[0]
+
+    @property
+    def where(self) -> str | PerPlatform:
+        """The path template of the file, or the registry key or settings path."""
+        where: str | PerPlatform = self._given(self.form)
+        return where
+
+
+class Reading(_InForm):
     """A named way to get a value: one key names the form and where it is."""
+
+    forms = FORMS
 
     for_: For | None = Field(None, alias="for")
     ini: PathChoice | None = None
@@ -209,7 +235,7 @@ class Reading(Model):
 
     @model_validator(mode="after")
     def _one_form(self) -> Reading:
-        given = [form for form in FORMS if self._given(form) is not None]
+        given = self._all_given
         if len(given) != 1:
             names = " and ".join(f'"{g}"' for g in given) or "none"
             hint = f"The forms are {', '.join(FORMS)}"
@@ -230,23 +256,10 @@ class Reading(Model):
         assert self.at is not None
         _check_one_group(self.at)
 
-    def _given(self, form: str) -> str | PerPlatform | tuple[str, ...] | None:
-        found: str | PerPlatform | tuple[str, ...] | None
-        found = getattr(self, "json_" if form == "json" else form)
-        return found
-
     @property
-    def form(self) -> str:
-        """The form: one of ``FORMS``."""
-        return next(form for form in FORMS if self._given(form) is not None)
-
-    @property
-    def where(self) -> str | PerPlatform | None:
+    def file_read(self) -> str | PerPlatform | None:
         """The path template of the file that is read; ``None`` for forms without a file."""
-        found = self._given(self.form)
-        if self.form in ("registry", "dconf") or isinstance(found, tuple):
-            return None
-        return found
+        return None if self.form in ("registry", "dconf", "output") else self.where
 
     @property
     def parameters(self) -> frozenset[str]:
@@ -291,13 +304,14 @@ class Recognition(Model):
     edition: Reading | None = None
 
 
-class Index(Model):
+class Index(_InForm):
     """A program's own index of its folders: one form, and what is what in an entry of it.
 
     ``at`` leads to the entries: a list or mapping in a document, a glob of sections in an ini file,
     a query with named columns in a database.
     """
 
+    forms = INDEX_FORMS
     ini: PathChoice | None = None
     json_: PathChoice | None = Field(None, alias="json")
     yaml: PathChoice | None = None
@@ -311,26 +325,9 @@ class Index(Model):
 
     @model_validator(mode="after")
     def _one_form(self) -> Index:
-        given = [f for f in INDEX_FORMS if self._given(f) is not None]
-        if len(given) != 1:
+        if len(self._all_given) != 1:
             raise flaw("index-form", f"expected one form of {', '.join(INDEX_FORMS)}")
         return self
-
-    def _given(self, form: str) -> str | PerPlatform | None:
-        found: str | PerPlatform | None = getattr(self, "json_" if form == "json" else form)
-        return found
-
-    @property
-    def form(self) -> str:
-        """The form: one of ``INDEX_FORMS``."""
-        return next(f for f in INDEX_FORMS if self._given(f) is not None)
-
-    @property
-    def where(self) -> str | PerPlatform:
-        """The path template of the index file."""
-        where = self._given(self.form)
-        assert where is not None
-        return where
 
 
 PlaceKind = Literal["folder", "file", "key", "value", "dconf"]
@@ -484,7 +481,7 @@ PATH_FORMS = (
 Outside = Literal["ask", "carry", "leave"]
 
 
-class WrittenPaths(Model):
+class WrittenPaths(_InForm):
     """Where paths of the machine stand in an item: a file by its form, and the values in it.
 
     ``at`` is what a reading of that form takes, where ``*`` stands for any member, section or name;
@@ -492,6 +489,7 @@ class WrittenPaths(Model):
     of files that they name and that do not move.
     """
 
+    forms = PATH_FORMS
     for_: For | None = Field(None, alias="for")
     ini: PathChoice | None = None
     json_: PathChoice | None = Field(None, alias="json")
@@ -509,7 +507,7 @@ class WrittenPaths(Model):
 
     @model_validator(mode="after")
     def _one_form(self) -> WrittenPaths:
-        given = [form for form in PATH_FORMS if self._given(form) is not None]
+        given = self._all_given
         if len(given) != 1:
             hint = f"The forms are {', '.join(PATH_FORMS)}"
             raise flaw("paths-form", f"expected one form; found {len(given)}", hint)
@@ -518,22 +516,6 @@ class WrittenPaths(Model):
         if self.sqlite is not None and not re.fullmatch(r"[^.\s]+\.[^.\s]+", self.at):
             raise flaw("paths-at", f'"{self.at}" is no column', "Write it like attachment.path")
         return self
-
-    def _given(self, form: str) -> str | PerPlatform | None:
-        found: str | PerPlatform | None = getattr(self, "json_" if form == "json" else form)
-        return found
-
-    @property
-    def form(self) -> str:
-        """The form: one of ``PATH_FORMS``."""
-        return next(form for form in PATH_FORMS if self._given(form) is not None)
-
-    @property
-    def where(self) -> str | PerPlatform:
-        """The path template of the file, or the registry key or settings path."""
-        where = self._given(self.form)
-        assert where is not None
-        return where
 
 
 class Route(Model):
