@@ -27,11 +27,13 @@ from widetrail.walking import Run
 from widetrail_demo.world import build_world
 
 RECIPES = Path(str(files("widetrail_demo") / "recipes"))
-SWEPT = sorted(
-    path.name.removesuffix(".rehearsal.yaml")
-    for path in RECIPES.glob("*.rehearsal.yaml")
-    if path.name != "desk.rehearsal.yaml"  # it waits for a service that no effect stops
-)
+LEFT_OUT = {
+    "desk",  # it waits for a service that no effect stops
+    # The same steps on other machines; the whole sweep has them too (docs/reliability.md).
+    "dewcast-mac", "dewcast-platform", "frondsign-linux", "frondsign-platform", "frondsign-windows",
+}  # fmt: skip
+NAMES = {path.name.partition(".")[0] for path in RECIPES.glob("*.rehearsal.yaml")}
+SWEPT = sorted(NAMES - LEFT_OUT)
 
 
 @pytest.fixture(scope="session")
@@ -323,7 +325,7 @@ def test_what_appears_meanwhile_is_put_aside_too_and_said(tmp_path: Path) -> Non
             one.notes("new").mkdir()
             (one.notes("new") / "sudden.txt").write_text("mine")
 
-    (done,) = one.walk("new", Effects(appear)).steps
+    done, _ = one.walk("new", Effects(appear)).steps
     assert outcomes_facts(done)["appeared"] == ["/home/ada/notes"]
     assert sorted(os.listdir(one.notes("new"))) == ["one.txt", "two.txt"]
     (kept,) = one.folder.glob("new/**/aside/**/sudden.txt")

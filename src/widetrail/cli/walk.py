@@ -204,6 +204,8 @@ def _show_item(page: Page, item: ItemReport, walked: Mapping[str, StepDone]) -> 
     """Show how an item stands now, and what of it was walked badly."""
     styles = {"carried": "green", "failed": "red", "waiting": "yellow"}
     verified = f", {show_files(item.verified)} verified" if item.verified else ""
+    if item.values:
+        verified = f", {show_count(item.values, 'value')}"
     if item.rewritten:
         verified += f", {show_count(item.rewritten, 'path')} made right"
     page.line(f"{item.state}: {item.title}{verified}", styles.get(item.state, ""), indent=2)

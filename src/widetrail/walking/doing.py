@@ -583,6 +583,7 @@ class WalkDoing:
         self.parcel.seal = seal
         self.parcel.check_cargo(begun=True)
         if self._reader is not None:
+            self._reader.close()
             self._reader = self.parcel.reader(self.machine.platform)
         self.journal.add({"event": "detached", "to": home})
         return home
