@@ -173,8 +173,9 @@ def show_plan(page: Page, plan: Plan) -> None:
     old, new = plan.station("old"), plan.station("new")
     known = {"seen": "", "card": " (by its card)", "assumed": " (not seen yet)"}[new.source]
     page.title(f"Plan {plan.id[:12]}: from {old.machine} to {new.machine}{known}")
+    copied = {step.item for step in plan.steps if step.kind in ("publish", "enter")}
     for item in plan.items:
-        _show_item(page, item)
+        _show_item(page, item, copied=item.id in copied)
     for left in plan.left:
         _show_left(page, left)
     _show_legs(page, plan)
@@ -185,7 +186,7 @@ def show_plan(page: Page, plan: Plan) -> None:
         page.line(f"- {notice}", indent=2)
 
 
-def _show_item(page: Page, item: PlannedItem) -> None:
+def _show_item(page: Page, item: PlannedItem, *, copied: bool) -> None:
     page.line(item.title, "bold", indent=2)
     why = f"; {', '.join(item.met)}" if item.met else ""
     amount = "values" if item.store else show_files(item.files)
@@ -202,7 +203,7 @@ def _show_item(page: Page, item: PlannedItem) -> None:
     existing = EXISTING_VALUES if item.store else EXISTING
     aside = f"; {existing[item.existing]}" if item.occupied else ""
     page.line(f"to: {item.new_path or 'its place on new'} ({item.new_how}){aside}", indent=4)
-    for rule in item.written[:SHOWN_NAMES]:
+    for rule in item.written[:SHOWN_NAMES] if copied else ():
         page.line(f"paths made right in: {_where_written(rule, item)}", "dim", indent=4)
     for path in sorted(item.from_outside.values())[:SHOWN_NAMES]:
         page.line(f"goes along from elsewhere: {path}", indent=4)

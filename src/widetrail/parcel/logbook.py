@@ -11,7 +11,7 @@ from __future__ import annotations
 import json
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Annotated, Any, Self
+from typing import Annotated, Any, Literal, Self
 
 from pydantic import (
     AfterValidator,
@@ -163,6 +163,13 @@ class _Packed(_Told):
         return self
 
 
+class _Choices(_Told):
+    only: list[str]
+    without: list[str]
+    parts: dict[str, list[str]]
+    outside: dict[str, Literal["carry", "leave"]]
+
+
 class _Entry(_Told):
     number: int
     before: str
@@ -186,8 +193,10 @@ class _Entry(_Told):
         if lacking := needed - self.model_fields_set:
             raise ValueError(f"it holds no {', '.join(sorted(lacking))}")
         extra = self.model_extra or {}
-        if self.number == 1 and not isinstance(extra.get("choices"), dict):
-            raise ValueError("it holds no choices")
+        if self.number == 1:
+            if not isinstance(extra.get("choices"), dict):
+                raise ValueError("it holds no choices")
+            _Choices.model_validate(extra["choices"])
         if "index" in extra:
             _Packed.model_validate({**extra, "files": self.files})
         return self

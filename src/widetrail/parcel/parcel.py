@@ -370,8 +370,12 @@ class Parcel:
             segments = dict(packed[-1].body["segments"])
 
         def commit(writer: CargoWriter) -> None:
-            body = {"steps": {}, "time": now.isoformat(timespec="seconds")}
-            self._add(PACKED, {**body, **self._index(writer, whole=False)})
+            reached = self.plan.legs[: len(self.legs_done) + 1]
+            leg = next(leg.number for leg in reversed(reached) if leg.station == "old")
+            told = {"steps": {}, "time": now.isoformat(timespec="seconds"), "leg": leg}
+            body = {**told, **self._index(writer, whole=False)}
+            body["read back"] = self._read_back(body["files"])
+            self._add(PACKED, body)
             kept(self.newest)
 
         size, files = (sum(getattr(i, name) for i in self.plan.items) for name in ("size", "files"))

@@ -433,9 +433,13 @@ def _find_written(draft: _Draft, sides: Sequence[_Recipe], choices: Choices, new
     ]
     for number, (planned, subject, chosen) in enumerate(draft.items):
         place, machine = subject.old_place, subject.finder.machine
-        if not copies(chosen.route) or not isinstance(place, Found):
+        if not isinstance(place, Found):
             continue
         written = written_at(subject.finder, subject.item, place, planned.carved)
+        if not copies(chosen.route):  # its program carries it; what it wrote is looked through
+            planned = planned.model_copy(update={"written": written})
+            draft.items[number] = planned, subject, chosen
+            continue
         bearings, there = _bearings(new, machine)
         atlas = Atlas(machine, bearings, moved, there)
         named = look_at_paths(machine, place, written, atlas, planned.new_path or place.path)
@@ -647,14 +651,14 @@ def _occupied(subject: _Subject) -> bool:
     new, side = subject.new_place, subject.side.new
     if not isinstance(new, Found):
         return False
-    if not isinstance(side, SeenSide) or not subject.item.take:
+    if not isinstance(side, SeenSide):
         return True
     machine = side.finder.machine
     kind = store_kind(subject.item, new.path, new.kind)
     if kind is not None:
         there = Store(machine, kind, new.path).read()
         return any(map(is_value, selected(kind, subject.item, there)))
-    if new.kind == "file":
+    if new.kind == "file" or not subject.item.take:
         return True
     selection = Selection(subject.item, machine.platform)
     return any(e.kind != "folder" for e in selection.walk(machine, new.path))

@@ -381,8 +381,8 @@ class Doing(Protocol):
     def platform_of_old(self) -> Platform:
         """The platform of the old machine."""
 
-    def landed(self, item: str) -> Sequence[tuple[str, str]]:
-        """Return the files of the item that are on new, each with its path below the place.
+    def landed(self, item: str) -> Sequence[tuple[str, Sequence[str]]]:
+        """Return the folders in which the item's files are on new, with their paths below.
 
         Where a program took the item in, they are those that the recipe says hold paths.
         """

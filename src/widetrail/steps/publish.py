@@ -36,6 +36,9 @@ EXISTING = {
 CHECKPOINT = 96 * 1024 * 1024
 """Bytes that are staged, at least, before what was staged so far is made durable."""
 
+CHECKPOINT_FILES = 5000
+"""Entries that are staged, at least, before it is, where they are small."""
+
 
 VERIFIERS = 4
 """Files that are read back from the disk at a time."""
@@ -146,7 +149,8 @@ class _Publishing:
             done += entry.size
             left = (total - done) * (doing.clock() - begun) / done if done else None
             doing.onlooker.moves(done, total, "bytes", left, (number, len(entries)))
-            if done - since >= every and number < len(entries):
+            due = done - since >= every or number - first >= CHECKPOINT_FILES
+            if due and number < len(entries):
                 effects.barrier(top)
                 self._verify(top, folder, entries[first:number])
                 doing.record("staged so far", step=self.step.id, path=folder, count=number)

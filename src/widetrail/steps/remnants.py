@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Sequence
+from contextlib import suppress
 
 from widetrail.errors import MachineUnusable
 from widetrail.finding.readings import copied_database
@@ -15,6 +16,8 @@ from widetrail.finding.remnants import MOST, find_remnants, in_texts, remnant_pa
 from widetrail.finding.stores import Store, StoreKind, selected, shown_name, texts_of
 from widetrail.finding.written import values_at
 from widetrail.formats.interface import Spot, Unreadable
+from widetrail.machine.interface import Opened
+from widetrail.machine.paths import join
 from widetrail.recipe import Globs
 from widetrail.steps.interface import Doing, Done, Facts, Failed, Outcome, Step, WrittenAt
 
@@ -74,32 +77,43 @@ class _Look:
             for rule in doing.written(self._item)
             if rule.form not in ("registry", "dconf")
         ]
-        for path, below in doing.landed(self._item):
-            mine = [rule for matches, rule in rules if matches(below or "x")]
-            if not settings and not mine and self.count >= MENTIONS_IN:
-                self.left += 1
+        for folder, paths in doing.landed(self._item):
+            if doing.machine.look(folder) is None:
                 continue
-            self.count += 1
-            try:
-                self._file(path, mine, settings=settings)
-            except (Unreadable, MachineUnusable):  # carried as it is: no program reads it either
-                continue
+            with doing.machine.opened(folder) as opened:
+                for below in paths:
+                    mine = [rule for matches, rule in rules if matches(below)]
+                    if not settings and not mine and self.count >= MENTIONS_IN:
+                        self.left += 1
+                        continue
+                    self.count += 1
+                    with suppress(Unreadable, MachineUnusable):  # it was carried as it is
+                        self._file(opened, folder, below, mine, settings=settings)
 
-    def _file(self, path: str, rules: Sequence[WrittenAt], *, settings: bool) -> None:
-        there = self._doing.machine.look(path)
-        if there is None or there.kind != "file":
-            return
-        faults: set[str] = set()
+    def _file(
+        self, opened: Opened, folder: str, below: str, rules: Sequence[WrittenAt], *,
+        settings: bool,
+    ) -> None:  # fmt: skip
+        path, faults = join(folder, below), set[str]()
+        with opened.open(below) as file:
+            data = file.read(MOST + 1)
         for rule in rules if not settings else ():
             for spot in values_at(self._doing.machine, path, rule.form, rule.at):
                 if self._expression.search(spot.text) and not self._is_told(spot.text):
                     faults.add(spot.text)
                     self.found.append(_line(path, spot))
-        for spot in _look(self._doing, path, there.size, self._pattern):
+        for spot in self._spots(path, data):
             if settings and not self._is_told(spot.text):
                 self.found.append(_line(path, spot))
             elif not any(fault in spot.text for fault in faults):
                 self.mentions.append(_line(path, spot))
+
+    def _spots(self, path: str, data: bytes) -> Iterator[Spot]:
+        if data.startswith(b"SQLite format 3\0"):
+            with copied_database(self._doing.machine, path) as copy:
+                yield from find_remnants(data[:16], self._pattern, copy)
+        elif len(data) <= MOST:
+            yield from find_remnants(data, self._pattern)
 
     def _values(self, kind: StoreKind) -> None:
         """Look through the values of an item that are in a store now."""
@@ -122,14 +136,3 @@ def _line(path: str, spot: Spot) -> str:
 
 def _stripped(text: str) -> str:
     return "".join(c for c in text.casefold() if c not in "\\/")
-
-
-def _look(doing: Doing, path: str, size: int, pattern: str) -> Iterator[Spot]:
-    machine = doing.machine
-    with machine.open(path) as file:
-        data = file.read(MOST + 1)
-    if data.startswith(b"SQLite format 3\0"):
-        with copied_database(machine, path) as copy:
-            yield from find_remnants(data[:16], pattern, copy)
-    elif size <= MOST:
-        yield from find_remnants(data, pattern)

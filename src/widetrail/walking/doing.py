@@ -30,7 +30,7 @@ from widetrail.formats.interface import Platform
 from widetrail.formats.masking import Masker
 from widetrail.machine import Channels, Completed, Machine
 from widetrail.machine.effects import started_at
-from widetrail.machine.paths import base, is_absolute, is_within, join, trouble_with_name
+from widetrail.machine.paths import base, is_absolute, is_within, join, parent, trouble_with_name
 from widetrail.machine.written import KnownBearings, is_there
 from widetrail.parcel import Parcel
 from widetrail.parcel.cargo import CargoReader, CargoWriter
@@ -169,20 +169,18 @@ class WalkDoing:
     def platform_of_old(self) -> Platform:
         return cast(Platform, self.plan.station("old").facts["platform"])
 
-    def landed(self, item: str) -> Sequence[tuple[str, str]]:
+    def landed(self, item: str) -> Sequence[tuple[str, Sequence[str]]]:
         planned = self.planned(item)
-        mine = {s.id: s for s in self.plan.steps if s.item == item and s.kind == "publish"}
-        found: list[tuple[str, str]] = []
-        for record in self.journal.records:
-            if record["event"] == "published" and record["step"] in mine:
-                target = str(record["facts"]["to"])
-                entries = [e for e in self.packed.of(item) if e.kind == "file"]
-                paths = ["" if planned.single else e.path for e in entries]
-                found += [(join(target, path), path) for path in paths]
+        mine = {s.id for s in self.plan.steps if s.item == item and s.kind == "publish"}
+        published = [r for r in self.journal.records if r["event"] == "published"]
+        targets = [str(r["facts"]["to"]) for r in published if r["step"] in mine]
+        paths = [e.path for e in self.packed.of(item) if e.kind == "file"]
         if not mine and not planned.store:
-            files = (rule.file for rule in planned.written if "*" not in rule.file)
-            found += [(join(planned.new_path, file), file) for file in files]
-        return list(dict.fromkeys(found))
+            targets = [planned.new_path]
+            paths = [rule.file for rule in planned.written if "*" not in rule.file]
+        if planned.single:
+            return [(parent(target), [base(target)]) for target in dict.fromkeys(targets)]
+        return [(target, paths) for target in dict.fromkeys(targets)]
 
     def told_elsewhere(self, item: str) -> Sequence[str]:
         told = {**self.parcel.outcomes, **self._done_here()}

@@ -36,7 +36,8 @@ class Scan:
         to show in its times.
         """
         status, at = self._known.get((item, entry.path), (None, 0))
-        return status == _status(entry) and at - max(entry.mtime, entry.changed) > APART
+        known = status == _status(entry) and bool(entry.number)  # what has none was made just now
+        return known and at - max(entry.mtime, entry.changed) > APART
 
     def note(self, item: str, entry: Entry) -> None:
         """Take note of the status that a file had before it is read."""
