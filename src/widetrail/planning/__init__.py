@@ -12,8 +12,9 @@ from widetrail.planning.plan import (
     PlannedRecipe,
     PlannedStation,
 )
-from widetrail.planning.planner import New, make_plan
+from widetrail.planning.planner import make_plan
 from widetrail.planning.room import full_volumes
+from widetrail.planning.sides import New
 
 __all__ = [
     "Choices",

@@ -5,10 +5,10 @@ Nothing is changed; everything that stands in the way is said at once.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
-from typing import Any, cast
+from typing import cast
 
 from widetrail.errors import Halted, InputUnusable, MachineUnusable, Obstructed
 from widetrail.finding import (
@@ -44,7 +44,7 @@ from widetrail.formats.interface import Platform, Unreadable
 from widetrail.formats.quantities import show_size
 from widetrail.machine import Entry, Machine, Medium
 from widetrail.machine.paths import base, is_within, join, parent, trouble_with_name
-from widetrail.machine.written import Bearings, KnownBearings, is_there, variables_of_paths
+from widetrail.machine.written import variables_of_paths
 from widetrail.planning.choice import Case, Chosen, NoRoute, choose_route, copies, uses_parcel
 from widetrail.planning.choices import Choices
 from widetrail.planning.itinerary import Circle, Itinerary, find_itinerary
@@ -59,22 +59,25 @@ from widetrail.planning.plan import (
     PlannedStation,
 )  # fmt: skip
 from widetrail.planning.room import full_volumes
-from widetrail.planning.sides import CardSide, LaterSide, SeenSide, Side
+from widetrail.planning.sides import CardSide, LaterSide, New, SeenSide, Side
 from widetrail.planning.unfolding import unfold_steps
-from widetrail.planning.written import Named, look_at_paths, names_outside, written_at
+from widetrail.planning.written import (
+    bearings_of,
+    look_at_paths,
+    places_on_both,
+    some_of,
+    with_outside,
+    written_at,
+)
 from widetrail.recipe import Existing, Item, Loaded, Loss, Route, Station
 from widetrail.recipe.releases import parse_releases
 from widetrail.recipe.templates import ROOTS, literal, plain
 from widetrail.steps import Step, retire_step
-from widetrail.steps.interface import WrittenAt
 
 ENTRY_ROOM = 2048
 """Bytes that an entry takes in a parcel beside its contents, at most about that."""
 
 PARCEL_ROOM = 1 << 20
-
-New = Machine | Mapping[str, Any] | None
-"""The new machine: within reach, told by the facts of its card, or not known yet."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -429,87 +432,29 @@ def _find_written(draft: _Draft, sides: Sequence[_Recipe], choices: Choices, new
     """Find where the items hold paths, and decide about what these name that does not move."""
     moved = [
         *(Moved(i.old_path, i.new_path or i.old_path, True, i.renamed) for i, _, _ in draft.items),
-        *(place for side in sides for place in _places_on_both(side)),
+        *(place for side in sides for place in places_on_both(side.finder, side.new)),
     ]
     for number, (planned, subject, chosen) in enumerate(draft.items):
         place, machine = subject.old_place, subject.finder.machine
         if not isinstance(place, Found):
             continue
         written = written_at(subject.finder, subject.item, place, planned.carved)
-        if not copies(chosen.route):  # its program carries it; what it wrote is looked through
-            planned = planned.model_copy(update={"written": written})
-            draft.items[number] = planned, subject, chosen
-            continue
-        bearings, there = _bearings(new, machine)
-        atlas = Atlas(machine, bearings, moved, there)
-        named = look_at_paths(machine, place, written, atlas, planned.new_path or place.path)
-        draft.notices += [f"{subject.id}: {why}; its paths stay" for why in named.unread]
-        verdict = choices.outside.get(f"{subject.side.loaded.id}.{subject.name}", "")
-        asked = [path for path, rule in named.outside.items() if rule == "ask" and not verdict]
-        if asked:
-            what = f"{subject.id} names {_some(asked)}, which does not move"
-            todo = f"Say --outside {subject.name}=carry, or {subject.name}=leave."
-            draft.obstacles.append(Halted(what, why="whether it goes along is asked", todo=todo))
-        carried = [p for p, rule in named.outside.items() if (verdict or rule) == "carry"]
-        draft.items[number] = (
-            _with_outside(planned, subject, named, carried, written), subject, chosen
-        )  # fmt: skip
-
-
-def _with_outside(
-    planned: PlannedItem, subject: _Subject, named: Named, carried: Sequence[str],
-    written: tuple[WrittenAt, ...],
-) -> PlannedItem:  # fmt: skip
-    """Return an item with what it holds of paths, what goes along of it, and what does not."""
-    machine, title = subject.finder.machine, subject.side.loaded.recipe.application.name
-    taken = [] if planned.single else [e.path for e in _entries(subject, planned.carved)]
-    becomes, cannot = names_outside(machine, [] if planned.single else carried, taken)
-    stay = sorted({*named.outside} - {*becomes.values()} | {*cannot})
-    losses = list(planned.losses)
-    if stay:
-        what = f"what its files name elsewhere ({_some(stay)})"
-        remedy = f"Those paths stay as they are; bring it yourself, or choose it anew in {title}."
-        losses.append(Loss(what=what, remedy=remedy))
-    if named.unsayable:
-        why = next(iter(named.unsayable.values()))
-        what = f"paths that cannot be said on new ({_some(sorted(named.unsayable))}: it {why})"
-        losses.append(Loss(what=what, remedy=f"Choose them anew in {title}."))
-    sizes = [e.size for p in becomes.values() if (e := machine.look(p)) is not None]
-    update = {
-        "written": written,
-        "outside": canonical(becomes).decode() if becomes else "",
-        "losses": tuple(losses),
-        "files": planned.files + len(becomes),
-        "size": planned.size + sum(sizes),
-        "largest": max([planned.largest, *sizes]),
-    }
-    return planned.model_copy(update=update)
-
-
-def _some(paths: Sequence[str], most: int = 3) -> str:
-    more = f" and {len(paths) - most} more" if len(paths) > most else ""
-    return f"{', '.join(paths[:most])}{more}"
-
-
-def _places_on_both(side: _Recipe) -> Iterator[Moved]:
-    for name, path in side.finder.pinnable().items():
-        there = side.new.place(name)
-        if isinstance(there, Found | Absent) and there.kind in ("folder", "file"):
-            yield Moved(path, there.path, carried=False)
-
-
-def _bearings(new: New, old: Machine) -> tuple[Bearings, Callable[[str], bool]]:
-    """Return what is known of new's paths, and what tells whether something is at one there.
-
-    Of a new machine that nothing is known of yet, it is supposed to be as old.
-    """
-    if new is None:
-        roots = {name: old.root(name) for name in ROOTS}
-        return KnownBearings("", old.platform, roots), lambda path: False
-    if isinstance(new, Mapping):
-        told = KnownBearings(str(new["machine"]), new["platform"], new["roots"])
-        return told, lambda path: False
-    return new, lambda path: is_there(new, path)
+        planned = planned.model_copy(update={"written": written})
+        if copies(chosen.route):  # else its program carries it, and what it wrote is looked through
+            bearings, there = bearings_of(new, machine)
+            atlas = Atlas(machine, bearings, moved, there)
+            named = look_at_paths(machine, place, written, atlas, planned.new_path or place.path)
+            draft.notices += [f"{subject.id}: {why}; its paths stay" for why in named.unread]
+            verdict = choices.outside.get(f"{subject.side.loaded.id}.{subject.name}", "")
+            if asked := [p for p, rule in named.outside.items() if rule == "ask" and not verdict]:
+                what = f"{subject.id} names {some_of(asked)}, which does not move"
+                todo = f"Say --outside {subject.name}=carry, or {subject.name}=leave."
+                why = "whether it goes along is asked"
+                draft.obstacles.append(Halted(what, why=why, todo=todo))
+            taken = [] if planned.single else [e.path for e in _entries(subject, planned.carved)]
+            title = subject.side.loaded.recipe.application.name
+            planned = with_outside(planned, machine, named, verdict, taken, title)
+        draft.items[number] = planned, subject, chosen
 
 
 def _same_folder(subject: _Subject, old: Found) -> str:

@@ -9,11 +9,15 @@ from widetrail.errors import InputUnusable
 from widetrail.finding import Finder, Known, Nowhere, Unknown, Where
 from widetrail.finding.card import place_of
 from widetrail.formats.interface import Platform
+from widetrail.machine import Machine
 from widetrail.machine.paths import is_within, shared_name
 from widetrail.recipe import Loaded
 from widetrail.recipe.releases import Release, parse_release
 
 Source = Literal["seen", "card", "assumed"]
+
+New = Machine | Mapping[str, Any] | None
+"""The new machine: within reach, told by the facts of its card, or not known yet."""
 
 
 class Side(Protocol):

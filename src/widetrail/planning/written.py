@@ -2,23 +2,27 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from widetrail.errors import MachineUnusable
-from widetrail.finding import Atlas, Finder, Found, Selection
+from widetrail.finding import Absent, Atlas, Finder, Found, Moved, Selection
 from widetrail.finding.atlas import Elsewhere, Unsayable, below_of
 from widetrail.finding.globbing import has_glob, matching
 from widetrail.finding.stores import store_kind
 from widetrail.finding.written import values_at
+from widetrail.formats.canonical import canonical
 from widetrail.formats.interface import Unreadable
 from widetrail.formats.registry import full_key
 from widetrail.machine import Machine
 from widetrail.machine.paths import base, join, key
+from widetrail.machine.written import Bearings, KnownBearings, is_there
 from widetrail.planning.names import numbered
-from widetrail.recipe import Item
+from widetrail.planning.plan import PlannedItem
+from widetrail.planning.sides import New, Side
+from widetrail.recipe import Item, Loss
 from widetrail.recipe.models import Index, PerPlatform
-from widetrail.recipe.templates import as_segment
+from widetrail.recipe.templates import ROOTS, as_segment
 from widetrail.steps.interface import WrittenAt
 
 OUTSIDE = "outside"
@@ -146,3 +150,63 @@ def names_outside(
         used.add(key(f"{OUTSIDE}/{name}", "windows"))
         becomes[f"{OUTSIDE}/{name}"] = path
     return becomes, tuple(cannot)
+
+
+def with_outside(
+    planned: PlannedItem, machine: Machine, named: Named, verdict: str, taken: Sequence[str],
+    title: str,
+) -> PlannedItem:  # fmt: skip
+    """Return an item with the files elsewhere that go along, and with what stays as a loss.
+
+    ``verdict`` is what the person says of all of them, if anything; ``taken`` are the paths below
+    the place that are there already, ``title`` what the application is called.
+    """
+    wanted = [p for p, rule in named.outside.items() if (verdict or rule) == "carry"]
+    becomes, cannot = names_outside(machine, [] if planned.single else wanted, taken)
+    stay = sorted({*named.outside} - {*becomes.values()} | {*cannot})
+    losses = list(planned.losses)
+    if stay:
+        what = f"what its files name elsewhere ({some_of(stay)})"
+        remedy = f"Those paths stay as they are; bring it yourself, or choose it anew in {title}."
+        losses.append(Loss(what=what, remedy=remedy))
+    if named.unsayable:
+        why = next(iter(named.unsayable.values()))
+        what = f"paths that cannot be said on new ({some_of(sorted(named.unsayable))}: it {why})"
+        losses.append(Loss(what=what, remedy=f"Choose them anew in {title}."))
+    sizes = [e.size for p in becomes.values() if (e := machine.look(p)) is not None]
+    update = {
+        "outside": canonical(becomes).decode() if becomes else "",
+        "losses": tuple(losses),
+        "files": planned.files + len(becomes),
+        "size": planned.size + sum(sizes),
+        "largest": max([planned.largest, *sizes]),
+    }
+    return planned.model_copy(update=update)
+
+
+def some_of(paths: Sequence[str], most: int = 3) -> str:
+    """Return the first paths, and how many more there are."""
+    more = f" and {len(paths) - most} more" if len(paths) > most else ""
+    return f"{', '.join(paths[:most])}{more}"
+
+
+def places_on_both(old: Finder, new: Side) -> Iterator[Moved]:
+    """Give the places of a recipe that are one folder or file on both machines."""
+    for name, path in old.pinnable().items():
+        there = new.place(name)
+        if isinstance(there, Found | Absent) and there.kind in ("folder", "file"):
+            yield Moved(path, there.path, carried=False)
+
+
+def bearings_of(new: New, old: Machine) -> tuple[Bearings, Callable[[str], bool]]:
+    """Return what is known of new's paths, and what tells whether something is at one there.
+
+    Of a new machine that nothing is known of yet, it is supposed to be as old.
+    """
+    if new is None:
+        roots = {name: old.root(name) for name in ROOTS}
+        return KnownBearings("", old.platform, roots), lambda path: False
+    if isinstance(new, Mapping):
+        told = KnownBearings(str(new["machine"]), new["platform"], new["roots"])
+        return told, lambda path: False
+    return new, lambda path: is_there(new, path)
