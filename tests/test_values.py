@@ -289,6 +289,20 @@ def test_cut_off_anywhere_values_are_entered_once_and_can_be_had_back(tmp_path: 
     assert cut_off_everywhere(one, tmp_path, 2, judge) > 60
 
 
+def test_values_beyond_what_the_item_takes_are_refused(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    one = two(tmp_path)
+    with monkeypatch.context() as patch:
+        every = "widetrail.steps.pack.selected"
+        patch.setattr(every, lambda kind, item, values: dict(values))
+        one.walk("old")
+    before = (one.folder / "new/registry.reg").read_bytes()
+    told = outcomes(one.walk("new"))["fernbook.values/merged/1/enter"]
+    assert "gets a value that fernbook.values does not take" in told
+    assert (one.folder / "new/registry.reg").read_bytes() == before
+
+
 def test_a_registry_that_does_not_parse_stops_the_walk_before_it_begins(tmp_path: Path) -> None:
     one = two(tmp_path)
     one.walk("old")

@@ -6,6 +6,7 @@ entered is read again.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 
 from widetrail.errors import Halted, WentWrong
@@ -37,12 +38,17 @@ EXISTING_VALUES = {
 }
 
 
+_STARTS = re.compile(r"\\CurrentVersion\\(Policies\\Explorer\\)?Run", re.IGNORECASE)
+"""Keys whose values the system starts as programs."""
+
+
 class Enter:
     """Merges values into what new has."""
 
     def words(self, step: Step) -> str:
-        what = EXISTING_VALUES[step.text("existing")]
-        return f"enter the values of {step.item} at {plain(step.text('to'))}; {what}"
+        place, what = plain(step.text("to")), EXISTING_VALUES[step.text("existing")]
+        starts = "; what stands there starts by itself" if _STARTS.search(place) else ""
+        return f"enter the values of {step.item} at {place}; {what}{starts}"
 
     def do(self, step: Step, doing: Doing) -> Outcome:
         entered = doing.recorded("entered", step.id)
@@ -99,9 +105,13 @@ class _Entering:
         entries = self._doing.packed.of(self._step.item)
         entry = next(e for e in entries if e.path == CARRIED[self._kind])
         self._doing.packed.insist(entry)
-        return decode_values(
-            self._kind, b"".join(self._doing.packed.chunks(entry)), self._old_place
-        )
+        data = b"".join(self._doing.packed.chunks(entry))
+        carried = decode_values(self._kind, data, self._old_place)
+        item = self._doing.item(self._step.item)
+        beyond = filter(is_value, carried.keys() - selected(self._kind, item, carried).keys())
+        if (name := next(beyond, None)) is not None:
+            raise Unreadable(f"gets a value that {self._step.item} does not take: {name!r}")
+        return carried
 
     def _spelled(self, carried: Mapping[str, str], there: Mapping[str, str]) -> dict[str, str]:
         """Return values by the names that are there already, where case does not count."""
