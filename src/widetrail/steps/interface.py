@@ -365,8 +365,8 @@ class Doing(Protocol):
     def place_on_old(self, item: str) -> str:
         """Return where the item's place is on old."""
 
-    def name_on_old(self, item: str, path: str) -> str:
-        """Return what a path below the item's place is called on old."""
+    def names_on_old(self, item: str) -> Mapping[str, str]:
+        """Return the paths below the item's place that are called otherwise on old, by their own."""
 
     def atlas(self, item: str, target: str) -> Atlas:
         """Return what translates old's paths for this machine; the item comes to ``target``."""

@@ -67,15 +67,16 @@ class _Work:
     elsewhere: dict[str, None] = field(default_factory=dict)
     unsayable: dict[str, None] = field(default_factory=dict)
     wrong: dict[str, None] = field(default_factory=dict)
+    was: Mapping[str, str] = field(default_factory=dict)
+    _digests: dict[str, str] = field(default_factory=dict)
 
     @property
     def facts(self) -> Facts:
         """What a report tells."""
-        made = [f"{self.count} paths in {path}" for path in sorted(self.written)]
         lists = (self.anew, self.elsewhere, self.unsayable, self.wrong)
         names = ("written anew", "paths elsewhere", "paths not said", "not rewritten")
         told: Facts = {name: sorted(values) for name, values in zip(names, lists, strict=True)}
-        return {"paths rewritten": self.count if made else 0, **told}
+        return {"paths rewritten": self.count, **told}
 
     def do(self) -> None:
         """Rewrite each file once, by all rules that are for it."""
@@ -83,22 +84,23 @@ class _Work:
         entries = {e.path: e for e in doing.packed.of(self.step.item)}
         atlas = doing.atlas(self.step.item, self.target)
         single = bool(self.step.text("single"))
+        self.was = doing.names_on_old(self.step.item)
         by_file: dict[str, list[WrittenAt]] = {}
         for rule in doing.written(self.step.item):
             for path in self._matching(rule.file, entries, single):
                 by_file.setdefault(path, []).append(rule)
         for path, rules in sorted(by_file.items()):
-            told = "" if single else doing.name_on_old(self.step.item, path)
+            told = "" if single else self.was.get(path, path)
             old = join(doing.place_on_old(self.step.item), told)
             new = self.target if single else join(self.target, path)
-            context = _File(entries, path, old, new, rules)
+            context, before = _File(entries, path, old, new, rules), self.count
             try:
                 if any(rule.form == "sqlite" for rule in rules):
                     self._database(context, atlas)
                 else:
                     self._file(context, atlas)
             except (Unreadable, Unwritable) as error:
-                self.wrong[f"{new} {error}"] = None
+                self.wrong[f"{new} {error}"], self.count = None, before
         if self.written:
             top = doing.machine.host(self.staged)
             doing.machine.effects.barrier(top)
@@ -110,8 +112,7 @@ class _Work:
         """Give the packed files that a rule is for, which tells their names on old."""
         matches = Globs([file or "**"], ignore_case=self.doing.machine.platform != "linux")
         for path, entry in entries.items():
-            told = self.doing.name_on_old(self.step.item, path)
-            if entry.kind == "file" and (single or matches(told)):
+            if entry.kind == "file" and (single or matches(self.was.get(path, path))):
                 yield path
 
     # One file
@@ -236,8 +237,6 @@ class _Work:
                 effects.set_status(top / above, folder.mode, folder.mtime)
         self.written.add(file.path)
         self._digests[file.path] = sha256
-
-    _digests: dict[str, str] = field(default_factory=dict)
 
     def _insist(self, top: Path) -> None:
         """Read what was written from the disk again.

@@ -136,9 +136,8 @@ class WalkDoing:
     def place_on_old(self, item: str) -> str:
         return self.planned(item).old_path
 
-    def name_on_old(self, item: str, path: str) -> str:
-        was = {new: old for old, new in self.planned(item).renamed.items()}
-        return was.get(path, path)
+    def names_on_old(self, item: str) -> Mapping[str, str]:
+        return {new: old for old, new in self.planned(item).renamed.items()}
 
     def atlas(self, item: str, target: str) -> Atlas:
         mine, old = self.planned(item), self.plan.station("old")
