@@ -366,7 +366,7 @@ class Doing(Protocol):
         """Return where the item's place is on old."""
 
     def names_on_old(self, item: str) -> Mapping[str, str]:
-        """Return the paths below the item's place that are called otherwise on old, by their own."""
+        """Return what paths below the item's place are called on old, where that is otherwise."""
 
     def atlas(self, item: str, target: str) -> Atlas:
         """Return what translates old's paths for this machine; the item comes to ``target``."""
