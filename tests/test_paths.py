@@ -483,6 +483,23 @@ def test_a_setting_that_the_recipe_forgot_is_found_with_file_and_line(tmp_path: 
     assert mentions == [f"{ON_WINDOWS[1]}/three.md:1: I keep it in D:/Fern"]
 
 
+def test_what_is_at_one_path_on_both_machines_is_no_remnant(tmp_path: Path) -> None:
+    files: dict[str, str | bytes] = {
+        "/home/ada/.config/Fernbook/a.ini": "[a]\nlast=/usr/local/share/fern/x\nmine=/home/ada/y\n",
+        "/home/ada/Documents/Fernbook/one.txt": "one",
+        "/usr/local/share/fern/x": "x",
+    }
+    old = machine(tmp_path / "old", "linux", files, more="identity: old\n", name="localhost")
+    common = {"/usr/local/share/fern/x": "x"}
+    new = machine(tmp_path / "new", "linux", common, more="identity: new\n", name="office")
+    body = BODY.replace("places:", 'places:\n  common: {folder: "{shared}/fern"}', 1)
+    database = '      - {sqlite: "{notes}/book.db", at: page.file, outside: OUTSIDE}\n'
+    body = body.replace(database, "").replace(", named: {compare: same}", "")
+    one = moved(tmp_path, body, old, new)
+    one.walk("old")
+    assert set(outcomes(one.walk("new")).values()) == {"done"}
+
+
 def test_cut_off_anywhere_paths_are_made_right_once_and_all_can_be_had_back(
     tmp_path: Path,
 ) -> None:

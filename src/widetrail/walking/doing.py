@@ -191,9 +191,13 @@ class WalkDoing:
     def old_paths(self, item: str) -> tuple[str, ...]:
         old, platform = self.plan.station("old"), self.machine.platform
         named = [old.roots.get("home", ""), *(i.old_path for i in self.plan.items)]
-        named += [path for recipe in self.plan.recipes for path in recipe.places.values()]
+        for recipe in self.plan.recipes:
+            mine = self.finders[recipe.id].pinnable()
+            named += [path for name, path in recipe.places.items() if path != mine.get(name)]
         named = [path for path in named if is_absolute(path, self.platform_of_old)]
-        own = [self.workroom, self.parcel.folder.as_posix(), f"//{old.machine}"]
+        own = [self.workroom, self.parcel.folder.as_posix()]
+        if old.machine.casefold() not in ("", "localhost", self.machine.name.casefold()):
+            own.append(f"//{old.machine}")
         homes = [self.machine.root(name) for name in ("home", "documents")]
         here = [*(i.new_path for i in self.plan.items), *homes]
         kept = [p for p in named if p and not any(h and is_within(h, p, platform) for h in here)]
