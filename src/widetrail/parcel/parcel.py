@@ -374,7 +374,9 @@ class Parcel:
             leg = next(leg.number for leg in reversed(reached) if leg.station == "old")
             told = {"steps": {}, "time": now.isoformat(timespec="seconds"), "leg": leg}
             body = {**told, **self._index(writer, whole=False)}
-            body["read back"] = self._read_back(body["files"])
+            unread = self._unread(body["files"])
+            if sum(path.stat().st_size for path in unread) >= COMMIT:
+                body["read back"] = self._read_back(unread)
             self._add(PACKED, body)
             kept(self.newest)
 
@@ -516,7 +518,7 @@ class Parcel:
         if packed is not None and packed.grew:
             index = self._index(packed, whole=True)
             body |= {**index, "files": {**index["files"], **files}}
-        body["read back"] = self._read_back(body["files"])
+        body["read back"] = self._read_back(self._unread(body["files"]))
         self._add(event, body)
         self._remove_unwanted()
         close_bag(self.folder, self.effects, self.run, now, self._wanted())
@@ -525,19 +527,21 @@ class Parcel:
         """Return the derived files that are missing or damaged; they are written anew by a leg."""
         return wrong_in_bag(self.folder, self._wanted())
 
-    def _read_back(self, files: Mapping[str, str]) -> list[int]:
-        """Read from the medium what was written to it and not read since; return how many
-        files and bytes that were.
-
-        Raises:
-            Halted: It does not hold what was written.
-        """
+    def _unread(self, files: Mapping[str, str]) -> dict[Path, str]:
+        """Return what was written to the medium, ``files`` too, and not read back from it yet."""
         top, known = self.folder / PAYLOAD, set[str]()
         for generation in self.results:
             known |= generation.body["files"].keys() if "read back" in generation.body else set()
         packed = {n: h for g in self.results for n, h in g.body.get("files", {}).items()}
         paths = {top / n: h for n, h in {**packed, **files}.items() if n not in known}
-        paths = {path: sha256 for path, sha256 in paths.items() if path.exists()}
+        return {path: sha256 for path, sha256 in paths.items() if path.exists()}
+
+    def _read_back(self, paths: Mapping[Path, str]) -> list[int]:
+        """Read from the medium what was written to it; return how many files and bytes that were.
+
+        Raises:
+            Halted: It does not hold what was written.
+        """
         with reading(self.folder), ThreadPoolExecutor(READERS) as pool:
             found = list(pool.map(file_digest, paths))
         for (path, wanted), sha256 in zip(paths.items(), found, strict=True):
