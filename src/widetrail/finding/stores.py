@@ -32,6 +32,7 @@ from widetrail.formats.registry import (
     write_registry,
 )
 from widetrail.formats.spots import changed_value, dump_plist, name_matches, registry_spots
+from widetrail.formats.trees import pointer_names, pointer_to
 from widetrail.machine import Machine
 from widetrail.recipe import Globs, Item
 from widetrail.recipe.models import PlaceKind
@@ -219,7 +220,7 @@ def _plist(data: bytes) -> Any:
 
 def _leaves(node: Mapping[str, Any], above: str) -> Iterator[tuple[str, Any]]:
     for name, value in node.items():
-        where = f"{above}/{name.replace('~', '~0').replace('/', '~1')}"
+        where = pointer_to(above, name)
         if isinstance(value, dict) and value:
             yield from _leaves(value, where)
         else:
@@ -239,7 +240,7 @@ def plist_with(data: bytes, changes: Mapping[str, str | None]) -> bytes:
     """
     document = _plist(data)
     for where, text in changes.items():
-        *above, last = [t.replace("~1", "/").replace("~0", "~") for t in where.split("/")[1:]]
+        *above, last = pointer_names(where)
         holder = document
         for token in above:
             inner = holder.get(token)

@@ -15,7 +15,7 @@ from typing import Any
 from widetrail.formats.ini import read_ini
 from widetrail.formats.interface import NotThere, Raw, Scalar, Unreadable, Unwritable
 from widetrail.formats.texts import decode, encode
-from widetrail.formats.trees import follow_pointer, parse_tree
+from widetrail.formats.trees import follow_pointer, parse_tree, pointer_names
 
 
 def write_value(form: str, data: bytes, at: str, value: Scalar) -> bytes:
@@ -148,7 +148,7 @@ def _write_json(text: str, at: str, value: Scalar) -> str:
 def _tokens(pointer: str) -> list[str]:
     if not pointer.startswith("/"):
         raise Unreadable(f'"{pointer}" is no JSON Pointer; it begins with /')
-    return [t.replace("~1", "/").replace("~0", "~") for t in pointer.split("/")[1:]]
+    return pointer_names(pointer)
 
 
 def _skip(text: str, at: int) -> int:

@@ -15,11 +15,12 @@ from typing import Any
 
 import yaml
 
+from widetrail.formats.ini import unquoted
 from widetrail.formats.interface import Raw, Spot, Unreadable, Unwritable
 from widetrail.formats.registry import Edit, RegistryText, RegistryValue, edit_registry
 from widetrail.formats.rewriting import write_value
 from widetrail.formats.texts import decode, encode
-from widetrail.formats.trees import LINES_MOST, line_of, parse_tree
+from widetrail.formats.trees import LINES_MOST, line_of, parse_tree, pointer_names, pointer_to
 
 ANYTHING = "*"
 """In a pointer, every member; in an ini section, key or registry name any characters."""
@@ -83,7 +84,7 @@ def _in_ini(data: bytes, at: str) -> list[Spot]:
             name, _, value = text.partition("=")
             where = f"{current}/{name.strip()}" if current else name.strip()
             if name_matches(name.strip(), key) and where.casefold() not in found:
-                found[where.casefold()] = Spot(where, _unquoted(value.strip()), number)
+                found[where.casefold()] = Spot(where, unquoted(value.strip()), number)
     return list(found.values())
 
 
@@ -93,16 +94,12 @@ def name_matches(name: str, pattern: str) -> bool:
     return fnmatchcase(name.casefold(), plain.replace("?", "[?]"))
 
 
-def _unquoted(value: str) -> str:
-    return value[1:-1] if len(value) > 1 and value[0] == value[-1] == '"' else value
-
-
 # Trees
 
 
 def _in_tree(form: str, data: bytes, at: str) -> list[Spot]:
     pointer = at if not at or at.startswith("/") else f"/{at}"
-    found = _pointed(parse_tree(form, data), pointer.split("/")[1:], "")
+    found = _pointed(parse_tree(form, data), pointer_names(pointer), "")
     several = len(found) > LINES_OF or len(data) > LINES_MOST
     return [Spot(w, t, 0 if several else line_of(form, data, w)) for w, t in found]
 
@@ -112,7 +109,7 @@ def _pointed(node: Raw, tokens: list[str], here: str) -> list[tuple[str, str]]:
         if isinstance(node, list):
             return [(f"{here}/{n}", v) for n, v in enumerate(node) if isinstance(v, str)]
         return [(here, node)] if isinstance(node, str) else []
-    wanted, rest = tokens[0].replace("~1", "/").replace("~0", "~"), tokens[1:]
+    wanted, rest = tokens[0], tokens[1:]
     members: dict[str, Raw] = {}
     if isinstance(node, dict):
         members = node
@@ -121,15 +118,14 @@ def _pointed(node: Raw, tokens: list[str], here: str) -> list[tuple[str, str]]:
     found = []
     for name, value in members.items():
         if wanted in (ANYTHING, name):
-            told = name.replace("~", "~0").replace("/", "~1")
-            found += _pointed(value, rest, f"{here}/{told}")
+            found += _pointed(value, rest, pointer_to(here, name))
     return found
 
 
 def _put_plist(data: bytes, at: str, changes: Mapping[str, str]) -> bytes:
     document: Any = plistlib.loads(data)
     for where, text in changes.items():
-        *above, last = [t.replace("~1", "/").replace("~0", "~") for t in where.split("/")[1:]]
+        *above, last = pointer_names(where)
         holder = document
         for token in above:
             holder = holder[int(token) if isinstance(holder, list) else token]
@@ -171,8 +167,7 @@ def _put_yaml(data: bytes, at: str, changes: Mapping[str, str]) -> bytes:
 
 def _yaml_node(root: Any, where: str) -> yaml.ScalarNode:
     node = root
-    for raw in where.split("/")[1:]:
-        token = raw.replace("~1", "/").replace("~0", "~")
+    for token in pointer_names(where):
         if isinstance(node, yaml.MappingNode):
             node = next(v for k, v in node.value if getattr(k, "value", None) == token)
         else:

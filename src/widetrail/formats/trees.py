@@ -47,6 +47,16 @@ def parse_tree(form: str, data: bytes) -> Document:
         raise
 
 
+def pointer_names(pointer: str) -> list[str]:
+    """Return the names that a pointer holds, in order (RFC 6901, section 4)."""
+    return [t.replace("~1", "/").replace("~0", "~") for t in pointer.split("/")[1:]]
+
+
+def pointer_to(above: str, name: str) -> str:
+    """Return the pointer to a name below what ``above`` points to (RFC 6901, section 3)."""
+    return f"{above}/{name.replace('~', '~0').replace('/', '~1')}"
+
+
 def _first_line(error: Exception) -> str:
     return (str(error).splitlines() or [type(error).__name__])[0][:200]
 
@@ -86,7 +96,7 @@ LINES_MOST = 1024 * 1024
 
 def line_of(form: str, data: bytes, pointer: str) -> int:
     """Return the line of a value, or 0 where the form has none or it is not found."""
-    tokens = [t.replace("~1", "/").replace("~0", "~") for t in pointer.split("/")[1:]]
+    tokens = pointer_names(pointer)
     text = decode(data)[0]
     if form == "toml":
         return _line_in_toml(text, tokens)
@@ -133,8 +143,7 @@ def follow_pointer(document: Raw, pointer: str) -> Raw:
     if pointer and not pointer.startswith("/"):
         raise Unreadable(f'"{pointer}" is no JSON Pointer; it begins with /')
     node = document
-    for raw in pointer.split("/")[1:]:
-        token = raw.replace("~1", "/").replace("~0", "~")
+    for token in pointer_names(pointer):
         if isinstance(node, dict) and token in node:
             node = node[token]
         elif isinstance(node, list) and re.fullmatch(r"0|[1-9]\d{0,9}", token):

@@ -14,6 +14,7 @@ from widetrail.finding.written import values_at
 from widetrail.formats.canonical import canonical
 from widetrail.formats.interface import Unreadable
 from widetrail.formats.registry import full_key
+from widetrail.formats.trees import pointer_to
 from widetrail.machine import Machine
 from widetrail.machine.paths import base, join, key
 from widetrail.machine.written import Bearings, KnownBearings, is_there
@@ -81,7 +82,7 @@ def _inside(form: str, where: str, at: str) -> str:
 def _listed(index: Index) -> Iterator[str]:
     """Give where the paths of an index stand; a query does not say where they come from."""
     if index.form in _TREES:
-        yield f"{index.at}/*/{index.path.replace('~', '~0').replace('/', '~1')}"
+        yield pointer_to(f"{index.at}/*", index.path)
     elif index.form == "ini":
         yield f"{index.at}/{index.path}"
 

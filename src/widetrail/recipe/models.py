@@ -101,13 +101,19 @@ def _check_settings_path(text: str) -> str:
     return text
 
 
-def _check_one_group(text: str) -> None:
+def check_one_group(text: str) -> str:
+    """Return an expression that has one group.
+
+    Raises:
+        PydanticCustomError: It is no expression, or has another number of groups.
+    """
     try:
         groups = re.compile(text).groups
     except re.error as error:
         raise flaw("expression", f'"{text}" is no regular expression: {error}') from error
     if groups != 1:
         raise flaw("expression", f"expected one group in the expression; found {groups}")
+    return text
 
 
 def _is_mapping(value: Any) -> str:
@@ -254,7 +260,7 @@ class Reading(_InForm):
 
     def _check_expression(self) -> None:
         assert self.at is not None
-        _check_one_group(self.at)
+        check_one_group(self.at)
 
     @property
     def file_read(self) -> str | PerPlatform | None:
@@ -512,7 +518,7 @@ class WrittenPaths(_InForm):
             hint = f"The forms are {', '.join(PATH_FORMS)}"
             raise flaw("paths-form", f"expected one form; found {len(given)}", hint)
         if self.text is not None:
-            _check_one_group(self.at)
+            check_one_group(self.at)
         if self.sqlite is not None and not re.fullmatch(r"[^.\s]+\.[^.\s]+", self.at):
             raise flaw("paths-at", f'"{self.at}" is no column', "Write it like attachment.path")
         return self

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Sequence
 from typing import Annotated, Literal
 
@@ -11,7 +10,7 @@ from pydantic import AfterValidator, BeforeValidator, Field, model_validator
 from widetrail.errors import Halted
 from widetrail.formats.checked import Model, flaw
 from widetrail.recipe.conditions import Condition, Duration, one_or_many
-from widetrail.recipe.models import ArgumentText, Name, Said
+from widetrail.recipe.models import ArgumentText, Name, Said, check_one_group
 from widetrail.recipe.templates import Brace, parse_template, plain
 
 Arguments = Annotated[tuple[ArgumentText, ...], Field(min_length=1)]
@@ -23,16 +22,6 @@ def _check_made(text: str) -> str:
     if not inside or len(text) < len("{parcel}/x") or "/" in text[len("{parcel}/") :]:
         hint = 'Write it like "{parcel}/export.zip"'
         raise flaw("made", f'"{text}" is no file of the parcel', hint)
-    return text
-
-
-def _check_told(text: str) -> str:
-    try:
-        groups = re.compile(text).groups
-    except re.error as error:
-        raise flaw("expression", f'"{text}" is no regular expression: {error}') from error
-    if groups != 1:
-        raise flaw("expression", f"expected one group in the expression; found {groups}")
     return text
 
 
@@ -49,7 +38,7 @@ class RunRule(Model):
     exit: Annotated[tuple[int, ...], BeforeValidator(one_or_many)] = (0,)
     within: Duration = "10 min"
     makes: Made | None = None
-    tells: dict[Name, Annotated[str, AfterValidator(_check_told)]] = Field(default_factory=dict)
+    tells: dict[Name, Annotated[str, AfterValidator(check_one_group)]] = Field(default_factory=dict)
     changes: Annotated[tuple[Name, ...], BeforeValidator(one_or_many)] = ()
     repeat: Literal["safe", "ask", "never"] = "ask"
     done_when: dict[Name, Condition] = Field(default_factory=dict)
