@@ -8,7 +8,7 @@ import widetrail
 
 HOME = Path(widetrail.__file__).parent
 ORDER = (
-    "formats", "machine", "recipe", "finding", "steps", "licence", "planning", "parcel",
+    "formats", "machine", "recipe", "finding", "licence", "steps", "planning", "parcel",
     "walking", "rehearsing", "tracing", "reporting", "cli",
 )  # fmt: skip
 

@@ -17,6 +17,7 @@ from importlib.resources import as_file, files
 from pathlib import Path
 from urllib.parse import quote
 
+from widetrail.licence.service import PUBLIC, make_service
 from widetrail_demo.brackenwend import command as brackenwend
 from widetrail_demo.dewcast import command as dewcast
 from widetrail_demo.quillbox import store as quillbox
@@ -67,6 +68,7 @@ _REGISTRY = r"""Windows Registry Editor Version 5.00
   4c,00,45,00,25,00,5c,00,44,00,6f,00,63,00,75,00,6d,00,65,00,6e,00,74,00,73,00,\
   00,00
 """
+_NEW = datetime(2026, 10, 1, tzinfo=UTC)
 _LETTERS = ("Seed list 2011.txt", "Letter to the parish council.txt", "rota (old).csv")
 
 
@@ -99,6 +101,10 @@ def build_world(folder: Path, seed: int = SEED, *, small: bool = False) -> None:
     _herbarium_nook(machines / "herbarium-nook", dice)
     _gatehouse(machines / "gatehouse", dice)
     _bothy(machines / "bothy")
+    _linux_machine(
+        machines / "visitor-hall", "visitor-hall", "visitors", {"Loamlens-errand": "4.6"}
+    )
+    _maker(folder / "maker", machines)
     medium = folder / "media" / "memory-stick"
     medium.mkdir(parents=True)
     text = "medium: the green memory stick\nsize: 16 GiB\nformat: exFAT\n"
@@ -127,6 +133,7 @@ def _potting_shed(folder: Path, dice: _Dice) -> None:
     programs = {
         "Sporelog": "5.2", "Quillbox": "8.4", "Frondsign": "3.9", "Huemoss": "2.6",
         "Tillbook": "6.1", "SeedlingQuest": "3.0", "Desk": "10.0", "Dewcast": "2.4",
+        "Loamlens": "4.2", "Trellisdesk": "5.3", "Mistvane": "2.0",
     }  # fmt: skip
     home = _windows_machine(folder, "potting-shed", "ines", programs, system="10.0")
     collection = folder / "disks/D/Herbarium/Sporelog"
@@ -170,6 +177,9 @@ def _potting_shed(folder: Path, dice: _Dice) -> None:
     lists = home / "Documents/Listening", "C:/Users/ines/Documents/Listening"
     roaming, local = home / "AppData/Roaming", home / "AppData/Local"
     _dewcast(roaming / "Dewcast", local, recordings, lists, dice.some(14, 3), "dusk")
+    own = _Dice(SEED)
+    _scanned(home, own, dice.some(9, 2))
+    _greenhouses(roaming / "Trellisdesk", own, dice.some(6, 2))
     for number, name in enumerate(_LETTERS):
         moment = datetime(2011 + number, 3, 7, 10, tzinfo=UTC)
         _text(home / "Documents" / name, f"{name}\n", moment)
@@ -179,6 +189,7 @@ def _glass_office(folder: Path, dice: _Dice) -> None:
     programs = {
         "Sporelog": "5.4", "Quillbox": "9.1", "Huemoss": "3.2", "Tillbook": "6.4",
         "SeedlingQuest": "3.1", "Desk": "11.0", "Dewcast": "2.6",
+        "Loamlens": "4.6", "Trellisdesk": "6.0", "Mistvane": "2.1",
     }  # fmt: skip
     home = _windows_machine(folder, "glass-office", "imarsh", programs, system="11.0")
     _collection(home / "Documents/Sporelog", dice, specimens=3)
@@ -203,12 +214,61 @@ def _glass_office(folder: Path, dice: _Dice) -> None:
     lists = own / "Lists", f"{shown}/Lists"
     roaming, local = home / "AppData/Roaming", home / "AppData/Local"
     _dewcast(roaming / "Dewcast", local, recordings, lists, 1, "plain")
+    _text(roaming / "Loamlens/loamlens.ini", "[loamlens]\nedition = institute\n", _NEW)
+    (roaming / "Trellisdesk").mkdir()
     _text(
         home / "AppData/Roaming/Sporelog/sporelog.ini",
         "[sporelog]\r\nrelease = 5.4\r\n\r\n[view]\r\ncolumns = number,name,found\r\n"
         "order = number\r\n",
         datetime(2026, 10, 1, 8, tzinfo=UTC),
     )
+
+
+SERIALS = {"Loamlens": "PW4K-7QHD-M2ZX-81TN", "Mistvane": "HC-5581-0937-4462"}
+"""The serials of what Marrowfield has bought."""
+
+
+def _maker(folder: Path, machines: Path) -> None:
+    """Make the licence service of the makers, and give its public key to their programs."""
+    seats = [
+        {"product": product, "serial": serial, "count": 1, "holders": ["potting-shed"]}
+        for product, serial in SERIALS.items()
+    ]
+    make_service(folder, seats, b"the makers of Loamlens and Mistvane")
+    for program in (*SERIALS, "loamlens-errand"):
+        for installed in machines.glob(f"*/disks/*/*/{program}"):
+            shutil.copyfile(folder / PUBLIC, installed / PUBLIC)
+
+
+def _scanned(home: Path, dice: _Dice, count: int) -> None:
+    """Make root scans, and a licence that is active."""
+    for number in range(1, count + 1):
+        day = date(2017, 4, 3) + timedelta(days=97 * number)
+        bed = dice.choice(_SPOTS)
+        scan = {"bed": bed, "day": day.isoformat(), "lengths": dice.sample(range(20, 400), 12)}
+        moment = datetime(day.year, day.month, day.day, 15, tzinfo=UTC)
+        _text(home / f"Documents/Loamlens/{number:03d} {bed}/scan.json", json.dumps(scan), moment)
+    settings, moment = home / "AppData/Roaming/Loamlens", datetime(2021, 2, 1, tzinfo=UTC)
+    _text(settings / "loamlens.ini", "[loamlens]\nedition = institute\n", moment)
+    _text(settings / "licence.json", _active(SERIALS["Loamlens"]), moment)
+
+
+def _active(serial: str) -> str:
+    return json.dumps({"serial": serial, "state": "active", "asked": 0, "pending": None}, indent=1)
+
+
+def _greenhouses(root: Path, dice: _Dice, count: int) -> None:
+    """Make greenhouses with what is wanted in each, and the misting add-in with its licence."""
+    names = [f"House {number}" for number in range(1, count + 1)]
+    wanted = {n: {"warmth": dice.randint(12, 26), "light": dice.randint(4, 14)} for n in names}
+    mists = {
+        name: [f"{hour:02d}:00" for hour in (6, 11, 15)[: 1 + n % 3]]
+        for n, name in enumerate(names)
+    }
+    moment = datetime(2022, 6, 1, tzinfo=UTC)
+    _text(root / "houses.json", json.dumps(wanted, indent=1), moment)
+    _text(root / "add-ins/mistvane/mists.json", json.dumps(mists, indent=1), moment)
+    _text(root / "add-ins/mistvane/licence.json", _active(SERIALS["Mistvane"]), moment)
 
 
 def _bed_plans(root: Path, dice: _Dice) -> None:

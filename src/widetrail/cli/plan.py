@@ -5,7 +5,9 @@ from __future__ import annotations
 import secrets
 import sys
 from collections.abc import Mapping
+from dataclasses import replace
 from pathlib import Path
+from typing import Literal
 
 import click
 
@@ -58,6 +60,11 @@ PATH = click.Path(path_type=Path)
     metavar="ITEM=carry|leave",
     help="Whether files that an item names elsewhere go along.",
 )
+@click.option(
+    "--release-after", type=click.Choice(["verifying", "packing"]), default="verifying",
+    help="Release licences on old when what was packed is verified on new, or, to save trips, when "
+    "it is packed: then the licence is gone from old before anything arrived.",
+)  # fmt: skip
 @click.option("--ask", is_flag=True, help="Ask at the terminal what is to be moved.")
 @click.option("--seal", is_flag=True, help="Seal the parcel with a passphrase.")
 @click.option("--hint", default="", help="A hint at the passphrase, which anyone can read.")
@@ -68,7 +75,8 @@ def command(
     recipes: tuple[Path, ...], old: Path | None, new: Path | None, new_later: bool, parcel: Path,
     only: tuple[str, ...], without: tuple[str, ...], choose: tuple[str, ...],
     outside: tuple[str, ...], ask: bool,
-    seal: bool, hint: str, if_found: str, answers: Path | None, as_json: bool,
+    release_after: Literal["verifying", "packing"], seal: bool, hint: str, if_found: str,
+    answers: Path | None, as_json: bool,
 ) -> None:  # fmt: skip
     """Plan the move of the applications of RECIPES and write the parcel it travels in.
 
@@ -76,12 +84,12 @@ def command(
     """
     effects = Effects()
     loaded = load_recipes(recipes)
-    choices = read_choices(loaded, only, without, choose, outside)
+    choices = read_choices(loaded, only, without, choose, outside, release_after)
     here = open_machine(old, effects=effects)
     there = _new(new, new_later, effects)
     if ask:
         choices = _ask(offered(loaded, here), choices)
-    plan = make_plan(loaded, here, there, medium_of(parcel), now(), choices)
+    plan = make_plan(loaded, here, there, medium_of(parcel), now(), choices, sealed=seal)
     sealed = _sealed(hint, if_found, answers) if seal else None
     if sealed is None and (hint or if_found):
         raise InputUnusable("--hint and --if-found are for a sealed parcel", todo="Add --seal.")
@@ -165,7 +173,7 @@ def _ask(offers: tuple[Offer, ...], choices: Choices) -> Choices:
             )
             if answer.strip():
                 parts[name] = tuple(v.strip() for v in answer.split(","))
-    return Choices(choices.only, frozenset(without), parts, choices.outside)
+    return replace(choices, without=frozenset(without), parts=parts)
 
 
 def show_plan(page: Page, plan: Plan) -> None:
@@ -190,7 +198,8 @@ def _show_item(page: Page, item: PlannedItem, *, copied: bool) -> None:
     page.line(item.title, "bold", indent=2)
     why = f"; {', '.join(item.met)}" if item.met else ""
     amount = "values" if item.store else show_files(item.files)
-    page.line(f"by: {item.route} ({amount}, {show_size(item.size)}){why}", indent=4)
+    much = "" if item.kind == "licence" else f" ({amount}, {show_size(item.size)})"
+    page.line(f"by: {item.route}{much}{why}", indent=4)
     for passed in item.passed_over:
         page.line(f"not by: {passed.route}, since {passed.reason}", "dim", indent=4)
     for assumed in item.assumed:
@@ -199,6 +208,13 @@ def _show_item(page: Page, item: PlannedItem, *, copied: bool) -> None:
         left = item.parts_left.get(part)
         rest = f"; not {', '.join(left)}" if left else ""
         page.line(f"{part}: {', '.join(values)}{rest}", indent=4)
+    if item.kind != "licence":
+        _show_places(page, item, copied=copied)
+    _show_losses(page, item.losses)
+
+
+def _show_places(page: Page, item: PlannedItem, *, copied: bool) -> None:
+    """Show where an item is on both sides, and what becomes of its names and paths."""
     page.line(f"from: {item.old_path} ({item.old_how})", indent=4)
     existing = EXISTING_VALUES if item.store else EXISTING
     aside = f"; {existing[item.existing]}" if item.occupied else ""
@@ -218,7 +234,6 @@ def _show_item(page: Page, item: PlannedItem, *, copied: bool) -> None:
         page.line(f"called otherwise on new: {path} becomes {becomes}", "yellow", indent=4)
     if len(renamed) > SHOWN_NAMES:
         page.line(f"and {len(renamed) - SHOWN_NAMES} more names (see --json)", "yellow", indent=4)
-    _show_losses(page, item.losses)
 
 
 def _where_written(rule: WrittenAt, item: PlannedItem) -> str:

@@ -80,9 +80,11 @@ def show_report(page: Page, report: Report) -> None:
 
 def _show_item(page: Page, report: Report, item: ItemReport) -> None:
     page.title(f"{item.title}: {item.state}")
-    page.line(f"{item.old_path} -> {item.new_path}", indent=2)
+    if not item.seat:
+        page.line(f"{item.old_path} -> {item.new_path}", indent=2)
     verified = f", {item.verified} verified on {report.new}" if item.verified else ""
-    page.line(f"{item.amount}, {show_size(item.size)}{verified}", indent=2)
+    size = "" if item.seat else f", {show_size(item.size)}"
+    page.line(f"{item.amount}{size}{verified}", indent=2)
     if item.rewritten:
         page.line(f"{show_count(item.rewritten, 'path')} in it made right", indent=2)
     for path in item.put_aside:

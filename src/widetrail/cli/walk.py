@@ -184,6 +184,9 @@ def show_done(page: Page, done: LegDone, report: Report, parcel: Path) -> None:
         page.line(f"seen to be done: {proved}", "green", indent=2)
     if done.waits:
         page.line(f"Next: walk here again, when what it waits for is there ({parcel}).", "bold")
+    elif done.next_machine == done.machine:
+        words = "Next: mend what the reasons name, then walk here again"
+        page.line(f"{words} ({parcel}).", "bold")
     elif done.next_machine:
         page.line(f"Next: carry the parcel to {done.next_machine} and walk there.", "bold")
     else:

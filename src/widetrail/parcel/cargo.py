@@ -59,14 +59,15 @@ class CargoWriter:
     def __init__(
         self, folder: Path, effects: Effects, entries: Iterable[CargoEntry] = (),
         segments: Mapping[str, dict[str, str | int]] | None = None,
-        commit: Callable[[CargoWriter], None] | None = None,
+        commit: Callable[[CargoWriter, bool], None] | None = None,
         every: tuple[int, int] = (COMMIT, COMMIT_FILES),
         seal: Seal | None = None, seen: Seen | None = None,
     ) -> None:  # fmt: skip
         """Go on after the ``entries`` and ``segments`` that were packed before.
 
         ``commit`` is called whenever ``every`` bytes or files were packed, with all entries in
-        segments that are closed, so that a walk that is cut off need not pack them again.
+        segments that are closed, so that a walk that is cut off need not pack them again; it is
+        told whether all is to be read back from the medium now.
         """
         self._folder, self._effects, self._seal = folder, effects, seal
         self._seen: Seen = seen or Unseen()
@@ -158,11 +159,20 @@ class CargoWriter:
     def _maybe_commit(self) -> None:
         size, files = self._since
         if self._commit is not None and (size >= self._every[0] or files >= self._every[1]):
-            self._since = [0, 0]
-            self._close()
-            self._effects.sync_folder(self._folder)
-            self._commit(self)
-            self.fresh = []
+            self.commit(read_back=False)
+
+    def commit(self, *, read_back: bool = True) -> None:
+        """Write what was packed so far to the logbook, and read all of it back from the medium.
+
+        Raises:
+            Halted: The medium does not hold what was written.
+        """
+        self._since = [0, 0]
+        self._close()
+        self._effects.sync_folder(self._folder)
+        if self._commit is not None:
+            self._commit(self, read_back)
+        self.fresh = []
 
     def _pack(
         self, item: str, entry: Entry, open_file: Callable[[str], BinaryIO],

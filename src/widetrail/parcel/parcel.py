@@ -50,6 +50,8 @@ LEG_MENDED = "leg mended"
 TOPPING_UP = "topping up"
 TOPPED_UP = "topped up"
 PACKED = "packed so far"
+SERIAL_KEPT = "serial kept"
+SEAT_TOLD = "seat told"
 SETTLED = "settled"
 _PACK_AGAIN = "Nothing was changed here. Pack again on old, or take an untouched copy."
 
@@ -164,7 +166,7 @@ class Parcel:
     def results(self) -> tuple[Generation, ...]:
         """The generations that tell how steps came out, of legs done, halted and mended, and what
         was packed so far."""
-        known = (LEG_DONE, LEG_HALTED, LEG_MENDED, TOPPED_UP, PACKED)
+        known = (LEG_DONE, LEG_HALTED, LEG_MENDED, TOPPED_UP, PACKED, SERIAL_KEPT, SEAT_TOLD)
         return tuple(g for g in self.generations if g.event in known)
 
     @property
@@ -173,7 +175,44 @@ class Parcel:
         steps: dict[str, Any] = {}
         for generation in self.results:
             steps |= generation.body["steps"]
+            for step in generation.body.get("again", ()):
+                steps.pop(step, None)
         return steps
+
+    @property
+    def done_again(self) -> frozenset[str]:
+        """The steps that were to be done again after they had come out well."""
+        return frozenset(s for g in self.results for s in g.body.get("again", ()))
+
+    def seats(self, item: str) -> tuple[Mapping[str, Any], ...]:
+        """Return what happened to the seat of a licence, oldest first, as its stations told."""
+        told = (r for g in self.results for r in g.body.get("seats", ()))
+        return tuple(r for r in told if r["item"] == item)
+
+    def tell_seats(self, event: str, facts: dict[str, Any], now: datetime) -> None:
+        """Write what happened to seats into the logbook, outside of a leg."""
+        open_bag(self.folder, self.effects)
+        self._add(event, {"steps": {}, "files": {}, "read back": [0, 0], **facts})
+        close_bag(self.folder, self.effects, self.run, now, self._wanted())
+
+    def keep_serial(self, item: str, serial: str, now: datetime) -> None:
+        """Make the serial of a licence durable in the parcel, which is sealed, and read it back.
+
+        Raises:
+            Halted: The parcel is not sealed, or its medium does not hold what was written.
+        """
+        if self.seal is None or not self.seal.is_open:
+            raise Halted(
+                "a serial is kept in sealed parcels only", where=str(self.folder),
+                todo="Plan again with --seal, into another parcel.",
+            )  # fmt: skip
+        files = self._keep_secrets({(item, SERIAL): serial})
+        if not files:  # a walk that was cut off had kept it
+            return
+        told = {"steps": {}, "time": now.isoformat(timespec="seconds")}
+        self._add(
+            SERIAL_KEPT, {**told, "files": files, "read back": self._read_back(self._unread(files))}
+        )
 
     @property
     def proofs(self) -> dict[str, dict[str, str]]:
@@ -369,13 +408,13 @@ class Parcel:
             entries = self._entries(packed, "linux", renamed=False)
             segments = dict(packed[-1].body["segments"])
 
-        def commit(writer: CargoWriter) -> None:
+        def commit(writer: CargoWriter, read_back: bool) -> None:
             reached = self.plan.legs[: len(self.legs_done) + 1]
             leg = next(leg.number for leg in reversed(reached) if leg.station == "old")
             told = {"steps": {}, "time": now.isoformat(timespec="seconds"), "leg": leg}
             body = {**told, **self._index(writer, whole=False)}
             unread = self._unread(body["files"])
-            if sum(path.stat().st_size for path in unread) >= COMMIT:
+            if read_back or sum(path.stat().st_size for path in unread) >= COMMIT:
                 body["read back"] = self._read_back(unread)
             self._add(PACKED, body)
             kept(self.newest)
@@ -565,6 +604,9 @@ READERS = 2
 
 CARD = "new.card.json"
 SECRETS = "secrets"
+SERIAL = "serial"
+"""The name of the secret that the serial of a licence is."""
+
 _GROWS = ("cargo/", "index/", f"{MADE}/", f"{SECRETS}/")
 """Where a leg puts files; what a leg that was cut off left there is taken away."""
 

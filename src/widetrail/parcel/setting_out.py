@@ -33,13 +33,19 @@ def set_out(
     Nothing is left behind where it cannot be made.
 
     Raises:
-        InputUnusable: Something is there already.
+        InputUnusable: Something is there already, or a licence would travel in an open parcel.
         EffectFailed: The medium refused.
     """
     if os.path.lexists(folder) and (not folder.is_dir() or any(folder.iterdir())):
         raise InputUnusable(
             "cannot hold a new parcel", where=str(folder), why="something is there already",
             todo="Name a folder that is empty or not there yet.",
+        )  # fmt: skip
+    licences = [item.title for item in plan.items if item.kind == "licence"]
+    if licences and sealed is None:
+        raise InputUnusable(
+            "this plan needs a sealed parcel", where=", ".join(licences),
+            why="the serial of a licence travels in it",
         )  # fmt: skip
     existed = folder.is_dir()
     try:

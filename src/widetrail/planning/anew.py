@@ -23,6 +23,7 @@ from widetrail.planning.plan import (
 from widetrail.planning.sides import SeenSide, ToldSide
 from widetrail.planning.unfolding import unfold_steps
 from widetrail.recipe import Route, Station
+from widetrail.recipe.models import Licence
 from widetrail.steps import Step
 
 _BACK = "Carry the parcel back to old and plan again, into another parcel."
@@ -77,6 +78,8 @@ def _seen(machine: Machine) -> PlannedStation:
 def _now(
     plan: Plan, item: PlannedItem, finder: Finder, today: datetime
 ) -> PlannedItem | PassedOver:
+    if item.kind == "licence":  # a seat may be released by now: what stands in its way is told
+        return item
     rule = finder.loaded.recipe.items[item.item]
     route = _route(item, finder)
     old = _told_old(plan, item)
@@ -115,12 +118,15 @@ def unmet_at(
 
 
 def _route(item: PlannedItem, finder: Finder) -> Route:
-    routes = finder.loaded.recipe.items[item.item].routes
+    rule = finder.loaded.recipe.listed[item.item]
+    routes = rule.as_item().routes if isinstance(rule, Licence) else rule.routes
     return next(route for route in routes if route.name == item.route)
 
 
 def _steps(plan: Plan, item: PlannedItem, finder: Finder, today: datetime) -> list[Step]:
     """Return an item's steps: those of new unfolded anew, the others as they were."""
+    if item.kind == "licence":
+        return [s for s in plan.steps if s.item == item.id]
     chosen = Chosen(_route(item, finder), (), (), (), item.parts, ())
     unfolded = {s.id: s for s in unfold_steps(item, finder.loaded, chosen, finder, today)}
     mine = [s for s in plan.steps if s.item == item.id]

@@ -13,6 +13,7 @@ from widetrail.planning.plan import PassedOver
 from widetrail.planning.sides import Side
 from widetrail.recipe import Item, Loss, Route
 from widetrail.recipe.conditions import Condition
+from widetrail.recipe.models import For
 from widetrail.recipe.templates import braces
 from widetrail.steps.commands import RunRule
 
@@ -77,7 +78,7 @@ def choose_route(case: Case, skip: frozenset[str] = frozenset()) -> Chosen | NoR
 
 def _judge(case: Case, route: Route) -> Chosen | PassedOver:
     if not case.finder.holds(route.for_):
-        return PassedOver(route=route.name, code="for", reason=_case_words(case, route))
+        return not_for(route.name, route.for_, case.old)
     place = case.item.from_
     judged = judge_needs(route.needs, case.old, case.new, place, case.today)
     unmet = [j for j in judged if j.verdict == "unmet"]
@@ -118,13 +119,14 @@ def _short(station: str, fact: str, found: str) -> str:
     return f"{station}: {fact.replace('_', ' ')} is {found}"
 
 
-def _case_words(case: Case, route: Route) -> str:
-    assert route.for_ is not None
-    wanted = {k: v for k, v in route.for_.model_dump().items() if v is not None}
-    found = {name: str(case.old.fact(name)) for name in wanted}
+def not_for(route: str, case: For | None, old: Side) -> PassedOver:
+    """Return why a route is passed over whose case does not hold on old."""
+    wanted = {k: v for k, v in case.model_dump().items() if v is not None} if case else {}
+    found = {name: str(old.fact(name)) for name in wanted}
     asked = ", ".join(f"{k} {v}" for k, v in wanted.items())
     here = ", ".join(f"{k} {v}" for k, v in found.items())
-    return f"it is for {asked}, and old has {here}"
+    reason = f"it is for {asked}, and old has {here}"
+    return PassedOver(route=route, code="for", reason=reason)
 
 
 def _narrowed(

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, Literal
 
 from widetrail.errors import InputUnusable
 from widetrail.finding import Finder, Several, Unknown
@@ -23,10 +23,15 @@ class Choices:
     outside: Mapping[str, str] = field(default_factory=dict)
     """Whether files that an item names elsewhere go along: ``carry`` or ``leave``."""
 
+    release_after: Literal["verifying", "packing"] = "verifying"
+    """When a licence may be released on old: when what was packed is verified on new, or, which
+    saves trips and risks that it does not arrive, when it was read back from the medium."""
+
     def as_json(self) -> dict[str, Any]:
         """Return the choices as plain JSON values."""
         parts = {name: list(values) for name, values in self.parts.items()}
-        chosen = {"parts": parts, "outside": dict(self.outside)}
+        chosen: dict[str, Any] = {"parts": parts, "outside": dict(self.outside)}
+        chosen["release after"] = self.release_after
         return {"only": sorted(self.only), "without": sorted(self.without), **chosen}
 
     @classmethod
@@ -34,7 +39,8 @@ class Choices:
         """Return the choices that ``as_json`` told."""
         parts = {str(name): tuple(map(str, v)) for name, v in facts["parts"].items()}
         outside = {str(item): str(verdict) for item, verdict in facts["outside"].items()}
-        return cls(frozenset(facts["only"]), frozenset(facts["without"]), parts, outside)
+        only, without = frozenset(facts["only"]), frozenset(facts["without"])
+        return cls(only, without, parts, outside, facts["release after"])
 
     def wants(self, item: str) -> bool:
         """Return whether the item ``recipe.item`` is to go."""
@@ -63,6 +69,9 @@ def offered(recipes: Sequence[Loaded], old: Machine) -> tuple[Offer, ...]:
             parts = {part: _values(finder, item, part) for part in item.parts}
             known = {part: values for part, values in parts.items() if values}
             offers.append(Offer(f"{loaded.id}.{name}", title, known))
+        for name, licence in loaded.recipe.licences.items() if finder.installation else ():
+            title = f"{loaded.recipe.application.name}: {licence.title}"
+            offers.append(Offer(f"{loaded.id}.{name}", title, {}))
     return tuple(offers)
 
 
@@ -82,6 +91,7 @@ def read_choices(
     without: Iterable[str] = (),
     choose: Iterable[str] = (),
     outside: Iterable[str] = (),
+    release_after: Literal["verifying", "packing"] = "verifying",
 ) -> Choices:
     """Read choices as a person gives them: ``item`` or ``recipe.item``, ``item.part=value,value``,
     ``item=carry`` or ``item=leave`` for what lies outside.
@@ -89,7 +99,7 @@ def read_choices(
     Raises:
         InputUnusable: There is no such item or part, or the name is that of several.
     """
-    items = {f"{loaded.id}.{name}" for loaded in recipes for name in loaded.recipe.items}
+    items = {f"{loaded.id}.{name}" for loaded in recipes for name in loaded.recipe.listed}
     parts = {
         f"{loaded.id}.{name}.{part}"
         for loaded in recipes
@@ -116,6 +126,7 @@ def read_choices(
         frozenset(_full(name, items, "item") for name in without),
         chosen,
         verdicts,
+        release_after,
     )
 
 

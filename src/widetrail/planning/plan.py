@@ -213,6 +213,11 @@ class Plan(Model):
         )
         return next((s for s in self.stations if s.station == station), unseen)
 
+    @property
+    def placed(self) -> tuple[PlannedItem, ...]:
+        """The items that have a place: all but licences."""
+        return tuple(item for item in self.items if item.kind != "licence")
+
     def item(self, item: str) -> PlannedItem:
         """Return the item of that id."""
         return next(i for i in self.items if i.id == item)

@@ -48,6 +48,7 @@ from widetrail.machine.written import variables_of_paths
 from widetrail.planning.choice import Case, Chosen, NoRoute, choose_route, copies, uses_parcel
 from widetrail.planning.choices import Choices
 from widetrail.planning.itinerary import Circle, Itinerary, find_itinerary
+from widetrail.planning.licences import choose_way, planned_licence, unfold_licence
 from widetrail.planning.names import changed_names
 from widetrail.planning.plan import (
     LeftItem,
@@ -70,6 +71,7 @@ from widetrail.planning.written import (
     written_at,
 )
 from widetrail.recipe import Existing, Item, Loaded, Loss, Route, Station
+from widetrail.recipe.models import LicenceRoute
 from widetrail.recipe.releases import parse_releases
 from widetrail.recipe.templates import ROOTS, literal, plain
 from widetrail.steps import Step, retire_step
@@ -115,15 +117,18 @@ class _Draft:
     obstacles: list[Halted] = field(default_factory=list)
     notices: list[str] = field(default_factory=list)
     items: list[tuple[PlannedItem, _Subject, Chosen]] = field(default_factory=list)
+    licences: list[tuple[PlannedItem, _Recipe, LicenceRoute]] = field(default_factory=list)
     left: list[LeftItem] = field(default_factory=list)
     steps: list[Step] = field(default_factory=list)
 
 
 def make_plan(
     recipes: Sequence[Loaded], old: Machine, new: New, medium: Medium, today: datetime,
-    choices: Choices | None = None,
+    choices: Choices | None = None, *, sealed: bool = False,
 ) -> Plan:  # fmt: skip
     """Plan the move of ``recipes`` from ``old`` to ``new`` by way of ``medium``.
+
+    Licences travel in a parcel that is ``sealed`` only.
 
     The same recipes, machines, day and choices give the same plan, byte for byte, in whatever
     order the recipes are named.
@@ -153,12 +158,16 @@ def make_plan(
             draft.left.append(_left(subject, NoRoute(unmet), ()))
             continue
         _plan_item(subject, subjects, draft, choices, today)
-    if not draft.items and not draft.left and not draft.obstacles:
+    for side in sides:
+        if side.finder.installation is not None:
+            _plan_licences(side, by_id, draft, choices, today, sealed=sealed)
+    if not draft.items and not draft.licences and not draft.left and not draft.obstacles:
         draft.obstacles = [Halted(notice, todo=_NOTHING) for notice in draft.notices]
-    if not draft.items and not draft.obstacles:
+    if not draft.items and not draft.licences and not draft.obstacles:
         draft.obstacles = [_left_obstacle(item) for item in draft.left]
     _find_written(draft, sides, choices, new)
     _unfold(draft, today)
+    _unfold_licences(draft, choices, old.name, new)
     itinerary = _itinerary(draft)
     legs = _with_retiring(draft, itinerary) if itinerary is not None else []
     _detach_last(draft, legs)
@@ -166,10 +175,11 @@ def make_plan(
     if draft.obstacles or itinerary is None:
         raise Obstructed("the plan cannot be made", draft.obstacles)
     _cheaper(draft, itinerary, today)
+    _sooner(draft, itinerary, choices)
     return Plan(
         recipes=tuple(sorted((_recipe(side) for side in sides), key=lambda r: r.id)),
         stations=(_seen_station("old", old), _new_station(new)),
-        items=tuple(item for item, _, _ in draft.items),
+        items=tuple(item for item, *_ in (*draft.items, *draft.licences)),
         left=tuple(draft.left),
         steps=tuple(draft.steps),
         legs=tuple(
@@ -671,6 +681,68 @@ def _unfold(draft: _Draft, today: datetime) -> None:
         )
 
 
+def _plan_licences(
+    side: _Recipe, by_id: Mapping[str, _Recipe], draft: _Draft, choices: Choices, today: datetime,
+    *, sealed: bool,
+) -> None:  # fmt: skip
+    for name, licence in side.loaded.recipe.licences.items():
+        subject = f"{side.loaded.id}.{name}"
+        if not choices.wants(subject):
+            continue
+        application = side.loaded.recipe.application
+        title = f"{application.name}: {licence.title}"
+        unmet = _unmet_uses(side, by_id)
+        chosen = (
+            NoRoute(unmet) if unmet else choose_way(licence, side.finder, side.old, side.new, today)
+        )
+        if isinstance(chosen, NoRoute):
+            todo = "Change what the reasons name, then plan again; until then it stays on old."
+            if side.new.installed is False:
+                todo = f"Install {application.name} on {side.new.machine}, then plan again."
+            losses = tuple(map(_told, licence.losses))
+            draft.left.append(
+                LeftItem(
+                    id=subject,
+                    title=title,
+                    passed_over=chosen.passed_over,
+                    losses=losses,
+                    todo=todo,
+                )
+            )
+            continue
+        if not sealed:
+            draft.obstacles.append(
+                Halted(
+                    f"the licence of {application.name} needs a sealed parcel",
+                    why="its serial travels in it",
+                    todo=f"Plan with --seal, or leave it out with --without {subject}.",
+                )
+            )
+        losses = tuple(map(_told, (*licence.losses, *chosen.route.losses)))
+        planned = planned_licence(subject, side.loaded.id, name, title, chosen, losses)
+        draft.licences.append((planned, side, chosen.route))
+
+
+def _unfold_licences(draft: _Draft, choices: Choices, old: str, new: New) -> None:
+    """Unfold every licence: its seat moves after what its program and those it uses need on new."""
+    machine = _new_station(new).machine
+    packed = tuple(s.id for s in draft.steps if s.station == "old" and s.kind != "retire")
+    by_recipe: dict[str, list[str]] = {}
+    for item, *_ in draft.items:
+        mine = (s.id for s in draft.steps if s.item == item.id and s.station == "new")
+        by_recipe.setdefault(item.recipe, []).extend(mine)
+    for planned, side, route in draft.licences:
+        uses = side.loaded.recipe.uses
+        needed = [s for of in (*uses, planned.recipe) for s in by_recipe.get(of, ())]
+        steps = unfold_licence(
+            planned, side.loaded, route, (old, machine), tuple(needed),
+            packed if choices.release_after == "packing" else None,
+        )  # fmt: skip
+        draft.steps.extend(steps)
+        mine = (s.id for s in steps if s.station == "new")
+        by_recipe.setdefault(planned.recipe, []).extend(mine)
+
+
 def _inside(inner: PlannedItem, outer: PlannedItem, subject: _Subject) -> bool:
     platform = subject.finder.machine.platform
     deeper = len(inner.old_path) > len(outer.old_path)
@@ -766,6 +838,25 @@ def _other_way(carried: Sequence[tuple[PlannedItem, _Subject, Chosen]]) -> str:
             if not uses_parcel(route):
                 return f'; {item.id} could also go by "{route.name}", which needs none'
     return ""
+
+
+def _sooner(draft: _Draft, itinerary: Itinerary, choices: Choices) -> None:
+    """Say how many trips it would save to release licences once all is packed."""
+    if not draft.licences or choices.release_after == "packing":
+        return
+    seen = {s.id for s in draft.steps if s.kind == "seat" and s.text("act") == "ready"}
+    packed = tuple(s.id for s in draft.steps if s.station == "old" and s.kind in ("pack", "note"))
+    steps = [
+        s.model_copy(update={"station": "old", "after": packed}) if s.id in seen else s
+        for s in draft.steps
+    ]
+    saved = len(itinerary.legs) - len(find_itinerary(steps, most=2_000).legs)
+    if saved > 0:
+        trips = "a trip" if saved == 1 else f"{saved} trips"
+        draft.notices.append(
+            f"releasing after packing (--release-after packing) would save {trips}; old would be "
+            "without its licence before anything is seen to have arrived"
+        )
 
 
 def _cheaper(draft: _Draft, itinerary: Itinerary, today: datetime) -> None:

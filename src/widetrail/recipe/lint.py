@@ -8,9 +8,11 @@ from widetrail.findings import Finding, did_you_mean
 from widetrail.formats.checked import Where, mark_at
 from widetrail.formats.marked import Map
 from widetrail.recipe.conditions import AS_OLD, Limit, Needs
-from widetrail.recipe.lint_steps import COMMANDS, Struck, lint_steps, named_in_steps
+from widetrail.recipe.lint_licences import lint_licences
+from widetrail.recipe.lint_steps import COMMANDS, Struck, lint_steps, named_in_steps, steps_at
 from widetrail.recipe.models import (
     Item,
+    Leg,
     Loss,
     PerPlatform,
     Place,
@@ -28,7 +30,10 @@ Used = tuple[Where, str]
 
 def lint(recipe: Recipe, tree: Map, file: str) -> Iterator[Finding]:
     """Give the findings of a recipe that is sound in its parts."""
-    rules = (_braces, _names, _circles, _checks, _stores, _programs, lint_steps, _routes, _unused)
+    rules = (
+        _braces, _names, _circles, _checks, _stores, _programs, lint_steps, lint_licences, _routes,
+        _unused,
+    )  # fmt: skip
     for rule in rules:
         for code, where, message, hint, severity in rule(recipe):
             mark, walked = mark_at(tree, where)
@@ -197,10 +202,8 @@ def _programs(recipe: Recipe) -> _Found:
     for where, reading in _readings(recipe):
         if reading.output is not None:
             started.append(((*where, "output", 0), reading.output[0]))
-    for name, item in recipe.items.items():
-        for number, route in enumerate(item.routes):
-            for at, command in _commands(route):
-                started.append((("items", name, "routes", number, *at), command[0]))
+    for legs_at, _, legs in steps_at(recipe):
+        started.extend(((*legs_at, *at), command[0]) for at, command in _commands(legs))
     for where, program in started:
         if program not in application.programs:
             hint = did_you_mean(program, application.programs)
@@ -246,14 +249,14 @@ def _contradictions(route: Route) -> Iterator[tuple[Where, str]]:
             yield ("needs", "old", "platform"), f"the route is for {route.for_.platform}"
 
 
-def _commands(route: Route) -> Iterator[tuple[Where, Sequence[str]]]:
-    """Give the commands that a route's steps start, with where they stand in the route."""
-    for leg_number, leg in enumerate(route.legs):
+def _commands(legs: Sequence[Leg]) -> Iterator[tuple[Where, Sequence[str]]]:
+    """Give the commands that the steps of legs start, with where they stand among these."""
+    for leg_number, leg in enumerate(legs):
         for step_number, step in enumerate(leg.steps):
             for key in COMMANDS:
                 command = getattr(step.rule, key, None)
                 if command:
-                    yield ("legs", leg_number, leg.station, step_number, key, 0), command
+                    yield (leg_number, leg.station, step_number, key, 0), command
 
 
 def _unused(recipe: Recipe) -> _Found:
@@ -268,6 +271,9 @@ def _unused(recipe: Recipe) -> _Found:
     parts = [part for item in recipe.items.values() for part in item.parts.values()]
     checked |= {part for part in parts if isinstance(part, str)}
     checked |= {name for item in recipe.items.values() for name, _ in _in_conditions(item)}
+    checked |= {
+        name for one in recipe.licences.values() for name, _ in _in_conditions(one.as_item())
+    }
     checked |= used
     for name in recipe.readings:
         if name not in checked:
@@ -322,6 +328,9 @@ def _readings(recipe: Recipe) -> Iterator[tuple[Where, Reading]]:
     for name, of_machines in recipe.readings.items():
         for number, reading in enumerate(of_machines):
             yield ("readings", name, number), reading
+    for name, licence in recipe.licences.items():
+        yield ("items", name, "serial"), licence.serial
+        yield ("items", name, "active"), licence.active
 
 
 def _choice(where: Where, choice: str | PerPlatform | None) -> Iterator[Used]:

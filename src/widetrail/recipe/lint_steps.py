@@ -8,7 +8,7 @@ from typing import Any, Literal
 
 from widetrail.findings import did_you_mean
 from widetrail.formats.checked import Where
-from widetrail.recipe.models import Item, Recipe, Route
+from widetrail.recipe.models import Item, Leg, Recipe
 from widetrail.recipe.templates import ROOTS, Template, parse_template
 
 Struck = tuple[str, Where, str, str, Literal["error", "warning"]]
@@ -16,7 +16,15 @@ Struck = tuple[str, Where, str, str, Literal["error", "warning"]]
 
 COMMANDS = ("run", "undone_by", "ended_by")
 _TEXTS = ("stdin", "stdout", "makes", "person", "to", "remove")
-_GIVEN = frozenset({"parcel", "date", "installation", "request", "answer"})
+_GIVEN = frozenset({"parcel", "date", "installation"})
+OF_LICENCES = frozenset({"serial", "request", "answer"})
+"""Names that a licence's steps may have in braces."""
+
+_IN_LICENCES = frozenset({"run", "person", "wait"})
+"""The kinds of steps of a licence: a copy of its files would be a second licence."""
+
+_NOT_IN_LICENCES = ("changes", "undone_by", "ended_by", "tells", "stdout")
+"""What is no setting of a licence's step: what is given back would be a second licence too."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -28,6 +36,12 @@ class _Step:
     recipe: Recipe
     item: Item
     told: frozenset[str]
+    kind: str
+
+    @property
+    def of_licence(self) -> bool:
+        """Whether the step releases or claims a licence."""
+        return self.item.kind == "licence"
 
     def said(self, key: str) -> Any:
         """Return what the step says under ``key``, or ``None``."""
@@ -38,41 +52,51 @@ class _Step:
         recipe = self.recipe
         lent = {used.replace("-", "_") for used in recipe.uses}
         own = {*recipe.places, *recipe.readings, *recipe.asks, *self.item.parts}
-        return frozenset({*ROOTS, *_GIVEN, *lent, *own, *self.told})
+        licence = OF_LICENCES if self.of_licence else ()
+        return frozenset({*ROOTS, *_GIVEN, *licence, *lent, *own, *self.told})
 
     @property
     def secrets(self) -> frozenset[str]:
         asks = self.recipe.asks.items()
-        return frozenset(name for name, ask in asks if ask.secret is not None)
+        own = {"serial"} if self.of_licence else set()
+        return frozenset({name for name, ask in asks if ask.secret is not None} | own)
 
 
 def lint_steps(recipe: Recipe) -> Iterator[Struck]:
     """Give the findings of every step of a recipe that is sound in its parts."""
-    for name, item in recipe.items.items():
-        for number, route in enumerate(item.routes):
-            for step in _steps(("items", name, "routes", number), route, recipe, item):
-                for rule in (_names, _secrets, _places):
-                    yield from rule(step)
+    for step in _all_steps(recipe):
+        for rule in (_names, _secrets, _places, _licences):
+            yield from rule(step)
 
 
 def named_in_steps(recipe: Recipe) -> set[str]:
     """Return the names that steps use: in braces, and places that they change or wait for."""
     named: set[str] = set()
-    for item in recipe.items.values():
-        for route in item.routes:
-            for step in _steps((), route, recipe, item):
-                named |= {n for _, _, pieces in _templates(step) for n in _braced(pieces)}
-                named |= {name for _, name in _named_places(step)}
+    for step in _all_steps(recipe):
+        named |= {n for _, _, pieces in _templates(step) for n in _braced(pieces)}
+        named |= {name for _, name in _named_places(step)}
     return named
 
 
-def _steps(at: Where, route: Route, recipe: Recipe, item: Item) -> Iterator[_Step]:
-    told: set[str] = set()
-    for leg_number, leg in enumerate(route.legs):
-        for step_number, step in enumerate(leg.steps):
-            where = (*at, "legs", leg_number, leg.station, step_number)
-            yield _Step(where, step.rule, recipe, item, frozenset(told))
-            told |= set(getattr(step.rule, "tells", ()))
+def steps_at(recipe: Recipe) -> Iterator[tuple[Where, Item, tuple[Leg, ...]]]:
+    """Give the legs of every route, with where they stand and whose they are."""
+    for name, item in recipe.items.items():
+        for number, route in enumerate(item.routes):
+            yield ("items", name, "routes", number, "legs"), item, route.legs
+    for name, licence in recipe.licences.items():
+        for number, way in enumerate(licence.routes):
+            yield ("items", name, "routes", number, "free"), licence.as_item(), way.free
+            yield ("items", name, "routes", number, "claim"), licence.as_item(), way.claim
+
+
+def _all_steps(recipe: Recipe) -> Iterator[_Step]:
+    for at, item, legs in steps_at(recipe):
+        told: set[str] = set()
+        for leg_number, leg in enumerate(legs):
+            for step_number, step in enumerate(leg.steps):
+                where = (*at, leg_number, leg.station, step_number)
+                yield _Step(where, step.rule, recipe, item, frozenset(told), step.kind)
+                told |= set(getattr(step.rule, "tells", ()))
 
 
 def _templates(step: _Step) -> Iterator[tuple[Where, str, Template]]:
@@ -139,3 +163,22 @@ def _places(step: _Step) -> Iterator[Struck]:
         hint = did_you_mean(part, step.item.parts)
         message = f'"{part}" is no part of this item'
         yield "unknown-part", (*step.where, "per"), message, hint, "error"
+
+
+def _licences(step: _Step) -> Iterator[Struck]:
+    if not step.of_licence:
+        return
+    if step.kind not in _IN_LICENCES:
+        message = f'"{step.kind}" is no step of a licence'
+        hint = f"Its steps are {', '.join(sorted(_IN_LICENCES))}"
+        yield "licence-step", step.where, message, hint, "error"
+    for key in _NOT_IN_LICENCES:
+        if step.said(key):
+            message = f'a licence\'s step has no "{key}"'
+            hint = "What a licence's step did is never given back: that would be a second licence"
+            yield "licence-step", (*step.where, key), message, hint, "error"
+    for where, key, pieces in _templates(step):
+        if key == "person" and "serial" in _braced(pieces):
+            message = "the serial would stand in what a person is told"
+            hint = "A text to the maker that holds it is written by: widetrail seat letter"
+            yield "secret-shown", where, message, hint, "error"

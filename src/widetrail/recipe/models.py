@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection, Mapping
+from functools import cached_property
 from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import (
@@ -549,7 +550,7 @@ class Item(Model):
     """One thing a person would miss."""
 
     title: Said
-    kind: Literal["data", "settings", "registry"] = "data"
+    kind: Literal["data", "settings", "registry", "licence"] = "data"
     from_: Name = Field(alias="from")
     take: Annotated[tuple[Glob, ...], BeforeValidator(one_or_many)] = ()
     leave: Annotated[tuple[Glob, ...], BeforeValidator(one_or_many)] = ()
@@ -571,6 +572,90 @@ class Item(Model):
             if isinstance(route.rest, str) and route.rest not in names:
                 raise flaw("rest", f'"{route.rest}" is no route of this item')
         return self
+
+
+class ActiveReading(Reading):
+    """What the program itself says of its licence: it is active, not, or that is not known.
+
+    ``is`` is what the reading gives where it is active, ``not`` where it is not; without ``not``
+    that is anything else.
+    """
+
+    is_: Said = Field(alias="is")
+    not_: Said | None = Field(None, alias="not")
+
+
+class Exchange(Model):
+    """Readings of a request and of an answer that give the same where they belong together."""
+
+    request: Reading
+    answer: Reading
+
+
+class LicenceRoute(Model):
+    """One way to release a licence's seat on old, and to claim it on new."""
+
+    name: Said
+    for_: For | None = Field(None, alias="for")
+    needs: Needs = Field(default_factory=Needs)
+    free: tuple[Leg, ...] = Field(min_length=1)
+    claim: tuple[Leg, ...] = Field(min_length=1)
+    losses: tuple[Loss, ...] = ()
+
+    @model_validator(mode="after")
+    def _stations(self) -> LicenceRoute:
+        for name, legs, end in (("free", self.free, "old"), ("claim", self.claim, "new")):
+            other = "new" if end == "old" else "old"
+            if any(leg.station == other for leg in legs) or legs[-1].station != end:
+                hint = f'The last leg of "{name}" is on {end}, and only {end} and between do it'
+                raise flaw("licence-legs", f'"{name}" is not done on {end}', hint)
+        return self
+
+    @property
+    def legs(self) -> tuple[Leg, ...]:
+        """All legs, those that release before those that claim."""
+        return (*self.free, *self.claim)
+
+    def as_route(self) -> Route:
+        """Return the route as steps see it that know nothing of licences."""
+        return Route(name=self.name, needs=self.needs, legs=self.legs, losses=self.losses)
+
+
+class Licence(Model):
+    """A licence whose seat is released on old and claimed on new."""
+
+    title: Said = "Licence"
+    kind: Literal["licence"]
+    serial: Reading
+    active: ActiveReading
+    exchange: Exchange | None = None
+    losses: tuple[Loss, ...] = ()
+    routes: tuple[LicenceRoute, ...] = Field(min_length=1)
+
+    @model_validator(mode="after")
+    def _names(self) -> Licence:
+        names = [route.name for route in self.routes]
+        if len(set(names)) < len(names):
+            raise flaw("route-name", "two routes of this item have one name")
+        return self
+
+    def as_item(self) -> Item:
+        """Return the licence as steps see it that know nothing of licences: it has no place."""
+        return Item.model_construct(
+            title=self.title, kind="licence", from_="", losses=self.losses,
+            routes=tuple(route.as_route() for route in self.routes),
+        )  # fmt: skip
+
+
+def _is_licence(value: Any) -> str:
+    kind = value.get("kind") if isinstance(value, Mapping) else getattr(value, "kind", None)
+    return f"{TAG}licence" if kind == "licence" else f"{TAG}item"
+
+
+AnyItem = Annotated[
+    Annotated[Item, Tag(f"{TAG}item")] | Annotated[Licence, Tag(f"{TAG}licence")],
+    Discriminator(_is_licence),
+]
 
 
 class Ask(Model):
@@ -613,4 +698,14 @@ class Recipe(Model):
     )
     uses: dict[AppId, Range] = Field(default_factory=dict)
     asks: dict[Name, Ask] = Field(default_factory=dict)
-    items: dict[Name, Item] = Field(min_length=1)
+    listed: dict[Name, AnyItem] = Field(min_length=1, alias="items")
+
+    @cached_property
+    def items(self) -> dict[str, Item]:
+        """The items that are files or named values, by name."""
+        return {name: item for name, item in self.listed.items() if isinstance(item, Item)}
+
+    @cached_property
+    def licences(self) -> dict[str, Licence]:
+        """The items that are licences, by name."""
+        return {name: item for name, item in self.listed.items() if isinstance(item, Licence)}

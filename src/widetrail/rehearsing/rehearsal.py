@@ -102,6 +102,7 @@ class RehearsalFile(Model):
     outside: dict[str, Literal["carry", "leave"]] = Field(default_factory=dict)
     hands: dict[str, Given] = Field(default_factory=dict)
     sealed: str = ""
+    release_after: Literal["verifying", "packing"] | None = None
     expect: Annotated[Expect, BeforeValidator(_split)]
 
     @property

@@ -10,7 +10,7 @@ import re
 import shutil
 import tempfile
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
 from typing import Any
@@ -161,9 +161,9 @@ class _Stage:
         file = self._file
         old, new = self._open(file.old), self._open(file.new)
         before, old_screen = _contents(old), _screen(old, loaded)
-        plan = make_plan([loaded], old, new, medium_of(self._here), now, choices_of(file, loaded))
+        choices, medium, sealed = choices_of(file, loaded), medium_of(self._here), file.seal()
+        plan = make_plan([loaded], old, new, medium, now, choices, sealed=sealed is not None)
         folder = self._here / PARCEL
-        sealed = file.seal()
         set_out(folder, plan, [loaded], "rehearsal", now, old.effects, sealed=sealed)
         parcel, differences = self._walk(folder, plan, now)
         report = make_report(parcel)
@@ -218,7 +218,9 @@ def choices_of(file: RehearsalFile, loaded: Loaded) -> Choices:
         for item, named in file.choose.items()
         for part, values in named.items()
     }
-    return Choices(chosen.only, chosen.without, {**chosen.parts, **parts}, chosen.outside)
+    return replace(
+        chosen, parts={**chosen.parts, **parts}, release_after=file.release_after or "verifying"
+    )
 
 
 def prepared_copy(source: Path, folder: Path, side: Side, loaded: Loaded) -> None:

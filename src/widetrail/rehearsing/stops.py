@@ -183,8 +183,9 @@ class Stage:
         old, new = self.machine("old"), self.machine("new")
         choices = choices_of(file, self.loaded)
         medium = medium_of(self.here)
-        self.plan: Plan = make_plan([self.loaded], old, new, medium, now, choices)
         sealed = file.seal()
+        closed = sealed is not None
+        self.plan: Plan = make_plan([self.loaded], old, new, medium, now, choices, sealed=closed)
         self._seal = sealed[0] if sealed is not None else None
         parcel = self.here / PARCEL
         set_out(parcel, self.plan, [self.loaded], RUN, now, old.effects, sealed=sealed)

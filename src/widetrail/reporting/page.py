@@ -47,10 +47,11 @@ code { font-size: .95em; overflow-wrap: anywhere; } li { margin: .3rem 0; }
 {% for item in report.items %}<section>
 <h2>{{ item.title | clean }}</h2>
 <p class="{{ 'bad' if item.state == 'failed' else 'good' if item.state == 'carried' else 'soft' }}">
-{{ item.state }} by “{{ item.route | clean }}”, {{ item.amount }},
-{{ item.size | size }}{% if item.verified %}, {{ item.verified }} verified on
-{{ report.new | clean }}{% endif %}</p>
-<p><code>{{ item.old_path | clean }}</code> → <code>{{ item.new_path | clean }}</code></p>
+{{ item.state }} by “{{ item.route | clean }}”, {{ item.amount }}
+{%- if not item.seat %}, {{ item.size | size }}{% endif %}
+{%- if item.verified %}, {{ item.verified }} verified on {{ report.new | clean }}{% endif %}</p>
+{% if not item.seat %}<p><code>{{ item.old_path | clean }}</code> →
+<code>{{ item.new_path | clean }}</code></p>{% endif %}
 {% if item.checks %}<table><tr><th>Check</th><th>{{ report.old | clean }}</th>
 <th>{{ report.new | clean }}</th><th></th></tr>
 {% for check in item.checks %}<tr><td>{{ check.name | clean }}</td><td>{{ check.old | value }}</td>

@@ -38,6 +38,7 @@ from widetrail.steps.program import PROGRAM_KINDS
 from widetrail.steps.publish import Publish
 from widetrail.steps.remnants import Remnants
 from widetrail.steps.run import Run
+from widetrail.steps.seat import SeatStep
 from widetrail.steps.wait import Wait
 from widetrail.steps.write import Write
 
@@ -62,6 +63,7 @@ ACTS: Mapping[str, Act] = {
     "check": Compare(),
     "remnants": Remnants(),
     "retire": Retire(),
+    "seat": SeatStep(),
     **_OWN,
 }
 """The step kinds that a plan may hold, each with its words and its doing."""

@@ -16,7 +16,13 @@ from widetrail.recipe.templates import Brace, parse_template, plain
 Arguments = Annotated[tuple[ArgumentText, ...], Field(min_length=1)]
 
 
+EXCHANGED = ("{request}", "{answer}")
+"""Files that a licence's steps make, which the engine names."""
+
+
 def _check_made(text: str) -> str:
+    if text in EXCHANGED:
+        return text
     pieces = parse_template(text)
     inside = len(pieces) > 1 and pieces[0] == Brace("parcel") and str(pieces[1]).startswith("/")
     if not inside or len(text) < len("{parcel}/x") or "/" in text[len("{parcel}/") :]:
@@ -36,6 +42,7 @@ class RunRule(Model):
     env: dict[str, ArgumentText] = Field(default_factory=dict)
     stdout: Made | None = None
     exit: Annotated[tuple[int, ...], BeforeValidator(one_or_many)] = (0,)
+    refused: Annotated[tuple[int, ...], BeforeValidator(one_or_many)] = ()
     within: Duration = "10 min"
     makes: Made | None = None
     tells: dict[Name, Annotated[str, AfterValidator(check_one_group)]] = Field(default_factory=dict)
@@ -54,6 +61,8 @@ class RunRule(Model):
             if argument.startswith("-") and len(pieces) > 1 and isinstance(pieces[-1], Brace):
                 hint = "Give the value as an argument of its own"
                 raise flaw("argument", f'"{argument}" joins an option and a value', hint)
+        if set(self.exit) & set(self.refused):
+            raise flaw("exit", "one exit status cannot mean well and refused")
         if self.stdout is not None and (self.makes is not None or self.tells):
             raise flaw("stdout", '"stdout" makes a file, so there is no "makes" or "tells" beside')
         return self

@@ -20,10 +20,12 @@ from widetrail.finding import Atlas, Finder
 from widetrail.finding.stores import StoreKind
 from widetrail.formats.checked import Model
 from widetrail.formats.interface import Platform
+from widetrail.licence.exchange import Exchange
+from widetrail.licence.seat import Adopted, Effect, Event, Purpose, Seat, Word
 from widetrail.machine import Completed, Entry, Machine
 from widetrail.machine.interface import Channels
 from widetrail.recipe import Existing, Item, Loaded, Route, Station
-from widetrail.recipe.models import Application
+from widetrail.recipe.models import Application, Licence
 
 Fact = str | int | float | bool | None | Sequence["Fact"] | Mapping[str, "Fact"]
 """A plain JSON value."""
@@ -249,6 +251,57 @@ class Hands(Protocol):
         """
 
 
+class Seats(Protocol):
+    """The seats of licences as they are known at this station, and what may happen to them."""
+
+    def now(self, item: str) -> Seat:
+        """Return what is certain of a seat, by the parcel and by what was done here."""
+
+    def happens(self, item: str, event: Event) -> tuple[Effect, ...]:
+        """Have something happen to a seat: it is durable here when this returns.
+
+        Raises:
+            Halted: It may not be; nothing is changed.
+        """
+
+    def licence(self, item: str) -> Licence:
+        """Return the recipe's licence that a plan's item is."""
+
+    def word(self, item: str) -> tuple[Word, str]:
+        """Return what the program here says of its own licence, and its very words or the reason
+        why that is not known."""
+
+    def earlier(self, item: str) -> tuple[Adopted | None, str]:
+        """Return how far an earlier move of the seat had come here, and the machine that it was
+        for; ``None`` where there was none, or it is at its end."""
+
+    def find_serial(self, item: str) -> str | None:
+        """Return the serial as the program here tells it, or as an earlier move kept it."""
+
+    def keep_serial(self, item: str, serial: str) -> None:
+        """Make a serial durable, sealed, on this machine and in the parcel.
+
+        Raises:
+            Halted: The parcel is not sealed, or the medium does not hold what was written.
+        """
+
+    def knows_serial(self, item: str) -> bool:
+        """Return whether the serial came here in the parcel."""
+
+    def make_cargo_durable(self) -> None:
+        """Write what was packed so far to the logbook, and read it back from the medium."""
+
+    def exchange(self, item: str) -> Exchange:
+        """Return what the request and answer of the open act are about."""
+
+    def wrong_answer(self, item: str) -> str:
+        """Return why the answer at hand is not the one to the open act's request, naming the right
+        file; an empty text where it is, or nothing tells."""
+
+    def have_again(self, item: str, purpose: Purpose) -> None:
+        """Have every step of an act done again, here and elsewhere, by a later walk."""
+
+
 class Onlooker(Protocol):
     """Told how a walk goes; every text is fit to be shown."""
 
@@ -293,6 +346,10 @@ class Doing(Protocol):
     @property
     def now(self) -> datetime:
         """The moment of this walk."""
+
+    @property
+    def seats(self) -> Seats:
+        """The seats of licences."""
 
     def finder(self, item: str) -> Finder:
         """Return what finds the things of the item's recipe here, as they are now."""

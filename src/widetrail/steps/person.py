@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import Annotated, Literal
 
 from pydantic import AfterValidator, Field
 
 from widetrail.errors import Waiting
 from widetrail.formats.checked import Model
+from widetrail.machine.paths import base
 from widetrail.recipe.conditions import Condition
 from widetrail.recipe.models import ArgumentText, Name, Said
 from widetrail.recipe.templates import Brace, parse_template, plain
 from widetrail.steps.interface import Doing, Done, Outcome, Step, Task, Unfolding
 from widetrail.steps.proving import missing, shown
+from widetrail.steps.running import OF_SEAT
+from widetrail.steps.seat import closed_already, made, named
 
 
 def _check_words(text: str) -> str:
@@ -25,6 +28,7 @@ class PersonRule(Model):
 
     person: Annotated[Said, AfterValidator(_check_words)] | ArgumentText
     name: Name | None = None
+    makes: Literal["{request}", "{answer}"] | None = None
     proof: dict[Name, Condition] = Field(default_factory=dict)
 
 
@@ -37,14 +41,32 @@ class Person:
         rule = unfolding.rule
         assert isinstance(rule, PersonRule)
         arguments = {"task": unfolding.expand(rule.person), "proof": conditions(rule.proof)}
-        return (unfolding.step("person", arguments=arguments),)
+        writes = (rule.makes,) if rule.makes is not None else ()
+        return (unfolding.step("person", arguments=arguments, writes=writes),)
 
     def words(self, step: Step) -> str:
+        step = named(step)
         proof = step.texts("proof")
         told = f" (shown by: {', '.join(proof)})" if proof else ""
         return f"you: {plain(step.text('task'))}{told}"
 
     def do(self, step: Step, doing: Doing) -> Outcome:
+        if OF_SEAT in step.arguments and (closed := closed_already(step, doing)) is not None:
+            return closed
+        outcome = self._have_done(step, doing)
+        if not step.writes:
+            return outcome
+        path = doing.fill(step, step.writes[0])
+        there = doing.machine.look(path)
+        if there is None or there.kind != "file" or not there.size:
+            raise Waiting(
+                f"the file {path} is not there yet", todo="Save it there, then walk again."
+            )
+        doing.keep(step.item, [base(path)])
+        made(step, doing)
+        return outcome
+
+    def _have_done(self, step: Step, doing: Doing) -> Outcome:
         rule = doing.rule(step)
         assert isinstance(rule, PersonRule)
         if rule.proof and not missing(doing, step.item, rule.proof):

@@ -10,7 +10,8 @@ from widetrail.steps.interface import (
     Step,
     Unfolding,
 )
-from widetrail.steps.running import run_step
+from widetrail.steps.running import OF_SEAT, run_step
+from widetrail.steps.seat import named, run_for_seat
 
 
 class Run:
@@ -64,7 +65,9 @@ class Run:
         ).model_copy(update={"kind": "run"})
 
     def words(self, step: Step) -> str:
-        made = f", which makes {', '.join(map(plain, step.writes))}" if step.writes else ""
+        step = named(step)
+        untold = [plain(path) for path in step.writes if path not in step.texts("command")]
+        made = f", which makes {', '.join(untold)}" if untold else ""
         fed = f", fed {plain(step.text('stdin'))}" if "stdin" in step.arguments else ""
         given = step.texts("env")
         env = f", with {', '.join(map(plain, given))}" if given else ""
@@ -76,6 +79,8 @@ class Run:
         return f"{title}{show_command(step.texts('command'))}{fed}{env}{made}{changed}{end}"
 
     def do(self, step: Step, doing: Doing) -> Outcome:
+        if OF_SEAT in step.arguments:
+            return run_for_seat(step, doing)
         return run_step(step, doing)
 
 

@@ -101,6 +101,9 @@ def _clear_made(step: Step, doing: Doing) -> None:
             doing.machine.effects.remove_tree(host)
 
 
+OF_SEAT = "seat"
+"""The argument of a step that is one of an act on a seat: the act's purpose."""
+
 _TODO = "Mend what the reason names, then walk again; nothing of it is left half-way."
 
 
@@ -110,13 +113,11 @@ def _known_end(step: Step, doing: Doing) -> Outcome | None:
     Raises:
         Waiting: Only a person can say how it ended, and nobody does.
     """
+    if not was_run(step, doing):
+        return None
     begun, started = doing.recorded("run begun", step.id), doing.recorded("run started", step.id)
     ended = doing.recorded("run ended", step.id)
-    if begun is None or started is None or _at(started) < _at(begun):
-        return None  # the gate was never opened, so it never ran
-    again = doing.recorded("to be done again", step.id)
-    if again is not None and _at(again) > _at(begun):
-        return None
+    assert begun is not None and started is not None
     taken_back = doing.recorded("ended", step.id)
     if taken_back is not None and _at(taken_back) > _at(begun):
         return None  # what it began was ended with an earlier walk
@@ -130,7 +131,7 @@ def _known_end(step: Step, doing: Doing) -> Outcome | None:
     if rule.done_when and not missing(doing, step.item, rule.done_when):
         return _kept(step, doing, {"resumed": "done_when holds"})
     answer = "repeat"
-    if step.repeat != "safe":
+    if step.repeat != "safe" and OF_SEAT not in step.arguments:  # there the program's word decides
         words = f"How {show_command(step.texts('command'))} ended is not known. Was it done?"
         choices = ("done", "repeat") if step.repeat == "ask" else ("done",)
         asked = Asked(step.item.partition(".")[0], step.id, words, choices=choices)
@@ -146,6 +147,15 @@ def _known_end(step: Step, doing: Doing) -> Outcome | None:
     for place in (doing.fill(step, p) for p in step.changes):
         put_back(step, doing, place)
     return None
+
+
+def was_run(step: Step, doing: Doing) -> bool:
+    """Return whether the command of a step was let run before, since it was to be done again."""
+    begun, started = doing.recorded("run begun", step.id), doing.recorded("run started", step.id)
+    if begun is None or started is None or _at(started) < _at(begun):
+        return False  # the gate was never opened, so it never ran
+    again = doing.recorded("to be done again", step.id)
+    return again is None or _at(again) < _at(begun)
 
 
 def _ended_well(step: Step, doing: Doing) -> bool:
@@ -175,6 +185,13 @@ def _judged(step: Step, rule: RunRule, doing: Doing, completed: Completed) -> Ou
         said = _said(completed)
         return Failed(f"{trouble}{f'; it said: {said}' if said else ''}", _TODO, facts)
     return _kept(step, doing, facts)
+
+
+def status_of(step: Step, doing: Doing) -> int | None:
+    """Return the exit status of the newest run of a step; ``None`` where it was cut off."""
+    begun, ended = doing.recorded("run begun", step.id), doing.recorded("run ended", step.id)
+    known = begun is not None and ended is not None and _at(ended) > _at(begun)
+    return int(str(ended["status"])) if known and ended is not None else None
 
 
 def _kept(step: Step, doing: Doing, facts: Facts) -> Outcome:

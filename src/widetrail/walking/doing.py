@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from datetime import datetime
+from functools import cached_property
 from pathlib import Path
 from typing import Any, cast
 
@@ -34,6 +35,7 @@ from widetrail.machine.paths import base, is_absolute, is_within, join, parent, 
 from widetrail.machine.written import KnownBearings, is_there
 from widetrail.parcel import Parcel
 from widetrail.parcel.cargo import CargoReader, CargoWriter
+from widetrail.parcel.parcel import SERIAL
 from widetrail.parcel.segments import CHUNK
 from widetrail.planning import Plan, PlannedItem
 from widetrail.recipe import Item, Loaded, Route, Station
@@ -43,6 +45,7 @@ from widetrail.recipe.templates import (
     Brace,
     as_segment,
     is_path,
+    literal,
     parse_template,
     plain,
     refill,
@@ -50,11 +53,16 @@ from widetrail.recipe.templates import (
 from widetrail.steps import Asked, Fact, Facts, Hands, Onlooker, Packed, Packing, Step, Task
 from widetrail.steps.commands import RunRule, refuse_option
 from widetrail.steps.interface import WrittenAt
+from widetrail.steps.seat import NAMES
 from widetrail.walking.hands import Answers
 from widetrail.walking.journal import Journal
 from widetrail.walking.own import clear_work
 from widetrail.walking.patience import Patience, Silent
 from widetrail.walking.scan import Scan
+from widetrail.walking.seats import ROOM as SEATS_ROOM
+from widetrail.walking.seats import StationSeats
+
+EXCHANGED_NAMES = ("request", "answer")
 
 
 @dataclass(frozen=True)
@@ -103,7 +111,12 @@ class WalkDoing:
         return self.finders[self.planned(item).recipe].loaded
 
     def item(self, item: str) -> Item:
-        return self.loaded(item).recipe.items[self.planned(item).item]
+        recipe, name = self.loaded(item).recipe, self.planned(item).item
+        return recipe.licences[name].as_item() if name in recipe.licences else recipe.items[name]
+
+    @cached_property
+    def seats(self) -> StationSeats:
+        return StationSeats(self)
 
     def application(self, item: str) -> Application:
         return self.loaded(item).recipe.application
@@ -146,7 +159,7 @@ class WalkDoing:
         moved += [Moved(path, join(target, name)) for name, path in mine.from_outside.items()]
         moved += [
             Moved(other.old_path, self._beside(other.id) or other.new_path, True, other.renamed)
-            for other in self.plan.items
+            for other in self.plan.placed
             if other.id != item
         ]
         for recipe in self.plan.recipes:
@@ -190,7 +203,7 @@ class WalkDoing:
 
     def old_paths(self, item: str) -> tuple[str, ...]:
         old, platform = self.plan.station("old"), self.machine.platform
-        named = [old.roots.get("home", ""), *(i.old_path for i in self.plan.items)]
+        named = [old.roots.get("home", ""), *(i.old_path for i in self.plan.placed)]
         for recipe in self.plan.recipes:
             mine = self.finders[recipe.id].pinnable()
             named += [path for name, path in recipe.places.items() if path != mine.get(name)]
@@ -199,7 +212,7 @@ class WalkDoing:
         if old.machine.casefold() not in ("", "localhost", self.machine.name.casefold()):
             own.append(f"//{old.machine}")
         homes = [self.machine.root(name) for name in ("home", "documents")]
-        here = [*(i.new_path for i in self.plan.items), *homes]
+        here = [*(i.new_path for i in self.plan.placed), *homes]
         kept = [p for p in named if p and not any(h and is_within(h, p, platform) for h in here)]
         return tuple(dict.fromkeys([*kept, *own]))
 
@@ -258,8 +271,7 @@ class WalkDoing:
 
     def settle_down(self, places: Sequence[str], item: str) -> None:
         volumes: dict[str, Path] = {}
-        made = join(self.workroom, "made", slug(item))
-        for path in (*places, self.machine.root("config"), made):
+        for path in (*places, self.machine.root("config"), self.made_room(item)):
             host = self.machine.host(path)
             there = next(h for h in (host, *host.parents) if h.is_dir())
             volumes.setdefault(self.machine.room(path).volume, there)
@@ -295,6 +307,10 @@ class WalkDoing:
     def _value(self, step: Step, name: str) -> str:
         if name == "parcel":
             return self.room_for_made(step.item)
+        if name in EXCHANGED_NAMES and self.planned(step.item).kind == "licence":
+            about = self.seats.exchange(step.item)
+            file = about.request if name == "request" else about.answer
+            return join(self.room_for_made(step.item), file)
         recipe = self.loaded(step.item).recipe
         if (step.item, name) in self._secrets:
             return self._secrets[step.item, name]
@@ -329,6 +345,9 @@ class WalkDoing:
             )
 
         finder, places = self.finder(step.item), self.loaded(step.item).recipe.places
+        if NAMES in step.arguments:  # which try it is is known here only
+            stem = literal(self.seats.exchange(step.item).stem)
+            step = step.model_copy(update={"arguments": {**step.arguments, NAMES: stem}})
         arguments = {name: fill(value) for name, value in step.arguments.items()}
         changes = tuple(refill(path, known) for path in step.changes)
         return step.model_copy(update={"arguments": arguments, "changes": changes})
@@ -408,7 +427,7 @@ class WalkDoing:
 
     def has_made(self, step: Step, outcome: Mapping[str, Any]) -> bool:
         """Return whether the files are here that a step made in a walk which was cut off."""
-        folder = self.machine.host(join(self.workroom, "made", slug(step.item)))
+        folder = self.machine.host(self.made_room(step.item))
         return all((folder / name).is_file() for name in outcome["facts"].get("made", ()))
 
     def keep_again(self, step: Step, outcome: Mapping[str, Any]) -> None:
@@ -424,7 +443,8 @@ class WalkDoing:
 
     def secrets(self, step: Step) -> frozenset[str]:
         asks = self.loaded(step.item).recipe.asks
-        return frozenset(name for name, ask in asks.items() if ask.secret is not None)
+        own = {SERIAL} if self.planned(step.item).kind == "licence" else set()
+        return frozenset({name for name, ask in asks.items() if ask.secret is not None} | own)
 
     def secret(self, step: Step, name: str, value: str) -> None:
         self._hide(step.item, name, value)
@@ -521,6 +541,10 @@ class WalkDoing:
             finally:
                 self._reader.close()
 
+    def kept_so_far(self) -> None:
+        """Write down that what lies in the parcel now was written or read here."""
+        self._packed_so_far(self.parcel.newest)
+
     def _packed_so_far(self, generation: str) -> None:
         """Write down that what this machine packed up to a generation need not be read again."""
         self.scan.keep()
@@ -539,8 +563,19 @@ class WalkDoing:
     def slug(self, item: str) -> str:
         return slug(item)
 
+    def made_room(self, item: str) -> str:
+        """Return where files lie that programs make for an item; those of a licence stay."""
+        if self.planned(item).kind == "licence":
+            return self.seat_room(item)
+        return join(self.workroom, "made", slug(item))
+
+    def seat_room(self, item: str, run: str = "") -> str:
+        """Return where what a run keeps of a seat lies on this machine."""
+        room = join(parent(self.workroom), run) if run else self.workroom
+        return join(room, SEATS_ROOM, slug(item))
+
     def room_for_made(self, item: str) -> str:
-        folder = join(self.workroom, "made", slug(item))
+        folder = self.made_room(item)
         if item not in self._fetched:
             self._fetched.add(item)
             self.machine.effects.make_folders(self.machine.host(folder))
@@ -551,7 +586,7 @@ class WalkDoing:
         return folder
 
     def keep(self, item: str, names: Iterable[str]) -> None:
-        folder = self.machine.host(join(self.workroom, "made", slug(item)))
+        folder = self.machine.host(self.made_room(item))
         for name in names:
             kept = self.parcel.keep_made(slug(item), name, folder / name)
             self.made |= kept

@@ -18,6 +18,7 @@ from widetrail.planning import Plan, PlannedLeg, make_plan, plan_rest
 from widetrail.recipe import Loaded, Station
 from widetrail.steps import ACTS, KINDS, Asked, Done, Failed, Outcome, Step, Waits
 from widetrail.steps.program import close_begun
+from widetrail.steps.running import OF_SEAT
 from widetrail.walking.doing import Company, WalkDoing, came_well
 from widetrail.walking.journal import Journal
 from widetrail.walking.looking import Look, station_of
@@ -193,14 +194,15 @@ class Visit:
 
         That is where the due leg is walked, or where a step can be done that could not be before.
         """
-        if self.due is not None:
-            return self.parcel.plan.station(self.due.station).machine
-        outcomes = self.parcel.outcomes
+        plan, outcomes = self.parcel.plan, self.parcel.outcomes
         well = {step for step, outcome in outcomes.items() if came_well(outcome)}
-        for step in self.parcel.plan.steps:
-            if step.id not in outcomes and set(step.after) <= well:
-                return self.parcel.plan.station(step.station).machine
-        return ""
+        due = set(self.due.steps) if self.due is not None else set()
+        open_ = [s for s in plan.steps if s.id not in well]
+        free = [s for s in open_ if set(s.after) <= well]
+        if self.due is not None and (not free or not due or any(s.id in due for s in free)):
+            return plan.station(self.due.station).machine
+        untried = [s for s in free if self.due is not None or s.id not in outcomes]
+        return plan.station(untried[0].station).machine if untried else ""
 
     def after_done(self, now: datetime) -> LegDone:
         """Return what a second walk of a finished leg tells: nothing is changed.
@@ -265,7 +267,8 @@ class Visit:
         new = card_facts(card, str(self.parcel.folder)) if card is not None else None
         recipes = list(self._recipes.values())
         medium, choices = medium_of(self.parcel.folder), self.parcel.choices
-        plan = make_plan(recipes, self.machine, new, medium, now, choices)
+        sealed = self.parcel.seal is not None
+        plan = make_plan(recipes, self.machine, new, medium, now, choices, sealed=sealed)
         told = self.parcel.plan.station("new")
         return plan.model_copy(update={"stations": (plan.station("old"), told)})
 
@@ -391,6 +394,10 @@ class Visit:
         record = self.journal.newest("step done", step=step.id)
         if record is None or step.kind == "pack" or not came_well(record["outcome"]):
             return None
+        ends = [self.journal.newest(e) for e in (LEG_DONE, LEG_HALTED, LEG_MENDED)]
+        last = max((r["at"] for r in ends if r is not None), default=-1)
+        if step.id in self.parcel.done_again and record["at"] < last:
+            return None  # it is to be done again for what came of it elsewhere
         again = self.journal.newest("to be done again", step=step.id)
         if again is not None and again["at"] > record["at"]:
             return None
@@ -437,7 +444,18 @@ class Walk:
         self._outcomes = dict(visit.parcel.outcomes)
         self._leg = visit.due if visit._leg_due_here else visit.done_here
 
+    @property
+    def _licences(self) -> bool:
+        return any(item.kind == "licence" for item in self._visit.parcel.plan.items)
+
     def do(self, steps: tuple[Step, ...]) -> LegDone:
+        if not self._licences:
+            return self._do(steps)
+        ledger = self._doing.seats.ledger
+        with alone(self._doing.machine, ledger.journal, ledger.room):
+            return self._do(steps)
+
+    def _do(self, steps: tuple[Step, ...]) -> LegDone:
         with alone(self._doing.machine, self._journal, self._doing.workroom) as made:
             if made:
                 self._journal.add({"event": "made folders", "count": len(made)})
@@ -498,7 +516,7 @@ class Walk:
             self._outcomes[step.id] = reused
             return StepDone(step, words, Done(reused["facts"]))
         self._doing.onlooker.begins(step, words, number, total)
-        loose = not step.changes and "undone by" not in step.arguments
+        loose = not (step.changes or {"undone by", OF_SEAT} & step.arguments.keys())
         begun = {"event": "step begun", "step": step.id, "kind": step.kind, "words": words}
         self._journal.add({**begun, "loose": loose})
         told = self._doing.masker.mask_all(_told(self._outcome(step)))
@@ -527,9 +545,11 @@ class Walk:
         waits = bool(troubles) or any(isinstance(s.outcome, Waits) for s in done)
         event = LEG_HALTED if waits else LEG_DONE if self._visit._leg_due_here else LEG_MENDED
         steps = {s.step.id: self._outcomes[s.step.id] for s in done}
+        seats = self._doing.seats
+        told = {"seats": seats.untold(), "again": seats.again} if self._licences else {}
         proofs = look_at_proofs(self._doing)
         proved = newly_proved(self._doing, proofs)
-        facts = {**self._visit.facts(self._now), "steps": steps, "proofs": proofs}
+        facts = {**self._visit.facts(self._now), "steps": steps, "proofs": proofs, **told}
         assert self._leg is not None
         self._visit.parcel = self._doing.parcel  # a detached one lies on this machine now
         doing = self._doing

@@ -49,9 +49,25 @@ class Look:
             if planned and planned.get(name) != value:
                 raise self._changed(f"its {name} is {value}", f"{planned.get(name)} was planned")
         for finder in self._finders():
-            if finder.installation is None:
+            if self._station.station == "between":
+                self._errand_can_be_run(finder)
+            elif finder.installation is None:
                 name = finder.loaded.recipe.application.name
                 raise self._changed(f"{name} is not there", "it was when the plan was made")
+
+    def _errand_can_be_run(self, finder: Finder) -> None:
+        """Raise where a program that a step starts is not on a machine between."""
+        for step in self._steps:
+            command = step.texts("command")
+            path = finder.programs().get(command[0]) if command else None
+            mine = step.item.startswith(f"{finder.loaded.id}.")
+            if command and mine and (path is None or self._machine.look(path) is None):
+                name = finder.loaded.recipe.application.name
+                raise Halted(
+                    f"{self._machine.name} cannot run this errand of {name}",
+                    why=f"{command[0]} is not installed there",
+                    todo="Install it, or walk on another machine with a network.",
+                )  # fmt: skip
 
     def _finders(self) -> list[Finder]:
         return [self._doing.finders[name] for name in sorted({i.recipe for i in self._items})]
@@ -59,7 +75,7 @@ class Look:
     def _places_hold(self) -> None:
         if self._station.station == "between":
             return
-        for item in self._items:
+        for item in (i for i in self._items if i.kind != "licence"):
             where = self._doing.finders[item.recipe].place(self._doing.item(item.id).from_)
             if isinstance(where, Several) or item.instance:
                 self._instance_holds(item, where)

@@ -7,6 +7,7 @@ from dataclasses import asdict, dataclass
 from typing import Any
 
 from widetrail.formats.quantities import show_count, show_files, show_size, show_time
+from widetrail.licence.seat import Seat, replay, words_of
 from widetrail.parcel import Parcel
 from widetrail.parcel.parcel import TOPPED_UP
 from widetrail.planning import LeftItem, PlannedItem, PlannedLeg
@@ -51,7 +52,8 @@ class StepLine:
 
 @dataclass(frozen=True, slots=True)
 class ItemReport:
-    """What became of one item; ``state`` is carried, failed, waiting, packed or planned.
+    """What became of one item; ``state`` is carried, failed, waiting, packed or planned, of a
+    licence also returned or given up.
 
     ``beside`` came beside what was there already, ``passed_by`` was not put in place, ``rewritten``
     paths in it were made right for new, ``values`` are the named values that it holds.
@@ -75,10 +77,15 @@ class ItemReport:
     notes: tuple[str, ...] = ()
     rewritten: int = 0
     values: int = 0
+    seat: str = ""
+    """What is known of the seat, where the item is a licence."""
 
     @property
     def amount(self) -> str:
-        """How much it is: its values, where it holds named ones, else its files."""
+        """How much it is: its values, where it holds named ones, else its files; the seat of a
+        licence."""
+        if self.seat:
+            return self.seat
         return show_count(self.values, "value") if self.values else show_files(self.files)
 
 
@@ -254,6 +261,7 @@ def _left(item: LeftItem) -> LeftReport:
 
 def _item(item: PlannedItem, parcel: Parcel) -> ItemReport:
     mine = [s for s in parcel.plan.steps if s.item == item.id]
+    seat = replay(parcel.seats(item.id)) if item.kind == "licence" else None
     told = parcel.outcomes  # gathered from the whole logbook each time, so once
     outcomes = {s.id: told[s.id] for s in mine if s.id in told}
     facts = [outcome["facts"] for outcome in outcomes.values()]
@@ -267,7 +275,7 @@ def _item(item: PlannedItem, parcel: Parcel) -> ItemReport:
         id=item.id,
         title=item.title,
         route=item.route,
-        state=_state(mine, outcomes, parcel),
+        state=_seat_state(seat) or _state(mine, outcomes, parcel),
         old_path=item.old_path,
         new_path=to[0] if len(to) == 1 else item.new_path,
         files=int(amount.get("files", item.files)),
@@ -285,6 +293,7 @@ def _item(item: PlannedItem, parcel: Parcel) -> ItemReport:
         notes=tuple(_notes(item, facts)),
         values=max((int(f.get("values", 0)) for f in facts), default=0),
         rewritten=sum(int(f.get("paths rewritten", 0)) for f in facts),
+        seat=words_of(seat) if seat is not None else "",
     )
 
 
@@ -342,6 +351,13 @@ def _state(mine: list[Step], outcomes: Mapping[str, Any], parcel: Parcel) -> str
         return "failed"  # it depends on a step of another item that came out wrong
     packed = [s for s in moving if s.kind == "pack" or s.writes]
     return "packed" if any(s.id in outcomes for s in packed) else "planned"
+
+
+def _seat_state(seat: Seat | None) -> str:
+    """Return how the move of a seat ended, where it did in a way of its own."""
+    if seat is None or seat.act is not None:
+        return ""
+    return {"returned": "returned", "given up": "given up"}.get(seat.stage, "")
 
 
 def _plain(answer: Any) -> Any:

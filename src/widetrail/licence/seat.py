@@ -1,0 +1,391 @@
+"""The seat of a licence as a pure state machine: what may be done with it, and what is certain.
+
+::
+
+    known → noted → verified → released → claimed → settled
+                                 ↓
+                             renounced → returned → settled          given up: by a person only
+
+A seat stands at the last stage that is certain. Beside it an act may be open: a release, claim or
+return that was begun and whose end is not certain yet. While one is open no other begins, and one
+that is in doubt is only ever repeated as it was, or closed by what the program or the maker says.
+``step`` is the one function that a walk uses and that the tests explore.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import asdict, dataclass, replace
+from typing import Any, Literal, get_args
+
+Stage = Literal[
+    "known", "noted", "verified", "released", "claimed", "renounced", "returned", "settled",
+    "given up",
+]  # fmt: skip
+Purpose = Literal["release", "claim", "return"]
+Phase = Literal["intent", "requested", "answered", "unknown"]
+Word = Literal["active", "not", "unknown"]
+"""What a program says of its own licence."""
+
+Holder = Literal["old", "new", "nobody"]
+"""Who holds the seat, as the maker says."""
+
+At = Literal["old", "new", "between"]
+
+BEGINS: Mapping[Purpose, Stage] = {
+    "release": "verified",
+    "claim": "released",
+    "return": "renounced",
+}
+"""The stage at which an act may begin."""
+
+ENDS: Mapping[Purpose, Stage] = {"release": "released", "claim": "claimed", "return": "returned"}
+"""The stage that an act leads to."""
+
+AT: Mapping[Purpose, At] = {"release": "old", "claim": "new", "return": "old"}
+"""The station whose program an act is about."""
+
+
+@dataclass(frozen=True, slots=True)
+class Act:
+    """A release, claim or return that was begun: how far it is, and the how manieth it is."""
+
+    purpose: Purpose
+    phase: Phase
+    attempt: int
+
+
+@dataclass(frozen=True, slots=True)
+class Seat:
+    """What is certain of a seat, the act that is open, and how many were begun so far."""
+
+    stage: Stage = "known"
+    act: Act | None = None
+    attempts: int = 0
+
+    @property
+    def in_doubt(self) -> bool:
+        """Whether only the program or the maker can say how the open act ended."""
+        return self.act is not None and self.act.phase == "unknown"
+
+    @property
+    def at_end(self) -> bool:
+        """Whether there is nothing more to do."""
+        return self.stage in ("claimed", "returned", "settled", "given up") and self.act is None
+
+
+# Events
+
+
+@dataclass(frozen=True, slots=True)
+class Adopted:
+    """An earlier move of the same seat had come that far on old when this one began."""
+
+    stage: Stage
+    purpose: Purpose | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Noted:
+    """The serial is durable, on old and in the parcel."""
+
+
+@dataclass(frozen=True, slots=True)
+class Verified:
+    """What the program needs is verified on new, or a person took the risk after packing."""
+
+
+@dataclass(frozen=True, slots=True)
+class Begin:
+    """An act is to begin or to go on; ``word`` is what the program there says before."""
+
+    purpose: Purpose
+    word: Word
+
+
+@dataclass(frozen=True, slots=True)
+class Requested:
+    """The request of the open act is made."""
+
+
+@dataclass(frozen=True, slots=True)
+class Answered:
+    """The answer to the request of the open act is there."""
+
+
+@dataclass(frozen=True, slots=True)
+class Broken:
+    """What does the open act was cut off, or failed without a word on what came of it."""
+
+
+@dataclass(frozen=True, slots=True)
+class Refused:
+    """The open act was refused, and nothing came of it."""
+
+
+@dataclass(frozen=True, slots=True)
+class Shown:
+    """All of the open act was done; ``word`` is what the program says after it."""
+
+    word: Word
+
+
+@dataclass(frozen=True, slots=True)
+class Told:
+    """The maker says who holds the seat, to a person who is at the station ``at``."""
+
+    holder: Holder
+    at: At
+
+
+@dataclass(frozen=True, slots=True)
+class Renounced:
+    """New will not claim the seat in this move."""
+
+
+@dataclass(frozen=True, slots=True)
+class Gone:
+    """A person answers for it that new does not hold the seat and will never claim it."""
+
+
+@dataclass(frozen=True, slots=True)
+class Settled:
+    """A person accepts how it ended."""
+
+
+@dataclass(frozen=True, slots=True)
+class GivenUp:
+    """A person gives the seat up."""
+
+
+Event = (
+    Adopted | Noted | Verified | Begin | Requested | Answered | Broken | Refused | Shown | Told
+    | Renounced | Gone | Settled | GivenUp
+)  # fmt: skip
+
+# Effects
+
+
+@dataclass(frozen=True, slots=True)
+class Do:
+    """Do the open act; where it is ``again``, exactly as it was begun."""
+
+    act: Act
+    again: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class AskMaker:
+    """Only the maker, or the program itself later, can say how the open act ended."""
+
+    act: Act
+
+
+@dataclass(frozen=True, slots=True)
+class Refuse:
+    """It may not be: nothing is changed, for that reason."""
+
+    why: str
+
+
+Effect = Do | AskMaker | Refuse
+Step = tuple[Seat, tuple[Effect, ...]]
+
+
+def step(seat: Seat, event: Event) -> Step:
+    """Return the seat after ``event``, and what is to be done now.
+
+    The event is written down before any of it is done. An event that may not be changes nothing
+    and gives one ``Refuse``.
+    """
+    if seat.stage in ("settled", "given up"):
+        same = isinstance(event, Settled) and seat.stage == "settled"
+        return (seat, ()) if same else _no(seat, f"the seat is {seat.stage}")
+    match event:
+        case Adopted():
+            return _adopted(seat, event)
+        case Noted():
+            return (replace(seat, stage="noted") if seat.stage == "known" else seat), ()
+        case Verified():
+            if seat.stage == "known":
+                return _no(seat, "the serial is not noted yet")
+            return (replace(seat, stage="verified") if seat.stage == "noted" else seat), ()
+        case Begin():
+            return _begin(seat, event)
+        case Told():
+            return _told(seat, event)
+        case Renounced():
+            if seat.stage == "renounced" and seat.act is None:
+                return seat, ()
+            if seat.stage != "released" or seat.act is not None:
+                return _no(seat, _why_not(seat, "released"))
+            return replace(seat, stage="renounced"), ()
+        case Gone():
+            claiming = seat.act is None or seat.act.purpose == "claim"
+            if seat.stage not in ("released", "claimed", "renounced") or not claiming:
+                return _no(seat, _why_not(seat, "released"))
+            return replace(seat, stage="renounced", act=None), ()
+        case Settled():
+            if not seat.at_end:
+                return _no(seat, f"the seat is {words_of(seat)}")
+            return replace(seat, stage="settled"), ()
+        case GivenUp():
+            return replace(seat, stage="given up", act=None), ()
+    return _within(seat, event)
+
+
+def _no(seat: Seat, why: str) -> Step:
+    return seat, (Refuse(why),)
+
+
+def _why_not(seat: Seat, wanted: Stage) -> str:
+    return f"the seat is {words_of(seat)}, and must be {wanted}"
+
+
+def _adopted(seat: Seat, event: Adopted) -> Step:
+    if seat != Seat():
+        return _no(seat, "this move of the seat has begun already")
+    if event.purpose is None:
+        return Seat(event.stage), ()
+    return Seat(event.stage, Act(event.purpose, "unknown", 1), 1), ()
+
+
+def finished(purpose: Purpose, word: Word) -> bool:
+    """Return whether a program's word on its licence shows that an act is done."""
+    return word == ("not" if purpose == "release" else "active")
+
+
+def _begin(seat: Seat, event: Begin) -> Step:
+    purpose, act = event.purpose, seat.act
+    done = replace(seat, stage=ENDS[purpose], act=None)
+    if act is not None and act.purpose != purpose:
+        return _no(seat, f"a {act.purpose} of the seat is open")
+    if act is not None:
+        if finished(purpose, event.word):
+            return done, ()
+        return seat, (Do(act, again=act.phase == "unknown"),)
+    if seat.stage == ENDS[purpose] or (purpose == "release" and seat.stage == "claimed"):
+        return seat, ()
+    if seat.stage != BEGINS[purpose]:
+        return _no(seat, _why_not(seat, BEGINS[purpose]))
+    if finished(purpose, event.word):  # a person did it alone
+        return done, ()
+    act = Act(purpose, "intent", seat.attempts + 1)
+    return replace(seat, act=act, attempts=act.attempt), (Do(act),)
+
+
+def _within(seat: Seat, event: Requested | Answered | Broken | Refused | Shown) -> Step:
+    """Judge what happens within the open act."""
+    act = seat.act
+    if act is None:
+        return _no(seat, "no act on the seat is open")
+    match event:
+        case Requested():
+            return _at(seat, "requested" if act.phase == "intent" else act.phase), ()
+        case Answered():
+            if act.phase == "intent":
+                return _no(seat, "no request was made")
+            return _at(seat, "answered"), ()  # which says what came of this very request
+        case Broken():
+            return _at(seat, "unknown"), ()
+        case Refused():
+            if act.phase == "unknown":  # the refusal may be of the second try: the first got it
+                return seat, (AskMaker(act),)
+            return replace(seat, act=None), ()
+        case Shown():
+            if finished(act.purpose, event.word):
+                return replace(seat, stage=ENDS[act.purpose], act=None), ()
+            doubt = _at(seat, "unknown")
+            assert doubt.act is not None
+            return doubt, (AskMaker(doubt.act),)
+
+
+def _at(seat: Seat, phase: Phase) -> Seat:
+    assert seat.act is not None
+    return replace(seat, act=replace(seat.act, phase=phase))
+
+
+_AS_TOLD: Mapping[Holder, Mapping[bool, Stage]] = {
+    "old": {False: "verified", True: "returned"},
+    "new": {False: "claimed", True: "claimed"},
+    "nobody": {False: "released", True: "renounced"},
+}
+"""The stage by who holds the seat, and whether new has renounced it."""
+
+
+def _told(seat: Seat, event: Told) -> Step:
+    if seat.stage in ("known", "noted"):
+        return _no(seat, "the seat was not looked at yet")
+    act = seat.act
+    if act is not None and act.purpose != "release" and event.at != AT[act.purpose]:
+        where = AT[act.purpose]
+        return _no(seat, f"a {act.purpose} is open on {where}, which could go on with it")
+    if act is None and seat.stage in ("claimed", "returned"):
+        holder = "new" if seat.stage == "claimed" else "old"
+        if event.holder != holder and event.at != holder:
+            return _no(seat, f"the seat is with {holder}, so it is to be said there")
+    renounced = seat.stage in ("renounced", "returned")
+    return replace(seat, stage=_AS_TOLD[event.holder][renounced], act=None), ()
+
+
+# In words, and as plain values
+
+_STAGES: Mapping[Stage, str] = {
+    "known": "not looked at yet",
+    "noted": "active on old, its serial noted",
+    "verified": "active on old, and may be released",
+    "released": "released: no machine holds it",
+    "claimed": "claimed on new",
+    "renounced": "released, and new will not claim it",
+    "returned": "back on old",
+    "settled": "settled",
+    "given up": "given up",
+}
+_PHASES: Mapping[Phase, str] = {
+    "intent": "begun",
+    "requested": "requested",
+    "answered": "answered, not registered yet",
+    "unknown": "in doubt",
+}
+
+
+def words_of(seat: Seat) -> str:
+    """Return what is known of a seat in words."""
+    words = _STAGES[seat.stage]
+    if seat.act is None:
+        return words
+    return f"{words}; its {seat.act.purpose} is {_PHASES[seat.act.phase]}"
+
+
+_EVENTS: Mapping[str, type[Any]] = {
+    "adopted": Adopted, "noted": Noted, "verified": Verified, "begin": Begin,
+    "requested": Requested, "answered": Answered, "broken": Broken, "refused": Refused,
+    "shown": Shown, "told": Told, "renounced": Renounced, "gone": Gone, "settled": Settled,
+    "given up": GivenUp,
+}  # fmt: skip
+_NAMES = {kind: name for name, kind in _EVENTS.items()}
+assert set(_NAMES) == set(get_args(Event))
+
+
+def event_facts(event: Event) -> dict[str, str | None]:
+    """Return an event as plain JSON values."""
+    return {"what": _NAMES[type(event)], **asdict(event)}
+
+
+def event_of(facts: Mapping[str, Any]) -> Event:
+    """Return the event that ``event_facts`` told; other values beside it are not read.
+
+    Raises:
+        KeyError, TypeError: It is none.
+    """
+    kind = _EVENTS[facts["what"]]
+    event: Event = kind(**{name: facts[name] for name in kind.__slots__})
+    return event
+
+
+def replay(events: Iterable[Mapping[str, Any]]) -> Seat:
+    """Return the seat as ``events`` leave it."""
+    seat = Seat()
+    for facts in events:
+        seat, _ = step(seat, event_of(facts))
+    return seat

@@ -1,0 +1,223 @@
+"""Licences in a plan: which way a seat goes, and the steps that move it or bring it back."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+
+from widetrail.finding import Finder
+from widetrail.formats.checked import Model
+from widetrail.licence.exchange import Exchange
+from widetrail.licence.seat import AT, Purpose
+from widetrail.planning.choice import NoRoute, not_for
+from widetrail.planning.itinerary import find_itinerary
+from widetrail.planning.needs import judge_needs
+from widetrail.planning.plan import PassedOver, Plan, PlannedItem, PlannedLeg
+from widetrail.planning.sides import Side
+from widetrail.recipe import Loaded, Loss, Station
+from widetrail.recipe.models import Leg, Licence, LicenceRoute
+from widetrail.recipe.templates import literal
+from widetrail.steps import RULES, Step, Unfolding
+from widetrail.steps.commands import show_command
+from widetrail.steps.running import OF_SEAT
+from widetrail.steps.seat import NAMES
+
+
+@dataclass(frozen=True, slots=True)
+class Way:
+    """The route that a licence goes, with why those before it were passed over."""
+
+    route: LicenceRoute
+    passed_over: tuple[PassedOver, ...]
+    met: tuple[str, ...]
+    assumed: tuple[str, ...]
+
+
+def choose_way(
+    licence: Licence, finder: Finder, old: Side, new: Side, today: datetime
+) -> Way | NoRoute:
+    """Return the first route of a licence whose case applies and whose needs hold."""
+    passed: list[PassedOver] = []
+    for route in licence.routes:
+        if not finder.holds(route.for_):
+            passed.append(not_for(route.name, route.for_, old))
+            continue
+        judged = judge_needs(route.needs, old, new, "", today)
+        if unmet := [str(j) for j in judged if j.verdict == "unmet"]:
+            passed.append(PassedOver(route=route.name, code="need", reason="; ".join(unmet)))
+            continue
+        met = tuple(
+            f"{j.station}: {j.fact.replace('_', ' ')} is {j.found}"
+            for j in judged
+            if j.verdict == "met" and j.fact != "installed"
+        )
+        assumed = tuple(str(j) for j in judged if j.verdict == "assumed")
+        return Way(route, tuple(passed), met, assumed)
+    return NoRoute(tuple(passed))
+
+
+def planned_licence(
+    subject: str, recipe: str, name: str, title: str, way: Way, losses: tuple[Loss, ...]
+) -> PlannedItem:
+    """Return a licence as a plan holds it: it has no place."""
+    return PlannedItem(
+        id=subject, recipe=recipe, item=name, title=title, kind="licence", route=way.route.name,
+        existing="stop", whole=False, old_path="", old_how="", new_path="", new_how="",
+        occupied=False, files=0, size=0, passed_over=way.passed_over, met=way.met,
+        assumed=way.assumed, losses=losses,
+    )  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class SoFar:
+    """How far a plan was walked: the number of legs, and the steps that came out well."""
+
+    legs: int
+    done: frozenset[str]
+
+
+def unfold_licence(
+    planned: PlannedItem, loaded: Loaded, route: LicenceRoute, machines: tuple[str, str],
+    needed: Sequence[str], packed: Sequence[str] | None,
+) -> list[Step]:  # fmt: skip
+    """Return the steps by which a seat goes from old to new, in order.
+
+    ``machines`` are old and new. ``needed`` are the steps on new without which the program is of no
+    use there. The seat is released after these, or after ``packed``, those on old, where the person
+    takes the risk.
+    """
+    old, _ = machines
+    made = _Making(planned, loaded, machines)
+    note = made.own(
+        "note", "old", f"keep the serial of {made.name}, sealed, here and in the parcel"
+    )
+    if packed is None:
+        words = f"see that {made.name} can take the seat here, before it is released on {old}"
+        ready = made.own("ready", "new", words, after=(note.id, *needed))
+    else:
+        words = "read back what was packed; the seat is released on that, without seeing it arrive"
+        ready = made.own("ready", "old", words, after=(note.id, *packed))
+    releasing = made.act("release", route.free, 0, (ready.id,))
+    claiming = made.act("claim", route.claim, len(_steps(route.free)), (releasing[-1].id, *needed))
+    return [note, ready, *releasing, *claiming]
+
+
+def _steps(legs: Sequence[Leg]) -> list[tuple[Station, str, Model]]:
+    return [(leg.station, step.kind, step.rule) for leg in legs for step in leg.steps]
+
+
+_VERBS = {"release": "release", "claim": "claim", "return": "take back"}
+_SHOWN = {
+    "release": "that it is released",
+    "claim": "that it is active",
+    "return": "that it is active",
+}
+
+
+class _Making:
+    """Makes the steps of one licence."""
+
+    def __init__(self, planned: PlannedItem, loaded: Loaded, machines: tuple[str, str]) -> None:
+        self._planned, self._loaded = planned, loaded
+        self._machines = machines
+        self.name = loaded.recipe.application.name
+        licence = loaded.recipe.licences[planned.item]
+        asked = licence.active.output
+        self._asks = f" ({show_command(asked)})" if asked is not None else ""
+
+    def own(
+        self, act: str, station: Station, words: str, after: Sequence[str] = (),
+        purpose: Purpose | None = None, name: str = "",
+    ) -> Step:  # fmt: skip
+        """Return a step of the engine's own."""
+        arguments: dict[str, str | tuple[str, ...]] = {"act": act, "words": words}
+        if purpose is not None:
+            arguments[OF_SEAT] = purpose
+        return Step(
+            id=f"{self._planned.id}/seat/{name or act}", kind="seat", station=station,
+            item=self._planned.id, arguments=arguments, after=tuple(dict.fromkeys(after)),
+        )  # fmt: skip
+
+    def act(
+        self, purpose: Purpose, legs: Sequence[Leg], before: int, after: Sequence[str]
+    ) -> list[Step]:
+        """Return the steps of an act, each after the one before; ``before`` of the route's steps
+        come before its first."""
+        at, verb = AT[purpose], _VERBS[purpose]
+        one, other = self._machines if at == "old" else self._machines[::-1]
+        words = f"ask {self.name}{self._asks} whether it is licensed here, to {verb} its seat"
+        steps = [self.own("begin", at, words, after, purpose, purpose)]
+        stem = Exchange(self._planned.recipe, purpose, one, other, 1).stem
+        for number, (station, kind, rule) in enumerate(_steps(legs), start=before + 1):
+            here: Station = at if station != "between" else "between"
+            for step in self._of_recipe(number, here, kind, rule, purpose):
+                told = {**step.arguments, OF_SEAT: purpose, NAMES: literal(stem)}
+                done = tuple(dict.fromkeys([*step.after, steps[-1].id]))
+                steps.append(step.model_copy(update={"arguments": told, "after": done}))
+        words = f"see in {self.name}{self._asks} {_SHOWN[purpose]}, or hear it from its maker"
+        steps.append(self.own("end", at, words, (steps[-1].id,), purpose, f"{purpose} seen"))
+        return steps
+
+    def _of_recipe(
+        self, number: int, station: Station, kind: str, rule: Model, purpose: Purpose
+    ) -> tuple[Step, ...]:
+        unfolding = Unfolding(
+            self._loaded, self._planned.id, f"{self._planned.route}/{purpose}", "stop", station,
+            number, rule, "", "", {}, lambda text, own=None: text,
+        )  # fmt: skip
+        return RULES[kind].unfold(unfolding)
+
+
+def plan_return(plan: Plan, loaded: Loaded, item: str, so_far: SoFar, *, gone: bool) -> Plan:
+    """Return ``plan`` with the seat of ``item`` brought back to old instead of claimed on new.
+
+    New renounces the seat first, or, where it is ``gone``, a person answers for it.
+    """
+    planned = plan.item(item)
+    route = next(r for r in loaded.recipe.licences[planned.item].routes if r.name == planned.route)
+    machines = plan.station("old").machine, plan.station("new").machine
+    made = _Making(planned, loaded, machines)
+    if gone:
+        words = f"hear from you that {machines[1]} will never claim the seat of {made.name}"
+        first = made.own("gone", "old", words)
+    else:
+        words = f"promise that the seat of {made.name} is not claimed here in this move"
+        first = made.own("renounce", "new", words)
+    back = made.act("return", route.claim, len(_steps(route.free)), (first.id,))
+    return _instead(plan, item, so_far, [first, *back])
+
+
+def plan_without(plan: Plan, item: str, so_far: SoFar) -> Plan:
+    """Return ``plan`` without what is still to be done with the seat of ``item``."""
+    return _instead(plan, item, so_far, [])
+
+
+def _instead(plan: Plan, item: str, so_far: SoFar, added: Sequence[Step]) -> Plan:
+    """Return a plan with ``added`` in the place of all that is still to be done with a seat.
+
+    Legs that were walked stay, without what is not to be done any more.
+    """
+    dropped = {s.id for s in plan.steps if s.item == item and s.id not in so_far.done}
+    walked = tuple(
+        leg.model_copy(update={"steps": tuple(s for s in leg.steps if s not in dropped)})
+        for leg in plan.legs[: so_far.legs]
+    )
+    kept = [s for s in plan.steps if s.id not in dropped]
+    steps = [
+        s.model_copy(update={"after": tuple(a for a in s.after if a not in dropped)})
+        for s in (*kept, *added)
+    ]
+    before = {s for leg in walked for s in leg.steps}
+    rest = [
+        s.model_copy(update={"after": tuple(a for a in s.after if a not in before)})
+        for s in steps
+        if s.id not in before
+    ]
+    itinerary = find_itinerary(rest)
+    legs = [
+        PlannedLeg(number=n, station=station, steps=mine)
+        for n, (station, mine) in enumerate(itinerary.legs, start=len(walked) + 1)
+    ]
+    update = {"steps": tuple(steps), "legs": (*walked, *legs)}
+    return plan.model_copy(update={**update, "bound": len(walked) + itinerary.bound})

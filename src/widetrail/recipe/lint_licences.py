@@ -1,0 +1,98 @@
+"""What can be said about a recipe's licences without looking at a machine."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+
+from widetrail.findings import did_you_mean
+from widetrail.formats.checked import Where
+from widetrail.recipe.globs import Globs
+from widetrail.recipe.lint_steps import OF_LICENCES, Struck
+from widetrail.recipe.models import Licence, LicenceRoute, PerPlatform, Reading, Recipe
+from widetrail.recipe.templates import braces
+
+
+def lint_licences(recipe: Recipe) -> Iterator[Struck]:
+    """Give the findings of every licence of a recipe that is sound in its parts."""
+    if recipe.licences:
+        for kind in ("places", "readings", "asks"):
+            for name in sorted(OF_LICENCES & getattr(recipe, kind).keys()):
+                message = f'"{name}" is what a licence calls its own'
+                yield "name-taken", (kind, name), message, "Call it otherwise", "error"
+    for name, licence in recipe.licences.items():
+        where: Where = ("items", name)
+        yield from _readings(recipe, licence, where)
+        yield from _carried(recipe, licence, where)
+        for number, route in enumerate(licence.routes):
+            yield from _exchange(licence, route, (*where, "routes", number))
+
+
+def _readings(recipe: Recipe, licence: Licence, where: Where) -> Iterator[Struck]:
+    """Find readings that cannot be what they are for, and conditions on readings unknown."""
+    active = licence.active
+    if active.output is not None and active.home != "real":
+        message = "the program is asked about its licence in a home that is not the person's"
+        yield "licence-home", (*where, "active"), message, "Say home: real", "warning"
+    if active.is_ == active.not_:
+        message = '"is" and "not" are the same'
+        yield "contradiction", (*where, "active", "not"), message, "", "error"
+    losses = [(where, licence.losses)]
+    losses += [((*where, "routes", n), r.losses) for n, r in enumerate(licence.routes)]
+    for at, listed in losses:
+        for number, loss in enumerate(listed):
+            for key in ("when", "proof"):
+                for reading in getattr(loss, key):
+                    if reading not in recipe.readings:
+                        spot = (*at, "losses", number, key, reading)
+                        hint = did_you_mean(reading, recipe.readings)
+                        yield "unknown-reading", spot, f'"{reading}" is no reading', hint, "error"
+
+
+def _exchange(licence: Licence, route: LicenceRoute, where: Where) -> Iterator[Struck]:
+    """Find answers that cannot be told from another's, and requests that nothing comes of."""
+    for key in ("free", "claim"):
+        made, used = set[str](), set[str]()
+        for leg in getattr(route, key):
+            for step in leg.steps:
+                made |= {b.name for b in braces(getattr(step.rule, "makes", None) or "")}
+                said = getattr(step.rule, "run", None) or ()
+                used |= {b.name for argument in said for b in braces(argument)}
+        if "answer" in made and licence.exchange is None:
+            message = "an answer to another request cannot be told from the right one"
+            hint = 'Say under "exchange" how a request and its answer name each other'
+            yield "no-exchange", (*where, key), message, hint, "warning"
+        for name in sorted({"request", "answer"} & used - made):
+            message = f'no step makes "{{{name}}}"'
+            hint = f'Say makes: "{{{name}}}" at the step that writes it'
+            yield "unmade", (*where, key), message, hint, "error"
+
+
+def _carried(recipe: Recipe, licence: Licence, where: Where) -> Iterator[Struck]:
+    """Find items that would carry the licence's own files: that would be a second licence."""
+    for key, reading in (("serial", licence.serial), ("active", licence.active)):
+        for text in _files(reading):
+            first, *_ = braces(text)
+            rest = text.partition("}/")[2]
+            for name, item in recipe.items.items():
+                inside = item.from_ == first.name and rest
+                taken = not item.take or _named(item.take, rest)
+                if inside and taken and not _named(item.leave, rest):
+                    message = f'"{name}" would carry {rest}, which holds the licence'
+                    hint = f"Name it under leave of {name}"
+                    yield "licence-carried", (*where, key), message, hint, "error"
+
+
+def _named(globs: Iterable[str], path: str) -> bool:
+    """Return whether one of ``globs`` matches a path or a folder above it."""
+    matches, names = Globs(globs, ignore_case=True), path.split("/")
+    return any(matches("/".join(names[: n + 1])) for n in range(len(names)))
+
+
+def _files(reading: Reading) -> Iterator[str]:
+    """Give the templates of the file that a reading reads, on every platform."""
+    choice = reading.file_read
+    if isinstance(choice, PerPlatform):
+        texts = (choice.windows, choice.macos, choice.linux, choice.otherwise)
+        yield from (text for text in texts if text is not None)
+    elif choice is not None:
+        yield choice

@@ -1,0 +1,182 @@
+"""How the stand-ins that have a licence keep it, and ask their maker about it.
+
+What a program knows of its licence lies in one JSON file: the serial, whether it is ``active``,
+``released`` or ``unlicensed``, and the request that is under way, if one is. A request is written
+down before it is sent and is sent the same until it is answered. Answers are JSON Web Tokens that
+the maker signs; the maker's public key lies beside the program.
+
+Exit status of what asks the maker: 0 granted, 4 refused and nothing changed, 5 no answer, so that
+what came of it is not known, 1 anything else.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+import platform
+import sys
+import urllib.error
+import urllib.request
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from widetrail_demo import here
+
+REFUSED, NO_ANSWER = 4, 5
+WAITS = 2.0
+"""Seconds that a program waits for its maker."""
+
+_VERBS = {"release": "released", "claim": "active"}
+
+
+class Trouble(Exception):
+    """Why a licence is not what was asked for, with the exit status."""
+
+    def __init__(self, words: str, status: int = 1) -> None:
+        super().__init__(words)
+        self.status = status
+
+
+def address() -> str:
+    """Return where the maker's service is: ``LICENCE_SERVICE``, or its usual address."""
+    return os.environ.get("LICENCE_SERVICE", "http://127.0.0.1:8417")
+
+
+def computer() -> str:
+    """Return the name of this computer."""
+    folder = os.environ.get("FOLDER_MACHINE")
+    return Path(folder).name if folder else platform.node()
+
+
+def ask_maker(request: dict[str, str]) -> str:
+    """Send a request; return the answer as the maker signed it."""
+    sent = urllib.request.Request(
+        f"{address()}/seat", json.dumps(request).encode(), {"Content-Type": "application/json"}
+    )
+    opener = urllib.request.build_opener(urllib.request.ProxyHandler({}))
+    try:
+        with opener.open(sent, timeout=WAITS) as reply:
+            answer: str = json.load(reply)["answer"]
+    except (OSError, ValueError, KeyError) as error:
+        raise Trouble(f"the maker gives no answer: {error}", NO_ANSWER) from error
+    return answer
+
+
+@dataclass
+class Licence:
+    """The licence of one product on this computer, kept in the file at ``path``."""
+
+    product: str
+    path: Path
+
+    def read(self) -> dict[str, Any]:
+        """Return what is known; nothing is where there is no file."""
+        if not self.path.exists():
+            return {"serial": "", "state": "unlicensed", "asked": 0, "pending": None}
+        known: dict[str, Any] = json.loads(self.path.read_text(encoding="utf-8"))
+        return known
+
+    def _keep(self, known: dict[str, Any]) -> None:
+        self.path.parent.mkdir(parents=True, exist_ok=True)
+        part = self.path.with_suffix(".part")
+        with part.open("w", encoding="utf-8") as file:
+            json.dump(known, file, indent=1)
+            file.flush()
+            os.fsync(file.fileno())
+        part.replace(self.path)
+
+    @property
+    def state(self) -> str:
+        """Whether it is active, released or unlicensed here; unsure while a request is open."""
+        known = self.read()
+        return "unsure" if known["pending"] else str(known["state"])
+
+    def request(self, purpose: str, serial: str = "") -> dict[str, str]:
+        """Return the request of that purpose that is open, or open one."""
+        known = self.read()
+        open_one: dict[str, str] | None = known["pending"]
+        if open_one is not None:
+            if open_one["purpose"] != purpose:
+                raise Trouble(f"a {open_one['purpose']} is not answered yet")
+            return open_one
+        if purpose == "claim" and serial:
+            known["serial"] = serial
+        if not known["serial"]:
+            raise Trouble("there is no serial here")
+        if (known["state"] == "active") is (purpose == "claim"):
+            raise Trouble(f"the licence is {known['state']} here")
+        known["asked"] += 1
+        seat = hashlib.sha256(known["serial"].encode()).hexdigest()
+        told = f"{seat} {purpose} {computer()} {known['asked']}"
+        known["pending"] = {
+            "product": self.product,
+            "purpose": purpose,
+            "machine": computer(),
+            "seat": seat,
+            "request": hashlib.sha256(told.encode()).hexdigest()[:16],
+        }
+        self._keep(known)
+        pending: dict[str, str] = known["pending"]
+        return pending
+
+    def register(self, answer: str) -> None:
+        """Take the maker's answer to the request that is open."""
+        import jwt
+
+        known = self.read()
+        key = (here.program_folder() / "maker.pem").read_bytes()
+        try:
+            told = jwt.decode(answer, key, algorithms=["EdDSA"])
+        except jwt.InvalidTokenError as error:
+            raise Trouble(f"the answer is not good: {error}", NO_ANSWER) from error
+        pending = known["pending"]
+        came_to = _VERBS.get(told["purpose"]), told["machine"], told["verdict"]
+        if pending is None and came_to == (known["state"], computer(), "granted"):
+            return  # it was registered before
+        if pending is None or any(told.get(name) != pending[name] for name in pending):
+            wanted = f"{pending['purpose']} of {pending['machine']}" if pending else "nothing"
+            raise Trouble(
+                f"this answers the {told['purpose']} of {told['machine']}; asked was: {wanted}"
+            )
+        known["pending"] = None
+        if told["verdict"] != "granted":
+            self._keep(known)
+            raise Trouble(f"refused: {told['reason']}", REFUSED)
+        known["state"] = _VERBS[told["purpose"]]
+        self._keep(known)
+
+    def run(self, arguments: list[str]) -> int:
+        """Do ``seat …`` and return the exit status; what goes wrong is told on standard error."""
+        try:
+            self._run(arguments)
+        except Trouble as trouble:
+            print(f"{self.product.lower()}: {trouble}", file=sys.stderr)
+            return trouble.status
+        return 0
+
+    def _run(self, arguments: list[str]) -> None:
+        match arguments:
+            case []:
+                print(f"state: {self.state}")
+            case ["release" | "claim" as purpose]:
+                if self.read()["state"] == _VERBS[purpose] and not self.read()["pending"]:
+                    print(f"state: {self.state}")
+                    return
+                self.register(ask_maker(self.request(purpose, _serial(purpose))))
+                print(f"state: {self.state}")
+            case ["release" | "claim" as purpose, "--request", path]:
+                request = self.request(purpose, _serial(purpose))
+                here.real(path).write_text(json.dumps(request, indent=1) + "\n", encoding="utf-8")
+                print(f"Carry {Path(path).name} to a computer with a network.")
+            case ["register", path]:
+                self.register(json.loads(here.real(path).read_text(encoding="utf-8"))["answer"])
+                print(f"state: {self.state}")
+            case _:
+                raise Trouble("say seat, seat release, seat claim or seat register FILE", 2)
+
+
+def _serial(purpose: str) -> str:
+    """Return the serial from standard input, where one is needed."""
+    return sys.stdin.readline().strip() if purpose == "claim" else ""

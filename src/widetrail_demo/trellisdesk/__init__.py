@@ -1,0 +1,1 @@
+"""Trellisdesk, a stand-in: the greenhouse control desk."""
