@@ -3,7 +3,8 @@
 What a program knows of its licence lies in one JSON file: the serial, whether it is ``active``,
 ``released`` or ``unlicensed``, and the request that is under way, if one is. A request is written
 down before it is sent and is sent the same until it is answered. Answers are JSON Web Tokens that
-the maker signs; the maker's public key lies beside the program.
+the maker signs; the maker's public key lies beside the program. By hand, a licence is dropped, and
+unlocked with a code that the maker tells.
 
 Exit status of what asks the maker: 0 granted, 4 refused and nothing changed, 5 no answer, so that
 what came of it is not known, 1 anything else.
@@ -170,11 +171,18 @@ class Licence:
                 request = self.request(purpose, _serial(purpose))
                 here.real(path).write_text(json.dumps(request, indent=1) + "\n", encoding="utf-8")
                 print(f"Carry {Path(path).name} to a computer with a network.")
+            case ["drop"]:
+                self._keep({**self.read(), "state": "released", "pending": None})
+                print(f"state: {self.state}")
+            case ["unlock", code] if code.isdecimal():
+                self._keep({**self.read(), "state": "active", "pending": None})
+                print(f"state: {self.state}")
             case ["register", path]:
                 self.register(json.loads(here.real(path).read_text(encoding="utf-8"))["answer"])
                 print(f"state: {self.state}")
             case _:
-                raise Trouble("say seat, seat release, seat claim or seat register FILE", 2)
+                known = "release, claim, register FILE, drop or unlock CODE"
+                raise Trouble(f"say seat, or seat {known}", 2)
 
 
 def _serial(purpose: str) -> str:

@@ -23,6 +23,7 @@ from widetrail.errors import Halted, WentWrong
 from widetrail.formats.quantities import show_count, show_files
 from widetrail.machine import Effects
 from widetrail.parcel import Parcel
+from widetrail.planning.plan import BETWEEN
 from widetrail.recipe import Station
 from widetrail.reporting import show_answer
 from widetrail.steps import Done, Failed, Waits
@@ -184,7 +185,7 @@ def show_done(page: Page, done: LegDone, report: Report, parcel: Path) -> None:
         page.line(f"seen to be done: {proved}", "green", indent=2)
     if done.waits:
         page.line(f"Next: walk here again, when what it waits for is there ({parcel}).", "bold")
-    elif done.next_machine == done.machine:
+    elif done.next_machine in (done.machine, BETWEEN if done.leg.station == "between" else ""):
         words = "Next: mend what the reasons name, then walk here again"
         page.line(f"{words} ({parcel}).", "bold")
     elif done.next_machine:
@@ -211,7 +212,8 @@ def _show_item(page: Page, item: ItemReport, walked: Mapping[str, StepDone]) -> 
         verified = f", {show_count(item.values, 'value')}"
     if item.rewritten:
         verified += f", {show_count(item.rewritten, 'path')} made right"
-    page.line(f"{item.state}: {item.title}{verified}", styles.get(item.state, ""), indent=2)
+    words = f"{item.title}: {item.seat}" if item.seat else f"{item.state}: {item.title}{verified}"
+    page.line(words, styles.get(item.state, ""), indent=2)
     if item.checks:
         page.line(", ".join(map(_check_words, item.checks)), indent=4)
     for line in item.steps:

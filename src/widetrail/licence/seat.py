@@ -357,6 +357,33 @@ def words_of(seat: Seat) -> str:
     return f"{words}; its {seat.act.purpose} is {_PHASES[seat.act.phase]}"
 
 
+def todo_of(seat: Seat, old: str, new: str) -> str:
+    """Return what is to be done next with a seat that goes from ``old`` to ``new``; an empty text
+    where nothing is."""
+    if seat.at_end:
+        return ""
+    act = seat.act
+    if act is None:
+        return {
+            "known": f"Walk on {old}.",
+            "noted": f"Walk on {new}: what arrives is verified before the seat is released.",
+            "verified": f"Walk on {old}: the seat is released there.",
+            "released": f"Walk on {new}: the seat is claimed there; or have it back: seat return.",
+            "renounced": f"Walk on {old}: the seat is taken back there.",
+        }[seat.stage]
+    at = new if act.purpose == "claim" else old
+    if act.phase == "requested":
+        return "Walk on a machine with a network (--as between): the request is taken to the maker."
+    if act.phase == "answered":
+        return f"Walk on {at}: the answer is registered there."
+    if act.phase == "unknown":
+        return (
+            f"Walk on {at}: it is asked exactly as before, or you say what the maker says "
+            "(seat letter writes to them)."
+        )
+    return f"Walk on {at}: the {act.purpose} goes on."
+
+
 _EVENTS: Mapping[str, type[Any]] = {
     "adopted": Adopted, "noted": Noted, "verified": Verified, "begin": Begin,
     "requested": Requested, "answered": Answered, "broken": Broken, "refused": Refused,

@@ -113,6 +113,8 @@ class Service:
     folder: Path
     faults: dict[str, int] = field(default_factory=dict)
     clock: Callable[[], float] = time.time
+    address: str = ""
+    """Where it is served, once it is."""
 
     def __post_init__(self) -> None:
         self._lock = threading.Lock()

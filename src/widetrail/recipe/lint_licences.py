@@ -33,7 +33,7 @@ def _readings(recipe: Recipe, licence: Licence, where: Where) -> Iterator[Struck
     if active.output is not None and active.home != "real":
         message = "the program is asked about its licence in a home that is not the person's"
         yield "licence-home", (*where, "active"), message, "Say home: real", "warning"
-    if active.is_ == active.not_:
+    if active.is_ in active.not_:
         message = '"is" and "not" are the same'
         yield "contradiction", (*where, "active", "not"), message, "", "error"
     losses = [(where, licence.losses)]

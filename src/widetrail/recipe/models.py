@@ -577,12 +577,12 @@ class Item(Model):
 class ActiveReading(Reading):
     """What the program itself says of its licence: it is active, not, or that is not known.
 
-    ``is`` is what the reading gives where it is active, ``not`` where it is not; without ``not``
-    that is anything else.
+    ``is`` is what the reading gives where it is active, ``not`` what it gives where it is not;
+    without ``not`` that is anything else.
     """
 
     is_: Said = Field(alias="is")
-    not_: Said | None = Field(None, alias="not")
+    not_: Annotated[tuple[Said, ...], BeforeValidator(one_or_many)] = Field((), alias="not")
 
 
 class Exchange(Model):

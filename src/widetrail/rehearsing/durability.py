@@ -120,8 +120,15 @@ def write_tree(root: Path, tree: Tree) -> None:
 class Durable:
     """What of a live tree would be there after the power went now."""
 
-    def __init__(self, live: Live, volumes: Iterable[str], programs: ProgramWrites) -> None:
-        """Take all of ``live`` as durable; ``volumes`` are the folders that are a volume each."""
+    def __init__(
+        self, live: Live, volumes: Iterable[str], programs: ProgramWrites,
+        elsewhere: Iterable[str] = (),
+    ) -> None:  # fmt: skip
+        """Take all of ``live`` as durable; ``volumes`` are the folders that are a volume each.
+
+        What is below ``elsewhere`` is on a computer of its own, whose power does not go.
+        """
+        self._elsewhere = tuple(elsewhere)
         self._live, self._programs = live, programs
         self._volumes = sorted(volumes, key=len, reverse=True)
         self._inodes: dict[int, _Inode] = {0: _Inode(Node("folder", 0o755, 0))}
@@ -130,6 +137,8 @@ class Durable:
     def after(self, kind: str, path: str, running: Iterable[str]) -> None:
         """Take note of an effect that happened; ``running`` are the volumes of the machine that
         a program was started on."""
+        for volume in self._elsewhere:
+            self._keep_all(volume)
         match kind:
             case "barrier":
                 self._keep_all(next(v for v in self._volumes if _within(path, v)))

@@ -13,7 +13,11 @@ from widetrail.errors import DocumentUnusable, InputUnusable
 from widetrail.findings import errors_of
 from widetrail.formats.checked import TAG, Model, check, flaw, read_text
 from widetrail.parcel import Seal, make_seal
+from widetrail.recipe import SUFFIX as RECIPE_SUFFIX
+from widetrail.recipe import Loaded, load_recipe
 from widetrail.recipe.conditions import one_or_many
+from widetrail.rehearsing.maker import MakerFile
+from widetrail.steps import KINDS
 from widetrail.walking.hands import Given
 
 SUFFIX = ".rehearsal.yaml"
@@ -41,7 +45,7 @@ class Side(Model):
 
 
 class ExpectedItem(Model):
-    """What is expected of one item; what is left out is not judged."""
+    """What is expected of one item; what is left out is not judged, but that it is carried."""
 
     route: str | None = None
     checks: dict[str, Expected] = Field(default_factory=dict)
@@ -89,10 +93,13 @@ def _split(raw: Any) -> Any:
 
 
 class RehearsalFile(Model):
-    """A whole rehearsal file; ``sealed`` is the passphrase of the parcel, if it has one."""
+    """A whole rehearsal file; ``sealed`` is the passphrase of the parcel, if it has one.
+
+    Of several recipes the first is the one whose items and screen are meant.
+    """
 
     rehearsal: str
-    recipe: str
+    recipe: Annotated[tuple[str, ...], BeforeValidator(one_or_many)] = Field(min_length=1)
     old: Side
     new: Side
     between: Side | None = None
@@ -102,6 +109,7 @@ class RehearsalFile(Model):
     outside: dict[str, Literal["carry", "leave"]] = Field(default_factory=dict)
     hands: dict[str, Given] = Field(default_factory=dict)
     sealed: str = ""
+    maker: MakerFile | None = None
     release_after: Literal["verifying", "packing"] | None = None
     expect: Annotated[Expect, BeforeValidator(_split)]
 
@@ -121,6 +129,16 @@ class Rehearsal:
 
     path: Path
     file: RehearsalFile
+
+    def recipes(self) -> tuple[Loaded, ...]:
+        """Load the recipes, which lie beside it.
+
+        Raises:
+            InputUnusable: One is not there.
+            DocumentUnusable: One has findings.
+        """
+        paths = (self.path.parent / f"{name}{RECIPE_SUFFIX}" for name in self.file.recipe)
+        return tuple(load_recipe(path, KINDS) for path in paths)
 
 
 def load_rehearsal(path: Path) -> Rehearsal:

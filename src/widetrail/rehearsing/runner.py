@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 import shutil
 import tempfile
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
@@ -20,13 +20,21 @@ import yaml
 from widetrail.errors import InputUnusable, Obstructed, WideTrailError
 from widetrail.finding import Finder
 from widetrail.formats.canonical import digest
+from widetrail.licence.seat import Word
+from widetrail.licence.service import Service
 from widetrail.machine import Completed, Effects, FolderMachine, medium_of
 from widetrail.machine.folder import FILE as MACHINE_FILE
 from widetrail.parcel import Parcel, set_out
 from widetrail.planning import Choices, Plan, make_plan, read_choices
-from widetrail.recipe import SUFFIX as RECIPE_SUFFIX
-from widetrail.recipe import Loaded, load_recipe
+from widetrail.recipe import Loaded, Station
 from widetrail.recipe.templates import plain
+from widetrail.rehearsing.maker import (
+    address_of,
+    licence_files,
+    serials_on,
+    serving_copy,
+    words_on,
+)
 from widetrail.rehearsing.rehearsal import (
     Rehearsal,
     RehearsalFile,
@@ -34,7 +42,7 @@ from widetrail.rehearsing.rehearsal import (
     Screen,
     Side,
 )
-from widetrail.steps import KINDS, Failed, Task, Waits
+from widetrail.steps import Failed, Task, Waits
 from widetrail.steps.leaving import DETACH
 from widetrail.walking import (
     Answers,
@@ -86,10 +94,12 @@ def rehearse(rehearsal: Rehearsal, now: datetime, machines: Path | None = None) 
         DocumentUnusable: The recipe has findings.
     """
     file = rehearsal.file
-    loaded = load_recipe(rehearsal.path.parent / f"{file.recipe}{RECIPE_SUFFIX}", KINDS)
+    recipes = rehearsal.recipes()
+    source = machines or machines_near(rehearsal.path)
     with tempfile.TemporaryDirectory(prefix="widetrail-rehearsal-") as folder:
         try:
-            return _Stage(Path(folder), rehearsal, machines, loaded).run(loaded, now)
+            with serving_copy(file.maker, source, Path(folder) / "maker") as service:
+                return _Stage(Path(folder), rehearsal, source, recipes, service).run(now)
         except WideTrailError as error:
             found = Difference("the trail", "to be walked to its end", _all_of(error))
             return Rehearsed(str(rehearsal.path), file.rehearsal, (found,))
@@ -122,13 +132,14 @@ class _Stage:
     """The copies of a rehearsal's machines, and moving them in and out of reach."""
 
     def __init__(
-        self, folder: Path, rehearsal: Rehearsal, machines: Path | None, loaded: Loaded
-    ) -> None:
+        self, folder: Path, rehearsal: Rehearsal, machines: Path, recipes: Sequence[Loaded],
+        service: Service | None,
+    ) -> None:  # fmt: skip
         self._here, self._away = folder / "here", folder / "away"
         self._here.mkdir()
         self._away.mkdir()
-        self._rehearsal, self._file, self._loaded = rehearsal, rehearsal.file, loaded
-        self._source = machines or machines_near(rehearsal.path)
+        self._rehearsal, self._file, self._recipes = rehearsal, rehearsal.file, recipes
+        self._source, self._service = machines, service
         between = [self._file.between] if self._file.between is not None else []
         self._sides = [self._file.old, self._file.new, *between]
         for side in self._sides:
@@ -143,7 +154,7 @@ class _Stage:
         target = self._here / side.machine
         if target.exists():
             raise InputUnusable("two stations are one machine", where=str(source))
-        prepared_copy(source, target, side, self._loaded)
+        prepared_copy(source, target, side, self._recipes, self._service)
 
     def _open(self, side: Side) -> FolderMachine:
         return FolderMachine(self._here / side.machine)
@@ -157,21 +168,26 @@ class _Stage:
             elif name not in names and here.exists():
                 here.rename(away)
 
-    def run(self, loaded: Loaded, now: datetime) -> Rehearsed:
-        file = self._file
+    def run(self, now: datetime) -> Rehearsed:
+        file, recipes, loaded = self._file, self._recipes, self._recipes[0]
         old, new = self._open(file.old), self._open(file.new)
         before, old_screen = _contents(old), _screen(old, loaded)
-        choices, medium, sealed = choices_of(file, loaded), medium_of(self._here), file.seal()
-        plan = make_plan([loaded], old, new, medium, now, choices, sealed=sealed is not None)
+        serials = serials_on(old, recipes)
+        choices, medium, sealed = choices_of(file, recipes), medium_of(self._here), file.seal()
+        plan = make_plan(recipes, old, new, medium, now, choices, sealed=sealed is not None)
         folder = self._here / PARCEL
-        set_out(folder, plan, [loaded], "rehearsal", now, old.effects, sealed=sealed)
+        set_out(folder, plan, recipes, "rehearsal", now, old.effects, sealed=sealed)
         parcel, differences = self._walk(folder, plan, now)
         report = make_report(parcel)
         self._only(file.old.machine)
-        changed = _changes(before, _contents(old), _allowed(old, plan))
+        allowed = [*_allowed(old, plan), *_below(old, licence_files(old, recipes))]
+        changed = _changes(before, _contents(old), allowed)
+        there = {"old": words_on(self._open(file.old), recipes)}
         self._only(file.new.machine)
         new_screen = _screen(self._open(file.new), loaded)
+        there["new"] = words_on(self._open(file.new), recipes)
         differences.extend(_judge(self._rehearsal, loaded, report))
+        differences.extend(self._judge_seats(plan, there, serials))
         if changed:
             differences.append(Difference("old", "nothing changed", ", ".join(changed[:5])))
         if file.expect.screen is not None:
@@ -189,32 +205,51 @@ class _Stage:
         company = Company(hands, patience=patience)
         parcel = Parcel(folder, Effects())
         sides = {"old": self._file.old, "new": self._file.new, "between": self._file.between}
-        for leg in plan.legs:
-            side = sides[leg.station]
+        station: Station | None = plan.legs[0].station
+        before: tuple[Any, ...] = ()
+        while station is not None:
+            side = sides[station]
             if side is None:
-                what = f"leg {leg.number}"
-                wrong = [Difference(what, "a machine between", "the rehearsal names none")]
-                return parcel, wrong
+                return parcel, [Difference("the trail", "a machine between", "none is named")]
             self._only(side.machine, PARCEL)
             machine = self._open(side)
-            parcel = Parcel(parcel.folder, machine.effects)
-            visit = Visit(parcel, machine, station=leg.station, company=company)
+            seal, parcel = parcel.seal, Parcel(parcel.folder, machine.effects)
+            parcel.seal = seal if seal is not None and seal.is_open else parcel.seal
+            visit = Visit(parcel, machine, station=station, company=company)
             done = visit.walk(now)
             parcel = visit.parcel
             if wrong := _went_wrong(done):
                 return parcel, wrong
+            reached = (station, len(parcel.legs_done), parcel.outcomes)
+            station = visit.next_station() if reached != before else None
+            before = reached
         return parcel, []
+
+    def _judge_seats(
+        self, plan: Plan, words: dict[str, dict[str, Word]], serials: dict[str, str]
+    ) -> Iterator[Difference]:
+        """Tell where a licence is not held by new alone, as the programs and the service say."""
+        moved = [item.id for item in plan.items if item.kind == "licence"]
+        for item in moved:
+            for station, wanted in (("old", "not"), ("new", "active")):
+                if (found := words[station][item]) != wanted:
+                    yield Difference(f"{item} on {station}", wanted, found)
+            if self._service is not None:
+                holders = self._service.holders(serials[item])
+                if holders != (self._file.new.machine,):
+                    told = ", ".join(holders) or "nobody"
+                    yield Difference(f"{item}: who holds it", self._file.new.machine, told)
 
     def _take_away(self) -> None:
         (self._here / PARCEL).rename(self._away / PARCEL)
 
 
-def choices_of(file: RehearsalFile, loaded: Loaded) -> Choices:
-    """Return what a rehearsal chooses of the items of its recipe."""
+def choices_of(file: RehearsalFile, recipes: Sequence[Loaded]) -> Choices:
+    """Return what a rehearsal chooses of the items of its recipes."""
     outside = [f"{item}={verdict}" for item, verdict in file.outside.items()]
-    chosen = read_choices([loaded], file.only, file.without, outside=outside)
+    chosen = read_choices(recipes, file.only, file.without, outside=outside)
     parts = {
-        f"{loaded.id}.{item}.{part}": tuple(map(str, values))
+        f"{recipes[0].id}.{item}.{part}": tuple(map(str, values))
         for item, named in file.choose.items()
         for part, values in named.items()
     }
@@ -223,23 +258,31 @@ def choices_of(file: RehearsalFile, loaded: Loaded) -> Choices:
     )
 
 
-def prepared_copy(source: Path, folder: Path, side: Side, loaded: Loaded) -> None:
+def prepared_copy(
+    source: Path, folder: Path, side: Side, recipes: Sequence[Loaded],
+    service: Service | None = None,
+) -> None:  # fmt: skip
     """Copy a machine and make the copy what a rehearsal's side says.
+
+    Its programs are told where ``service`` is, where the machine has a network.
 
     Raises:
         InputUnusable: A command that prepares it is none, or fails.
     """
     shutil.copytree(source, folder, symlinks=True)
-    if side.with_:
-        file = folder / MACHINE_FILE
-        merged = {**yaml.load(file.read_bytes(), yaml.BaseLoader), **_plain(side.with_)}
+    file = folder / MACHINE_FILE
+    own: dict[str, Any] = yaml.load(file.read_bytes(), yaml.BaseLoader)
+    merged = {**own, **_plain(side.with_)}
+    if address := address_of(service, network=merged.get("network") != "no"):
+        merged["environment"] = {**merged.get("environment", {}), **address}
+    if merged != own:
         file.write_text(yaml.safe_dump(merged, allow_unicode=True), encoding="utf-8")
     machine = FolderMachine(folder)
     for path, text in side.files.items():
         host = machine.host(path)
         host.parent.mkdir(parents=True, exist_ok=True)
         host.write_text(text, encoding="utf-8")
-    _prepare(FolderMachine(folder), loaded, side)
+    _prepare(FolderMachine(folder), recipes, side)
 
 
 def _plain(value: Any) -> Any:
@@ -293,12 +336,14 @@ def machines_near(rehearsal: Path) -> Path:
     )  # fmt: skip
 
 
-def _prepare(machine: FolderMachine, loaded: Loaded, side: Side) -> None:
-    programs = Finder(machine, loaded).programs()
+def _prepare(machine: FolderMachine, recipes: Sequence[Loaded], side: Side) -> None:
+    programs: dict[str, str] = {}
+    for loaded in recipes if side.prepare else ():
+        programs |= Finder(machine, loaded).programs()
     for name, *arguments in side.prepare:
         if name not in programs:
-            known = ", ".join(programs)
-            raise InputUnusable(f'"{name}" is no program of {loaded.id}', why=f"known: {known}")
+            known, of = ", ".join(programs), " or ".join(loaded.id for loaded in recipes)
+            raise InputUnusable(f'"{name}" is no program of {of}', why=f"known: {known}")
         done = machine.start(programs[name], arguments)
         if done.status != 0:
             raise InputUnusable(
@@ -330,12 +375,17 @@ def _allowed(old: FolderMachine, plan: Plan) -> list[Path]:
     mine = [step for step in plan.steps if step.station == "old"]
     told = [path for step in mine for path in step.changes]
     told += [step.text("to") for step in mine if step.kind == "retire"]
-    return [old.host(plain(path)).relative_to(old.folder) for path in told]
+    return _below(old, map(plain, told))
+
+
+def _below(machine: FolderMachine, paths: Iterable[str]) -> list[Path]:
+    return [machine.host(path).relative_to(machine.folder) for path in paths]
 
 
 def _judge(rehearsal: Rehearsal, loaded: Loaded, report: Report) -> Sequence[Difference]:
     found: list[Difference] = []
-    items = {item.id.partition(".")[2]: item for item in report.items}
+    own = f"{loaded.id}."
+    items = {item.id.removeprefix(own): item for item in report.items}
     for name, expected in rehearsal.file.expect.items.items():
         item = items.get(name)
         if item is None:

@@ -26,13 +26,14 @@ from typing import Any
 
 from widetrail.errors import WideTrailError
 from widetrail.formats.canonical import digest
+from widetrail.licence.seat import words_of
+from widetrail.licence.service import Service
 from widetrail.machine import Effects, FolderMachine, medium_of
 from widetrail.machine.effects import Effect
 from widetrail.machine.paths import join
 from widetrail.parcel import Parcel, set_out
 from widetrail.planning import Plan, PlannedLeg, make_plan
-from widetrail.recipe import SUFFIX as RECIPE_SUFFIX
-from widetrail.recipe import Station, load_recipe
+from widetrail.recipe import Station
 from widetrail.rehearsing.durability import (
     PROGRAM_WRITES,
     Durable,
@@ -42,15 +43,23 @@ from widetrail.rehearsing.durability import (
     read_tree,
     write_tree,
 )
+from widetrail.rehearsing.maker import (
+    licence_files,
+    serials_on,
+    serving_copy,
+    words_on,
+)
 from widetrail.rehearsing.rehearsal import Rehearsal
 from widetrail.rehearsing.runner import StageHands, choices_of, machines_near, prepared_copy
-from widetrail.steps import KINDS, Asked, Step
+from widetrail.steps import Asked, Step
 from widetrail.walking import Company, LegDone, Patience, Run, Visit
 from widetrail.walking.patience import Silent
+from widetrail.walking.seats import seat_as_told
 from widetrail.walking.undoing import RUNS
 
 ERRORS = (errno.ENOSPC, errno.EACCES, errno.EIO, errno.EROFS)
-PARCEL = "parcel"
+PARCEL, MAKER = "parcel", "maker"
+YES_NO = ("yes", "no")
 RUN = "rehearsal"
 KILLED = "killed"
 
@@ -107,7 +116,7 @@ class _Repeating(StageHands):
     asked = 0
 
     def answer(self, asked: Asked) -> str | None:
-        if asked.choices:
+        if asked.choices and asked.choices != YES_NO:
             self.asked += 1
             return "repeat" if "repeat" in asked.choices else "done"
         return super().answer(asked)
@@ -131,7 +140,8 @@ class _Recording(Effects):
         self._live = Live(stage.here)
         self._running = stage.volumes_of(leg.station)
         volumes = stage.volumes()
-        self._durable = {w: Durable(self._live, volumes, w) for w in PROGRAM_WRITES}
+        elsewhere = [MAKER] if stage.service is not None else []
+        self._durable = {w: Durable(self._live, volumes, w, elsewhere) for w in PROGRAM_WRITES}
         self._wrote = ""
         self.stops: list[Stop] = []
         self.trees: dict[str, Tree] = {}
@@ -171,24 +181,32 @@ def _digest(tree: Tree) -> str:
 class Stage:
     """Copies of a rehearsal's machines with a parcel set out between them."""
 
-    def __init__(self, folder: Path, rehearsal: Rehearsal, machines: Path, now: datetime) -> None:
-        """Lay the stage in ``folder``, which must be empty."""
-        self.here, self.now, self.rehearsal = folder / "here", now, rehearsal
-        self.here.mkdir()
+    def __init__(
+        self, here: Path, rehearsal: Rehearsal, machines: Path, now: datetime,
+        service: Service | None = None,
+    ) -> None:  # fmt: skip
+        """Lay the stage in ``here``, which holds nothing but what ``service`` keeps."""
+        self.here, self.now, self.rehearsal, self.service = here, now, rehearsal, service
         file = rehearsal.file
-        self.sides = {"old": file.old.machine, "new": file.new.machine}
-        self.loaded = load_recipe(rehearsal.path.parent / f"{file.recipe}{RECIPE_SUFFIX}", KINDS)
-        for side in (file.old, file.new):
-            prepared_copy(machines / side.machine, self.here / side.machine, side, self.loaded)
+        self.sides: dict[Station, str] = {"old": file.old.machine, "new": file.new.machine}
+        sides = [file.old, file.new]
+        if file.between is not None:
+            self.sides["between"] = file.between.machine
+            sides.append(file.between)
+        self.recipes = rehearsal.recipes()
+        for side in sides:
+            source, target = machines / side.machine, self.here / side.machine
+            prepared_copy(source, target, side, self.recipes, service)
         old, new = self.machine("old"), self.machine("new")
-        choices = choices_of(file, self.loaded)
+        choices = choices_of(file, self.recipes)
         medium = medium_of(self.here)
         sealed = file.seal()
         closed = sealed is not None
-        self.plan: Plan = make_plan([self.loaded], old, new, medium, now, choices, sealed=closed)
+        self.plan: Plan = make_plan(self.recipes, old, new, medium, now, choices, sealed=closed)
         self._seal = sealed[0] if sealed is not None else None
         parcel = self.here / PARCEL
-        set_out(parcel, self.plan, [self.loaded], RUN, now, old.effects, sealed=sealed)
+        set_out(parcel, self.plan, self.recipes, RUN, now, old.effects, sealed=sealed)
+        self.serials = serials_on(old, self.recipes)
         self.hands = _Repeating(file.all_hands)
 
     def machine(
@@ -214,8 +232,8 @@ class Stage:
 
     def volumes(self) -> list[str]:
         """Return every folder that is a volume: disks, the medium, and what else there is."""
-        disks = [v for station in self.sides for v in self.volumes_of(station)]  # type: ignore[arg-type]
-        return [*disks, PARCEL, ""]
+        disks = [v for station in self.sides for v in self.volumes_of(station)]
+        return [*disks, PARCEL, *([MAKER] if self.service is not None else []), ""]
 
     def walk(
         self, leg: PlannedLeg, here: Path, hands: StageHands, effects: Effects | None = None,
@@ -223,13 +241,20 @@ class Stage:
     ) -> LegDone | None:  # fmt: skip
         """Walk ``leg`` in a copy of the stage; ``None`` where it was at its end already."""
         machine = self.machine(leg.station, effects, here)
+        self.serve(here)
         hands.take_away = lambda: self._take_away(here, machine.effects)
         company = Company(hands, watching or Silent(), Patience(longest=20))
-        visit = Visit(self.parcel(here, machine.effects), machine, company=company)
+        parcel = self.parcel(here, machine.effects)
+        visit = Visit(parcel, machine, station=leg.station, company=company)
         if not visit.due_here:
             visit.after_done(self.now)
             return None
         return visit.walk(self.now)
+
+    def serve(self, here: Path) -> None:
+        """Have the service keep what it keeps in a copy of the stage from now on."""
+        if self.service is not None:
+            self.service.folder = here / MAKER
 
     def _take_away(self, here: Path, effects: Effects) -> None:
         shutil.rmtree(here / PARCEL)
@@ -240,7 +265,7 @@ class Stage:
 class _Expected:
     """What an unbroken leg comes to: the trees of both machines, the parcel, and after undoing."""
 
-    machines: Mapping[str, dict[str, Any]]
+    machines: Mapping[Station, dict[str, Any]]
     parcel: Any
     undone: dict[str, Any]
     exact: bool = True
@@ -264,10 +289,13 @@ def sweep(
     dice = random.Random(seed)
     with tempfile.TemporaryDirectory(prefix="widetrail-stops-", dir=fast_folder()) as folder:
         source = machines or machines_near(rehearsal.path)
-        stage = Stage(Path(folder), rehearsal, source, now)
-        sweeping = _Sweeping(stage, swept, Path(folder), dice, bounded=bounded)
-        for leg in stage.plan.legs:
-            sweeping.leg(leg)
+        here = Path(folder) / "here"
+        here.mkdir()
+        with serving_copy(rehearsal.file.maker, source, here / MAKER) as service:
+            stage = Stage(here, rehearsal, source, now, service)
+            sweeping = _Sweeping(stage, swept, Path(folder), dice, bounded=bounded)
+            for leg in stage.plan.legs:
+                sweeping.leg(leg)
     return swept
 
 
@@ -354,8 +382,13 @@ class _Sweeping:
         done = self._stage.walk(leg, here, hands)
         if isinstance(hands, _Repeating):
             self._swept.asked += hands.asked
+        if problem := seats_trouble(self._stage, here):
+            yield problem
         if done is not None and (done.failed or done.waits or done.troubles):
             bad = [s.outcome for s in (*done.failed, *done.waits)]
+            if self._stage.service is not None and all(s.step.kind in SEAT_KINDS for s in done.bad):
+                self._swept.asked += 1  # the ledger tells what a person must do
+                return
             yield f"walked again it does not end well: {bad or done.troubles}"
             return
         yield from self._compare(here, expected)
@@ -388,6 +421,8 @@ class _Sweeping:
         run = Run(self._stage.machine(station, None, here))
         if not run.undone:
             run.undo(self._stage.now)
+        if run.unfinished:  # a seat is on its way
+            return
         run.settle()
         yield from _differences(f"{station}, undone", expected.undone, self._seen(here, station))
         top = here / self._stage.sides[station]
@@ -403,15 +438,22 @@ class _Sweeping:
         with self._copy(read_tree(stage.here)) as here:
             run = Run(stage.machine(leg.station, None, here))
             run.undo(stage.now)
-            run.settle()
+            if not run.unfinished:
+                run.settle()
             undone = self._seen(here, leg.station)
         before = self._first[leg.station]
-        for problem in _differences(f"{leg.station}, undone unbroken", before, undone):
+        machine = stage.machine(leg.station)
+        moved = [machine.host(p) for p in licence_files(machine, stage.recipes)]
+        own = {p.relative_to(machine.folder).as_posix() for p in moved}
+        before, undone_here = (
+            {p: fact for p, fact in tree.items() if p not in own} for tree in (before, undone)
+        )
+        for problem in _differences(f"{leg.station}, undone unbroken", before, undone_here):
             if not self._acts:  # what a person did stays
                 self._trouble(f"leg {leg.number}", problem)
         return _Expected(machines, _parcel(stage.parcel(stage.here, Effects())), undone)
 
-    def _seen(self, here: Path, station: Station | str) -> dict[str, Any]:
+    def _seen(self, here: Path, station: Station) -> dict[str, Any]:
         """Return what a person has on a machine: all but the tool's own, old times exactly."""
         found = {}
         for path, node in read_tree(here / self._stage.sides[station]).items():
@@ -492,6 +534,29 @@ class _Sweeping:
                 ]
                 if trees[2] not in trees[:2]:
                     yield f"{place} is neither as before nor as after"
+
+
+SEAT_KINDS = ("seat", "run", "person")
+
+
+def seats_trouble(stage: Stage, here: Path) -> str:
+    """Return what is wrong with where the seats are: two machines have one, or nobody has it and
+    nothing says what a person must do."""
+    if stage.service is None:
+        return ""
+    stage.serve(here)
+    stations: tuple[Station, ...] = ("old", "new")
+    words = {s: words_on(stage.machine(s, None, here), stage.recipes) for s in stations}
+    for item, serial in stage.serials.items():
+        active = [s for s in stations if words[s][item] == "active"]
+        holders = stage.service.holders(serial)
+        if len(active) > 1 or len(holders) > 1:
+            return f"{item} is active on {' and '.join(active)}, held by {' and '.join(holders)}"
+        machines = [stage.machine(s, None, here) for s in stage.sides]
+        seat = seat_as_told(stage.parcel(here, Effects()), machines, item)
+        if not active and seat.act is None and seat.stage not in ("released", "renounced"):
+            return f"{item} is active nowhere, and the ledger says: {words_of(seat)}"
+    return ""
 
 
 def _places(stage: Stage, item: str, station: Station) -> Iterator[str]:

@@ -211,8 +211,9 @@ def run_for_seat(step: Step, doing: Doing) -> Outcome:
         return closed
     if was_run(step, doing) and (outcome := _resolved(step, doing)) is not None:
         return outcome
-    takes = any(f"{{{ANSWER[1:]}}}" in argument for argument in step.texts("command"))
-    if takes and (wrong := seats.wrong_answer(step.item)):
+    answer = f"{{{ANSWER[1:]}}}"
+    takes = any(answer in argument for argument in step.texts("command"))
+    if takes and step.writes != (answer,) and (wrong := seats.wrong_answer(step.item)):
         return Failed(wrong, "Put the right file in its place, then walk again.", {})
     outcome = run_step(step, doing)
     if isinstance(outcome, Done):

@@ -63,6 +63,11 @@ class LegDone:
         """The steps that wait for something, so that the leg is not at its end yet."""
         return tuple(s for s in self.steps if isinstance(s.outcome, Waits))
 
+    @property
+    def bad(self) -> tuple[StepDone, ...]:
+        """The steps that failed or wait."""
+        return (*self.failed, *self.waits)
+
 
 class Visit:
     """A visit of a parcel to a machine: what is due there, and doing it."""
@@ -190,9 +195,15 @@ class Visit:
         return tuple(ACTS[s.kind].words(doing.shown(s)) for s in steps)
 
     def next_machine(self) -> str:
-        """Return the machine where something is to be done next, or an empty text.
+        """Return the machine where something is to be done next, or an empty text."""
+        station = self.next_station()
+        return self.parcel.plan.station(station).machine if station is not None else ""
 
-        That is where the due leg is walked, or where a step can be done that could not be before.
+    def next_station(self) -> Station | None:
+        """Return the station where something is to be done next; ``None`` at the end.
+
+        That is where the due leg is walked, unless nothing of it can be done before something else
+        is mended or done.
         """
         plan, outcomes = self.parcel.plan, self.parcel.outcomes
         well = {step for step, outcome in outcomes.items() if came_well(outcome)}
@@ -200,9 +211,9 @@ class Visit:
         open_ = [s for s in plan.steps if s.id not in well]
         free = [s for s in open_ if set(s.after) <= well]
         if self.due is not None and (not free or not due or any(s.id in due for s in free)):
-            return plan.station(self.due.station).machine
+            return self.due.station
         untried = [s for s in free if self.due is not None or s.id not in outcomes]
-        return plan.station(untried[0].station).machine if untried else ""
+        return untried[0].station if untried else None
 
     def after_done(self, now: datetime) -> LegDone:
         """Return what a second walk of a finished leg tells: nothing is changed.

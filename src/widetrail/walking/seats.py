@@ -9,7 +9,8 @@ earlier one may do nothing more here then.
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from dataclasses import asdict, dataclass
 from io import BytesIO
 from typing import TYPE_CHECKING, Any, cast
 
@@ -31,12 +32,15 @@ from widetrail.licence.seat import (
     event_facts,
     replay,
     step,
+    todo_of,
+    words_of,
 )
 from widetrail.machine import Machine
 from widetrail.machine.paths import join
+from widetrail.parcel import Parcel
 from widetrail.parcel.parcel import SERIAL
 from widetrail.parcel.seal import ENDING, HEADER, KEY, WrongPassphrase, open_seal, read_header
-from widetrail.recipe.models import ActiveReading, Licence
+from widetrail.recipe.models import STATIONS, ActiveReading, Licence
 from widetrail.steps import Asked
 from widetrail.walking.journal import Journal
 
@@ -79,6 +83,115 @@ def seat_in(facts: Mapping[str, Any]) -> Seat:
     """Return the seat that a record of a ledger tells."""
     act = facts["act"]
     return Seat(facts["stage"], Act(*act) if act else None, facts["attempts"])
+
+
+@dataclass(frozen=True, slots=True)
+class SeatLine:
+    """What is known of one seat: where it goes, how it stands, what happened, what to do next.
+
+    ``history`` has the time, machine and words of each thing that happened, oldest first.
+    """
+
+    run: str
+    item: str
+    title: str
+    old: str
+    new: str
+    seat: Seat
+    history: tuple[tuple[str, str, str], ...]
+    at_end: bool = False
+
+    @property
+    def words(self) -> str:
+        """How it stands."""
+        return words_of(self.seat)
+
+    @property
+    def todo(self) -> str:
+        """What to do next, or an empty text."""
+        return "" if self.at_end else todo_of(self.seat, self.old, self.new)
+
+    def as_json(self) -> dict[str, Any]:
+        """Return the line as plain JSON values."""
+        told = {"run": self.run, "item": self.item, "title": self.title, "old": self.old}
+        act = asdict(self.seat.act) if self.seat.act is not None else None
+        seat = {"stage": self.seat.stage, "act": act, "in_doubt": self.seat.in_doubt}
+        words = {"words": self.words, "todo": self.todo or None}
+        return {
+            **told,
+            "new": self.new,
+            **seat,
+            **words,
+            "history": [list(h) for h in self.history],
+        }
+
+
+def ledger_of_parcel(parcel: Parcel) -> tuple[SeatLine, ...]:
+    """Return every seat that a parcel's plan moves, as its logbook tells it."""
+    plan = parcel.plan
+    old, new = (plan.station(s).machine for s in STATIONS[:2])
+    lines = []
+    for item in plan.items:
+        if item.kind == "licence":
+            told = parcel.seats(item.id)
+            history = tuple(map(_happened, told))
+            line = SeatLine(parcel.run, item.id, item.title, old, new, replay(told), history)
+            lines.append(line)
+    return tuple(lines)
+
+
+def ledger_of_machine(machine: Machine) -> tuple[SeatLine, ...]:
+    """Return every seat that something happened to on a machine, as its ledger tells it.
+
+    A seat that a later move took over is at its end for the earlier one.
+    """
+    records = Ledger(machine).journal.records
+    lines = []
+    for key in dict.fromkeys((r["run"], r["item"]) for r in records):
+        mine = [r for r in records if (r["run"], r["item"]) == key]
+        last, here = mine[-1], mine[-1]["machine"]
+        old, new = (last["partner"], here) if last["station"] == "new" else (here, last["partner"])
+        later = any(r["item"] == key[1] and r["set out"] > last["set out"] for r in records)
+        lines.append(
+            SeatLine(
+                key[0], key[1], last["title"], old, new, seat_in(last),
+                tuple(map(_happened, mine)), later,
+            )
+        )  # fmt: skip
+    return tuple(lines)
+
+
+def seat_as_told(parcel: Parcel, machines: Iterable[Machine], item: str) -> Seat:
+    """Return a seat by all that is known: what a parcel tells, and what its stations tell still."""
+    told = list(parcel.seats(item))
+    known = {(r["station"], r["n"]) for r in told}
+    for machine in machines:
+        mine = Ledger(machine).of_run(parcel.run)
+        told += [r for r in mine if r["item"] == item and (r["station"], r["n"]) not in known]
+    return replay(told)
+
+
+def _happened(record: Mapping[str, Any]) -> tuple[str, str, str]:
+    seat = words_of(seat_in(record))
+    return str(record["time"]), str(record["machine"]), f"{_WORDS[record['what']](record)}: {seat}"
+
+
+_WORDS: Mapping[str, Callable[[Mapping[str, Any]], str]] = {
+    "adopted": lambda r: "taken over from an earlier move",
+    "noted": lambda r: "its serial was kept",
+    "verified": lambda r: "all was seen to be ready",
+    "begin": lambda r: f"its {r['purpose']} was begun (the program said: {r['word']})",
+    "requested": lambda r: "the request was made",
+    "answered": lambda r: "the answer was fetched",
+    "broken": lambda r: "what does it was cut off or failed",
+    "refused": lambda r: "it was refused",
+    "shown": lambda r: f"the program said: {r['word']}",
+    "told": lambda r: f"the maker says that {r['holder']} holds it",
+    "renounced": lambda r: "new will not claim it",
+    "gone": lambda r: "a person answers for it that new is out",
+    "settled": lambda r: "a person accepted it",
+    "given up": lambda r: "a person gave it up",
+}
 
 
 class StationSeats:
@@ -297,7 +410,7 @@ def word_of(active: ActiveReading, finder: Finder) -> tuple[Word, str]:
     says = str(found)
     if says == active.is_:
         return "active", says
-    known = active.not_ is None or says == active.not_
+    known = not active.not_ or says in active.not_
     return ("not" if known else "unknown"), for_people(says)
 
 

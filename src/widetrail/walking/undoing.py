@@ -27,6 +27,7 @@ from widetrail.steps.saving import back_to
 from widetrail.walking.doing import END_WITHIN, Company
 from widetrail.walking.journal import Journal
 from widetrail.walking.own import LOCK, alone, clear_work, own_homes, take_away
+from widetrail.walking.seats import Ledger, SeatLine, ledger_of_machine
 
 RUNS = "widetrail"
 _BY_HAND = {
@@ -178,6 +179,10 @@ class Run:
         yield UndoAct("; ".join(_words(back)), back)
 
     def _cannot(self) -> Iterator[str]:
+        for line in self._seats():
+            if line.seat.attempts:
+                todo = f" {line.todo}" if line.todo else ""
+                yield f"what was done with the seat of {line.title}: {line.words}.{todo}"
         told: set[str] = set()
         for record in self.journal.records:
             if record["event"] != "step begun" or record["step"] in told:
@@ -188,6 +193,9 @@ class Run:
                 yield f"whatever this did (it says that it changes nothing): {words}"
             elif _BY_HAND.get(kind):
                 yield f"{_BY_HAND[kind]}: {words.removeprefix('you: ')}"
+
+    def _seats(self) -> Iterator[SeatLine]:
+        return (line for line in ledger_of_machine(self.machine) if line.run == self.name)
 
     def undo(self, now: datetime) -> UndoPlan:
         """Undo the run here; a second call goes on where one was cut off.
@@ -300,6 +308,9 @@ class Run:
     @property
     def unfinished(self) -> str:
         """Why the run cannot be settled here yet, or an empty text."""
+        for line in self._seats():
+            if line.seat.attempts and line.todo:
+                return f"the seat of {line.title} is on its way: {line.words}"
         if self.undone:
             return ""
         if self.journal.has("undo begun"):
@@ -341,11 +352,18 @@ class Run:
         with alone(self.machine, self.journal, self.workroom):
             self._take_all_away()
         made = self.journal.newest("made folders")
+        self._settle_seats()
         take_away(self.machine, self.workroom)
         at, count = parent(self.workroom), max(2, int(made["count"]) if made is not None else 0)
         for _ in range(count - 1):
             take_away(self.machine, at, only_empty=True)
             at = parent(at)
+
+    def _settle_seats(self) -> None:
+        """Remove the ledger of seats, where no other run of this machine needs it."""
+        ledger = Ledger(self.machine)
+        if all(line.run == self.name or not line.todo for line in ledger_of_machine(self.machine)):
+            take_away(self.machine, ledger.room)
 
     def _take_all_away(self) -> None:
         """Remove what the run keeps on every disk, but its journal."""
