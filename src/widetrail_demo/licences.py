@@ -17,8 +17,6 @@ import json
 import os
 import platform
 import sys
-import urllib.error
-import urllib.request
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -53,6 +51,8 @@ def computer() -> str:
 
 def ask_maker(request: dict[str, str]) -> str:
     """Send a request; return the answer as the maker signed it."""
+    import urllib.request
+
     sent = urllib.request.Request(
         f"{address()}/seat", json.dumps(request).encode(), {"Content-Type": "application/json"}
     )

@@ -140,12 +140,16 @@ class Told:
 
 @dataclass(frozen=True, slots=True)
 class Renounced:
-    """New will not claim the seat in this move."""
+    """New will not claim the seat in this move; ``word`` is what its program says."""
+
+    word: Word
 
 
 @dataclass(frozen=True, slots=True)
 class Gone:
-    """A person answers for it that new does not hold the seat and will never claim it."""
+    """A person answers for it that a machine does not hold the seat and will never get it."""
+
+    who: Literal["old", "new"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -217,14 +221,13 @@ def step(seat: Seat, event: Event) -> Step:
         case Renounced():
             if seat.stage == "renounced" and seat.act is None:
                 return seat, ()
+            if event.word != "not":
+                return _no(seat, "whether new holds the seat is not known")
             if seat.stage != "released" or seat.act is not None:
                 return _no(seat, _why_not(seat, "released"))
             return replace(seat, stage="renounced"), ()
         case Gone():
-            claiming = seat.act is None or seat.act.purpose == "claim"
-            if seat.stage not in ("released", "claimed", "renounced") or not claiming:
-                return _no(seat, _why_not(seat, "released"))
-            return replace(seat, stage="renounced", act=None), ()
+            return _gone(seat, event)
         case Settled():
             if not seat.at_end:
                 return _no(seat, f"the seat is {words_of(seat)}")
@@ -232,6 +235,21 @@ def step(seat: Seat, event: Event) -> Step:
         case GivenUp():
             return replace(seat, stage="given up", act=None), ()
     return _within(seat, event)
+
+
+def _gone(seat: Seat, event: Gone) -> Step:
+    """Where new is out, old may take the seat back; where old is, new may claim it again."""
+    new = event.who == "new"
+    known: tuple[Stage, ...] = ("released", "claimed")
+    if not new:
+        known = ("known", "noted", "verified", "renounced", "returned")
+    after: Stage = "renounced" if new else "released"
+    theirs = seat.act is None or AT[seat.act.purpose] == event.who
+    if seat.stage == after and seat.act is None:
+        return seat, ()
+    if seat.stage not in known or not theirs:
+        return _no(seat, f"the seat is {words_of(seat)}, so {event.who} may get it still")
+    return replace(seat, stage=after, act=None), ()
 
 
 def _no(seat: Seat, why: str) -> Step:

@@ -120,7 +120,7 @@ class _Making:
 
     def __init__(self, planned: PlannedItem, loaded: Loaded, machines: tuple[str, str]) -> None:
         self._planned, self._loaded = planned, loaded
-        self._machines = machines
+        self._machines = self.old, self.new = machines
         self.name = loaded.recipe.application.name
         licence = loaded.recipe.licences[planned.item]
         asked = licence.active.output
@@ -174,18 +174,31 @@ def plan_return(plan: Plan, loaded: Loaded, item: str, so_far: SoFar, *, gone: b
 
     New renounces the seat first, or, where it is ``gone``, a person answers for it.
     """
-    planned = plan.item(item)
-    route = next(r for r in loaded.recipe.licences[planned.item].routes if r.name == planned.route)
-    machines = plan.station("old").machine, plan.station("new").machine
-    made = _Making(planned, loaded, machines)
+    made, route = _making(plan, loaded, item)
     if gone:
-        words = f"hear from you that {machines[1]} will never claim the seat of {made.name}"
-        first = made.own("gone", "old", words)
+        words = f"hear from you that {made.new} will never claim the seat of {made.name}"
+        first = made.own("gone", "old", words, name="new gone")
     else:
         words = f"promise that the seat of {made.name} is not claimed here in this move"
         first = made.own("renounce", "new", words)
     back = made.act("return", route.claim, len(_steps(route.free)), (first.id,))
     return _instead(plan, item, so_far, [first, *back])
+
+
+def plan_claim(plan: Plan, loaded: Loaded, item: str, so_far: SoFar) -> Plan:
+    """Return ``plan`` with the seat of ``item`` claimed on new after all, since old is gone."""
+    made, route = _making(plan, loaded, item)
+    words = f"hear from you that {made.old} will never take the seat of {made.name} back"
+    first = made.own("gone", "new", words, name="old gone")
+    claiming = made.act("claim", route.claim, len(_steps(route.free)), (first.id,))
+    return _instead(plan, item, so_far, [first, *claiming])
+
+
+def _making(plan: Plan, loaded: Loaded, item: str) -> tuple[_Making, LicenceRoute]:
+    planned = plan.item(item)
+    route = next(r for r in loaded.recipe.licences[planned.item].routes if r.name == planned.route)
+    machines = plan.station("old").machine, plan.station("new").machine
+    return _Making(planned, loaded, machines), route
 
 
 def plan_without(plan: Plan, item: str, so_far: SoFar) -> Plan:

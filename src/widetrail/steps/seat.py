@@ -8,6 +8,7 @@ Whether any of it may be is decided by ``licence.seat`` alone; here it is only c
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
+from typing import Literal
 
 from widetrail.errors import Halted, Waiting
 from widetrail.licence.exchange import ANSWER, REQUEST
@@ -104,18 +105,24 @@ def _ready(step: Step, doing: Doing) -> Outcome:
         seats.make_cargo_durable()
         seats.happens(step.item, Verified())
         return Done({"ready": "what is packed was read back from the medium"})
-    if not seats.knows_serial(step.item):
-        raise Halted(
-            f"the serial of {_name(step, doing)} did not come in the parcel",
-            todo="Carry the parcel back to old and walk there.",
-        )  # fmt: skip
+    _insist_serial(step, doing)
     _, says = seats.word(step.item)
     seats.happens(step.item, Verified())
     return Done({"ready": "the program is here, and its serial came"} | says_fact(says))
 
 
+def _insist_serial(step: Step, doing: Doing) -> None:
+    """Raise where the serial is not in this parcel: nothing may be done with the seat then."""
+    if not doing.seats.knows_serial(step.item):
+        raise Halted(
+            f"the serial of {_name(step, doing)} is not in this parcel",
+            todo="Take the parcel that was on old last.",
+        )  # fmt: skip
+
+
 def _begin(step: Step, doing: Doing) -> Outcome:
     purpose, seats = purpose_of(step), doing.seats
+    _insist_serial(step, doing)
     word, says = seats.word(step.item)
     seats.happens(step.item, Begin(purpose, word))
     return Done({"seat": words_of(seats.now(step.item)), **says_fact(says)})
@@ -165,22 +172,30 @@ def _renounce(step: Step, doing: Doing) -> Outcome:
             f"{_name(step, doing)} is licensed on {doing.machine.name}", why=f"it says: {says}",
             todo="Release it there yourself first, or leave it where it is.",
         )  # fmt: skip
-    doing.seats.happens(step.item, Renounced())
+    if word == "unknown":
+        machine = doing.machine.name
+        words = f"{says}. Does the maker say that {machine} does not hold the seat?"
+        if doing.ask(_asked(step, doing, "new_is_free", words)) != "yes":
+            raise Waiting(
+                f"whether {machine} holds the seat is not known", why=says, todo=_MAKER
+            )  # fmt: skip
+    doing.seats.happens(step.item, Renounced("not"))
     return Done({"seat": words_of(doing.seats.now(step.item))})
 
 
 def _gone(step: Step, doing: Doing) -> Outcome:
-    """Hear from a person that new is out, where nobody can go there."""
+    """Hear from a person that the other machine is out, where nobody can go there."""
     words = (
         f"Do you answer for it that {doing.other()} does not hold the seat of {_name(step, doing)} "
         "and will never claim it?"
     )
-    if doing.ask(_asked(step, doing, "new_is_gone", words)) != "yes":
+    who: Literal["old", "new"] = "new" if step.station == "old" else "old"
+    if doing.ask(_asked(step, doing, f"{who}_is_gone", words)) != "yes":
         raise Waiting(
             f"nobody answers for {doing.other()}", why="it is out of reach, so only a person can",
             todo="Answer yes once it is wiped or the maker has taken the seat from it.",
         )  # fmt: skip
-    doing.seats.happens(step.item, Gone())
+    doing.seats.happens(step.item, Gone(who))
     return Done({"seat": words_of(doing.seats.now(step.item)), "by": "a person's word"})
 
 

@@ -24,6 +24,7 @@ from widetrail.licence.seat import (
     Adopted,
     Effect,
     Event,
+    Gone,
     Purpose,
     Refuse,
     Seat,
@@ -38,7 +39,7 @@ from widetrail.licence.seat import (
 from widetrail.machine import Machine
 from widetrail.machine.paths import join
 from widetrail.parcel import Parcel
-from widetrail.parcel.parcel import SERIAL
+from widetrail.parcel.parcel import SEAT_TOLD, SERIAL
 from widetrail.parcel.seal import ENDING, HEADER, KEY, WrongPassphrase, open_seal, read_header
 from widetrail.recipe.models import STATIONS, ActiveReading, Licence
 from widetrail.steps import Asked
@@ -188,7 +189,7 @@ _WORDS: Mapping[str, Callable[[Mapping[str, Any]], str]] = {
     "shown": lambda r: f"the program said: {r['word']}",
     "told": lambda r: f"the maker says that {r['holder']} holds it",
     "renounced": lambda r: "new will not claim it",
-    "gone": lambda r: "a person answers for it that new is out",
+    "gone": lambda r: f"a person answers for it that {r['who']} is out",
     "settled": lambda r: "a person accepted it",
     "given up": lambda r: "a person gave it up",
 }
@@ -215,12 +216,7 @@ class StationSeats:
 
     def untold(self) -> list[dict[str, Any]]:
         """Return what happened here in this run and is not in the logbook yet."""
-        known = {
-            (told["station"], told["n"])
-            for item in self._doing.plan.items
-            if item.kind == "licence"
-            for told in self._doing.parcel.seats(item.id)
-        }
+        known = {(told["station"], told["n"]) for told in self._told()}
         mine = self.ledger.of_run(self._run)
         return [record for record in mine if (record["station"], record["n"]) not in known]
 
@@ -242,6 +238,8 @@ class StationSeats:
                 f"{title}: that may not be done with the seat now", why=why,
                 todo=f"See: widetrail seat {self._doing.parcel.folder}",
             )  # fmt: skip
+        if after == before:
+            return effects
         act = after.act
         record = {
             "event": SEAT,
@@ -252,15 +250,31 @@ class StationSeats:
             "station": self._doing.station,
             "machine": self._machine.name,
             "partner": self._doing.other(),
-            "n": len(self.ledger.of_run(self._run)) + 1,
+            "n": self._next_number(),
             "time": self._doing.now.isoformat(timespec="seconds"),
             **event_facts(event),
             "stage": after.stage,
             "act": [act.purpose, act.phase, act.attempt] if act is not None else None,
             "attempts": after.attempts,
         }
-        self.ledger.add(self._doing.masker.mask_all(record))
+        record = self._doing.masker.mask_all(record)
+        if isinstance(event, Gone):  # first where the parcel goes, so that nobody fetches an answer
+            told = {"seats": [*self.untold(), record], "machine": self._machine.name}
+            self._doing.parcel.tell_seats(SEAT_TOLD, told, self._doing.now)
+            self._doing.kept_so_far()
+        self.ledger.add(record)
         return effects
+
+    def _next_number(self) -> int:
+        """Return a number that nothing that happened here in this run has yet."""
+        told = (int(r["n"]) for r in self._told() if r["station"] == self._doing.station)
+        return max([len(self.ledger.of_run(self._run)), *told]) + 1
+
+    def _told(self) -> Iterator[Mapping[str, Any]]:
+        """Give what the parcel tells of every seat."""
+        for item in self._doing.plan.items:
+            if item.kind == "licence":
+                yield from self._doing.parcel.seats(item.id)
 
     def _overtaken(self, item: str) -> str:
         """Return why this run may do nothing with a seat: a later move of it has begun here."""
@@ -273,8 +287,8 @@ class StationSeats:
         if not before or self.ledger.of_run(self._run):
             return None, ""
         seat, partner = seat_in(before[-1]), str(before[-1]["partner"])
-        if seat.act is not None and seat.act.purpose == "release":
-            return Adopted("verified", "release"), partner
+        if seat.act is not None:  # on old that is a release or a return
+            return Adopted(seat.stage, seat.act.purpose), partner
         adopted: Mapping[Stage, Stage] = {
             "released": "released", "renounced": "released", "claimed": "claimed",
         }  # fmt: skip

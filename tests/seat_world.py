@@ -1,0 +1,455 @@
+"""A small world around the seat machine, all of whose states can be visited.
+
+It holds what the world is (the service and both programs), what each station and each copy of the
+parcel knows, and a walker who may be cut off at any moment. The service grants whatever is asked,
+so that nothing but the engine's own discipline keeps a seat from being active twice.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import replace
+from typing import Any, Literal, NamedTuple
+
+from widetrail.licence.seat import (
+    AT,
+    ENDS,
+    Act,
+    Adopted,
+    Answered,
+    Begin,
+    Broken,
+    Do,
+    Event,
+    Gone,
+    Holder,
+    Noted,
+    Purpose,
+    Refuse,
+    Refused,
+    Renounced,
+    Requested,
+    Seat,
+    Shown,
+    Told,
+    Verified,
+    Word,
+    finished,
+    step,
+)
+
+Program = Literal["active", "not", "unsure"]
+Side = Literal["old", "new"]
+Ran = Literal["no", "started", "well"]
+SIDES: tuple[Side, ...] = ("old", "new")
+
+
+class Parcel(NamedTuple):
+    """One copy of the parcel: what it knows, and which move it is.
+
+    ``stale`` are the stations that saw a later state of the parcel than this copy, and refuse it;
+    ``answer`` is what the answer in it answers, of those that were ``issued``; ``back`` tells that
+    the plan is to return, ``asked`` what the request in it asks for.
+    """
+
+    seat: Seat
+    serial: bool = False
+    stale: frozenset[Side] = frozenset()
+    move: int = 0
+    answer: Purpose | None = None
+    issued: frozenset[Purpose] = frozenset()
+    asked: Purpose | None = None
+    back: bool = False
+
+
+class Station(NamedTuple):
+    """A machine: its program, what its ledger knows beyond the parcel, and the move it is in."""
+
+    program: Program
+    untold: Seat | None = None
+    last: Seat = Seat()
+    move: int = 0
+    ran: Ran = "no"
+    asked: bool = False
+    alive: bool = True
+
+
+class World(NamedTuple):
+    """Everything, at one moment; ``luck`` is how many misfortunes there may be still."""
+
+    holders: frozenset[Side] = frozenset({"old"})
+    old: Station = Station("active")
+    new: Station = Station("not")
+    parcels: tuple[Parcel, ...] = (Parcel(Seat()),)
+    at: tuple[Side | Literal["between"], int] | None = None
+    luck: int = 2
+    answered: frozenset[Purpose] = frozenset()
+    """What the maker did already of the requests that are carried: it does them once."""
+
+    by_hand: bool = False
+    """Whether a person made a machine active alone: what is double then is theirs."""
+
+    def station(self, side: Side) -> Station:
+        return self.old if side == "old" else self.new
+
+    def with_station(self, side: Side, **changes: Any) -> World:
+        station = self.station(side)._replace(**changes)
+        return self._replace(old=station) if side == "old" else self._replace(new=station)
+
+    def with_parcel(self, number: int, parcel: Parcel) -> World:
+        parcels = (*self.parcels[:number], parcel, *self.parcels[number + 1 :])
+        return self._replace(parcels=parcels)
+
+    def unlucky(self, **changes: Any) -> World:
+        """Return the world after a misfortune."""
+        return self._replace(luck=self.luck - 1, **changes)
+
+    def tidy(self) -> World:
+        """Return the same world without what nothing depends on any more."""
+        world = self
+        if self.at is None and len(self.parcels) > 1:
+            world = self._replace(parcels=tuple(sorted(self.parcels, key=hash)))
+        if world.new.last != Seat():
+            world = world.with_station("new", last=Seat())
+        return world
+
+    @property
+    def truth(self) -> Holder:
+        """What the maker says."""
+        return "new" if "new" in self.holders else "old" if "old" in self.holders else "nobody"
+
+
+class Move(NamedTuple):
+    """One thing that happens: in words, what comes of it, and which edge of the seat it walked."""
+
+    words: str
+    world: World
+    edge: tuple[Seat, Event, Seat] | None = None
+    ran: Purpose | None = None
+
+
+def word_of(station: Station) -> Word:
+    return "unknown" if station.program == "unsure" else station.program
+
+
+def plain(seat: Seat) -> Seat:
+    """Return a seat without the number of its attempts, so that there are few of them."""
+    act = replace(seat.act, attempt=1) if seat.act is not None else None
+    return Seat(seat.stage, act, 0)
+
+
+class Explorer:
+    """Gives every move of a world; ``errand`` tells that requests and answers are carried."""
+
+    def __init__(self, *, errand: bool, packing: bool) -> None:
+        self.errand, self.packing = errand, packing
+
+    def moves(self, world: World) -> Iterator[Move]:
+        if world.at is None:
+            yield from self._between_visits(world)
+            yield from self._people(world)
+            return
+        yield Move("cut off", world._replace(at=None))
+        side, number = world.at
+        if side == "between":
+            yield from self._errand(world, number)
+        else:
+            yield from self._visit(world, side, number)
+
+    # Outside a visit
+
+    def _between_visits(self, world: World) -> Iterator[Move]:
+        for number, parcel in enumerate(world.parcels):
+            for side in SIDES:
+                if self._may_visit(world.station(side), parcel, side):
+                    yield Move(f"walk on {side}", self._arrive(world, side, number))
+            if self.errand and parcel.asked is not None:
+                yield Move("walk between", world._replace(at=("between", number)))
+            if world.luck:
+                gone = (*world.parcels[:number], *world.parcels[number + 1 :])
+                yield Move("the medium is lost", world.unlucky(parcels=gone))
+            if world.luck and len(world.parcels) < 2:
+                more = (*world.parcels, parcel)
+                yield Move("the medium is copied", world.unlucky(parcels=more))
+            if parcel.seat.stage in ("released", "claimed", "renounced"):
+                other = "on again" if parcel.back else "back"
+                yield Move(other, world.with_parcel(number, parcel._replace(back=not parcel.back)))
+            for other in sorted(parcel.issued - {parcel.answer}):
+                swapped = world.with_parcel(number, parcel._replace(answer=other))
+                act = parcel.seat.act
+                if act is not None and act.purpose == other:
+                    yield Move("the right answer is put in its place", swapped)
+                elif world.luck:
+                    yield Move("answers swapped", swapped.unlucky())
+        usable = any(not p.stale for p in world.parcels)
+        if not usable and world.old.alive:
+            later = max(world.old.move, world.new.move) + 1
+            yield Move("planned again", world._replace(parcels=(Parcel(Seat(), move=later),)))
+
+    def _may_visit(self, station: Station, parcel: Parcel, side: Side) -> bool:
+        return station.alive and parcel.move >= station.move and side not in parcel.stale
+
+    def _arrive(self, world: World, side: Side, number: int) -> World:
+        parcel, station = world.parcels[number], world.station(side)
+        if parcel.move > station.move:  # a later move: what this station had begun is over
+            world = world.with_station(side, move=parcel.move, untold=None, ran="no", asked=False)
+        return world._replace(at=(side, number))
+
+    def _people(self, world: World) -> Iterator[Move]:
+        for side in SIDES:
+            if not world.station(side).alive and side in world.holders:
+                taken = world._replace(holders=world.holders - {side})
+                yield Move(f"the maker takes the seat from {side}, which is gone", taken)
+        if not world.luck:
+            return
+        if world.old.alive and world.holders != {"old"}:
+            wiped = world.with_station("old", alive=False, program="not")
+            yield Move("old is wiped", wiped.unlucky())
+        if world.new.alive:
+            dead = world.with_station("new", alive=False, program="not")
+            yield Move("new breaks", dead.unlucky())
+        if world.old.program == "active" and not world.by_hand:
+            freed = world.with_station("old", program="not")
+            theirs = world.by_hand or world.old.last.stage in ("renounced", "returned")
+            freed = freed.unlucky(holders=world.holders - {"old"}, by_hand=theirs)
+            yield Move("a person releases alone", freed)
+        for side in SIDES:
+            free = not world.holders and world.station(side).alive
+            if free and world.station(side).program == "not":
+                claimed = world.with_station(side, program="active")
+                claimed = claimed.unlucky(by_hand=True, holders=frozenset({side}))
+                yield Move(f"a person claims alone on {side}", claimed)
+
+    # Within a visit
+
+    def _seat(self, world: World, side: Side, number: int) -> Seat:
+        untold = world.station(side).untold
+        return world.parcels[number].seat if untold is None else untold
+
+    def _happens(
+        self, world: World, side: Side, number: int, event: Event, words: str
+    ) -> Move | None:
+        """Give the move by which an event is written down, unless the machine refuses it."""
+        seat = self._seat(world, side, number)
+        after, effects = step(seat, event)
+        if any(isinstance(e, Refuse) for e in effects):
+            return None
+        after = plain(after)
+        if after == plain(seat):
+            return Move(words, world, (plain(seat), event, after))
+        then = world.with_station(side, untold=after, last=after)
+        return Move(words, then, (plain(seat), event, after))
+
+    def _visit(self, world: World, side: Side, number: int) -> Iterator[Move]:
+        parcel, station = world.parcels[number], world.station(side)
+        seat, word = self._seat(world, side, number), word_of(station)
+        yield self._leave(world, side, number)
+        events: list[tuple[Event, str]] = []
+        if side == "old" and seat.stage == "known":
+            adopted = self._adopted(world) if parcel.move else None
+            if adopted is not None and word != "active" and seat == Seat():
+                events.append((adopted, "taken over"))
+            else:
+                kept = self._with_serial(world, number)
+                move = self._happens(kept, side, number, Noted(), "the serial is kept")
+                if move is not None:
+                    yield move
+        if side == "old" and seat.stage != "known" and not parcel.serial:
+            yield Move("the serial is kept", self._with_serial(world, number))
+            return
+        if seat.stage == "noted" and (side == "new") != self.packing and parcel.serial:
+            events.append((Verified(), "seen to be ready"))
+        if seat.in_doubt and seat.act is not None and AT[seat.act.purpose] == side:
+            events.append((Told(world.truth, side), "the maker tells"))
+        free = word == "not" or (word == "unknown" and "new" not in world.holders)
+        if parcel.back and seat.act is None and side == "new" and free:
+            events.append((Renounced("not"), "renounced"))  # by the program, or by the maker's word
+        if parcel.back and side == "old" and not world.new.alive and "new" not in world.holders:
+            told = self._happens(world, side, number, Gone("new"), "a person answers for new")
+            if told is not None and told.edge is not None:  # in the parcel first
+                known = parcel._replace(seat=told.edge[2])
+                yield told._replace(world=told.world.with_parcel(number, known))
+        if side == "new" and not world.old.alive and "old" not in world.holders:
+            told = self._happens(world, side, number, Gone("old"), "a person answers for old")
+            if told is not None and told.edge is not None:
+                known = parcel._replace(seat=told.edge[2], back=False)
+                yield told._replace(world=told.world.with_parcel(number, known))
+        for event, words in events:
+            move = self._happens(world, side, number, event, words)
+            if move is not None:
+                yield move
+        purpose = self._purpose(side, seat, back=parcel.back)
+        if purpose is not None:
+            yield from self._act(world, side, number, purpose)
+
+    def _with_serial(self, world: World, number: int) -> World:
+        """Keep the serial: the parcel's logbook tells it at once, so other copies are stale now."""
+        parcels = tuple(
+            p._replace(serial=True) if n == number else p._replace(stale=p.stale | {"old"})
+            for n, p in enumerate(world.parcels)
+        )
+        return world._replace(parcels=parcels)
+
+    def _purpose(self, side: Side, seat: Seat, *, back: bool) -> Purpose | None:
+        if side == "new":
+            return None if back and seat.act is None else "claim"
+        if seat.stage == "renounced" or (seat.act is not None and seat.act.purpose == "return"):
+            return "return" if back else None
+        return "release"
+
+    def _adopted(self, world: World) -> Adopted | None:
+        last = world.old.last
+        if last.act is not None:
+            return Adopted(last.stage, last.act.purpose)
+        if last.stage in ("released", "renounced"):
+            return Adopted("released")
+        return Adopted("claimed") if last.stage == "claimed" else None
+
+    def _leave(self, world: World, side: Side, number: int) -> Move:
+        """The leg ends: the parcel's logbook tells all that the station knew."""
+        untold = world.station(side).untold
+        if untold is None:
+            return Move("nothing to do", world._replace(at=None))
+        asked = untold.act.purpose if untold.act and world.station(side).asked else None
+        parcels = tuple(
+            p._replace(seat=untold, asked=asked)
+            if n == number
+            else p._replace(stale=p.stale | {side})
+            for n, p in enumerate(world.parcels)
+        )
+        then = world._replace(parcels=parcels, at=None)
+        return Move("the leg ends", then.with_station(side, untold=None))
+
+    # An act
+
+    def _act(self, world: World, side: Side, number: int, purpose: Purpose) -> Iterator[Move]:
+        station = world.station(side)
+        seat, word = self._seat(world, side, number), word_of(station)
+        act = seat.act
+        if act is None:
+            begun = self._happens(world, side, number, Begin(purpose, word), f"{purpose} begins")
+            if begun is not None and begun.edge is not None and begun.edge[2] != plain(seat):
+                fresh = begun.world._replace(answered=world.answered - {purpose})
+                fresh = fresh.with_parcel(number, world.parcels[number]._replace(answer=None))
+                yield begun._replace(world=fresh.with_station(side, ran="no", asked=False))
+            return
+        if act.purpose != purpose:
+            return
+        after, effects = step(seat, Begin(purpose, word))
+        may = any(isinstance(effect, Do) for effect in effects)
+        if plain(after) != plain(seat) and station.ran == "no":
+            yield from self._written(world, side, number, Begin(purpose, word), "done already")
+            return
+        if station.ran == "started" and not seat.in_doubt:  # it was cut off
+            yield from self._written(world, side, number, Broken(), "seen to be cut off")
+            return
+        if seat.in_doubt and finished(purpose, word):
+            yield from self._written(world, side, number, Shown(word), "the program tells")
+            return
+        if station.ran == "well":
+            yield from self._written(world, side, number, Shown(word), "seen in the program")
+            return
+        if may:
+            yield from self._run(world, side, number, purpose, act)
+
+    def _written(
+        self, world: World, side: Side, number: int, event: Event, words: str
+    ) -> Iterator[Move]:
+        move = self._happens(world, side, number, event, words)
+        if move is not None:
+            yield move._replace(world=move.world.with_station(side, ran="no"))
+
+    def _run(
+        self, world: World, side: Side, number: int, purpose: Purpose, act: Act
+    ) -> Iterator[Move]:
+        """Run the commands of an act, which may end in any way."""
+        lacking = act.phase == "unknown" and world.parcels[number].answer != purpose
+        if self.errand and (act.phase == "intent" or lacking):
+            asked = world.with_station(side, program="unsure", asked=True)
+            move = self._happens(asked, side, number, Requested(), "the request is made")
+            if move is not None and asked != world:
+                yield move
+            return
+        if self.errand and act.phase == "requested":
+            return
+        if self.errand:  # an answer lies there: it registers only where it answers this
+            if world.parcels[number].answer == purpose and act.phase != "intent":
+                yield from self._granted(world, side, number, purpose)
+            return
+        kept = self._committed(world, purpose)
+        started = {"ran": "started"}
+        yield from self._granted(kept, side, number, purpose)
+        for words, then in (
+            ("cut before it asked", world.with_station(side, **started)),
+            ("cut after the maker did it", kept.with_station(side, program="unsure", **started)),
+            ("cut after all was done", _done(kept, side, purpose).with_station(side, **started)),
+        ):
+            yield Move(words, then._replace(at=None), ran=purpose)
+        for words, then in (
+            ("no answer, and nothing done", world.with_station(side, program="unsure")),
+            ("no answer, but done", kept.with_station(side, program="unsure")),
+        ):
+            move = self._happens(then, side, number, Broken(), words)
+            if move is not None:
+                yield move._replace(ran=purpose)
+        refused = self._happens(world, side, number, Refused(), "refused")
+        if refused is not None and not (purpose == "release" and "old" not in world.holders):
+            yield refused
+
+    def _granted(self, world: World, side: Side, number: int, purpose: Purpose) -> Iterator[Move]:
+        done = _done(world, side, purpose).with_station(side, ran="well")
+        yield Move(f"{purpose} is done", done, ran=purpose)
+
+    def _committed(self, world: World, purpose: Purpose) -> World:
+        side = AT[purpose]
+        assert side != "between"
+        if purpose == "release":
+            return world._replace(holders=world.holders - {"old"})
+        return world._replace(holders=world.holders | {side})
+
+    def _errand(self, world: World, number: int) -> Iterator[Move]:
+        """Take the request in the parcel to the maker, who grants it."""
+        parcel = world.parcels[number]
+        act = parcel.seat.act
+        yield Move("the errand ends", world._replace(at=None))
+        if act is None or act.purpose != parcel.asked or act.phase == "answered":
+            return
+        after, effects = step(parcel.seat, Answered())
+        if any(isinstance(e, Refuse) for e in effects):
+            return
+        edge = (plain(parcel.seat), Answered(), plain(after))
+        kept = world
+        if act.purpose not in world.answered:
+            kept = self._committed(world, act.purpose)
+            kept = kept._replace(answered=world.answered | {act.purpose})
+        issued = parcel.issued | {act.purpose}
+        told = parcel._replace(seat=plain(after), answer=act.purpose, issued=issued)
+        yield Move("answered", kept.with_parcel(number, told), edge, ran=act.purpose)
+        yield Move("answered, but cut off", kept._replace(at=None), ran=act.purpose)
+
+
+def _done(world: World, side: Side, purpose: Purpose) -> World:
+    return world.with_station(side, program="not" if purpose == "release" else "active")
+
+
+_ENDED: tuple[tuple[Purpose, Side], ...] = (("claim", "new"), ("return", "old"))
+
+
+def ended(world: World) -> bool:
+    """Return whether the seat has come to an end that is known: claimed, returned, or never moved.
+
+    Where both machines are gone, or all that tells of the move, a person can only give it up; where
+    a person claimed a seat alone, it is theirs to say where it is to be.
+    """
+    known = [p.seat for p in world.parcels]
+    known += [s.untold for s in (world.old, world.new) if s.alive and s.untold is not None]
+    lost = not world.old.alive and (not world.new.alive or not world.parcels)
+    moved = [s for s in known if s.act is not None or s.stage not in ("known", "noted", "verified")]
+    theirs = world.holders == {"old"} or (not world.holders and not world.new.alive)
+    if lost or world.by_hand or (not moved and theirs):
+        return True
+    return any(
+        seat.act is None and seat.stage == ENDS[purpose] and world.holders == {side}
+        for seat in known
+        for purpose, side in _ENDED
+    )

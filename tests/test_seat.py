@@ -1,0 +1,234 @@
+"""The seat of a licence as a machine: every state of it in a small world, and what always holds."""
+
+from __future__ import annotations
+
+import sys
+from collections import deque
+from concurrent.futures import ProcessPoolExecutor
+from dataclasses import dataclass, field
+from itertools import product
+from typing import get_args
+
+import pytest
+
+from seat_world import Explorer, Parcel, World, ended, plain
+from widetrail.licence.seat import (
+    AT,
+    BEGINS,
+    Act,
+    Adopted,
+    Answered,
+    Begin,
+    Broken,
+    Do,
+    Event,
+    GivenUp,
+    Gone,
+    Noted,
+    Phase,
+    Purpose,
+    Refuse,
+    Refused,
+    Renounced,
+    Requested,
+    Seat,
+    Settled,
+    Shown,
+    Stage,
+    Told,
+    Verified,
+    event_facts,
+    event_of,
+    finished,
+    replay,
+    step,
+    todo_of,
+    words_of,
+)
+
+Edge = tuple[Seat, Event, Seat]
+
+
+@dataclass
+class Explored:
+    """What an exploration came to: how much there is, and where an invariant does not hold."""
+
+    states: int = 0
+    moves: int = 0
+    edges: set[Edge] = field(default_factory=set)
+    both: list[str] = field(default_factory=list)
+    too_soon: list[str] = field(default_factory=list)
+    in_doubt: list[str] = field(default_factory=list)
+    stuck: list[str] = field(default_factory=list)
+    runs: int = 0
+
+
+def explore(errand: bool, packing: bool, luck: int) -> Explored:
+    """Visit every state of the world, and judge every move and every state."""
+    explorer, found = Explorer(errand=errand, packing=packing), Explored()
+    start = World(luck=luck)
+    numbers, worlds, before = {start: 0}, [start], [[0]]
+    came: list[tuple[int, str]] = [(0, "")]
+    at = 0
+    while at < len(worlds):
+        world = worlds[at]
+        for move in explorer.moves(world):
+            found.moves += 1
+            then = move.world.tidy()
+            number = numbers.setdefault(then, len(worlds))
+            if number == len(worlds):
+                worlds.append(then)
+                before.append([])
+                came.append((at, move.words))
+            before[number].append(at)
+            if move.edge is not None and move.edge[0] != move.edge[2]:
+                found.edges.add(move.edge)
+            if move.ran is not None:
+                found.runs += 1
+                where = f"{_path(came, at)} / {move.words}"
+                _judge(found, world, move.world, move.ran, where)
+        at += 1
+    found.states = len(worlds)
+    well, waiting = set(), deque(n for n, world in enumerate(worlds) if ended(world))
+    while waiting:
+        number = waiting.popleft()
+        if number not in well:
+            well.add(number)
+            waiting.extend(n for n in before[number] if n not in well)
+    found.stuck = [_path(came, n) for n in range(len(worlds)) if n not in well][:5]
+    return found
+
+
+def _path(came: list[tuple[int, str]], at: int) -> str:
+    words = []
+    while at:
+        at, said = came[at]
+        words.append(said)
+    return " / ".join(reversed(words))
+
+
+def _judge(found: Explored, world: World, then: World, ran: Purpose, where: str) -> None:
+    """Judge one run of the commands of an act."""
+    assert world.at is not None
+    side, number = world.at
+    parcel: Parcel = world.parcels[number]
+    seat = parcel.seat if side == "between" else world.station(side).untold or parcel.seat
+    if seat.act is None or seat.act.purpose != ran or seat.stage != BEGINS[ran]:
+        found.in_doubt.append(where)
+    if ran == "release" and not parcel.serial:
+        found.too_soon.append(where)
+    mine = AT[ran]
+    other = then.new if ran != "claim" else then.old
+    theirs = {"old", "new"} - {mine}
+    gained = mine in then.holders - world.holders
+    active = other.alive and (then.holders & theirs or other.program == "active")
+    own = then.old if ran != "claim" else then.new
+    if ran != "release" and gained and own.alive and active and not then.by_hand:
+        found.both.append(where)
+
+
+WAYS = [
+    pytest.param(errand, packing, luck, id=f"{way}, released after {after}")
+    for way, errand, luck in (("online", False, 1), ("by errand", True, 2))
+    for after, packing in (("verifying", False), ("packing", True))
+]
+
+
+@pytest.fixture(scope="module")
+def explored() -> dict[tuple[bool, bool], Explored]:
+    ways = [(e, p, luck) for e, luck in ((False, 1), (True, 2)) for p in (False, True)]
+    with ProcessPoolExecutor(2) as pool:
+        found = list(pool.map(explore, *map(list, zip(*ways, strict=True))))
+    return {(way[0], way[1]): one for way, one in zip(ways, found, strict=True)}
+
+
+@pytest.mark.parametrize(("errand", "packing", "luck"), WAYS)
+def test_whatever_happens_the_engine_never_makes_two_machines_active(
+    explored: dict[tuple[bool, bool], Explored], errand: bool, packing: bool, luck: int,
+    capsys: pytest.CaptureFixture[str],
+) -> None:  # fmt: skip
+    found = explored[errand, packing]
+    way = f"{'by errand' if errand else 'online'}, after {'packing' if packing else 'verifying'}"
+    with capsys.disabled():
+        sys.stdout.write(
+            f"\nseat {way}, at most {luck} misfortune(s): {found.states} states, {found.moves} "
+            f"moves, {found.runs} runs, {len(found.edges)} edges\n"
+            f"  two active by the engine: {len(found.both)}; released before the serial was kept: "
+            f"{len(found.too_soon)}; acted in doubt: {len(found.in_doubt)}; without an end: "
+            f"{len(found.stuck)}\n"
+        )
+    assert found.states > 5_000 and found.runs > 1_000
+    assert found.both == []
+    assert found.too_soon == []
+    assert found.in_doubt == []
+    assert found.stuck == []
+
+
+SEATS = [
+    Seat(stage, act, act.attempt if act is not None else 0)
+    for stage in get_args(Stage)
+    for act in (
+        None,
+        *(Act(p, phase, 1) for p, phase in product(get_args(Purpose), get_args(Phase))
+          if BEGINS[p] == stage),
+    )
+]  # fmt: skip
+EVENTS: list[Event] = [
+    Adopted("released"), Adopted("verified", "release"), Noted(), Verified(),
+    *(Begin(p, w) for p in get_args(Purpose) for w in ("active", "not", "unknown")),
+    Requested(), Answered(), Broken(), Refused(),
+    *(Shown(w) for w in ("active", "not", "unknown")),
+    *(Told(h, at) for h in ("old", "new", "nobody") for at in ("old", "new", "between")),
+    *(Renounced(w) for w in ("active", "not", "unknown")), Gone("new"), Gone("old"), Settled(),
+    GivenUp(),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("seat", SEATS, ids=words_of)
+def test_an_event_that_may_not_be_changes_nothing_and_says_why(seat: Seat) -> None:
+    for event in EVENTS:
+        after, effects = step(seat, event)
+        refusals = [e for e in effects if isinstance(e, Refuse)]
+        if refusals:
+            assert after == seat and len(effects) == 1 and refusals[0].why
+        assert after.attempts >= seat.attempts or isinstance(event, Adopted)
+        for effect in effects:
+            if isinstance(effect, Do):
+                assert after.act == effect.act and after.stage == BEGINS[effect.act.purpose]
+                assert effect.again is after.in_doubt
+
+
+@pytest.mark.parametrize("seat", SEATS, ids=words_of)
+def test_a_seat_in_doubt_is_closed_only_by_the_program_or_a_persons_word(seat: Seat) -> None:
+    for event in EVENTS:
+        after, _ = step(seat, event)
+        if seat.in_doubt and seat.act is not None and after.act is None:
+            shown = isinstance(event, Shown | Begin) and finished(seat.act.purpose, event.word)
+            assert shown or isinstance(event, Told | Gone | GivenUp)
+
+
+@pytest.mark.parametrize("seat", SEATS, ids=words_of)
+def test_every_seat_says_how_it_stands_and_what_is_to_be_done(seat: Seat) -> None:
+    assert words_of(seat)
+    assert bool(todo_of(seat, "potting-shed", "glass-office")) is not seat.at_end
+
+
+def test_events_are_told_as_plain_values_and_read_again() -> None:
+    for event in EVENTS:
+        assert event_of({"time": "now", **event_facts(event)}) == event
+    way: list[Event] = [
+        Noted(),
+        Verified(),
+        Begin("release", "active"),
+        Shown("not"),
+        Begin("claim", "not"),
+    ]
+    assert replay([event_facts(event) for event in way]) == Seat(
+        "released", Act("claim", "intent", 2), 2
+    )
+
+
+def test_plain_leaves_out_nothing_but_the_number_of_tries() -> None:
+    assert plain(Seat("released", Act("claim", "answered", 3), 3)) == Seat(
+        "released", Act("claim", "answered", 1), 0
+    )
