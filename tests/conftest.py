@@ -6,6 +6,7 @@ import hashlib
 import json
 import shutil
 from collections.abc import Callable
+from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
@@ -16,6 +17,7 @@ from hypothesis import settings
 
 from build import NOW as NOW
 from build import Trail
+from seat_world import Explored, explore
 from widetrail.cli import main
 from widetrail.machine import Effect, Effects
 from widetrail_demo.world import build_world
@@ -185,3 +187,12 @@ def pytest_terminal_summary(terminalreporter: pytest.TerminalReporter) -> None:
             f"within resume and undo), faults survived {faults}, lost {len(troubles) - left}, "
             f"left over {left}"
         )
+
+
+@pytest.fixture(scope="session")
+def explored() -> dict[tuple[bool, bool], Explored]:
+    """Every state of the seat machine in its world: by errand or not, after packing or not."""
+    ways = [(e, p, luck) for e, luck in ((False, 1), (True, 2)) for p in (False, True)]
+    with ProcessPoolExecutor(2) as pool:
+        found = list(pool.map(explore, *map(list, zip(*ways, strict=True))))
+    return {(way[0], way[1]): one for way, one in zip(ways, found, strict=True)}

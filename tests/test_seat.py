@@ -3,17 +3,13 @@
 from __future__ import annotations
 
 import sys
-from collections import deque
-from concurrent.futures import ProcessPoolExecutor
-from dataclasses import dataclass, field
 from itertools import product
 from typing import get_args
 
 import pytest
 
-from seat_world import Explorer, Parcel, World, ended, plain
+from seat_world import Explored, plain
 from widetrail.licence.seat import (
-    AT,
     BEGINS,
     Act,
     Adopted,
@@ -46,100 +42,11 @@ from widetrail.licence.seat import (
     words_of,
 )
 
-Edge = tuple[Seat, Event, Seat]
-
-
-@dataclass
-class Explored:
-    """What an exploration came to: how much there is, and where an invariant does not hold."""
-
-    states: int = 0
-    moves: int = 0
-    edges: set[Edge] = field(default_factory=set)
-    both: list[str] = field(default_factory=list)
-    too_soon: list[str] = field(default_factory=list)
-    in_doubt: list[str] = field(default_factory=list)
-    stuck: list[str] = field(default_factory=list)
-    runs: int = 0
-
-
-def explore(errand: bool, packing: bool, luck: int) -> Explored:
-    """Visit every state of the world, and judge every move and every state."""
-    explorer, found = Explorer(errand=errand, packing=packing), Explored()
-    start = World(luck=luck)
-    numbers, worlds, before = {start: 0}, [start], [[0]]
-    came: list[tuple[int, str]] = [(0, "")]
-    at = 0
-    while at < len(worlds):
-        world = worlds[at]
-        for move in explorer.moves(world):
-            found.moves += 1
-            then = move.world.tidy()
-            number = numbers.setdefault(then, len(worlds))
-            if number == len(worlds):
-                worlds.append(then)
-                before.append([])
-                came.append((at, move.words))
-            before[number].append(at)
-            if move.edge is not None and move.edge[0] != move.edge[2]:
-                found.edges.add(move.edge)
-            if move.ran is not None:
-                found.runs += 1
-                where = f"{_path(came, at)} / {move.words}"
-                _judge(found, world, move.world, move.ran, where)
-        at += 1
-    found.states = len(worlds)
-    well, waiting = set(), deque(n for n, world in enumerate(worlds) if ended(world))
-    while waiting:
-        number = waiting.popleft()
-        if number not in well:
-            well.add(number)
-            waiting.extend(n for n in before[number] if n not in well)
-    found.stuck = [_path(came, n) for n in range(len(worlds)) if n not in well][:5]
-    return found
-
-
-def _path(came: list[tuple[int, str]], at: int) -> str:
-    words = []
-    while at:
-        at, said = came[at]
-        words.append(said)
-    return " / ".join(reversed(words))
-
-
-def _judge(found: Explored, world: World, then: World, ran: Purpose, where: str) -> None:
-    """Judge one run of the commands of an act."""
-    assert world.at is not None
-    side, number = world.at
-    parcel: Parcel = world.parcels[number]
-    seat = parcel.seat if side == "between" else world.station(side).untold or parcel.seat
-    if seat.act is None or seat.act.purpose != ran or seat.stage != BEGINS[ran]:
-        found.in_doubt.append(where)
-    if ran == "release" and not parcel.serial:
-        found.too_soon.append(where)
-    mine = AT[ran]
-    other = then.new if ran != "claim" else then.old
-    theirs = {"old", "new"} - {mine}
-    gained = mine in then.holders - world.holders
-    active = other.alive and (then.holders & theirs or other.program == "active")
-    own = then.old if ran != "claim" else then.new
-    if ran != "release" and gained and own.alive and active and not then.by_hand:
-        found.both.append(where)
-
-
 WAYS = [
     pytest.param(errand, packing, luck, id=f"{way}, released after {after}")
     for way, errand, luck in (("online", False, 1), ("by errand", True, 2))
     for after, packing in (("verifying", False), ("packing", True))
 ]
-
-
-@pytest.fixture(scope="module")
-def explored() -> dict[tuple[bool, bool], Explored]:
-    ways = [(e, p, luck) for e, luck in ((False, 1), (True, 2)) for p in (False, True)]
-    with ProcessPoolExecutor(2) as pool:
-        found = list(pool.map(explore, *map(list, zip(*ways, strict=True))))
-    return {(way[0], way[1]): one for way, one in zip(ways, found, strict=True)}
 
 
 @pytest.mark.parametrize(("errand", "packing", "luck"), WAYS)

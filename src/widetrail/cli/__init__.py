@@ -22,6 +22,7 @@ COMMANDS = {
     "undo": "Give back on this machine what was there before a move.",
     "settle": "Accept a move: what was kept of before it goes.",
     "report": "Tell what became of the move that a parcel is for.",
+    "seat": "Tell where the seats of licences are, and move them another way.",
     "rehearse": "Try recipes out on copies of machines.",
 }
 """The commands with what they do, in the order a newcomer meets them."""

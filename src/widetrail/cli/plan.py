@@ -186,7 +186,7 @@ def show_plan(page: Page, plan: Plan) -> None:
         _show_item(page, item, copied=item.id in copied)
     for left in plan.left:
         _show_left(page, left)
-    _show_legs(page, plan)
+    show_legs(page, plan)
     tasks = [task for item in plan.items for task in item.tasks]
     if plan.notices or tasks:
         page.title("Worth knowing")
@@ -263,13 +263,14 @@ def _show_losses(page: Page, losses: tuple[Loss, ...]) -> None:
         page.line(f"not carried: {loss.what}. {loss.remedy}{before}", "yellow", indent=4)
 
 
-def _show_legs(page: Page, plan: Plan) -> None:
+def show_legs(page: Page, plan: Plan, *, walked: int = 0) -> None:
+    """Show the legs of a plan, step by step, from the first one that was not ``walked``."""
     trips = "one trip" if plan.trips == 1 else f"{plan.trips} trips"
     fewest = "as few as can be" if plan.exact else f"at least {plan.bound - 1} are needed"
     page.title(
         f"The trail: {trips} ({fewest}), {show_size(plan.parcel_size)} on the medium at most"
     )
-    for leg in plan.legs:
+    for leg in plan.legs[walked:]:
         machine = next((s.machine for s in plan.stations if s.station == leg.station), "")
         where = f"{machine} ({leg.station})" if machine else "any networked machine (between)"
         page.line(f"{leg.number}. on {where}", indent=2)

@@ -185,7 +185,9 @@ def show_done(page: Page, done: LegDone, report: Report, parcel: Path) -> None:
         page.line(f"seen to be done: {proved}", "green", indent=2)
     if done.waits:
         page.line(f"Next: walk here again, when what it waits for is there ({parcel}).", "bold")
-    elif done.next_machine in (done.machine, BETWEEN if done.leg.station == "between" else ""):
+    elif done.next_machine and done.next_machine == (
+        BETWEEN if done.leg.station == "between" else done.machine
+    ):
         words = "Next: mend what the reasons name, then walk here again"
         page.line(f"{words} ({parcel}).", "bold")
     elif done.next_machine:
@@ -212,7 +214,7 @@ def _show_item(page: Page, item: ItemReport, walked: Mapping[str, StepDone]) -> 
         verified = f", {show_count(item.values, 'value')}"
     if item.rewritten:
         verified += f", {show_count(item.rewritten, 'path')} made right"
-    words = f"{item.title}: {item.seat}" if item.seat else f"{item.state}: {item.title}{verified}"
+    words = f"{item.title} – {item.seat}" if item.seat else f"{item.state}: {item.title}{verified}"
     page.line(words, styles.get(item.state, ""), indent=2)
     if item.checks:
         page.line(", ".join(map(_check_words, item.checks)), indent=4)

@@ -386,7 +386,7 @@ def todo_of(seat: Seat, old: str, new: str) -> str:
             "known": f"Walk on {old}.",
             "noted": f"Walk on {new}: what arrives is verified before the seat is released.",
             "verified": f"Walk on {old}: the seat is released there.",
-            "released": f"Walk on {new}: the seat is claimed there; or have it back: seat return.",
+            "released": f"Walk on {new}: the seat is claimed there (back: widetrail seat return).",
             "renounced": f"Walk on {old}: the seat is taken back there.",
         }[seat.stage]
     at = new if act.purpose == "claim" else old
@@ -397,7 +397,7 @@ def todo_of(seat: Seat, old: str, new: str) -> str:
     if act.phase == "unknown":
         return (
             f"Walk on {at}: it is asked exactly as before, or you say what the maker says "
-            "(seat letter writes to them)."
+            "(widetrail seat letter writes to them)."
         )
     return f"Walk on {at}: the {act.purpose} goes on."
 

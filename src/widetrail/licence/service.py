@@ -261,6 +261,11 @@ class _Server(ThreadingHTTPServer):
     daemon_threads = True
     allow_reuse_address = True
 
+    @property
+    def address(self) -> str:
+        """Where it answers."""
+        return f"http://127.0.0.1:{self.server_address[1]}"
+
 
 def open_server(service: Service, port: int = PORT) -> _Server:
     """Return a server for ``service`` on the loopback interface; port 0 takes a free one.
@@ -284,7 +289,7 @@ def serving(service: Service, port: int = 0) -> Iterator[str]:
     thread = threading.Thread(target=lambda: server.serve_forever(0.05), daemon=True)
     thread.start()
     try:
-        yield f"http://127.0.0.1:{server.server_address[1]}"
+        yield server.address
     finally:
         server.shutdown()
         server.server_close()

@@ -189,11 +189,9 @@ class Parcel:
         told = (r for g in self.results for r in g.body.get("seats", ()))
         return tuple(r for r in told if r["item"] == item)
 
-    def tell_seats(self, event: str, facts: dict[str, Any], now: datetime) -> None:
-        """Write what happened to seats into the logbook, outside of a leg."""
-        open_bag(self.folder, self.effects)
-        self._add(event, {"steps": {}, "files": {}, "read back": [0, 0], **facts})
-        close_bag(self.folder, self.effects, self.run, now, self._wanted())
+    def tell_seats(self, facts: dict[str, Any]) -> None:
+        """Write what happened to seats into the logbook before the leg ends, or outside of one."""
+        self._add(SEAT_TOLD, {"steps": {}, "files": {}, "read back": [0, 0], **facts})
 
     def keep_serial(self, item: str, serial: str, now: datetime) -> None:
         """Make the serial of a licence durable in the parcel, which is sealed, and read it back.

@@ -71,10 +71,12 @@ def planned_licence(
 
 @dataclass(frozen=True, slots=True)
 class SoFar:
-    """How far a plan was walked: the number of legs, and the steps that came out well."""
+    """How far a plan was walked: the number of legs, the steps that came out well, and whether new
+    renounced the seat."""
 
     legs: int
     done: frozenset[str]
+    renounced: bool = False
 
 
 def unfold_licence(
@@ -118,7 +120,11 @@ _SHOWN = {
 class _Making:
     """Makes the steps of one licence."""
 
-    def __init__(self, planned: PlannedItem, loaded: Loaded, machines: tuple[str, str]) -> None:
+    def __init__(
+        self, planned: PlannedItem, loaded: Loaded, machines: tuple[str, str], mark: str = ""
+    ) -> None:
+        """``mark`` tells the steps from those of the same kind that were planned before."""
+        self._mark = mark
         self._planned, self._loaded = planned, loaded
         self._machines = self.old, self.new = machines
         self.name = loaded.recipe.application.name
@@ -135,7 +141,7 @@ class _Making:
         if purpose is not None:
             arguments[OF_SEAT] = purpose
         return Step(
-            id=f"{self._planned.id}/seat/{name or act}", kind="seat", station=station,
+            id=f"{self._planned.id}/seat/{name or act}{self._mark}", kind="seat", station=station,
             item=self._planned.id, arguments=arguments, after=tuple(dict.fromkeys(after)),
         )  # fmt: skip
 
@@ -162,9 +168,10 @@ class _Making:
     def _of_recipe(
         self, number: int, station: Station, kind: str, rule: Model, purpose: Purpose
     ) -> tuple[Step, ...]:
+        name = f"{self._planned.route}/{purpose}{self._mark}"
         unfolding = Unfolding(
-            self._loaded, self._planned.id, f"{self._planned.route}/{purpose}", "stop", station,
-            number, rule, "", "", {}, lambda text, own=None: text,
+            self._loaded, self._planned.id, name, "stop", station, number, rule, "", "", {},
+            lambda text, own=None: text,
         )  # fmt: skip
         return RULES[kind].unfold(unfolding)
 
@@ -172,56 +179,70 @@ class _Making:
 def plan_return(plan: Plan, loaded: Loaded, item: str, so_far: SoFar, *, gone: bool) -> Plan:
     """Return ``plan`` with the seat of ``item`` brought back to old instead of claimed on new.
 
-    New renounces the seat first, or, where it is ``gone``, a person answers for it.
+    New renounces the seat first, unless it did, or, where it is ``gone``, a person answers for it;
+    then nothing else is done on new any more either.
     """
-    made, route = _making(plan, loaded, item)
+    made, route = _making(plan, loaded, item, so_far)
+    first = []
     if gone:
         words = f"hear from you that {made.new} will never claim the seat of {made.name}"
-        first = made.own("gone", "old", words, name="new gone")
-    else:
+        first.append(made.own("gone", "old", words, name="new gone"))
+    elif not so_far.renounced:
         words = f"promise that the seat of {made.name} is not claimed here in this move"
-        first = made.own("renounce", "new", words)
-    back = made.act("return", route.claim, len(_steps(route.free)), (first.id,))
-    return _instead(plan, item, so_far, [first, *back])
+        first.append(made.own("renounce", "new", words))
+    back = made.act("return", route.claim, len(_steps(route.free)), [s.id for s in first])
+    return _instead(plan, item, so_far, [*first, *back], "new" if gone else None)
 
 
-def plan_claim(plan: Plan, loaded: Loaded, item: str, so_far: SoFar) -> Plan:
-    """Return ``plan`` with the seat of ``item`` claimed on new after all, since old is gone."""
-    made, route = _making(plan, loaded, item)
+def plan_claim(plan: Plan, loaded: Loaded, item: str, so_far: SoFar, *, gone: bool) -> Plan:
+    """Return ``plan`` with the seat of ``item`` claimed on new after all.
+
+    Where old is ``gone``, a person answers for it first, and nothing is done on old any more.
+    """
+    made, route = _making(plan, loaded, item, so_far)
     words = f"hear from you that {made.old} will never take the seat of {made.name} back"
-    first = made.own("gone", "new", words, name="old gone")
-    claiming = made.act("claim", route.claim, len(_steps(route.free)), (first.id,))
-    return _instead(plan, item, so_far, [first, *claiming])
+    first = [made.own("gone", "new", words, name="old gone")] if gone else []
+    claiming = made.act("claim", route.claim, len(_steps(route.free)), [s.id for s in first])
+    return _instead(plan, item, so_far, [*first, *claiming], "old" if gone else None)
 
 
-def _making(plan: Plan, loaded: Loaded, item: str) -> tuple[_Making, LicenceRoute]:
+def _making(plan: Plan, loaded: Loaded, item: str, so_far: SoFar) -> tuple[_Making, LicenceRoute]:
     planned = plan.item(item)
     route = next(r for r in loaded.recipe.licences[planned.item].routes if r.name == planned.route)
     machines = plan.station("old").machine, plan.station("new").machine
-    return _Making(planned, loaded, machines), route
+    return _Making(planned, loaded, machines, f" after leg {so_far.legs}"), route
 
 
 def plan_without(plan: Plan, item: str, so_far: SoFar) -> Plan:
     """Return ``plan`` without what is still to be done with the seat of ``item``."""
-    return _instead(plan, item, so_far, [])
+    return _instead(plan, item, so_far, [], None)
 
 
-def _instead(plan: Plan, item: str, so_far: SoFar, added: Sequence[Step]) -> Plan:
+def _instead(
+    plan: Plan, item: str, so_far: SoFar, added: Sequence[Step], gone: Station | None
+) -> Plan:
     """Return a plan with ``added`` in the place of all that is still to be done with a seat.
 
-    Legs that were walked stay, without what is not to be done any more.
+    Legs that were walked stay, without what is not to be done any more. Nothing is left to be done
+    on a station that is ``gone``, nor what waits for that.
     """
-    dropped = {s.id for s in plan.steps if s.item == item and s.id not in so_far.done}
+    new = {step.id for step in added}
+    todo = [s for s in plan.steps if s.id not in so_far.done]
+    dropped = {s.id for s in todo if s.item == item or s.station == gone}
+    for step in todo:
+        if gone is not None and dropped & set(step.after):
+            dropped.add(step.id)
+    dropped -= new
     walked = tuple(
         leg.model_copy(update={"steps": tuple(s for s in leg.steps if s not in dropped)})
         for leg in plan.legs[: so_far.legs]
     )
-    kept = [s for s in plan.steps if s.id not in dropped]
+    kept = [s for s in plan.steps if s.id not in dropped | new]
     steps = [
         s.model_copy(update={"after": tuple(a for a in s.after if a not in dropped)})
         for s in (*kept, *added)
     ]
-    before = {s for leg in walked for s in leg.steps}
+    before = {s for leg in walked for s in leg.steps} | so_far.done
     rest = [
         s.model_copy(update={"after": tuple(a for a in s.after if a not in before)})
         for s in steps

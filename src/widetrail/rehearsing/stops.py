@@ -59,7 +59,6 @@ from widetrail.walking.undoing import RUNS
 
 ERRORS = (errno.ENOSPC, errno.EACCES, errno.EIO, errno.EROFS)
 PARCEL, MAKER = "parcel", "maker"
-YES_NO = ("yes", "no")
 RUN = "rehearsal"
 KILLED = "killed"
 
@@ -116,7 +115,7 @@ class _Repeating(StageHands):
     asked = 0
 
     def answer(self, asked: Asked) -> str | None:
-        if asked.choices and asked.choices != YES_NO:
+        if "repeat" in asked.choices or asked.choices == ("done",):
             self.asked += 1
             return "repeat" if "repeat" in asked.choices else "done"
         return super().answer(asked)

@@ -139,30 +139,12 @@ def _end(step: Step, doing: Doing) -> Outcome:
         return Done({"seat": words_of(seats.now(item)), **says_fact(says)})
     machine, name = doing.machine.name, _name(step, doing)
     verb = {"release": "released on", "claim": "claimed for", "return": "given back to"}[purpose]
-    words = f"Does the maker say that the seat of {name} is {verb} {machine}?"
-    answer = doing.ask(_asked(step, doing, f"seat_{ENDS[purpose]}", words))
-    if answer is None:
-        raise Waiting(
-            f"whether the seat of {name} is {verb} {machine} is not known",
-            why=f"{name} says: {says}", todo=_MAKER,
-        )  # fmt: skip
-    holder = _HOLDERS[purpose] if answer == "yes" else _HOLDERS_BEFORE[purpose]
-    seats.happens(item, Told(holder, AT[purpose]))
-    if answer == "yes":
-        return Done({"seat": words_of(seats.now(item)), "by": "the maker's word"})
-    seats.have_again(item, purpose)
-    return Failed(
-        f"the maker says that the seat is not {verb} {machine}",
-        "Mend what the maker names, then walk again.", {},
-    )  # fmt: skip
+    why = f"whether the seat of {name} is {verb} {machine} is not known: {name} says {says}"
+    return _by_maker(step, doing, why)
 
 
-_HOLDERS: Mapping[Purpose, Holder] = {"release": "nobody", "claim": "new", "return": "old"}
-_HOLDERS_BEFORE: Mapping[Purpose, Holder] = {
-    "release": "old",
-    "claim": "nobody",
-    "return": "nobody",
-}
+HOLDERS: Mapping[str, Holder] = {"old": "old", "new": "new", "nobody": "nobody"}
+"""What is answered to who holds a seat, as the maker says."""
 
 
 def _renounce(step: Step, doing: Doing) -> Outcome:
@@ -277,23 +259,28 @@ def _resolved(step: Step, doing: Doing) -> Outcome | None:
 
 
 def _by_maker(step: Step, doing: Doing, why: str) -> Outcome:
-    """Return the outcome of a command as the maker says that it ended.
+    """Return the outcome of an act as the maker says that it ended.
 
     Raises:
         Waiting: Nobody tells what the maker says.
     """
     purpose, seats = purpose_of(step), doing.seats
-    words = f"How the {purpose} ended is not known. Does the maker say that it was done?"
-    answer = doing.ask(_asked(step, doing, f"seat_{ENDS[purpose]}", words))
+    words = (
+        f"How the {purpose} of the seat of {_name(step, doing)} ended is not known. Who holds the "
+        "seat, as its maker says?"
+    )
+    recipe = doing.finder(step.item).loaded.id
+    name = f"seat_{ENDS[purpose]}"
+    answer = doing.ask(Asked(recipe, name, words, step.item, choices=tuple(HOLDERS)))
     if answer is None:
-        what = f"how the {purpose} of the seat of {_name(step, doing)} ended is not known"
-        raise Waiting(what, why=why, todo=_MAKER)
-    holder = _HOLDERS[purpose] if answer == "yes" else _HOLDERS_BEFORE[purpose]
-    seats.happens(step.item, Told(holder, AT[purpose]))
-    if answer == "yes":
-        return Done({"resumed": "the maker's word"})
+        raise Waiting(why, why=f"only the maker can say how the {purpose} ended", todo=_MAKER)
+    seats.happens(step.item, Told(HOLDERS[answer], AT[purpose]))
+    stage = words_of(seats.now(step.item))
+    if seats.now(step.item).stage != BEGINS[purpose]:
+        return Done({"seat": stage, "by": "the maker's word"})
     seats.have_again(step.item, purpose)
-    return Failed(f"the maker says that the {purpose} was not done", "Walk again.", {})
+    todo = "Mend what the maker names, then walk again."
+    return Failed(f"by the maker's word the {purpose} was not done: the seat is {stage}", todo, {})
 
 
 def closed_already(step: Step, doing: Doing) -> Outcome | None:

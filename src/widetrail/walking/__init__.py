@@ -2,7 +2,7 @@
 
 from widetrail.walking.doing import Company
 from widetrail.walking.hands import Answers, read_answers
-from widetrail.walking.leg import LegDone, StepDone, Visit
+from widetrail.walking.leg import LegDone, StepDone, Visit, unseal
 from widetrail.walking.patience import Patience, Silent
 from widetrail.walking.report import (
     CheckLine,
@@ -12,6 +12,15 @@ from widetrail.walking.report import (
     Report,
     make_report,
 )
+from widetrail.walking.seating import (
+    bring_back,
+    claim_after_all,
+    give_up,
+    letter_to_maker,
+    seat_line,
+    serial_of,
+)
+from widetrail.walking.seats import SeatLine, ledger_of_machine, ledger_of_parcel
 from widetrail.walking.topping_up import can_top_up, not_topped_up, steps_to_top_up, top_up
 from widetrail.walking.undoing import Run, UndoAct, UndoPlan, runs_on
 
@@ -26,16 +35,26 @@ __all__ = [
     "Patience",
     "Report",
     "Run",
+    "SeatLine",
     "Silent",
     "StepDone",
     "UndoAct",
     "UndoPlan",
     "Visit",
+    "bring_back",
     "can_top_up",
+    "claim_after_all",
+    "give_up",
+    "ledger_of_machine",
+    "ledger_of_parcel",
+    "letter_to_maker",
     "make_report",
     "not_topped_up",
     "read_answers",
     "runs_on",
+    "seat_line",
+    "serial_of",
     "steps_to_top_up",
     "top_up",
+    "unseal",
 ]

@@ -212,7 +212,11 @@ class Visit:
         free = [s for s in open_ if set(s.after) <= well]
         if self.due is not None and (not free or not due or any(s.id in due for s in free)):
             return self.due.station
-        untried = [s for s in free if self.due is not None or s.id not in outcomes]
+        untried = [
+            s
+            for s in free
+            if self.due is not None or s.id not in outcomes or OF_SEAT in s.arguments
+        ]
         return untried[0].station if untried else None
 
     def after_done(self, now: datetime) -> LegDone:
@@ -343,25 +347,7 @@ class Visit:
         Raises:
             Waiting: Nobody knows it.
         """
-        seal, tried = self.parcel.seal, ""
-        while seal is not None and not seal.is_open:
-            hint = f" (hint: {seal.hint})" if seal.hint else ""
-            words = f"Passphrase of the parcel{hint}"
-            answer = self.company.hands.answer(Asked("parcel", "seal", words, secret=True))
-            if not answer:
-                raise Waiting(
-                    "the parcel is sealed", where=str(self.parcel.folder),
-                    why=f"nobody tells its passphrase{hint}",
-                    todo="Walk at a terminal, or give parcel.seal with --answers.",
-                )  # fmt: skip
-            try:
-                self.parcel.unseal(answer)
-            except WrongPassphrase as error:
-                if answer == tried:
-                    raise
-                self.company.onlooker.waits(str(error))
-                tried = answer
-            seal = self.parcel.seal
+        unseal(self.parcel, self.company)
 
     def make_doing(self, now: datetime) -> WalkDoing:
         pinned = self.journal.newest("pinned")
@@ -614,3 +600,30 @@ def _used_first(recipes: dict[str, Loaded]) -> dict[str, Loaded]:
     for name in sorted(recipes):
         put(recipes[name])
     return ordered
+
+
+def unseal(parcel: Parcel, company: Company) -> None:
+    """Open a sealed parcel by its passphrase, which the person is asked for.
+
+    Raises:
+        Waiting: Nobody knows it.
+    """
+    seal, tried = parcel.seal, ""
+    while seal is not None and not seal.is_open:
+        hint = f" (hint: {seal.hint})" if seal.hint else ""
+        words = f"Passphrase of the parcel{hint}"
+        answer = company.hands.answer(Asked("parcel", "seal", words, secret=True))
+        if not answer:
+            raise Waiting(
+                "the parcel is sealed", where=str(parcel.folder),
+                why=f"nobody tells its passphrase{hint}",
+                todo="Walk at a terminal, or give parcel.seal with --answers.",
+            )  # fmt: skip
+        try:
+            parcel.unseal(answer)
+        except WrongPassphrase as error:
+            if answer == tried:
+                raise
+            company.onlooker.waits(str(error))
+            tried = answer
+        seal = parcel.seal

@@ -39,7 +39,7 @@ from widetrail.licence.seat import (
 from widetrail.machine import Machine
 from widetrail.machine.paths import join
 from widetrail.parcel import Parcel
-from widetrail.parcel.parcel import SEAT_TOLD, SERIAL
+from widetrail.parcel.parcel import SERIAL
 from widetrail.parcel.seal import ENDING, HEADER, KEY, WrongPassphrase, open_seal, read_header
 from widetrail.recipe.models import STATIONS, ActiveReading, Licence
 from widetrail.steps import Asked
@@ -173,20 +173,22 @@ def seat_as_told(parcel: Parcel, machines: Iterable[Machine], item: str) -> Seat
 
 
 def _happened(record: Mapping[str, Any]) -> tuple[str, str, str]:
-    seat = words_of(seat_in(record))
-    return str(record["time"]), str(record["machine"]), f"{_WORDS[record['what']](record)}: {seat}"
+    return str(record["time"]), str(record["machine"]), _WORDS[record["what"]](record)
+
+
+_SAID = {"active": "that it is active", "not": "that it is not active", "unknown": "nothing clear"}
 
 
 _WORDS: Mapping[str, Callable[[Mapping[str, Any]], str]] = {
     "adopted": lambda r: "taken over from an earlier move",
     "noted": lambda r: "its serial was kept",
     "verified": lambda r: "all was seen to be ready",
-    "begin": lambda r: f"its {r['purpose']} was begun (the program said: {r['word']})",
+    "begin": lambda r: f"its {r['purpose']} was begun; the program said {_SAID[r['word']]}",
     "requested": lambda r: "the request was made",
     "answered": lambda r: "the answer was fetched",
     "broken": lambda r: "what does it was cut off or failed",
     "refused": lambda r: "it was refused",
-    "shown": lambda r: f"the program said: {r['word']}",
+    "shown": lambda r: f"the program said {_SAID[r['word']]}",
     "told": lambda r: f"the maker says that {r['holder']} holds it",
     "renounced": lambda r: "new will not claim it",
     "gone": lambda r: f"a person answers for it that {r['who']} is out",
@@ -260,7 +262,7 @@ class StationSeats:
         record = self._doing.masker.mask_all(record)
         if isinstance(event, Gone):  # first where the parcel goes, so that nobody fetches an answer
             told = {"seats": [*self.untold(), record], "machine": self._machine.name}
-            self._doing.parcel.tell_seats(SEAT_TOLD, told, self._doing.now)
+            self._doing.parcel.tell_seats(told)
             self._doing.kept_so_far()
         self.ledger.add(record)
         return effects

@@ -309,7 +309,7 @@ class Run:
     def unfinished(self) -> str:
         """Why the run cannot be settled here yet, or an empty text."""
         for line in self._seats():
-            if line.seat.attempts and line.todo:
+            if line.seat.act is not None or line.seat.stage == "renounced":
                 return f"the seat of {line.title} is on its way: {line.words}"
         if self.undone:
             return ""
@@ -329,6 +329,15 @@ class Run:
             )
             found.append((home, sum(sizes)))
         return tuple(found)
+
+    def warnings(self) -> tuple[str, ...]:
+        """Return what is not known here and should be, before all that is kept goes."""
+        return tuple(
+            f"the seat of {line.title} was released here; whether {line.new} has it is not known "
+            "here (see: widetrail seat PARCEL), and what is kept of its serial goes too"
+            for line in self._seats()
+            if line.seat.stage == "released"
+        )
 
     def insist_finished(self) -> None:
         """Raise where the run cannot be settled here yet.

@@ -1,0 +1,205 @@
+"""``widetrail seat``: where the seats of licences are, other ways for them, a stand-in service."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Iterable
+from pathlib import Path
+
+import click
+
+from widetrail.cli.company import make_company
+from widetrail.cli.output import Page, consent, json_option, now, open_machine, print_json
+from widetrail.cli.plan import show_legs
+from widetrail.errors import InputUnusable
+from widetrail.formats.quantities import show_time
+from widetrail.licence.letter import SERIAL
+from widetrail.machine import Effects
+from widetrail.parcel import Parcel
+from widetrail.planning import Plan
+from widetrail.walking import (
+    SeatLine,
+    bring_back,
+    claim_after_all,
+    give_up,
+    ledger_of_machine,
+    ledger_of_parcel,
+    letter_to_maker,
+    seat_line,
+    serial_of,
+    unseal,
+)
+
+PATH = click.Path(path_type=Path)
+SHOW = "show"
+
+
+class _ShowsAtOnce(click.Group):
+    """A group whose command ``show`` is meant where none is named."""
+
+    def resolve_command(
+        self, ctx: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
+        if args and args[0] not in self.commands:
+            args = [SHOW, *args]
+        return super().resolve_command(ctx, args)
+
+
+@click.group("seat", cls=_ShowsAtOnce, no_args_is_help=True, context_settings={
+    "ignore_unknown_options": True, "allow_extra_args": True,
+})  # fmt: skip
+def command() -> None:
+    """Tell where the seats of licences are, and move them another way than planned.
+
+    `widetrail seat PARCEL` shows what the parcel tells, `widetrail seat --machine FOLDER` what a
+    machine's own ledger does.
+    """
+
+
+@command.command(SHOW)
+@click.argument("parcel", required=False, type=PATH)
+@click.option("--machine", type=PATH, help="Show the ledger of this machine.")
+@json_option
+def show(parcel: Path | None, machine: Path | None, as_json: bool) -> None:
+    """Show the ledger of a parcel, a machine, or both, with what to do next."""
+    if parcel is None and machine is None:
+        raise InputUnusable("whose ledger is meant?", todo="Name a parcel, or --machine FOLDER.")
+    found: dict[str, tuple[SeatLine, ...]] = {}
+    if parcel is not None:
+        found["parcel"] = ledger_of_parcel(Parcel(parcel, Effects()))
+    if machine is not None:
+        here = open_machine(machine)
+        found[here.name] = ledger_of_machine(here)
+    if as_json:
+        print_json({of: [line.as_json() for line in lines] for of, lines in found.items()})
+        return
+    page = Page()
+    for of, lines in found.items():
+        page.title("What the parcel tells" if of == "parcel" else f"The ledger of {of}")
+        show_ledger(page, lines)
+
+
+def show_ledger(page: Page, lines: Iterable[SeatLine]) -> None:
+    """Show seats: how each stands, what happened, and what to do next."""
+    none = True
+    for line in lines:
+        none = False
+        style = "yellow" if line.seat.in_doubt else "" if line.todo else "green"
+        page.line(f"{line.title}, from {line.old} to {line.new}", "bold", indent=2)
+        page.line(f"It is {line.words}.", style, indent=4)
+        for time, machine, words in line.history:
+            page.line(f"{show_time(time)}  {machine}: {words}", "dim", indent=4)
+        if line.todo:
+            page.line(f"Next: {line.todo}", "bold", indent=4)
+    if none:
+        page.line("no seat of a licence", indent=2)
+
+
+@command.command("return")
+@click.argument("parcel", type=PATH)
+@click.argument("item", default="")
+@click.option("--new-is-gone", is_flag=True, help="New cannot be walked on: you answer for it.")
+@click.option("--yes", is_flag=True, help="Consent beforehand.")
+def return_(parcel: Path, item: str, new_is_gone: bool, yes: bool) -> None:
+    """Plan that a seat which was released comes back to the old machine.
+
+    New promises not to claim it first. Where new is broken, wiped or lost, say --new-is-gone: on
+    old you are asked to answer for it then.
+    """
+    _plan_anew(parcel, item, yes, lambda p, line: bring_back(p, line, now(), gone=new_is_gone))
+
+
+@command.command("claim")
+@click.argument("parcel", type=PATH)
+@click.argument("item", default="")
+@click.option("--old-is-gone", is_flag=True, help="Old cannot be walked on: you answer for it.")
+@click.option("--yes", is_flag=True, help="Consent beforehand.")
+def claim(parcel: Path, item: str, old_is_gone: bool, yes: bool) -> None:
+    """Plan that a seat is claimed on the new machine after all.
+
+    That is for a seat that was to come back, or where old is wiped or lost (--old-is-gone): on new
+    you are asked to answer for it then.
+    """
+    _plan_anew(parcel, item, yes, lambda p, line: claim_after_all(p, line, now(), gone=old_is_gone))
+
+
+@command.command("give-up")
+@click.argument("parcel", type=PATH)
+@click.argument("item", default="")
+@click.option("--yes", is_flag=True, help="Consent beforehand.")
+def give_up_(parcel: Path, item: str, yes: bool) -> None:
+    """Give a seat up: nothing more is done with it in this move."""
+    _plan_anew(parcel, item, yes, lambda p, line: give_up(p, line, now()))
+
+
+def _plan_anew(
+    folder: Path, item: str, yes: bool, change: Callable[[Parcel, SeatLine], Plan]
+) -> None:
+    messages, parcel = Page(to_errors=True), Parcel(folder, Effects())
+    line = seat_line(parcel, item)
+    messages.line(f"{line.title}: {line.words}")
+    consent(yes, "Shall the rest be planned anew?")
+    plan = change(parcel, line)
+    page = Page()
+    show_legs(page, plan, walked=len(parcel.legs_done))
+    page.title("Next")
+    page.line(f"widetrail walk {folder}", indent=2)
+
+
+@command.command("letter")
+@click.argument("parcel", type=PATH)
+@click.argument("item", default="")
+@click.option("--to", type=PATH, help="Write it to this file, with the serial in it.")
+@click.option("--answers", type=PATH, help="A file that answers parcel.seal with the passphrase.")
+def letter(parcel: Path, item: str, to: Path | None, answers: Path | None) -> None:
+    """Write a text to the maker that holds what they need to find or move a seat.
+
+    It is shown without the serial; a file that --to names holds it, and only you can read that.
+    """
+    opened = Parcel(parcel, Effects())
+    line = seat_line(opened, item)
+    if to is None:
+        page = Page()
+        for text in letter_to_maker(opened, line, SERIAL).splitlines():
+            page.line(text)
+        return
+    unseal(opened, make_company(Page(to_errors=True), answers, waits=False))
+    text = letter_to_maker(opened, line, serial_of(opened, line))
+    if to.resolve().is_relative_to(parcel.resolve()):
+        todo = "Name a file on this machine."
+        raise InputUnusable("the serial would lie open in the parcel", where=str(to), todo=todo)
+    try:
+        handle = os.open(to, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
+    except OSError as error:
+        reason = error.strerror or str(error)
+        raise InputUnusable("cannot be written", where=str(to), why=reason) from error
+    with os.fdopen(handle, "w", encoding="utf-8") as file:
+        file.write(text)
+    Page().line(f"The letter lies in {to}; it holds the serial, so remove it when it is sent.")
+
+
+@command.command("serve")
+@click.argument("folder", type=PATH)
+@click.option("--port", default=0, help="The port on the loopback interface; else the usual one.")
+@click.option(
+    "--fault", "faults", multiple=True, metavar="NAME[:TIMES]",
+    help="What is to go wrong: slow, cut, refused, clock or taken.",
+)  # fmt: skip
+def serve(folder: Path, port: int, faults: tuple[str, ...]) -> None:
+    """Run the stand-in licence service of FOLDER, so that a licence can be rehearsed by hand.
+
+    It answers on this machine only, until it is interrupted.
+    """
+    from widetrail.licence.service import PORT, Service, open_server, read_faults
+
+    server = open_server(Service(folder, read_faults(faults)), port or PORT)
+    page = Page()
+    page.line(f"The licence service of {folder} answers at {server.address} (end it with Ctrl-C).")
+    if faults:
+        page.line(f"It goes wrong: {', '.join(faults)}", "yellow")
+    try:
+        server.serve_forever()
+    except KeyboardInterrupt:
+        page.line()
+    finally:
+        server.server_close()
