@@ -11,16 +11,17 @@ import click
 from widetrail.cli.output import Page, load_recipes, now
 from widetrail.cli.plan import show_plan
 from widetrail.cli.report import show_report, write_page
+from widetrail.cli.seat import show_ledger
 from widetrail.cli.survey import show_survey
 from widetrail.cli.walk import show_done
 from widetrail.errors import InputUnusable, WentWrong
 from widetrail.finding import survey
 from widetrail.machine import Effects, FolderMachine, medium_of
-from widetrail.parcel import Parcel, set_out
+from widetrail.parcel import Parcel, make_seal, set_out
 from widetrail.planning import make_plan
 from widetrail.recipe import Loaded
 from widetrail.rehearsing import show_screen
-from widetrail.walking import Visit, make_report
+from widetrail.walking import Answers, Company, Visit, ledger_of_parcel, make_report
 
 SHOWN = 8
 """Lines of a print-out that are shown side by side."""
@@ -74,9 +75,46 @@ def walk_world(page: Page, here: Path) -> None:
     after = show_screen(new, loaded[0]).output
     same = _show_screens(page, loaded[0], (old.name, before), (new.name, after))
     write_page(report, here / "report.html")
+    moved = _move_licence(page, here)
     _show_next(page, here, parcel)
+    if not moved:
+        raise WentWrong("the licence came out otherwise than it should", where=str(here))
     if not same or not report.well:
         raise WentWrong("the demo came out otherwise than it should", where=str(here))
+
+
+def _move_licence(page: Page, here: Path) -> bool:
+    """Move the licence of Loamlens by way of the stand-in service; return whether new has it."""
+    from widetrail.licence.service import Service, serving
+
+    page.title("A licence: released on one computer, claimed on the other")
+    machines, answers = here / "machines", Answers({"parcel.seal": PASSPHRASE})
+    names = ("potting-shed", "glass-office")
+    loaded = load_recipes([here / "recipes" / "loamlens.trail.yaml"])
+    service = Service(here / "maker")
+    with serving(service) as address:
+        effects = Effects()
+        old, new = (FolderMachine(machines / name, effects) for name in names)
+        for machine in (old, new):
+            machine.given["LICENCE_SERVICE"] = address
+        parcel = here / "media" / "memory-stick" / "licence"
+        plan = make_plan(loaded, old, new, medium_of(parcel), now(), sealed=True)
+        set_out(parcel, plan, loaded, plan.id[:12], now(), effects, sealed=make_seal(PASSPHRASE))
+        for leg in plan.legs:
+            machine = old if leg.station == "old" else new
+            visit = Visit(Parcel(parcel, effects), machine, company=Company(hands=answers))
+            done = visit.walk(now())
+            page.line(f"{leg.number}. on {done.machine}", indent=2)
+            for step in done.steps:
+                page.line(f"- {step.words}", "dim", indent=5)
+    page.line()
+    lines = ledger_of_parcel(Parcel(parcel, effects))
+    show_ledger(page, lines)
+    return all(line.seat.stage == "claimed" for line in lines)
+
+
+PASSPHRASE = "goldcrest in the yew"
+"""The passphrase of the demo's sealed parcel."""
 
 
 def _show_screens(page: Page, loaded: Loaded, old: tuple[str, str], new: tuple[str, str]) -> bool:
@@ -97,12 +135,14 @@ def _show_next(page: Page, here: Path, parcel: Path) -> None:
     page.line(
         "Sporelog's collection, which its owner had moved to another drive, and her saved views "
         "came to a new computer with another user name; every file was read back and every check "
-        "holds. Nothing of hers changed on the old one.",
+        "holds. Nothing of hers changed on the old one. The licence of a second program went too, "
+        "and was never with two computers.",
         indent=2,
     )
     page.line(f"The report lies at {here / 'report.html'}", indent=2)
     page.title("Try next")
     page.line(f"widetrail report {parcel} --json", indent=2)
     page.line(f"widetrail rehearse {here / 'recipes'}", indent=2)
+    page.line(f"widetrail seat {here / 'media' / 'memory-stick' / 'licence'}", indent=2)
     page.line(f"widetrail lint {here / 'recipes' / 'sporelog.trail.yaml'}", indent=2)
     page.line("and read that recipe: it is one short page.", indent=2)

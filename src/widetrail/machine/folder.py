@@ -127,6 +127,9 @@ class FolderMachine(HostMachine):
         self.name, self.platform = self.file.machine, self.file.platform
         self.system, self.user = self.file.system, self.file.user
         self.identity = self.file.identity or f"{self.name}:{self.platform}:{self.user}"
+        self.given: dict[str, str] = {}
+        """Variables that programs are given beside those of ``machine.yaml``."""
+
         self.effects = effects or Effects()
         self.administrator, self.network = self.file.administrator, self.file.network
         self._home = self.file.home or default_home(self.platform, self.system, self.user)
@@ -405,7 +408,7 @@ class FolderMachine(HostMachine):
             }
         else:
             common |= {"USER": self.user, "LOGNAME": self.user}
-        common |= self.file.environment
+        common |= {**self.file.environment, **self.given}
         if self.platform == "linux":
             common |= {
                 "XDG_CONFIG_HOME": here["config"],
