@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import copy
 import json
 import shutil
 from collections.abc import Callable, Mapping
@@ -64,6 +65,7 @@ class SeatTrail:
     def __init__(
         self, folder: Path, *, offline: bool = False, packing: bool = False, repeat: str = "",
         edition: str = "", kind: str = "loamlens", scans: bool = False,
+        edit: Callable[[str], str] = str,
     ) -> None:  # fmt: skip
         self.folder, self.now, self.moves = folder, NOW, 0
         self.offline, self._packing, self._scans = offline, packing, scans
@@ -78,7 +80,7 @@ class SeatTrail:
         text = (small_world() / "recipes" / f"{kind}.trail.yaml").read_text()
         if repeat:
             text = text.replace("repeat: safe", f"repeat: {repeat}")
-        self.recipe: Loaded = load_recipe_text(text, f"{kind}.trail.yaml", KINDS)
+        self.recipe: Loaded = load_recipe_text(edit(text), f"{kind}.trail.yaml", KINDS)
         if edition:
             for station in ("old", "new"):
                 machine = self.machine(station)
@@ -168,6 +170,15 @@ class SeatTrail:
         fed = Channels(f"{SERIALS['Loamlens']}\n".encode()) if serial else Channels()
         program = "C:/Program Files/Loamlens/loamlens.exe"
         return machine.start(program, ["seat", *arguments], 60, fed).status
+
+    def twin(self, folder: Path) -> SeatTrail:
+        """Return a copy of the trail as it stands; the service keeps what it keeps there now."""
+        shutil.copytree(self.folder, folder, symlinks=True)
+        twin = copy.copy(self)
+        twin.folder = folder
+        twin.parcel_folder = folder / self.parcel_folder.name
+        twin.service.folder = folder / "maker"
+        return twin
 
     def maker_frees(self) -> None:
         """Have the maker take the seat from whoever holds it."""

@@ -359,6 +359,11 @@ _STAGES: Mapping[Stage, str] = {
     "settled": "settled",
     "given up": "given up",
 }
+_BEFORE: Mapping[Purpose, str] = {
+    "release": "active on old before",
+    "claim": "released on old",
+    "return": "released on old, and renounced by new",
+}
 _PHASES: Mapping[Phase, str] = {
     "intent": "begun",
     "requested": "requested",
@@ -369,10 +374,9 @@ _PHASES: Mapping[Phase, str] = {
 
 def words_of(seat: Seat) -> str:
     """Return what is known of a seat in words."""
-    words = _STAGES[seat.stage]
     if seat.act is None:
-        return words
-    return f"{words}; its {seat.act.purpose} is {_PHASES[seat.act.phase]}"
+        return _STAGES[seat.stage]
+    return f"{_BEFORE[seat.act.purpose]}; its {seat.act.purpose} is {_PHASES[seat.act.phase]}"
 
 
 def todo_of(seat: Seat, old: str, new: str) -> str:

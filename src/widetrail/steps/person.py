@@ -8,6 +8,7 @@ from pydantic import AfterValidator, Field
 
 from widetrail.errors import Waiting
 from widetrail.formats.checked import Model
+from widetrail.licence.exchange import REQUEST
 from widetrail.machine.paths import base
 from widetrail.recipe.conditions import Condition
 from widetrail.recipe.models import ArgumentText, Name, Said
@@ -53,25 +54,27 @@ class Person:
     def do(self, step: Step, doing: Doing) -> Outcome:
         if OF_SEAT in step.arguments and (closed := closed_already(step, doing)) is not None:
             return closed
-        outcome = self._have_done(step, doing)
         if not step.writes:
-            return outcome
-        path = doing.fill(step, step.writes[0])
+            return self._have_done(step, doing)
+        path = doing.fill(step, step.writes[0])  # what was made elsewhere is brought here with it
+        request = doing.fill(step, f"{{{REQUEST[1:]}}}")
+        outcome = self._have_done(step, doing, f" The request is {request}; save as {path}.")
         there = doing.machine.look(path)
         if there is None or there.kind != "file" or not there.size:
             raise Waiting(
                 f"the file {path} is not there yet", todo="Save it there, then walk again."
-            )
+            )  # fmt: skip
         doing.keep(step.item, [base(path)])
         made(step, doing)
         return outcome
 
-    def _have_done(self, step: Step, doing: Doing) -> Outcome:
+    def _have_done(self, step: Step, doing: Doing, more: str = "") -> Outcome:
         rule = doing.rule(step)
         assert isinstance(rule, PersonRule)
         if rule.proof and not missing(doing, step.item, rule.proof):
             return Done({"done": "it was done already"})
         words, secrets = _filled(step, doing)
+        words += more
         recipe = doing.finder(step.item).loaded.id
         task = Task(
             recipe, step.item, rule.name or "", step.id, words, step.texts("proof"), secrets

@@ -16,6 +16,7 @@ from widetrail.licence.seat import (
     AT,
     BEGINS,
     ENDS,
+    Adopted,
     Answered,
     Begin,
     Broken,
@@ -64,12 +65,14 @@ def _note(step: Step, doing: Doing) -> Outcome:
     word, says = seats.word(item)
     adopted, partner = seats.earlier(item)
     if adopted is not None and word != "active":
-        if partner != doing.other() and not _maker_says_free(step, doing, partner):
-            raise Waiting(
-                f"the seat was released for {partner} in an earlier move",
-                why=f"whether {partner} holds it is not known here",
-                todo="Ask the maker whether a machine holds it, then walk again and answer.",
-            )  # fmt: skip
+        if partner != doing.other():
+            if not _maker_says_free(step, doing, partner):
+                raise Waiting(
+                    f"the seat was released for {partner} in an earlier move",
+                    why=f"whether {partner} holds it is not known here",
+                    todo="Ask the maker whether a machine holds it, then walk again and answer.",
+                )  # fmt: skip
+            adopted = Adopted("released")
         seats.happens(item, adopted)
     seats.keep_serial(item, serial)
     seats.happens(item, Noted())

@@ -186,7 +186,7 @@ _WORDS: Mapping[str, Callable[[Mapping[str, Any]], str]] = {
     "begin": lambda r: f"its {r['purpose']} was begun; the program said {_SAID[r['word']]}",
     "requested": lambda r: "the request was made",
     "answered": lambda r: "the answer was fetched",
-    "broken": lambda r: "what does it was cut off or failed",
+    "broken": lambda r: "the command for it was cut off, or failed",
     "refused": lambda r: "it was refused",
     "shown": lambda r: f"the program said {_SAID[r['word']]}",
     "told": lambda r: f"the maker says that {r['holder']} holds it",
