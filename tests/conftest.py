@@ -171,22 +171,17 @@ def of_the_person(folder: Path) -> dict[str, str]:
     return {name: data for name, data in found.items() if not any(o in name for o in own)}
 
 
-def pytest_terminal_summary(terminalreporter: pytest.TerminalReporter) -> None:
-    """Print the figures of the sweeps, if there were any."""
-    from test_reliability import FIGURES
+FIGURES = "figures"
+"""The property by which a test tells figures that are printed at the end."""
 
-    swept = terminalreporter.config.stash.get(FIGURES, [])
-    if swept:
-        troubles = [t.what for s in swept for t in s.troubles]
-        left = sum(what.startswith("left over") for what in troubles)
-        stops, states = (sum(getattr(s, n) for s in swept) for n in ("stops", "states"))
-        within, faults = (sum(getattr(s, n) for s in swept) for n in ("within", "faults"))
-        killed, power = (sum(s.modes[mode] for s in swept) for mode in ("killed", "power"))
-        terminalreporter.write_line(
-            f"stops tried {stops} (killed {killed}, power {power}; {states} states; {within} "
-            f"within resume and undo), faults survived {faults}, lost {len(troubles) - left}, "
-            f"left over {left}"
-        )
+
+def pytest_terminal_summary(terminalreporter: pytest.TerminalReporter) -> None:
+    passed = terminalreporter.getreports("passed")
+    told = [text for one in passed for name, text in one.user_properties if name == FIGURES]
+    if told:
+        terminalreporter.section("figures")
+    for text in told:
+        terminalreporter.write_line(str(text))
 
 
 @pytest.fixture(scope="session")

@@ -9,7 +9,7 @@ import signal
 import subprocess
 import sys
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from concurrent.futures import ProcessPoolExecutor
 from importlib.resources import files
 from pathlib import Path
@@ -17,7 +17,7 @@ from pathlib import Path
 import pytest
 
 from build import NOW, Trail, outcomes, trail
-from conftest import Stopped, contents, cut_off_everywhere, widetrail, without_state
+from conftest import FIGURES, Stopped, contents, cut_off_everywhere, widetrail, without_state
 from test_doing import new, old
 from widetrail.errors import Halted, InputUnusable
 from widetrail.machine import Effect, Effects, Machine
@@ -29,6 +29,9 @@ from widetrail_demo.world import build_world
 RECIPES = Path(str(files("widetrail_demo") / "recipes"))
 LEFT_OUT = {
     "desk",  # it waits for a service that no effect stops
+    # Programs ask a service at every stop: test_seats_stopped.py does it with faults; the whole
+    # sweep has them too.
+    "loamlens", "loamlens-errand", "loamlens-maker", "mistvane", "trellisdesk",
     # The same steps on other machines; the whole sweep has them too (docs/reliability.md).
     "dewcast-mac", "dewcast-platform", "frondsign-linux", "frondsign-platform", "frondsign-windows",
     "huemoss", "quillbox-whole", "sporelog-moved", "tillbook",
@@ -49,21 +52,25 @@ def _sweep(path: Path) -> Swept:
 
 
 @pytest.fixture(scope="session")
-def sweeps(small_world: Path, request: pytest.FixtureRequest) -> Iterator[dict[str, Swept]]:
+def sweeps(small_world: Path) -> Iterator[dict[str, Swept]]:
     """Every rehearsal of the demo, swept on all cores; the figures are printed at the end."""
     paths = [small_world / "recipes" / f"{name}.rehearsal.yaml" for name in SWEPT]
     with ProcessPoolExecutor(os.cpu_count()) as pool:
         found = dict(zip(SWEPT, pool.map(_sweep, paths), strict=True))
-    request.config.stash[FIGURES] = list(found.values())
     yield found
 
 
-FIGURES = pytest.StashKey[list[Swept]]()
-
-
 @pytest.mark.parametrize("name", SWEPT)
-def test_nothing_is_lost_wherever_the_trail_is_stopped(sweeps: dict[str, Swept], name: str) -> None:
+def test_nothing_is_lost_wherever_the_trail_is_stopped(
+    sweeps: dict[str, Swept], name: str, record_property: Callable[[str, object], None]
+) -> None:
     swept = sweeps[name]
+    record_property(
+        FIGURES,
+        f"{name}: {swept.stops} stops ({swept.modes['killed']} killed, "
+        f"{swept.modes['power']} power), {swept.states} states, {swept.faults} faults, "
+        f"lost {len(swept.troubles)}",
+    )
     assert [f"{t.stop}: {t.what}" for t in swept.troubles] == []
     assert min(swept.modes["killed"], swept.modes["power"]) > 20
     assert min(swept.states, swept.faults, swept.within) > 10

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-import sys
+from collections.abc import Callable
 from itertools import product
 from typing import get_args
 
 import pytest
 
+from conftest import FIGURES
 from seat_world import Explored, plain
 from widetrail.licence.seat import (
     BEGINS,
@@ -52,18 +53,17 @@ WAYS = [
 @pytest.mark.parametrize(("errand", "packing", "luck"), WAYS)
 def test_whatever_happens_the_engine_never_makes_two_machines_active(
     explored: dict[tuple[bool, bool], Explored], errand: bool, packing: bool, luck: int,
-    capsys: pytest.CaptureFixture[str],
+    record_property: Callable[[str, object], None],
 ) -> None:  # fmt: skip
     found = explored[errand, packing]
     way = f"{'by errand' if errand else 'online'}, after {'packing' if packing else 'verifying'}"
-    with capsys.disabled():
-        sys.stdout.write(
-            f"\nseat {way}, at most {luck} misfortune(s): {found.states} states, {found.moves} "
-            f"moves, {found.runs} runs, {len(found.edges)} edges\n"
-            f"  two active by the engine: {len(found.both)}; released before the serial was kept: "
-            f"{len(found.too_soon)}; acted in doubt: {len(found.in_doubt)}; without an end: "
-            f"{len(found.stuck)}\n"
-        )
+    record_property(
+        FIGURES,
+        f"seat {way}, at most {luck} misfortune(s): {found.states} states, {found.moves} moves, "
+        f"{found.runs} runs, {len(found.edges)} edges; two active by the engine {len(found.both)}, "
+        f"released before the serial was kept {len(found.too_soon)}, acted in doubt "
+        f"{len(found.in_doubt)}, without an end {len(found.stuck)}",
+    )
     assert found.states > 5_000 and found.runs > 1_000
     assert found.both == []
     assert found.too_soon == []

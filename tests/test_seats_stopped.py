@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import os
 import shutil
-import sys
+from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor
 from contextlib import suppress
 from dataclasses import dataclass, field
@@ -15,6 +15,7 @@ from pathlib import Path
 
 import pytest
 
+from conftest import FIGURES
 from seat_trail import SeatTrail
 from widetrail.licence.seat import todo_of
 from widetrail.licence.service import FAULTS
@@ -23,7 +24,7 @@ from widetrail.machine.effects import Effect
 from widetrail.recipe import Station
 from widetrail.rehearsing.stops import Stopped
 
-FEW = 3
+FEW = 2
 """Effects of a leg that are tried, where not all are."""
 
 LEGS: dict[str, tuple[dict[str, bool], int, Station]] = {
@@ -138,16 +139,16 @@ def test_stopped_with_any_fault_one_machine_is_licensed_or_a_person_is_told(
     assert stopped[leg, fault].wrong == []
 
 
-def test_the_figures_of_the_stops_are_printed(
-    stopped: dict[tuple[str, str], Tried], capsys: pytest.CaptureFixture[str]
+def test_the_figures_of_the_stops_are_told(
+    stopped: dict[tuple[str, str], Tried], record_property: Callable[[str, object], None]
 ) -> None:
     stops, claimed, asked = (
         sum(getattr(tried, name) for tried in stopped.values())
         for name in ("stops", "claimed", "asked")
     )
-    with capsys.disabled():
-        sys.stdout.write(
-            f"\nlicences: {stops} stops, {len(CASES)} legs and faults; claimed {claimed}, "
-            f"a person is told what to do {asked}, two machines licensed 0\n"
-        )
+    record_property(
+        FIGURES,
+        f"licences: {stops} stops, {len(CASES)} legs and faults; claimed {claimed}, a person is "
+        f"told what to do {asked}, two machines licensed 0",
+    )
     assert stops == claimed + asked and claimed > asked

@@ -516,6 +516,9 @@ class _Sweeping:
         allowed = [
             p for item in self._stage.plan.items for p in _places(self._stage, item.id, "old")
         ]
+        old = self._stage.machine("old")
+        moved = map(old.host, licence_files(old, self._stage.recipes))  # what is done stays done
+        allowed += [path.relative_to(old.folder).as_posix() for path in moved]
         found = self._seen(here, "old")
         changed = {p for p in before.keys() | found.keys() if before.get(p) != found.get(p)}
         if lost := sorted(p for p in changed if not any(p.startswith(a) for a in allowed)):
@@ -621,7 +624,9 @@ def _plain(outcome: Mapping[str, Any]) -> Any:
     return "failed" in outcome, "waits" in outcome, facts
 
 
-_OWN_FACTS = ("resumed", "done", "put aside", "status", "tells", "open", "closed")
+_OWN_FACTS = (
+    "resumed", "done", "put aside", "status", "tells", "open", "closed", "says", "seat", "ready",
+)  # fmt: skip
 
 
 def _first_of(wanted: Any, found: Any) -> str:
