@@ -161,7 +161,7 @@ def letter(parcel: Path, item: str, to: Path | None, answers: Path | None) -> No
     if to is None:
         page = Page()
         for text in letter_to_maker(opened, line, SERIAL).splitlines():
-            page.line(text)
+            page.line(text or " ")
         return
     unseal(opened, make_company(Page(to_errors=True), answers, waits=False))
     text = letter_to_maker(opened, line, serial_of(opened, line))
