@@ -453,15 +453,14 @@ def test_all_demo_recipes_at_once(world: World) -> None:
             parcel,
             "--json",
         ]
-        sealed = ("--seal", "--answers", answers)  # since licences go along
-        ran = widetrail("plan", *recipes, *sides, *sealed)
+        licences = ("loamlens.licence", "mistvane.licence")  # they need more trips with the medium
+        stays = [word for licence in licences for word in ("--without", licence)]
+        ran = widetrail("plan", *recipes, *sides, *stays)
         assert ran.status == 0, ran.err
         for path in sorted(parcel.rglob("*"), reverse=True):
             path.rmdir() if path.is_dir() else path.unlink()
         return ran.json
 
-    answers = world.folder / "answers.yaml"
-    answers.write_text("parcel.seal: goldcrest in the yew\n")
     recipes = sorted((world.folder / "recipes").glob("*.trail.yaml"))
     first = plan(*recipes)
     assert plan(*reversed(recipes))["plan"] == first["plan"]
