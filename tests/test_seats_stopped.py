@@ -24,7 +24,7 @@ from widetrail.machine.effects import Effect
 from widetrail.recipe import Station
 from widetrail.rehearsing.stops import Stopped
 
-FEW = 2
+FEW = 1
 """Effects of a leg that are tried, where not all are."""
 
 LEGS: dict[str, tuple[dict[str, bool], int, Station]] = {
@@ -60,10 +60,9 @@ def _effects(trail: SeatTrail, station: Station, folder: Path) -> list[Effect]:
 
 
 def _few(effects: list[Effect]) -> list[int]:
-    """Return the numbers of a few effects: around the programs that are started."""
+    """Return the numbers of a few effects: just after the command of the act was started."""
     starts = [e.number for e in effects if e.kind == "start"]
-    near = [n + 1 for n in starts] or [effects[len(effects) // 2].number]
-    return near[:FEW]
+    return [n + 1 for n in (starts[1:-1] or starts)][:FEW]
 
 
 def _both(trail: SeatTrail) -> bool:
@@ -80,7 +79,7 @@ def stop_leg(leg: str, fault: str, folder: Path) -> Tried:
         trail.on(most=before)
         effects = _effects(trail, station, folder)
         every = [e.number for e in effects]
-        for number in every if os.environ.get("WIDETRAIL_STOPS") == "all" else _few(effects):
+        for number in every if ALL else _few(effects):
             _stop(trail.twin(folder / "stop"), station, fault, number, tried)
             shutil.rmtree(folder / "stop")
         return tried
@@ -118,9 +117,19 @@ def _stop(trail: SeatTrail, station: Station, fault: str, number: int, tried: Tr
         tried.wrong.append(f"before effect {number} of {station}: {told}")
 
 
-CASES = [(leg, fault) for leg, (ways, _, _) in LEGS.items()
-         for fault in ("", *(FAULTS if not ways or "errand" in leg else ()))
-         if not (fault == "taken" and "release" in leg)]  # fmt: skip
+ALL = os.environ.get("WIDETRAIL_STOPS") == "all"
+
+
+def _faults(leg: str) -> list[str]:
+    """Return the faults that a leg is tried with: none, and all that can strike there."""
+    ways, _, station = LEGS[leg]
+    if ways and station != "between":
+        return [""]
+    faults = FAULTS if ALL or not ways else ("cut", "refused")
+    return ["", *(f for f in faults if f != "taken" or "claim" in leg)]
+
+
+CASES = [(leg, fault) for leg in LEGS for fault in _faults(leg)]
 
 
 @pytest.fixture(scope="module")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 
 from widetrail.errors import MachineUnusable
@@ -53,11 +53,16 @@ def survey(
 
     ``ask_programs`` lets readings start the application's programs to read what they print.
     """
-    return tuple(_application(machine, loaded, ask_programs) for loaded in recipes)
+    listed = list(recipes)
+    used = {name for loaded in listed for name in loaded.recipe.uses}
+    lenders = {loaded.id: Finder(machine, loaded) for loaded in listed if loaded.id in used}
+    return tuple(_application(machine, loaded, ask_programs, lenders) for loaded in listed)
 
 
-def _application(machine: Machine, loaded: Loaded, ask_programs: bool) -> Surveyed:
-    finder = Finder(machine, loaded, ask_programs=ask_programs)
+def _application(
+    machine: Machine, loaded: Loaded, ask_programs: bool, lenders: Mapping[str, Finder]
+) -> Surveyed:
+    finder = Finder(machine, loaded, ask_programs=ask_programs, lenders=lenders)
     name = loaded.recipe.application.name
     if finder.installation is None:
         return Surveyed(loaded.id, name, None)
