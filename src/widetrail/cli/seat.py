@@ -61,7 +61,10 @@ def command() -> None:
 @click.option("--machine", type=PATH, help="Show the ledger of this machine.")
 @json_option
 def show(parcel: Path | None, machine: Path | None, as_json: bool) -> None:
-    """Show the ledger of a parcel, a machine, or both, with what to do next."""
+    """Show where seats are, and what to do next.
+
+    That is the ledger of a parcel, of a machine, or both.
+    """
     if parcel is None and machine is None:
         raise InputUnusable("whose ledger is meant?", todo="Name a parcel, or --machine FOLDER.")
     found: dict[str, tuple[SeatLine, ...]] = {}
@@ -101,7 +104,7 @@ def show_ledger(page: Page, lines: Iterable[SeatLine]) -> None:
 @click.option("--new-is-gone", is_flag=True, help="New cannot be walked on: you answer for it.")
 @click.option("--yes", is_flag=True, help="Consent beforehand.")
 def return_(parcel: Path, item: str, new_is_gone: bool, yes: bool) -> None:
-    """Plan that a seat which was released comes back to the old machine.
+    """Plan to bring a released seat back to old.
 
     New promises not to claim it first. Where new is broken, wiped or lost, say --new-is-gone: on
     old you are asked to answer for it then.
@@ -115,7 +118,7 @@ def return_(parcel: Path, item: str, new_is_gone: bool, yes: bool) -> None:
 @click.option("--old-is-gone", is_flag=True, help="Old cannot be walked on: you answer for it.")
 @click.option("--yes", is_flag=True, help="Consent beforehand.")
 def claim(parcel: Path, item: str, old_is_gone: bool, yes: bool) -> None:
-    """Plan that a seat is claimed on the new machine after all.
+    """Plan to claim a seat on new after all.
 
     That is for a seat that was to come back, or where old is wiped or lost (--old-is-gone): on new
     you are asked to answer for it then.
@@ -128,7 +131,7 @@ def claim(parcel: Path, item: str, old_is_gone: bool, yes: bool) -> None:
 @click.argument("item", default="")
 @click.option("--yes", is_flag=True, help="Consent beforehand.")
 def give_up_(parcel: Path, item: str, yes: bool) -> None:
-    """Give a seat up: nothing more is done with it in this move."""
+    """Do nothing more with a seat in this move."""
     _plan_anew(parcel, item, yes, lambda p, line: give_up(p, line, now()))
 
 
@@ -152,9 +155,9 @@ def _plan_anew(
 @click.option("--to", type=PATH, help="Write it to this file, with the serial in it.")
 @click.option("--answers", type=PATH, help="A file that answers parcel.seal with the passphrase.")
 def letter(parcel: Path, item: str, to: Path | None, answers: Path | None) -> None:
-    """Write a text to the maker that holds what they need to find or move a seat.
+    """Write a text to the maker about a seat.
 
-    It is shown without the serial; a file that --to names holds it, and only you can read that.
+    It holds what they need to find or move it. It is shown without the serial; a file that --to names holds it, and only you can read that.
     """
     opened = Parcel(parcel, Effects())
     line = seat_line(opened, item)
@@ -186,9 +189,9 @@ def letter(parcel: Path, item: str, to: Path | None, answers: Path | None) -> No
     help="What is to go wrong: slow, cut, refused, clock or taken.",
 )  # fmt: skip
 def serve(folder: Path, port: int, faults: tuple[str, ...]) -> None:
-    """Run the stand-in licence service of FOLDER, so that a licence can be rehearsed by hand.
+    """Run the stand-in licence service of FOLDER.
 
-    It answers on this machine only, until it is interrupted.
+    With it a licence can be moved by hand without a maker. It answers on this machine only, until it is interrupted.
     """
     from widetrail.licence.service import PORT, Service, open_server, read_faults
 
