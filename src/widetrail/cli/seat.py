@@ -157,7 +157,8 @@ def _plan_anew(
 def letter(parcel: Path, item: str, to: Path | None, answers: Path | None) -> None:
     """Write a text to the maker about a seat.
 
-    It holds what they need to find or move it. It is shown without the serial; a file that --to names holds it, and only you can read that.
+    It holds what they need to find or move it. It is shown without the serial; a file that --to
+    names holds it, and only you can read that.
     """
     opened = Parcel(parcel, Effects())
     line = seat_line(opened, item)
@@ -191,7 +192,8 @@ def letter(parcel: Path, item: str, to: Path | None, answers: Path | None) -> No
 def serve(folder: Path, port: int, faults: tuple[str, ...]) -> None:
     """Run the stand-in licence service of FOLDER.
 
-    With it a licence can be moved by hand without a maker. It answers on this machine only, until it is interrupted.
+    With it a licence can be moved by hand without a maker. It answers on this machine only, until
+    it is interrupted.
     """
     from widetrail.licence.service import PORT, Service, open_server, read_faults
 
