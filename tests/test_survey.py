@@ -25,6 +25,9 @@ def checks(item: dict[str, Any]) -> dict[str, Any]:
 
 
 OLD_DESK = {
+    "loamlens": "4.2",
+    "mistvane": "2.0",
+    "trellisdesk": "5.3",
     "desk": None,
     "dewcast": "2.4",
     "frondsign": "3.9",
@@ -35,6 +38,9 @@ OLD_DESK = {
     "tillbook": "6.1",
 }
 NEW_DESK = {
+    "loamlens": "4.6",
+    "mistvane": "2.1",
+    "trellisdesk": "6.0",
     "desk": None,
     "dewcast": "2.6",
     "huemoss": "3.2",
