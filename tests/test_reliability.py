@@ -33,6 +33,7 @@ LEFT_OUT = {
     # sweep has them too.
     "loamlens", "loamlens-errand", "loamlens-maker", "mistvane", "trellisdesk",
     # The same steps on other machines; the whole sweep has them too (docs/reliability.md).
+    "brackenwend", "desk-mac", "sporelog-archive",
     "dewcast-mac", "dewcast-platform", "frondsign-linux", "frondsign-platform", "frondsign-windows",
     "huemoss", "quillbox-whole", "sporelog-moved", "tillbook",
 }  # fmt: skip

@@ -124,8 +124,8 @@ def _faults(leg: str) -> list[str]:
     """Return the faults that a leg is tried with: none, and all that can strike there."""
     ways, _, station = LEGS[leg]
     if ways and station != "between":
-        return [""]
-    faults = FAULTS if ALL or not ways else ("cut", "refused")
+        return [""] if ALL else []
+    faults = FAULTS if ALL or not ways else ("cut",)
     return ["", *(f for f in faults if f != "taken" or "claim" in leg)]
 
 
