@@ -107,7 +107,7 @@ def _judge(case: Case, route: Route) -> Chosen | PassedOver:
         return PassedOver(route=route.name, code="place", reason=reason)
     said = route.needs.new.installed if route.needs.new is not None else None
     met = tuple(
-        _short(j.station, j.fact, j.found)
+        short(j.station, j.fact, j.found)
         for j in judged
         if j.verdict == "met" and (j.fact != "installed" or said is not None)
     )
@@ -115,7 +115,8 @@ def _judge(case: Case, route: Route) -> Chosen | PassedOver:
     return Chosen(route, (), met, assumed, parts, rest)
 
 
-def _short(station: str, fact: str, found: str) -> str:
+def short(station: str, fact: str, found: str) -> str:
+    """Return a need that held, in few words."""
     return f"{station}: {fact.replace('_', ' ')} is {found}"
 
 

@@ -10,7 +10,7 @@ from widetrail.finding import Finder
 from widetrail.formats.checked import Model
 from widetrail.licence.exchange import Exchange
 from widetrail.licence.seat import AT, Purpose
-from widetrail.planning.choice import NoRoute, not_for
+from widetrail.planning.choice import NoRoute, not_for, short
 from widetrail.planning.itinerary import find_itinerary
 from widetrail.planning.needs import judge_needs
 from widetrail.planning.plan import PassedOver, Plan, PlannedItem, PlannedLeg
@@ -48,7 +48,7 @@ def choose_way(
             passed.append(PassedOver(route=route.name, code="need", reason="; ".join(unmet)))
             continue
         met = tuple(
-            f"{j.station}: {j.fact.replace('_', ' ')} is {j.found}"
+            short(j.station, j.fact, j.found)
             for j in judged
             if j.verdict == "met" and j.fact != "installed"
         )

@@ -82,5 +82,4 @@ def licence_files(machine: Machine, recipes: Sequence[Loaded]) -> list[str]:
 
 def address_of(service: Service | None, *, network: bool) -> Mapping[str, str]:
     """Return the variables that a machine's programs are given: none without a network."""
-    reaches = service is not None and network
-    return {ADDRESS: service.address} if service is not None and reaches else {}
+    return {ADDRESS: service.address} if service is not None and network else {}

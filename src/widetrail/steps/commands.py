@@ -16,7 +16,7 @@ from widetrail.recipe.templates import Brace, parse_template, plain
 Arguments = Annotated[tuple[ArgumentText, ...], Field(min_length=1)]
 
 
-EXCHANGED = ("{request}", "{answer}")
+EXCHANGED = REQUEST_MADE, ANSWER_MADE = ("{request}", "{answer}")
 """Files that a licence's steps make, which the engine names."""
 
 

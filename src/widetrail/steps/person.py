@@ -8,11 +8,11 @@ from pydantic import AfterValidator, Field
 
 from widetrail.errors import Waiting
 from widetrail.formats.checked import Model
-from widetrail.licence.exchange import REQUEST
 from widetrail.machine.paths import base
 from widetrail.recipe.conditions import Condition
 from widetrail.recipe.models import ArgumentText, Name, Said
 from widetrail.recipe.templates import Brace, parse_template, plain
+from widetrail.steps.commands import REQUEST_MADE
 from widetrail.steps.interface import Doing, Done, Outcome, Step, Task, Unfolding
 from widetrail.steps.proving import missing, shown
 from widetrail.steps.running import OF_SEAT
@@ -57,7 +57,7 @@ class Person:
         if not step.writes:
             return self._have_done(step, doing)
         path = doing.fill(step, step.writes[0])  # what was made elsewhere is brought here with it
-        request = doing.fill(step, f"{{{REQUEST[1:]}}}")
+        request = doing.fill(step, REQUEST_MADE)
         outcome = self._have_done(step, doing, f" The request is {request}; save as {path}.")
         there = doing.machine.look(path)
         if there is None or there.kind != "file" or not there.size:

@@ -34,7 +34,7 @@ from widetrail.licence.seat import (
     words_of,
 )
 from widetrail.recipe.templates import plain, refill
-from widetrail.steps.commands import RunRule
+from widetrail.steps.commands import ANSWER_MADE, REQUEST_MADE, RunRule
 from widetrail.steps.interface import Asked, Doing, Done, Facts, Failed, Outcome, Step
 from widetrail.steps.running import OF_SEAT, run_step, status_of, was_run
 
@@ -92,9 +92,11 @@ def _maker_says_free(step: Step, doing: Doing, partner: str) -> bool:
     return doing.ask(asked) == "yes"
 
 
-def _asked(step: Step, doing: Doing, name: str, words: str) -> Asked:
+def _asked(
+    step: Step, doing: Doing, name: str, words: str, choices: tuple[str, ...] = ("yes", "no")
+) -> Asked:
     recipe = doing.finder(step.item).loaded.id
-    return Asked(recipe, name, words, step.item, choices=("yes", "no"))
+    return Asked(recipe, name, words, step.item, choices=choices)
 
 
 def _name(step: Step, doing: Doing) -> str:
@@ -211,9 +213,8 @@ def run_for_seat(step: Step, doing: Doing) -> Outcome:
         return closed
     if was_run(step, doing) and (outcome := _resolved(step, doing)) is not None:
         return outcome
-    answer = f"{{{ANSWER[1:]}}}"
-    takes = any(answer in argument for argument in step.texts("command"))
-    if takes and step.writes != (answer,) and (wrong := seats.wrong_answer(step.item)):
+    takes = any(ANSWER_MADE in argument for argument in step.texts("command"))
+    if takes and step.writes != (ANSWER_MADE,) and (wrong := seats.wrong_answer(step.item)):
         return Failed(wrong, "Put the right file in its place, then walk again.", {})
     outcome = run_step(step, doing)
     if isinstance(outcome, Done):
@@ -272,9 +273,7 @@ def _by_maker(step: Step, doing: Doing, why: str) -> Outcome:
         f"How the {purpose} of the seat of {_name(step, doing)} ended is not known. Who holds the "
         "seat, as its maker says?"
     )
-    recipe = doing.finder(step.item).loaded.id
-    name = f"seat_{ENDS[purpose]}"
-    answer = doing.ask(Asked(recipe, name, words, step.item, choices=tuple(HOLDERS)))
+    answer = doing.ask(_asked(step, doing, f"seat_{ENDS[purpose]}", words, tuple(HOLDERS)))
     if answer is None:
         raise Waiting(why, why=f"only the maker can say how the {purpose} ended", todo=_MAKER)
     seats.happens(step.item, Told(HOLDERS[answer], AT[purpose]))
@@ -302,9 +301,9 @@ def closed_already(step: Step, doing: Doing) -> Outcome | None:
 
 def made(step: Step, doing: Doing) -> None:
     """Have it happen that a step made the request or the answer of the open act."""
-    if step.writes == (f"{{{REQUEST[1:]}}}",):
+    if step.writes == (REQUEST_MADE,):
         doing.seats.happens(step.item, Requested())
-    elif step.writes == (f"{{{ANSWER[1:]}}}",):
+    elif step.writes == (ANSWER_MADE,):
         doing.seats.happens(step.item, Answered())
 
 

@@ -7,12 +7,11 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from datetime import datetime
-from typing import Any
 
 from widetrail.errors import Halted, InputUnusable
 from widetrail.findings import did_you_mean
 from widetrail.licence.letter import letter
-from widetrail.licence.seat import GivenUp, event_facts, replay, step, words_of
+from widetrail.licence.seat import GivenUp, step, words_of
 from widetrail.parcel import Parcel
 from widetrail.parcel.parcel import SERIAL
 from widetrail.planning import Plan
@@ -20,7 +19,7 @@ from widetrail.planning.licences import SoFar, plan_claim, plan_return, plan_wit
 from widetrail.recipe import Loaded
 from widetrail.steps import KINDS
 from widetrail.walking.doing import came_well
-from widetrail.walking.seats import SeatLine, ledger_of_parcel
+from widetrail.walking.seats import SeatLine, ledger_of_parcel, record_of
 
 
 def seat_line(parcel: Parcel, item: str) -> SeatLine:
@@ -98,13 +97,11 @@ def give_up(parcel: Parcel, line: SeatLine, now: datetime) -> Plan:
     """
     _insist(line, not line.seat.at_end, "given up")
     seat, _ = step(line.seat, GivenUp())
-    record: dict[str, Any] = {
-        "event": "seat", "run": parcel.run, "item": line.item, "title": line.title,
-        "station": "a person", "machine": "a person", "partner": "",
-        "n": len(parcel.seats(line.item)) + 1, "time": now.isoformat(timespec="seconds"),
-        "set out": str(parcel.generations[0].body["time"]), **event_facts(GivenUp()),
-        "stage": seat.stage, "act": None, "attempts": seat.attempts,
+    where = {
+        "title": line.title, "station": "a person", "machine": "a person", "partner": "",
+        "n": len(parcel.seats(line.item)) + 1,
     }  # fmt: skip
+    record = record_of(parcel, line.item, where, now, GivenUp(), seat)
     plan = plan_without(parcel.plan, line.item, _so_far(parcel, line))
     parcel.tell_seats({"seats": [record], "machine": "a person"})
     parcel.renew(plan, now)
@@ -114,10 +111,8 @@ def give_up(parcel: Parcel, line: SeatLine, now: datetime) -> Plan:
 def letter_to_maker(parcel: Parcel, line: SeatLine, serial: str) -> str:
     """Return the text of a letter to the maker of a licence's program; see ``licence.letter``."""
     application = _recipe(parcel, line).recipe.application
-    seat = replay(parcel.seats(line.item))
-    return letter(
-        application.name, application.maker, serial, line.old, line.new, seat, line.history
-    )
+    about = application.name, application.maker, serial, line.old, line.new
+    return letter(*about, line.seat, line.history)
 
 
 def serial_of(parcel: Parcel, line: SeatLine) -> str:

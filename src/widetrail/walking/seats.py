@@ -11,6 +11,7 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import asdict, dataclass
+from datetime import datetime
 from io import BytesIO
 from typing import TYPE_CHECKING, Any, cast
 
@@ -43,6 +44,7 @@ from widetrail.parcel.parcel import SERIAL
 from widetrail.parcel.seal import ENDING, HEADER, KEY, WrongPassphrase, open_seal, read_header
 from widetrail.recipe.models import STATIONS, ActiveReading, Licence
 from widetrail.steps import Asked
+from widetrail.steps.running import OF_SEAT
 from widetrail.walking.journal import Journal
 
 if TYPE_CHECKING:
@@ -78,6 +80,33 @@ class Ledger:
         """Write one record; it is durable then."""
         self._machine.effects.keep_folders(self._machine.host(self.room))
         self.journal.add(record)
+
+
+def set_out_of(parcel: Parcel) -> str:
+    """Return when a parcel was set out, by which moves of one seat are told apart."""
+    return str(parcel.generations[0].body["time"])
+
+
+def record_of(
+    parcel: Parcel, item: str, where: Mapping[str, Any], now: datetime, event: Event, after: Seat
+) -> dict[str, Any]:
+    """Return what a ledger and a logbook keep of something that happened to a seat.
+
+    ``where`` has the title, the station with its machine and partner, and the record's number.
+    """
+    act = after.act
+    return {
+        "event": SEAT,
+        "run": parcel.run,
+        "set out": set_out_of(parcel),
+        "item": item,
+        **where,
+        "time": now.isoformat(timespec="seconds"),
+        **event_facts(event),
+        "stage": after.stage,
+        "act": [act.purpose, act.phase, act.attempt] if act is not None else None,
+        "attempts": after.attempts,
+    }
 
 
 def seat_in(facts: Mapping[str, Any]) -> Seat:
@@ -210,10 +239,6 @@ class StationSeats:
     def _run(self) -> str:
         return self._doing.parcel.run
 
-    @property
-    def _set_out(self) -> str:
-        return str(self._doing.parcel.generations[0].body["time"])
-
     # What is known
 
     def untold(self) -> list[dict[str, Any]]:
@@ -242,23 +267,14 @@ class StationSeats:
             )  # fmt: skip
         if after == before:
             return effects
-        act = after.act
-        record = {
-            "event": SEAT,
-            "run": self._run,
-            "set out": self._set_out,
-            "item": item,
+        where = {
             "title": title,
             "station": self._doing.station,
             "machine": self._machine.name,
             "partner": self._doing.other(),
             "n": self._next_number(),
-            "time": self._doing.now.isoformat(timespec="seconds"),
-            **event_facts(event),
-            "stage": after.stage,
-            "act": [act.purpose, act.phase, act.attempt] if act is not None else None,
-            "attempts": after.attempts,
         }
+        record = record_of(self._doing.parcel, item, where, self._doing.now, event, after)
         record = self._doing.masker.mask_all(record)
         if isinstance(event, Gone):  # first where the parcel goes, so that nobody fetches an answer
             told = {"seats": [*self.untold(), record], "machine": self._machine.name}
@@ -281,7 +297,7 @@ class StationSeats:
     def _overtaken(self, item: str) -> str:
         """Return why this run may do nothing with a seat: a later move of it has begun here."""
         later = [r for r in self.ledger.of_item(item) if r["run"] != self._run]
-        later = [r for r in later if r["set out"] > self._set_out]
+        later = [r for r in later if r["set out"] > set_out_of(self._doing.parcel)]
         return f"a later move of it was begun here on {later[-1]['time']}" if later else ""
 
     def earlier(self, item: str) -> tuple[Adopted | None, str]:
@@ -413,7 +429,7 @@ class StationSeats:
 
     def have_again(self, item: str, purpose: Purpose) -> None:
         for planned in self._doing.plan.steps:
-            if planned.item == item and planned.text(SEAT) == purpose:
+            if planned.item == item and planned.text(OF_SEAT) == purpose:
                 self.again.append(planned.id)
                 self._doing.record("to be done again", step=planned.id)
 
