@@ -16,7 +16,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from widetrail.rehearsing import Swept, collect_rehearsals, load_rehearsal, sweep
-from widetrail.rehearsing.stops import fast_folder
+from widetrail.rehearsing.stage import fast_folder
 from widetrail_demo.world import build_world
 
 SERVICE = "desk.rehearsal.yaml"

@@ -27,7 +27,7 @@ from widetrail.machine.paths import is_within, join, trouble_with_name, written_
 from widetrail.parcel import Parcel, Seal
 from widetrail.parcel.index import read_index, write_index
 from widetrail.parcel.segments import tar_header
-from widetrail.rehearsing.stops import fast_folder
+from widetrail.rehearsing.stage import fast_folder
 from widetrail.steps import CargoEntry
 from widetrail.walking import make_report
 from widetrail.walking.journal import Journal

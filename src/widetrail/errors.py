@@ -17,7 +17,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import ClassVar
+from typing import Any, ClassVar
 
 from widetrail.findings import Finding
 
@@ -26,17 +26,25 @@ class WideTrailError(Exception):
     """Anything Wide Trail refuses to do, in words a person can act on.
 
     ``what`` failed, ``where`` (a file with line and column, or a machine's own path), ``why``,
-    and ``todo``: what to do next. ``status`` is the exit status of the command line.
+    and ``todo``: what to do next. ``codes`` are the words by which a rehearsal expects it, where it
+    has some (``docs/rehearsals.md``). ``status`` is the exit status of the command line.
     """
 
     status: ClassVar[int] = 1
 
-    def __init__(self, what: str, *, where: str = "", why: str = "", todo: str = "") -> None:
+    def __init__(
+        self, what: str, *, where: str = "", why: str = "", todo: str = "",
+        codes: Sequence[str] = (),
+    ) -> None:  # fmt: skip
         super().__init__(what, where, why, todo)
+        self.codes = tuple(codes)
         self.what = what
         self.where = where
         self.why = why
         self.todo = todo
+
+    def __reduce__(self) -> tuple[Any, ...]:  # an error crosses to another process whole
+        return _made_again, (type(self), self.args, self.__dict__)
 
     def __str__(self) -> str:
         return ": ".join(part for part in (self.where, self.what, self.why) if part)
@@ -50,6 +58,14 @@ class WideTrailError(Exception):
             "why": self.why,
             "next": self.todo,
         }
+
+
+def _made_again(
+    kind: type[WideTrailError], args: tuple[Any, ...], facts: dict[str, Any]
+) -> WideTrailError:
+    error = kind.__new__(kind, *args)
+    error.__dict__.update(facts)
+    return error
 
 
 class InputUnusable(WideTrailError):
@@ -94,7 +110,8 @@ class Obstructed(Halted):
 
     def __init__(self, what: str, obstacles: Sequence[Halted]) -> None:
         first = obstacles[0]
-        super().__init__(what, where=first.where, why=first.what, todo=first.todo)
+        codes = tuple(dict.fromkeys(code for one in obstacles for code in one.codes))
+        super().__init__(what, where=first.where, why=first.what, todo=first.todo, codes=codes)
         self.obstacles = tuple(obstacles)
 
     def as_json(self) -> dict[str, object]:

@@ -2,13 +2,29 @@
 
 from __future__ import annotations
 
+import sys
+from collections.abc import Iterable, Mapping, Sequence
+from contextlib import contextmanager
 from dataclasses import asdict
 from pathlib import Path
+from typing import Any
 
 import click
 
 from widetrail.cli.output import Page, json_option, now, print_json
-from widetrail.rehearsing import Rehearsed, collect_rehearsals, load_rehearsal, rehearse
+from widetrail.findings import Finding
+from widetrail.formats.quantities import show_count
+from widetrail.recipe import Loaded, load_recipe
+from widetrail.rehearsing import Rehearsed, Swept, collect_rehearsals
+from widetrail.rehearsing.coverage import Coverage, coverage_of, load_unproved
+from widetrail.rehearsing.many import Job, jobs_of, run_many, sweep_job, workers
+from widetrail.rehearsing.mutants import Judged, judge_mutants, show_mutant
+from widetrail.rehearsing.rehearsal import Rehearsal
+from widetrail.rehearsing.showing import findings_of, side_by_side
+from widetrail.steps import KINDS
+
+SHOWN = 40
+"""Lines of both print-outs that are shown of a rehearsal that failed, at most."""
 
 
 @click.command("rehearse")
@@ -17,34 +33,247 @@ from widetrail.rehearsing import Rehearsed, collect_rehearsals, load_rehearsal, 
     "--machines", type=click.Path(path_type=Path),
     help="The folder that holds the machines; else one called machines beside or above.",
 )  # fmt: skip
+@click.option("--jobs", type=click.IntRange(1), default=1, help="How many run at a time.")
+@click.option(
+    "--keep", type=click.Path(path_type=Path),
+    help="A new folder for the machines as they were in the end, to look into them.",
+)  # fmt: skip
+@click.option("--stops", is_flag=True, help="Also stop each at its effects, within bounds.")
+@click.option("--coverage", is_flag=True, help="Tell which arms of the recipes none reached.")
+@click.option(
+    "--page", type=click.Path(path_type=Path, dir_okay=False),
+    help="Write the coverage as an HTML page (with --coverage).",
+)  # fmt: skip
+@click.option(
+    "--fail-under", type=click.FloatRange(0, 100),
+    help="End with 1 where less of a hundred arms of a recipe are reached (with --coverage).",
+)  # fmt: skip
+@click.option(
+    "--mutate", is_flag=True, help="Change the recipes one rule at a time; tell what survives."
+)
+@click.option(
+    "--junit", type=click.Path(path_type=Path, dir_okay=False),
+    help="Write the results as JUnit XML too.",
+)  # fmt: skip
 @json_option
-def command(paths: tuple[Path, ...], machines: Path | None, as_json: bool) -> None:
+def command(
+    paths: tuple[Path, ...], machines: Path | None, jobs: int, keep: Path | None, stops: bool,
+    coverage: bool, page: Path | None, fail_under: float | None, mutate: bool, junit: Path | None,
+    as_json: bool,
+) -> None:  # fmt: skip
     """Run the rehearsals that PATHS name: files, or folders with all below them.
 
     Machines are copied first and never changed. The programs that the rehearsals and their
     recipes name are started. Ends with 1 where something came out otherwise than expected.
     """
-    rehearsals = [load_rehearsal(path) for path in collect_rehearsals(list(paths))]
-    page = Page()
-    results = []
-    for rehearsal in rehearsals:
-        result = rehearse(rehearsal, now(), machines)
-        results.append(result)
-        if not as_json:
-            _show(page, result)
-    passed = sum(r.passed for r in results)
+    listed = jobs_of(collect_rehearsals(list(paths)), now(), machines, keep)
+    shown = _Shown(as_json=as_json)
+    results = run_many([job for job, _ in listed], jobs, shown.result)
+    findings = findings_of(results)
+    recipes = _recipes(rehearsal for _, rehearsal in listed)
+    well = all(result.passed for result in results)
+    shown.findings(results, findings)
+    told: dict[str, Any] = {"findings": [f.as_json() for f in findings]}
+    if stops:
+        swept = _sweep(listed, results, jobs, shown)
+        well = well and all(one.passed for one in swept.values())
+        told["stops"] = {name: _swept_json(one) for name, one in swept.items()}
+    if coverage or page is not None or fail_under is not None:
+        covered = [coverage_of(one, results, load_unproved(Path(one.file))[1]) for one in recipes]
+        shown.coverage(covered)
+        well = well and not any(c.findings for c in covered)
+        well = well and all(c.percent >= (fail_under or 0.0) for c in covered)
+        told["coverage"] = [_coverage_json(c) for c in covered]
+        if page is not None:
+            from widetrail.reporting.coverage import render_coverage
+
+            page.write_text(render_coverage(covered), encoding="utf-8")
+    if mutate:
+        judged = _mutate(recipes, listed, results, jobs, shown)
+        well = well and not any(one.survived for one in judged)
+        told["mutants"] = [one.as_json() for one in judged]
+    if junit is not None:
+        from widetrail.reporting.junit import render_junit
+
+        junit.write_bytes(render_junit(results))
     if as_json:
-        print_json({"rehearsals": [{**asdict(r), "passed": r.passed} for r in results]})
-    else:
-        page.line(f"{passed} of {len(results)} rehearsals passed", "bold")
-    if passed < len(results):
+        rehearsals = [_json(result) for result in results]
+        print_json({"rehearsals": rehearsals, **told})
+    if not well:
         click.get_current_context().exit(1)
 
 
-def _show(page: Page, result: Rehearsed) -> None:
-    verdict = "passed" if result.passed else "failed"
-    page.line(f"{verdict}: {result.title}", "green" if result.passed else "red")
-    for difference in result.differences:
-        page.line(f"{difference.what}", indent=4)
-        page.line(f"expected: {difference.expected}", indent=6)
-        page.line(f"found:    {difference.found}", indent=6)
+def _recipes(rehearsals: Iterable[Rehearsal]) -> list[Loaded]:
+    """Load each recipe that is rehearsed, once."""
+    files = dict.fromkeys(path for r in rehearsals for path in r.recipe_files)
+    return [load_recipe(path, KINDS) for path in files]
+
+
+def _json(result: Rehearsed) -> dict[str, Any]:
+    arms = [{"recipe": a.recipe, "at": a.where, "arm": a.arm} for a in sorted(result.arms, key=str)]
+    return {**asdict(result), "passed": result.passed, "arms": arms}
+
+
+def _swept_json(swept: Swept) -> dict[str, Any]:
+    return {**asdict(swept), "passed": swept.passed}
+
+
+def _coverage_json(covered: Coverage) -> dict[str, Any]:
+    arms = [
+        {
+            **asdict(arm),
+            "words": arm.words,
+            "reached_by": covered.reached.get(arm, ()),
+        }
+        for arm in covered.arms
+    ]
+    return {"recipe": covered.recipe, "percent": covered.percent, "arms": arms}
+
+
+def _sweep(
+    listed: Sequence[tuple[Job, Rehearsal]], results: Sequence[Rehearsed], jobs: int, shown: _Shown
+) -> dict[str, Swept]:
+    """Stop each rehearsal that arrives at its effects; tell which are left out."""
+    chosen = [
+        (job, rehearsal)
+        for (job, rehearsal), result in zip(listed, results, strict=True)
+        if rehearsal.arrives and result.passed
+    ]
+    left = len(listed) - len(chosen)
+    shown.title("Stopped at their effects")
+    found = {}
+    with workers(min(jobs, max(1, len(chosen)))) as each:
+        for (_, rehearsal), swept in zip(
+            chosen, each(sweep_job, [job for job, _ in chosen]), strict=True
+        ):
+            shown.swept(swept)
+            found[rehearsal.name] = swept
+    if left:
+        what = "is to be stopped or refused, or failed: it is" if left == 1 else "are: they are"
+        shown.line(f"{show_count(left, 'rehearsal')} {what} not stopped at effects")
+    return found
+
+
+def _mutate(
+    recipes: Sequence[Loaded], listed: Sequence[tuple[Job, Rehearsal]],
+    results: Sequence[Rehearsed], jobs: int, shown: _Shown,
+) -> list[Judged]:  # fmt: skip
+    found: list[Judged] = []
+    for loaded in recipes:
+        shown.title(f"Mutants of {loaded.id}")
+        explained = load_unproved(Path(loaded.file))[1]
+        runs = [
+            (job, rehearsal, result)
+            for (job, rehearsal), result in zip(listed, results, strict=True)
+        ]
+        with _progress(f"mutants of {loaded.id}") as tick:
+            mine = judge_mutants(loaded, runs, jobs, explained, tick)
+        shown.mutants(mine)
+        found.extend(mine)
+    return found
+
+
+@contextmanager
+def _progress(what: str) -> Any:
+    """Show how far a long work is, where that is seen."""
+    if not sys.stderr.isatty():
+        yield lambda done, total: None
+        return
+    from rich.console import Console
+    from rich.progress import Progress
+
+    with Progress(console=Console(stderr=True), transient=True) as progress:
+        task = progress.add_task(what, total=None)
+        yield lambda done, total: progress.update(task, completed=done, total=total)
+
+
+class _Shown:
+    """What people see, unless JSON was asked for."""
+
+    def __init__(self, *, as_json: bool) -> None:
+        self._page = None if as_json else Page()
+
+    def title(self, text: str) -> None:
+        if self._page is not None:
+            self._page.title(text)
+
+    def line(self, text: str, style: str = "", indent: int = 0) -> None:
+        if self._page is not None:
+            self._page.line(text, style, indent)
+
+    def result(self, result: Rehearsed) -> None:
+        verdict = "passed" if result.passed else "failed"
+        style = "" if result.passed else "red"
+        self.line(f"{verdict}  {result.seconds:5.1f} s  {result.short}: {result.title}", style)
+        for difference in result.differences:
+            where = f" ({difference.where})" if difference.where else ""
+            self.line(f"{difference.what}{where}", indent=4)
+            for word, text in (("expected", difference.expected), ("found", difference.found)):
+                first, *more = text.splitlines() or [""]
+                self.line(f"{word + ':':9} {first}", indent=6)
+                for line in more:
+                    self.line(line, indent=16)
+        if not result.passed and self._page is not None:
+            rows = side_by_side(result)
+            if rows:
+                self._page.table(["", "old, before", "new, after"], rows[:SHOWN])
+        if result.kept:
+            self.line(f"its machines are kept in {result.kept}", indent=4)
+
+    def findings(self, results: Sequence[Rehearsed], findings: Sequence[Finding]) -> None:
+        passed = sum(result.passed for result in results)
+        self.line(f"{passed} of {show_count(len(results), 'rehearsal')} passed", "bold")
+        for finding in findings:
+            self.line(str(finding), "yellow")
+
+    def swept(self, swept: Swept) -> None:
+        self.line(
+            f"{swept.stops} of {swept.possible:,} stops, {show_count(swept.faults, 'fault')}: "
+            f"{show_count(len(swept.troubles), 'trouble')}: {swept.rehearsal}",
+            "" if swept.passed else "red",
+        )
+        for trouble in swept.troubles:
+            self.line(trouble.stop, indent=4)
+            self.line(trouble.what, indent=6)
+
+    def coverage(self, covered: Sequence[Coverage]) -> None:
+        self.title("What the rehearsals reached")
+        for one in covered:
+            reached = len(one.wanted) - len(one.missing)
+            apart = _apart(
+                {
+                    "cannot be reached": sum(bool(a.unreachable) for a in one.arms),
+                    "explained": sum(bool(a.unproved and not a.unreachable) for a in one.arms),
+                }
+            )
+            style = "green" if not one.missing else "bold"
+            self.line(
+                f"{one.recipe}: {reached} of {len(one.wanted)} arms ({one.percent:.0f} %){apart}",
+                style,
+            )
+            for arm in one.missing:
+                self.line(f"{Path(one.file).name}:{arm.line}: {arm.words}", "red", indent=4)
+                self.line(one.lines[arm.line - 1].strip(), "dim", indent=8)
+            for finding in one.findings:
+                self.line(str(finding), "yellow", indent=4)
+
+    def mutants(self, judged: Sequence[Judged]) -> None:
+        killed = sum(one.killed_by != "" for one in judged)
+        apart = _apart(
+            {
+                "reached by no rehearsal": sum(one.unreached for one in judged),
+                "explained": sum(one.explained != "" for one in judged),
+            }
+        )
+        survived = [one for one in judged if one.survived]
+        self.line(
+            f"{killed} of {len(judged)} were noticed{apart}", "green" if not survived else "bold"
+        )
+        for one in survived:
+            for number, text in enumerate(show_mutant(one)):
+                self.line(text, "" if number else "red", indent=8 if number else 4)
+
+
+def _apart(counts: Mapping[str, int]) -> str:
+    told = ", ".join(f"{count} {what}" for what, count in counts.items() if count)
+    return f"; {told}" if told else ""

@@ -34,6 +34,7 @@ from widetrail.formats.registry import full_key
 from widetrail.machine import Machine
 from widetrail.machine.paths import join, parent
 from widetrail.recipe import Item, Loaded, Reading
+from widetrail.recipe.arms import reach, reach_bounds
 from widetrail.recipe.models import (
     For,
     PerPlatform,
@@ -96,6 +97,7 @@ class Finder:
                 found.append(Installation(number, sign, release, edition, tuple(unknown)))
                 self.installation = None
             if found:
+                reach(self.loaded, case, "taken")
                 return tuple(found)
         return ()
 
@@ -145,6 +147,12 @@ class Finder:
             return True
         here = self.installation
         release = here.release if here is not None else None
+        for fact, wanted, found in (
+            ("system", condition.system, self.machine.system),
+            ("release", condition.release, str(release or "")),
+        ):
+            if wanted is not None:
+                reach_bounds(self.loaded, condition, fact, wanted, found)
         return (
             condition.platform in (None, self.machine.platform)
             and _in_range(condition.system, parse_release(self.machine.system))
@@ -217,6 +225,7 @@ class Finder:
             return self._whatever(self._pinned[name], How("pinned"), self._kind_of(name))
         for number, place in enumerate(self.loaded.recipe.places[name]):
             if self.holds(place.for_):
+                reach(self.loaded, place, "taken")
                 return self._resolve(name, place, number)
         return Nowhere(f'the recipe has no case of "{name}" for this machine')
 
@@ -260,9 +269,14 @@ class Finder:
         as_path = place.told_by.model_copy(update={"as_": "path"})
         answer = self.take(as_path)
         if isinstance(answer, Unknown):
-            return None if answer.absent else Nowhere(f"what tells it is unknown: {answer.reason}")
+            if answer.absent:
+                reach(self.loaded, place.told_by, "tells nothing")
+                return None
+            return Nowhere(f"what tells it is unknown: {answer.reason}")
         if not answer.value:
+            reach(self.loaded, place.told_by, "tells nothing")
             return None
+        reach(self.loaded, place.told_by, "tells")
         how = How("told", case, answer.source, answer.line)
         return self._judge(str(answer.value), place.kind, how)
 
@@ -282,8 +296,10 @@ class Finder:
         for number, path in enumerate(listed):
             if path is not None and self._kind(path) in ("folder", "file"):
                 self._chosen[name] = number
+                reach(self.loaded, place, f"first_of {number + 1}")
                 return self._whatever(path, how)
         self._chosen[name] = -1
+        reach(self.loaded, place, "first_of none")
         otherwise = self.choice(place.otherwise)
         if otherwise is None:
             return Nowhere(f"none of {', '.join(among)} is there")
@@ -331,9 +347,14 @@ class Finder:
             return Nowhere(str(error))
         except Unreadable as error:
             return Nowhere(f"its index {source} {error}")
+        if found.passed_over:
+            reach(self.loaded, place, "passes over")
+        if len(found.instances) > 1:
+            reach(self.loaded, place, "several")
         if place.in_use is not None:
             told = self.take(place.in_use)
             if isinstance(told, Known):
+                reach(self.loaded, place.in_use, "read")
                 return mark_in_use(found, str(told.value), self.machine)
         return found
 
@@ -398,8 +419,15 @@ class Finder:
 
     def choice(self, choice: str | PerPlatform | None) -> str | None:
         """Return the path here that a platform map or template says, or ``None``."""
-        template = on_platform(choice, self.machine.platform) if choice is not None else None
+        template = self._here(choice) if choice is not None else None
         return None if template is None else self.path(template)
+
+    def _here(self, choice: str | PerPlatform) -> str | None:
+        """Return what a text or platform map says for this platform."""
+        if isinstance(choice, PerPlatform):
+            own = getattr(choice, self.machine.platform) is not None
+            reach(self.loaded, choice, self.machine.platform if own else "else")
+        return on_platform(choice, self.machine.platform)
 
     def take(self, reading: Reading) -> Known | Unknown:
         """Take a reading here; parameters must have been given by ``with_parts``."""
@@ -430,8 +458,11 @@ class Finder:
     def _case_of_reading(self, name: str) -> Reading | Unknown:
         """Return the first case of a reading that holds here."""
         cases = self.loaded.recipe.readings[name]
-        fitting = (case for case in cases if self.holds(case.for_))
-        return next(fitting, Unknown("the recipe's reading is not for this machine"))
+        case = next((case for case in cases if self.holds(case.for_)), None)
+        if case is None:
+            return Unknown("the recipe's reading is not for this machine")
+        reach(self.loaded, case, "taken")
+        return case
 
     def answer(self, name: str, item: Item) -> Answer:
         """Take a reading for ``item``; one that has a part as parameter is answered by part."""
@@ -536,7 +567,7 @@ class Finder:
         listed = self.loaded.recipe.application.programs.items()
         found = {}
         for name, choice in listed:
-            text = on_platform(choice, self.machine.platform)
+            text = self._here(choice)
             path = self._program(text) if text is not None else None
             if path is not None:
                 found[name] = path

@@ -122,16 +122,27 @@ def check(
         if not findings:
             findings = (Finding(file, 1, 1, "mapping", "", "expected a mapping of keys"),)
         return None, _empty(), findings
+    value, more = check_tree(model, tree, file, context)
+    result = tuple(dict.fromkeys(sorted([*findings, *more])))
+    return (None if errors_of(result) else value), tree, result
+
+
+def check_tree(
+    model: type[M], tree: Any, file: str, context: Unknown | None = None
+) -> tuple[M | None, tuple[Finding, ...]]:
+    """Return a marked tree as ``model`` and all findings; ``None`` where one is an error."""
+    if not isinstance(tree, Map):
+        return None, (Finding(file, 1, 1, "mapping", "", "expected a mapping of keys"),)
     context = context or Unknown()
     value: M | None = None
-    found = list(findings)
+    found: list[Finding] = []
     try:
         value = model.model_validate(tree, context=context)
     except ValidationError as error:
         found.extend(_finding(tree, file, e) for e in _own_errors(error))
     found.extend(_unknown(tree, file, context))
     result = tuple(dict.fromkeys(sorted(found)))
-    return (None if errors_of(result) else value), tree, result
+    return (None if errors_of(result) else value), result
 
 
 def load(model: type[M], path: Path) -> M:

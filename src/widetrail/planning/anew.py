@@ -11,7 +11,7 @@ from datetime import datetime
 
 from widetrail.finding import Absent, Finder, Found
 from widetrail.machine import Machine
-from widetrail.planning.choice import Chosen, copies
+from widetrail.planning.choice import Chosen, copies, passed_for_needs
 from widetrail.planning.needs import judge_needs, judge_side
 from widetrail.planning.plan import (
     LeftItem,
@@ -87,7 +87,7 @@ def _now(
     judged = judge_needs(needs, old, SeenSide(finder), rule.from_, today)
     unmet = [j for j in judged if j.verdict == "unmet" and j.station == "new"]
     if unmet:
-        return PassedOver(route=route.name, code="need", reason="; ".join(map(str, unmet)))
+        return passed_for_needs(route.name, unmet)
     where = finder.place(rule.from_)
     if not copies(route) or (item.instance and item.new_path):
         return item

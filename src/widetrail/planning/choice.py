@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
 from widetrail.finding import Absent, Finder, Found, Known, Tally, Unknown, Where, condition_holds
 from widetrail.finding.stores import store_kind
-from widetrail.planning.needs import beyond_limit, judge_needs
+from widetrail.planning.needs import Judged, beyond_limit, judge_needs
 from widetrail.planning.plan import PassedOver
 from widetrail.planning.sides import Side
-from widetrail.recipe import Item, Loss, Route
-from widetrail.recipe.conditions import Condition
+from widetrail.recipe import Item, Loaded, Loss, Route
+from widetrail.recipe.arms import reach, reach_bounds
+from widetrail.recipe.conditions import AS_OLD, Condition, Needs, SideNeeds
 from widetrail.recipe.models import For
 from widetrail.recipe.templates import braces
 from widetrail.steps.commands import RunRule
@@ -77,19 +78,23 @@ def choose_route(case: Case, skip: frozenset[str] = frozenset()) -> Chosen | NoR
 
 
 def _judge(case: Case, route: Route) -> Chosen | PassedOver:
+    told = _Telling(case.finder.loaded, route)
     if not case.finder.holds(route.for_):
+        reach(told.loaded, route.for_, "does not hold")
         return not_for(route.name, route.for_, case.old)
     place = case.item.from_
     judged = judge_needs(route.needs, case.old, case.new, place, case.today)
     unmet = [j for j in judged if j.verdict == "unmet"]
+    told.needs(judged)
     if unmet:
-        reason = "; ".join(map(str, unmet))
-        return PassedOver(route=route.name, code="need", reason=reason)
+        return passed_for_needs(route.name, unmet)
     outside, parts, rest = _narrowed(case, route)
+    told.narrowing(case, outside, parts)
     if outside:
         return PassedOver(route=route.name, code="only", reason=outside)
     beyond = beyond_limit(route.limit, case.tally.size, case.tally.files, case.largest)
     if beyond:
+        told.limit(case)
         return PassedOver(route=route.name, code="limit", reason=beyond)
     alone = sorted(part for part in case.narrowed if not _mentions(route, part))
     if alone:
@@ -105,6 +110,7 @@ def _judge(case: Case, route: Route) -> Chosen | PassedOver:
     if copies(route) and not placed:
         reason = f"there is no place for it on new: {case.new_place}"
         return PassedOver(route=route.name, code="place", reason=reason)
+    told.taken()
     said = route.needs.new.installed if route.needs.new is not None else None
     met = tuple(
         short(j.station, j.fact, j.found)
@@ -113,6 +119,63 @@ def _judge(case: Case, route: Route) -> Chosen | PassedOver:
     )
     assumed = tuple(str(j) for j in judged if j.verdict == "assumed")
     return Chosen(route, (), met, assumed, parts, rest)
+
+
+@dataclass(frozen=True, slots=True)
+class _Telling:
+    """Tells which arms of a route are reached while it is judged."""
+
+    loaded: Loaded
+    route: Route
+
+    def needs(self, judged: Sequence[Judged]) -> None:
+        reach_needs(self.loaded, self.route.needs, judged)
+
+    def narrowing(self, case: Case, outside: str, parts: Mapping[str, tuple[str, ...]]) -> None:
+        some = any(parts.get(name) != case.parts.get(name) for name in self.route.only)
+        if self.route.only:
+            arm = "leaves all" if outside else "leaves some" if some else "takes all"
+            reach(self.loaded, self.route, f"only {arm}")
+
+    def limit(self, case: Case) -> None:
+        limit, of = self.route.limit, case.tally
+        for name, most, found in (
+            ("size", limit.size, of.size), ("count", limit.count, of.files),
+            ("file", limit.file, case.largest),
+        ):  # fmt: skip
+            if most is not None and found > most:
+                reach(self.loaded, limit, f"{name} passes over")
+
+    def taken(self) -> None:
+        reach(self.loaded, self.route.for_, "holds")
+        reach(self.loaded, self.route, "taken")
+
+
+def reach_needs(loaded: Loaded, needs: Needs, judged: Sequence[Judged]) -> None:
+    """Tell which needs were met, and which one alone was not."""
+    unmet = [j for j in judged if j.verdict == "unmet"]
+    for one in judged:
+        side: SideNeeds | None = getattr(needs, one.station, None)
+        if one.verdict == "met" and not unmet:
+            reach(loaded, side, f"{one.fact} met")
+        if side is not None and one.fact in ("release", "system"):
+            _reach_releases(loaded, side, one)
+        if unmet == [one]:
+            reach(loaded, side, f"{one.fact} alone unmet")
+
+
+def _reach_releases(loaded: Loaded, side: SideNeeds, one: Judged) -> None:
+    wanted = side.release if one.fact == "release" else side.system
+    if wanted in AS_OLD and one.verdict == "met":
+        reach(loaded, side, f"release {'same' if one.wanted.split()[0] == one.found else 'later'}")
+    elif wanted is not None and wanted not in AS_OLD:
+        reach_bounds(loaded, side, one.fact, wanted, one.found)
+
+
+def passed_for_needs(route: str, unmet: Sequence[Judged]) -> PassedOver:
+    """Return that a route is passed over for needs that are not met."""
+    facts = tuple(dict.fromkeys(j.fact for j in unmet))
+    return PassedOver(route=route, code="need", reason="; ".join(map(str, unmet)), facts=facts)
 
 
 def short(station: str, fact: str, found: str) -> str:

@@ -10,12 +10,13 @@ from widetrail.finding import Finder
 from widetrail.formats.checked import Model
 from widetrail.licence.exchange import Exchange
 from widetrail.licence.seat import AT, Purpose
-from widetrail.planning.choice import NoRoute, not_for, short
+from widetrail.planning.choice import NoRoute, not_for, passed_for_needs, reach_needs, short
 from widetrail.planning.itinerary import find_itinerary
 from widetrail.planning.needs import judge_needs
 from widetrail.planning.plan import PassedOver, Plan, PlannedItem, PlannedLeg
 from widetrail.planning.sides import Side
 from widetrail.recipe import Loaded, Loss, Station
+from widetrail.recipe.arms import reach
 from widetrail.recipe.models import Leg, Licence, LicenceRoute
 from widetrail.recipe.templates import literal
 from widetrail.steps import RULES, Step, Unfolding
@@ -41,11 +42,13 @@ def choose_way(
     passed: list[PassedOver] = []
     for route in licence.routes:
         if not finder.holds(route.for_):
+            reach(finder.loaded, route.for_, "does not hold")
             passed.append(not_for(route.name, route.for_, old))
             continue
         judged = judge_needs(route.needs, old, new, "", today)
-        if unmet := [str(j) for j in judged if j.verdict == "unmet"]:
-            passed.append(PassedOver(route=route.name, code="need", reason="; ".join(unmet)))
+        reach_needs(finder.loaded, route.needs, judged)
+        if unmet := [j for j in judged if j.verdict == "unmet"]:
+            passed.append(passed_for_needs(route.name, unmet))
             continue
         met = tuple(
             short(j.station, j.fact, j.found)
@@ -53,6 +56,8 @@ def choose_way(
             if j.verdict == "met" and j.fact != "installed"
         )
         assumed = tuple(str(j) for j in judged if j.verdict == "assumed")
+        reach(finder.loaded, route.for_, "holds")
+        reach(finder.loaded, route, "taken")
         return Way(route, tuple(passed), met, assumed)
     return NoRoute(tuple(passed))
 

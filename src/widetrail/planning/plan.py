@@ -23,11 +23,20 @@ narrows what it carries; it cannot carry the chosen parts alone; there is no pla
 
 
 class PassedOver(Model):
-    """A route that was passed over, with the values that decided."""
+    """A route that was passed over, with the values that decided.
+
+    ``facts`` are the unmet needs of a ``need``: facts and readings by their names.
+    """
 
     route: str
     code: PassCode
     reason: str
+    facts: tuple[str, ...] = ()
+
+    @property
+    def codes(self) -> tuple[str, ...]:
+        """The words by which a rehearsal expects it."""
+        return self.facts or (self.code,)
 
 
 class PlannedRecipe(Model):

@@ -71,6 +71,7 @@ from widetrail.planning.written import (
     written_at,
 )
 from widetrail.recipe import Existing, Item, Loaded, Loss, Route, Station
+from widetrail.recipe.arms import reach, reach_bounds
 from widetrail.recipe.models import LicenceRoute
 from widetrail.recipe.releases import parse_releases
 from widetrail.recipe.templates import ROOTS, literal, plain
@@ -80,6 +81,9 @@ ENTRY_ROOM = 2048
 """Bytes that an entry takes in a parcel beside its contents, at most about that."""
 
 PARCEL_ROOM = 1 << 20
+
+NOT_THERE = "not there"
+"""The code of what stands in the way where there is nothing to move."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -162,7 +166,9 @@ def make_plan(
         if side.finder.installation is not None:
             _plan_licences(side, by_id, draft, choices, today, sealed=sealed)
     if not draft.items and not draft.licences and not draft.left and not draft.obstacles:
-        draft.obstacles = [Halted(notice, todo=_NOTHING) for notice in draft.notices]
+        draft.obstacles = [
+            Halted(notice, todo=_NOTHING, codes=[NOT_THERE]) for notice in draft.notices
+        ]
     if not draft.items and not draft.licences and not draft.obstacles:
         draft.obstacles = [_left_obstacle(item) for item in draft.left]
     _find_written(draft, sides, choices, new)
@@ -212,7 +218,7 @@ def _in_order(recipes: Sequence[Loaded], draft: _Draft) -> list[Loaded]:
                 where = loaded.spot("uses", used)
                 todo = f"Name the recipe for {used} too."
                 what = f"{loaded.id} uses {used}, and its recipe is not here"
-                draft.obstacles.append(Halted(what, where=where, todo=todo))
+                draft.obstacles.append(Halted(what, where=where, todo=todo, codes=["uses"]))
     ordered: list[Loaded] = []
     while len(ordered) < len(by_id):
         done = {loaded.id for loaded in ordered}
@@ -227,7 +233,11 @@ def _in_order(recipes: Sequence[Loaded], draft: _Draft) -> list[Loaded]:
             todo = "Take one of the uses out."
             raise Obstructed(
                 "the plan cannot be made",
-                [Halted(f"{circle} use each other in a circle", why=why, todo=todo)],
+                [
+                    Halted(
+                        f"{circle} use each other in a circle", why=why, todo=todo, codes=["circle"]
+                    )
+                ],
             )
         ordered.extend(ready)
     return ordered
@@ -240,11 +250,15 @@ def _unmet_uses(side: _Recipe, by_id: Mapping[str, _Recipe]) -> tuple[PassedOver
         host = by_id.get(used)
         if host is None or host.new.installed is None:
             continue
-        release = host.new.release
+        release, recipe = host.new.release, side.loaded.recipe
+        reach_bounds(side.loaded, recipe, f"uses {used}", wanted, str(release or ""))
         if not host.new.installed or release is None or release not in parse_releases(wanted):
             found = str(release or "unknown") if host.new.installed else "not there"
             reason = f"new: {used} must be {wanted}, and is {found}"
-            unmet.append(PassedOver(route=f"with {used}", code="need", reason=reason))
+            reach(side.loaded, recipe, f"uses {used} unmet")
+            unmet.append(
+                PassedOver(route=f"with {used}", code="need", reason=reason, facts=("uses",))
+            )
     return tuple(unmet)
 
 
@@ -321,7 +335,9 @@ def _beyond(side: _Recipe) -> list[str]:
         checked = f"the recipe is checked for {application.releases}"
         if one.release is None:
             notices.append(f"{where}: its release could not be read; {checked}")
-        elif one.release not in parse_releases(application.releases):
+            continue
+        reach_bounds(side.loaded, application, "releases", application.releases, str(one.release))
+        if one.release not in parse_releases(application.releases):
             notices.append(f"{where} is {one.release}; {checked}")
     return notices
 
@@ -357,6 +373,9 @@ def _paired(
         return
     for matched in pair(old, new, place.pair or ("name", "register")):
         mine = matched.old
+        if isinstance(matched, Pair):
+            by = "register" if matched.new is None else matched.by
+            reach(side.loaded, place, f"paired by {by}")
         if not isinstance(matched, Pair):
             yield mine, Nowhere("no rule of the recipe pairs it with one on new"), mine.name
         elif matched.new is not None:
@@ -404,11 +423,13 @@ def _plan_item(
         entries = _entries(subject, carved)
     except MachineUnusable as error:
         todo = "Give the account the right to read it, then plan again."
-        draft.obstacles.append(Halted(error.what, where=error.where, why=error.why, todo=todo))
+        draft.obstacles.append(
+            Halted(error.what, where=error.where, why=error.why, todo=todo, codes=["unreadable"])
+        )
         return
     except Unreadable as error:
         what = f"{subject.id} cannot be read"
-        draft.obstacles.append(Halted(what, where=old.path, why=str(error)))
+        draft.obstacles.append(Halted(what, where=old.path, why=str(error), codes=["unreadable"]))
         return
     count, largest = tally(iter(entries)), max((e.size for e in entries), default=0)
     parts, narrowed, parts_left = _parts(subject, choices, draft)
@@ -434,7 +455,9 @@ def _plan_item(
         todo = "Move it away on new, then plan again."
         why = "the recipe says to stop where something is there already"
         what = f"{subject.id} cannot go in place"
-        draft.obstacles.append(Halted(what, where=planned.new_path, why=why, todo=todo))
+        draft.obstacles.append(
+            Halted(what, where=planned.new_path, why=why, todo=todo, codes=["existing"])
+        )
     draft.items.append((planned, subject, chosen))
 
 
@@ -460,7 +483,7 @@ def _find_written(draft: _Draft, sides: Sequence[_Recipe], choices: Choices, new
                 what = f"{subject.id} names {some_of(asked)}, which does not move"
                 todo = f"Say --outside {subject.name}=carry, or {subject.name}=leave."
                 why = "whether it goes along is asked"
-                draft.obstacles.append(Halted(what, why=why, todo=todo))
+                draft.obstacles.append(Halted(what, why=why, todo=todo, codes=["outside"]))
             taken = [] if planned.single else [e.path for e in _entries(subject, planned.carved)]
             title = subject.side.loaded.recipe.application.name
             planned = with_outside(planned, machine, named, verdict, taken, title)
@@ -498,7 +521,7 @@ def _carved(subject: _Subject, subjects: Sequence[_Subject], draft: _Draft) -> t
             if not subject.item.take and not other.item.take and subject.id < other.id:
                 todo = "Leave one of them out (--without), or give one a take of its own."
                 what = f"{subject.id} and {other.id} claim one place"
-                draft.obstacles.append(Halted(what, where=old.path, todo=todo))
+                draft.obstacles.append(Halted(what, where=old.path, todo=todo, codes=["claims"]))
         elif inside and not other.item.take:
             carved.append(place.path[len(old.path) :].strip("/"))
     return tuple(sorted(set(carved)))
@@ -520,7 +543,9 @@ def _parts(
         if unknown:
             why = f"there are: {', '.join(there) or 'none'}"
             what = f"there is no {part} {', '.join(unknown)} in {subject.id}"
-            draft.obstacles.append(Halted(what, why=why, todo="Choose among these."))
+            draft.obstacles.append(
+                Halted(what, why=why, todo="Choose among these.", codes=["choice"])
+            )
         parts[part] = there if chosen is None else tuple(v for v in there if v in chosen)
         if parts[part] != there:
             left[part] = tuple(v for v in there if v not in parts[part])
@@ -547,7 +572,9 @@ def _happens(subject: _Subject, loss: Loss, today: datetime) -> bool:
         answer = subject.finder.reading(name)
         known = None if isinstance(answer, Unknown) else answer.value
         if known is not None and not condition_holds(condition, known, None, today):
+            reach(subject.side.loaded, loss, "is none")
             return False
+    reach(subject.side.loaded, loss, "is one")
     return True
 
 
@@ -629,7 +656,7 @@ def _lost(subject: _Subject) -> Halted:
         "If it lies on a disk that is not connected, connect it and plan again; "
         f"else leave it out with --without {subject.id}."
     )
-    return Halted(what, where=spot, why=why, todo=todo)
+    return Halted(what, where=spot, why=why, todo=todo, codes=[NOT_THERE])
 
 
 def _left(subject: _Subject, chosen: NoRoute, losses: tuple[Loss, ...]) -> LeftItem:
@@ -651,9 +678,15 @@ def _left(subject: _Subject, chosen: NoRoute, losses: tuple[Loss, ...]) -> LeftI
 
 def _left_obstacle(item: LeftItem) -> Halted:
     if item.there:
-        return Halted(f"{item.title} is there already", why=f"both machines see {item.there}")
+        return Halted(
+            f"{item.title} is there already", why=f"both machines see {item.there}",
+            codes=["there already"],
+        )  # fmt: skip
     reasons = "; ".join(f"{p.route}: {p.reason}" for p in item.passed_over)
-    return Halted(f"{item.title} cannot be carried", why=reasons, todo=item.todo)
+    codes = dict.fromkeys(code for p in item.passed_over for code in p.codes)
+    return Halted(
+        f"{item.title} cannot be carried", why=reasons, todo=item.todo, codes=tuple(codes)
+    )
 
 
 def _unfold(draft: _Draft, today: datetime) -> None:
@@ -716,6 +749,7 @@ def _plan_licences(
                     f"the licence of {application.name} needs a sealed parcel",
                     why="its serial travels in it",
                     todo=f"Plan with --seal, or leave it out with --without {subject}.",
+                    codes=["sealed"],
                 )
             )
         losses = tuple(map(_told, (*licence.losses, *chosen.route.losses)))
@@ -760,7 +794,9 @@ def _itinerary(draft: _Draft) -> Itinerary | None:
     except Circle as error:
         todo = "Take one of the uses out, or leave a recipe out."
         what = "steps wait for each other in a circle"
-        draft.obstacles.append(Halted(what, why=", ".join(error.steps[:6]), todo=todo))
+        draft.obstacles.append(
+            Halted(what, why=", ".join(error.steps[:6]), todo=todo, codes=["circle"])
+        )
         return None
 
 
@@ -800,7 +836,7 @@ def _detach_last(draft: _Draft, legs: Sequence[_Leg]) -> None:
         if step.kind == "detach" and later:
             what = f"{step.item} takes the medium away while another station still needs it"
             todo = "Leave the item out, or move the recipe's detach to its last leg."
-            draft.obstacles.append(Halted(what, where=step.id, todo=todo))
+            draft.obstacles.append(Halted(what, where=step.id, todo=todo, codes=["detach"]))
 
 
 def _room(draft: _Draft, medium: Medium, new: New) -> int:
@@ -815,7 +851,7 @@ def _room(draft: _Draft, medium: Medium, new: New) -> int:
         what = f"the medium {medium.name} is too small"
         why = f"the parcel needs {show_size(size)}, and {show_size(medium.free)} are free"
         todo = f"Take a larger medium, or make room on this one{_other_way(carried)}."
-        draft.obstacles.append(Halted(what, why=why, todo=todo))
+        draft.obstacles.append(Halted(what, why=why, todo=todo, codes=["room"]))
     for step in draft.steps:
         for made in step.writes:
             name = base(plain(made))
@@ -823,7 +859,9 @@ def _room(draft: _Draft, medium: Medium, new: New) -> int:
             if trouble:
                 what = f"a medium cannot hold the name {name!r} that {step.item} makes"
                 todo = "Choose another value, or leave the item out."
-                draft.obstacles.append(Halted(what, why=f"it {trouble}", todo=todo))
+                draft.obstacles.append(
+                    Halted(what, why=f"it {trouble}", todo=todo, codes=["names"])
+                )
     if new is not None and not isinstance(new, Mapping):
         placed = [i for i, _, chosen in carried if copies(chosen.route) and not i.store]
         amounts = [(i.new_path, i.size + i.files * ENTRY_ROOM) for i in placed]

@@ -24,6 +24,7 @@ def full_volumes(machine: Machine, amounts: Iterable[tuple[str, int]], todo: str
             f"the disk {volume} of {machine.name} is too full",
             why=f"{show_size(wanted)} are needed, and {show_size(free)} are free",
             todo=todo,
+            codes=["room"],
         )
         for volume, (wanted, free) in needed.items()
         if wanted > free

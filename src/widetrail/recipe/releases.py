@@ -81,6 +81,10 @@ class Releases:
     def __contains__(self, release: Release) -> bool:
         return all(_holds(release, sign, bound) for sign, bound in self.terms)
 
+    def at(self, release: Release | None) -> list[str]:
+        """Return the bounds that ``release`` itself is, as they are written."""
+        return [bound.text for _, bound in self.terms if bound == release]
+
     @property
     def empty(self) -> bool:
         """Whether no release is in the range, as far as its bounds tell."""

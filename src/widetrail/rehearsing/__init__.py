@@ -1,12 +1,14 @@
 """Rehearsing: recipes tried out on copies of machines, and judged."""
 
+from widetrail.rehearsing.judging import Difference
 from widetrail.rehearsing.rehearsal import (
     SUFFIX,
     Rehearsal,
     collect_rehearsals,
     load_rehearsal,
+    load_rehearsals,
 )
-from widetrail.rehearsing.runner import Difference, Rehearsed, rehearse, show_screen
+from widetrail.rehearsing.runner import Rehearsed, rehearse, show_screen
 from widetrail.rehearsing.stops import Stop, Swept, Trouble, sweep
 
 __all__ = [
@@ -19,6 +21,7 @@ __all__ = [
     "Trouble",
     "collect_rehearsals",
     "load_rehearsal",
+    "load_rehearsals",
     "rehearse",
     "show_screen",
     "sweep",

@@ -3,19 +3,23 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
+from itertools import product
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
-from pydantic import BeforeValidator, Discriminator, Field, Tag, field_validator
+from pydantic import AfterValidator, BeforeValidator, Discriminator, Field, Tag, model_validator
 
 from widetrail.errors import DocumentUnusable, InputUnusable
-from widetrail.findings import errors_of
-from widetrail.formats.checked import TAG, Model, check, flaw, read_text
+from widetrail.findings import Finding, errors_of
+from widetrail.formats.checked import TAG, Model, YesNo, check_tree, flaw, read_text
+from widetrail.formats.marked import Map, Seq, read_marked
+from widetrail.formats.quantities import parse_size
 from widetrail.parcel import Seal, make_seal
 from widetrail.recipe import SUFFIX as RECIPE_SUFFIX
-from widetrail.recipe import Loaded, load_recipe
-from widetrail.recipe.conditions import one_or_many
+from widetrail.recipe import Loaded, Station, load_recipe
+from widetrail.recipe.conditions import Duration, one_or_many, parse_duration
 from widetrail.rehearsing.maker import MakerFile
 from widetrail.steps import KINDS
 from widetrail.walking.hands import Given
@@ -28,74 +32,195 @@ def _value(raw: Any) -> Any:
     return int(raw) if isinstance(raw, str) and raw.lstrip("-").isdecimal() else raw
 
 
-Expected = Annotated[int | str | tuple[str, ...], BeforeValidator(_value)]
+def _expression(text: str) -> str:
+    try:
+        re.compile(text)
+    except re.error as error:
+        raise flaw("expression", f'"{text}" is no expression: {error}') from error
+    return text
 
 
-class Side(Model):
+def _is_map(value: Any) -> str:
+    return f"{TAG}map" if isinstance(value, Mapping | Model) else f"{TAG}text"
+
+
+Value = Annotated[int | str | tuple[str, ...], BeforeValidator(_value)]
+Expression = Annotated[str, AfterValidator(_expression)]
+Words = Annotated[tuple[str, ...], BeforeValidator(one_or_many)]
+Size = Annotated[int, BeforeValidator(parse_size)]
+
+
+class Hollow(Model):
+    """A file of that many bytes of which none is written: a hole that takes no room."""
+
+    size: Size
+
+
+Contents = Annotated[
+    Annotated[str, Tag(f"{TAG}text")] | Annotated[Hollow, Tag(f"{TAG}map")],
+    Discriminator(_is_map),
+]
+
+
+def _by_recipe(raw: Any) -> Any:
+    return {"": raw} if isinstance(raw, str) else raw
+
+
+class Change(Model):
+    """What is done to a machine: files that are removed, files that are there then, commands."""
+
+    removes: Words = ()
+    files: dict[str, Contents] = Field(default_factory=dict)
+    prepare: tuple[tuple[str, ...], ...] = ()
+
+
+class Side(Change):
     """One machine of a rehearsal, and what makes it another one than it is.
 
-    ``with`` holds keys of its ``machine.yaml``, ``files`` texts by their path on the machine; then
-    the commands of ``prepare`` are run.
+    ``with`` holds keys of its ``machine.yaml``; ``user`` is another name of the account, ``drives``
+    other letters of its drives; ``release`` and ``edition`` are written where the recipe reads
+    them, of the first recipe or by recipe. Then comes what ``Change`` has, in its order.
     """
 
     machine: str
     with_: dict[str, Any] = Field(default_factory=dict, alias="with")
-    files: dict[str, str] = Field(default_factory=dict)
-    prepare: tuple[tuple[str, ...], ...] = ()
+    user: str = ""
+    drives: dict[str, str] = Field(default_factory=dict)
+    release: Annotated[dict[str, str], BeforeValidator(_by_recipe)] = Field(default_factory=dict)
+    edition: Annotated[dict[str, str], BeforeValidator(_by_recipe)] = Field(default_factory=dict)
+
+
+class Differing(Model):
+    """A check that is expected not to hold: what new has then, or why that is not known."""
+
+    differs: Value | None = None
+    unknown: Expression | None = None
+
+    @model_validator(mode="after")
+    def _one(self) -> Differing:
+        if (self.differs is None) == (self.unknown is None):
+            raise flaw("check", 'expected one of "differs" and "unknown"')
+        return self
+
+
+Expected = Annotated[
+    Annotated[Value, Tag(f"{TAG}text")] | Annotated[Differing, Tag(f"{TAG}map")],
+    Discriminator(_is_map),
+]
+
+State = Literal["carried", "failed", "waiting", "packed", "planned", "left", "returned", "given up"]
 
 
 class ExpectedItem(Model):
-    """What is expected of one item; what is left out is not judged, but that it is carried."""
+    """What is expected of one item; what is left out is not judged, but that it is carried.
+
+    ``passed_over`` are routes with what decided against each: facts of needs, or ``for``, ``only``,
+    ``limit``, ``parts``, ``place``. ``proved`` are the losses that are seen to be made good;
+    ``why`` is found in the reasons of what went wrong.
+    """
 
     route: str | None = None
+    state: State = "carried"
     checks: dict[str, Expected] = Field(default_factory=dict)
     losses: tuple[str, ...] | None = None
+    proved: tuple[str, ...] | None = None
+    passed_over: dict[str, Words] | None = None
+    put_aside: YesNo | None = None
+    beside: YesNo | None = None
+    rewritten: int | None = None
+    why: Expression | None = None
 
 
 class SameButFor(Model):
     """What a program prints is the same but for the lines that match one of these expressions."""
 
-    same_but_for: Annotated[tuple[str, ...], BeforeValidator(one_or_many)] = Field(min_length=1)
-
-    @field_validator("same_but_for")
-    @classmethod
-    def _expressions(cls, expressions: tuple[str, ...]) -> tuple[str, ...]:
-        for text in expressions:
-            try:
-                re.compile(text)
-            except re.error as error:
-                raise flaw("expression", f'"{text}" is no expression: {error}') from error
-        return expressions
-
-
-def _is_word(value: Any) -> str:
-    return f"{TAG}text" if isinstance(value, str) else f"{TAG}map"
+    same_but_for: Annotated[tuple[Expression, ...], BeforeValidator(one_or_many)] = Field(
+        min_length=1
+    )
 
 
 Screen = Annotated[
     Annotated[Literal["same"], Tag(f"{TAG}text")] | Annotated[SameButFor, Tag(f"{TAG}map")],
-    Discriminator(_is_word),
+    Discriminator(_is_map),
 ]
 
 
-class Expect(Model):
-    """What is expected at the end, by item, and of what the program prints on both sides."""
+class OnMachine(Model):
+    """What is expected of a machine at the end: files by path with their text, what is there and
+    what is gone, and readings of the first recipe."""
 
+    files: dict[str, str] = Field(default_factory=dict)
+    there: Words = ()
+    gone: Words = ()
+    readings: dict[str, Value] = Field(default_factory=dict)
+
+
+class Expect(Model):
+    """What is expected at the end: what is refused, or what becomes of the items.
+
+    ``screen`` is of what the program prints on both sides; ``on`` of a machine.
+    """
+
+    refused: Words = ()
     screen: Screen | None = None
-    items: dict[str, ExpectedItem] = Field(min_length=1)
+    on: dict[Station, OnMachine] = Field(default_factory=dict)
+    notices: tuple[Expression, ...] = ()
+    items: dict[str, ExpectedItem] = Field(default_factory=dict)
+
+    @model_validator(mode="after")
+    def _something(self) -> Expect:
+        if not self.items and not self.refused:
+            raise flaw("expect", "nothing is expected", "Name items, or what is refused")
+        return self
+
+
+_OWN = tuple(name for name in Expect.model_fields if name != "items")
 
 
 def _split(raw: Any) -> Any:
     if not isinstance(raw, dict):
         return raw
-    own = {key: raw[key] for key in ("screen",) if key in raw}
+    own = {key: raw[key] for key in _OWN if key in raw}
     return {**own, "items": {key: value for key, value in raw.items() if key not in own}}
+
+
+By = Literal[
+    "killed", "medium pulled", "disk full", "no permission", "broken disk", "read only"
+]  # fmt: skip
+
+
+class Incident(Model):
+    """Something that happens while a step is done: before it, or once it is done.
+
+    ``by`` is how the walk is stopped, which is walked again afterwards (``lasting`` is what goes on
+    happening), or what someone does to the machine meanwhile.
+    """
+
+    before: str | None = None
+    after: str | None = None
+    by: Annotated[
+        Annotated[By, Tag(f"{TAG}text")] | Annotated[Change, Tag(f"{TAG}map")],
+        Discriminator(_is_map),
+    ]
+    lasting: YesNo = False
+
+    @model_validator(mode="after")
+    def _one(self) -> Incident:
+        if (self.before is None) == (self.after is None):
+            raise flaw("stop", 'expected one of "before" and "after"')
+        return self
+
+    @property
+    def step(self) -> str:
+        """The step that is meant, by the end of its id."""
+        return self.before or self.after or ""
 
 
 class RehearsalFile(Model):
     """A whole rehearsal file; ``sealed`` is the passphrase of the parcel, if it has one.
 
-    Of several recipes the first is the one whose items and screen are meant.
+    Of several recipes the first is the one whose items and screen are meant. ``until: plan`` ends
+    it once the plan is made; ``patience`` is how long it waits for one thing.
     """
 
     rehearsal: str
@@ -103,20 +228,28 @@ class RehearsalFile(Model):
     old: Side
     new: Side
     between: Side | None = None
-    only: tuple[str, ...] = ()
-    without: tuple[str, ...] = ()
+    only: Words = ()
+    without: Words = ()
     choose: dict[str, dict[str, tuple[str, ...]]] = Field(default_factory=dict)
     outside: dict[str, Literal["carry", "leave"]] = Field(default_factory=dict)
     hands: dict[str, Given] = Field(default_factory=dict)
     sealed: str = ""
     maker: MakerFile | None = None
     release_after: Literal["verifying", "packing"] | None = None
+    stops: tuple[Incident, ...] = ()
+    until: Literal["end", "plan"] = "end"
+    patience: Duration = "60 s"
     expect: Annotated[Expect, BeforeValidator(_split)]
 
     @property
     def all_hands(self) -> dict[str, Given]:
         """What the person answers and does, the parcel's passphrase too."""
         return {**({"parcel.seal": self.sealed} if self.sealed else {}), **self.hands}
+
+    @property
+    def longest(self) -> float:
+        """Seconds that it waits for one thing."""
+        return parse_duration(self.patience).total_seconds()
 
     def seal(self) -> tuple[Seal, bytes] | None:
         """Return what the parcel is sealed with, if it is."""
@@ -125,10 +258,24 @@ class RehearsalFile(Model):
 
 @dataclass(frozen=True, slots=True)
 class Rehearsal:
-    """A rehearsal with where it lies, so that its recipe and machines are found beside it."""
+    """A rehearsal with where it lies, so that its recipe and machines are found beside it.
+
+    ``case`` names the row of its table that it is, where it has one.
+    """
 
     path: Path
     file: RehearsalFile
+    case: str = ""
+
+    @property
+    def name(self) -> str:
+        """Where it lies, with its case in brackets."""
+        return f"{self.path}[{self.case}]" if self.case else str(self.path)
+
+    @property
+    def title(self) -> str:
+        """What it tries, in words."""
+        return f"{self.file.rehearsal}: {self.case}" if self.case else self.file.rehearsal
 
     def recipes(self) -> tuple[Loaded, ...]:
         """Load the recipes, which lie beside it.
@@ -137,24 +284,105 @@ class Rehearsal:
             InputUnusable: One is not there.
             DocumentUnusable: One has findings.
         """
-        paths = (self.path.parent / f"{name}{RECIPE_SUFFIX}" for name in self.file.recipe)
-        return tuple(load_recipe(path, KINDS) for path in paths)
+        return tuple(load_recipe(path, KINDS) for path in self.recipe_files)
+
+    @property
+    def arrives(self) -> bool:
+        """Whether all is expected to arrive, and nothing to happen on the way."""
+        file = self.file
+        all_carried = all(item.state == "carried" for item in file.expect.items.values())
+        differs = any(
+            isinstance(value, Differing)
+            for item in file.expect.items.values()
+            for value in item.checks.values()
+        )
+        plain = not file.stops and not file.expect.refused and file.until == "end"
+        return plain and all_carried and not differs
+
+    @property
+    def recipe_files(self) -> tuple[Path, ...]:
+        """Where its recipes lie, the one that is rehearsed first."""
+        names = self.file.recipe
+        return tuple(self.path.parent / f"{name}{RECIPE_SUFFIX}" for name in names)
 
 
 def load_rehearsal(path: Path) -> Rehearsal:
-    """Load the rehearsal at ``path``.
+    """Load the rehearsal at ``path``; of a table, its first case.
 
     Raises:
         InputUnusable: It cannot be read.
         DocumentUnusable: It has findings.
     """
-    value, _, findings = check(RehearsalFile, read_text(path), str(path))
-    if value is None:
-        raise DocumentUnusable(str(path), errors_of(findings))
-    return Rehearsal(path, value)
+    return load_rehearsals(path)[0]
 
 
-def collect_rehearsals(paths: list[Path]) -> list[Path]:
+def load_rehearsals(path: Path) -> tuple[Rehearsal, ...]:
+    """Load the rehearsal at ``path``, or each case of its table (``each``).
+
+    A row of the table holds what is otherwise in that case: maps are merged, all else is replaced.
+    Several tables by name give each row of one with each of the others.
+
+    Raises:
+        InputUnusable: It cannot be read.
+        DocumentUnusable: It has findings.
+    """
+    tree, findings = read_marked(read_text(path), str(path))
+    rows, wrong = _rows(tree, str(path)) if isinstance(tree, Map) else ([], ())
+    found: list[Rehearsal] = []
+    collected = [*findings, *wrong]
+    if tree is None and not findings:
+        collected.append(Finding(str(path), 1, 1, "mapping", "", "expected a mapping of keys"))
+    whole = [("", tree)] if isinstance(tree, Map) else []
+    for case, merged in rows or whole:
+        value, more = check_tree(RehearsalFile, merged, str(path))
+        collected.extend(more)
+        if value is not None:
+            found.append(Rehearsal(path, value, case))
+    errors = errors_of(tuple(dict.fromkeys(collected)))
+    if errors or not found:
+        raise DocumentUnusable(str(path), errors)
+    return tuple(found)
+
+
+def _rows(tree: Map, file: str) -> tuple[list[tuple[str, Map]], tuple[Finding, ...]]:
+    """Return each case of a rehearsal's table with the whole of its file, and what is wrong."""
+    each = tree.pop("each", None)
+    if each is None:
+        return [], ()
+    tables = list(each.values()) if isinstance(each, Map) else [each]
+    wrong = [
+        Finding(file, row.mark.line, row.mark.column, "each", "each", _NO_ROW)
+        for table in tables
+        for row in (table if isinstance(table, Seq) and table else [each])
+        if not (isinstance(row, Map) and isinstance(row.get("case"), str))
+    ]
+    if wrong:
+        return [], tuple(wrong)
+    found = []
+    for rows in product(*tables):
+        merged = tree
+        for row in rows:
+            merged = _merged(merged, {k: v for k, v in row.items() if k != "case"}, row)
+        found.append((", ".join(row["case"] for row in rows), merged))
+    return found, ()
+
+
+_NO_ROW = 'expected a list of maps, each with a "case" that names it'
+
+
+def _merged(one: Map, other: Mapping[str, Any], at: Map) -> Map:
+    result = Map({**one})
+    result.mark, result.keys_at = one.mark, {**one.keys_at}
+    for key, value in other.items():
+        mine = one.get(key)
+        if isinstance(mine, Map) and isinstance(value, Map):
+            value = _merged(mine, value, value)
+        result[key] = value
+        result.keys_at[key] = at.keys_at[key]
+    return result
+
+
+def collect_rehearsals(paths: Iterable[Path]) -> list[Path]:
     """Return the rehearsal files that ``paths`` name: files, and folders with all below them.
 
     Raises:

@@ -9,110 +9,180 @@ from __future__ import annotations
 import re
 import shutil
 import tempfile
+import time
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass, replace
+from contextlib import contextmanager
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-import yaml
-
 from widetrail.errors import InputUnusable, Obstructed, WideTrailError
 from widetrail.finding import Finder
-from widetrail.formats.canonical import digest
 from widetrail.licence.seat import Word
 from widetrail.licence.service import Service
 from widetrail.machine import Completed, Effects, FolderMachine, medium_of
-from widetrail.machine.folder import FILE as MACHINE_FILE
 from widetrail.parcel import Parcel, set_out
 from widetrail.planning import Choices, Plan, make_plan, read_choices
 from widetrail.recipe import Loaded, Station
+from widetrail.recipe.arms import Heard, Reached, hearing
 from widetrail.recipe.templates import plain
-from widetrail.rehearsing.maker import (
-    address_of,
-    licence_files,
-    serials_on,
-    serving_copy,
-    words_on,
+from widetrail.rehearsing.happening import Happening, Stopped
+from widetrail.rehearsing.judging import (
+    MOST_TOLD,
+    Difference,
+    Judge,
+    judge_machine,
+    judge_screen,
 )
-from widetrail.rehearsing.rehearsal import (
-    Rehearsal,
-    RehearsalFile,
-    SameButFor,
-    Screen,
-    Side,
+from widetrail.rehearsing.maker import licence_files, serials_on, serving_copy, words_on
+from widetrail.rehearsing.rehearsal import Change, Expect, Rehearsal, RehearsalFile, Side
+from widetrail.rehearsing.stage import (
+    canary,
+    change,
+    changes,
+    contents,
+    fast_folder,
+    machines_near,
+    prepared_copy,
 )
-from widetrail.steps import Failed, Task, Waits
+from widetrail.steps import Task
 from widetrail.steps.leaving import DETACH
-from widetrail.walking import (
-    Answers,
-    Company,
-    ItemReport,
-    LegDone,
-    Patience,
-    Report,
-    Visit,
-    make_report,
-)
+from widetrail.walking import Answers, Company, LegDone, Patience, Report, Visit, make_report
+from widetrail.walking.doing import open_signs
 
-MACHINES = "machines"
-
-
-@dataclass(frozen=True, slots=True)
-class Difference:
-    """One thing that came out otherwise than expected."""
-
-    what: str
-    expected: str
-    found: str
+PARCEL = "parcel"
+AGAIN = 4
+"""How often a station is walked again after something stopped the walk there, at most."""
 
 
 @dataclass(frozen=True, slots=True)
 class Rehearsed:
-    """A rehearsal that was run: its differences, and what the program printed on both sides."""
+    """A rehearsal that was run: its differences, and what the program printed on both sides.
+
+    ``seconds`` is how long it took, ``arms`` which arms of its recipes it reached, ``moved``
+    whether a plan was made, ``changed`` what was another on new then (``user``, ``drive``,
+    ``platform``),
+    ``kept`` where its machines lie now.
+    """
 
     file: str
     title: str
     differences: tuple[Difference, ...]
     old_screen: str = ""
     new_screen: str = ""
+    case: str = ""
+    recipes: tuple[str, ...] = ()
+    seconds: float = 0.0
+    arms: frozenset[Reached] = frozenset()
+    changed: tuple[str, ...] = ()
+    moved: bool = False
+    kept: str = ""
 
     @property
     def passed(self) -> bool:
         """Whether everything was as expected."""
         return not self.differences
 
+    @property
+    def short(self) -> str:
+        """The name of its file, with its case in brackets."""
+        name = Path(self.file).name
+        return f"{name}[{self.case}]" if self.case else name
 
-def rehearse(rehearsal: Rehearsal, now: datetime, machines: Path | None = None) -> Rehearsed:
+    @property
+    def told(self) -> str:
+        """Its differences as a text, a few lines each."""
+        lines = [self.title]
+        for one in self.differences:
+            where = f" ({one.where})" if one.where else ""
+            lines += [
+                f"{one.what}{where}",
+                f"  expected: {one.expected}",
+                f"  found:    {one.found}",
+            ]
+        return "\n".join(lines)
+
+
+def rehearse(
+    rehearsal: Rehearsal, now: datetime, machines: Path | None = None, *,
+    keep: Path | None = None, recipes: Sequence[Loaded] | None = None,
+) -> Rehearsed:  # fmt: skip
     """Run one rehearsal on copies of its machines.
 
     ``machines`` is the folder that holds them; without it, a folder of that name is looked for
-    beside the rehearsal and in the folders above it. The copies are removed at the end.
+    beside the rehearsal and in the folders above it. The copies are removed at the end, unless
+    ``keep`` says into which folder, which is not there yet, they go. ``recipes`` are taken instead
+    of those that lie beside the rehearsal.
 
     Raises:
         InputUnusable: The recipe or a machine is not there.
         DocumentUnusable: The recipe has findings.
     """
-    file = rehearsal.file
-    recipes = rehearsal.recipes()
+    loaded = tuple(recipes) if recipes is not None else rehearsal.recipes()
     source = machines or machines_near(rehearsal.path)
-    with tempfile.TemporaryDirectory(prefix="widetrail-rehearsal-") as folder:
-        try:
-            with serving_copy(file.maker, source, Path(folder) / "maker") as service:
-                return _Stage(Path(folder), rehearsal, source, recipes, service).run(now)
-        except WideTrailError as error:
+    begun = time.monotonic()
+    with _folder(keep) as folder, hearing() as heard, canary(folder / "home") as touched:
+        run = _run(rehearsal, folder, source, loaded, now, heard)
+    found = [
+        Difference("the account's own home", "nothing there is touched", f"{path} was {what}")
+        for path, what in list(touched.items())[:MOST_TOLD]
+    ]
+    return replace(
+        run, differences=(*run.differences, *found), seconds=time.monotonic() - begun,
+        arms=frozenset(heard.arms), kept=str(keep) if keep is not None else "",
+    )  # fmt: skip
+
+
+@contextmanager
+def _folder(keep: Path | None) -> Iterator[Path]:
+    if keep is None:
+        with tempfile.TemporaryDirectory(prefix="widetrail-rehearsal-", dir=fast_folder()) as made:
+            yield Path(made)
+        return
+    keep.mkdir(parents=True)
+    yield keep
+
+
+def _run(
+    rehearsal: Rehearsal, folder: Path, source: Path, recipes: Sequence[Loaded], now: datetime,
+    heard: Heard,
+) -> Rehearsed:  # fmt: skip
+    file = rehearsal.file
+    stage = None
+    told = Rehearsed(
+        str(rehearsal.path), rehearsal.title, (), case=rehearsal.case,
+        recipes=tuple(loaded.id for loaded in recipes),
+    )  # fmt: skip
+    try:
+        with serving_copy(file.maker, source, folder / "maker") as service:
+            stage = _Stage(folder, rehearsal, source, recipes, service, heard)
+            return stage.run(now, told)
+    except InputUnusable as error:
+        if not error.codes:
             found = Difference("the trail", "to be walked to its end", _all_of(error))
-            return Rehearsed(str(rehearsal.path), file.rehearsal, (found,))
+            return replace(told, differences=(found,))
+        return replace(told, differences=tuple(_refused(file, error)))
+    except WideTrailError as error:
+        return replace(told, differences=tuple(_refused(file, error)))
+    finally:
+        if stage is not None:
+            stage.all_back()
+
+
+def _refused(file: RehearsalFile, error: WideTrailError) -> Iterator[Difference]:
+    """Judge that the trail was refused; it may have been expected."""
+    wanted, found = set(file.expect.refused), set(error.codes)
+    if not wanted:
+        yield Difference("the trail", "to be walked to its end", _all_of(error))
+    elif wanted != found:
+        told = f"{', '.join(sorted(found)) or 'no code'} ({_all_of(error)})"
+        yield Difference("refused", ", ".join(sorted(wanted)), told)
 
 
 def _all_of(error: WideTrailError) -> str:
     obstacles = error.obstacles if isinstance(error, Obstructed) else ()
     return "; ".join(map(str, [error, *obstacles]))
-
-
-PARCEL = "parcel"
-LONGEST = 60.0
-"""Seconds that a rehearsal waits for one thing, at most."""
 
 
 class StageHands(Answers):
@@ -128,120 +198,283 @@ class StageHands(Answers):
         return done
 
 
+@dataclass(slots=True)
+class _Walked:
+    """How the walks went: what went wrong beside the items, and the steps that did."""
+
+    differences: list[Difference] = field(default_factory=list)
+    troubles: dict[str, list[Difference]] = field(default_factory=dict)
+
+
 class _Stage:
     """The copies of a rehearsal's machines, and moving them in and out of reach."""
 
     def __init__(
         self, folder: Path, rehearsal: Rehearsal, machines: Path, recipes: Sequence[Loaded],
-        service: Service | None,
+        service: Service | None, heard: Heard,
     ) -> None:  # fmt: skip
         self._here, self._away = folder / "here", folder / "away"
         self._here.mkdir()
         self._away.mkdir()
         self._rehearsal, self._file, self._recipes = rehearsal, rehearsal.file, recipes
-        self._source, self._service = machines, service
-        between = [self._file.between] if self._file.between is not None else []
-        self._sides = [self._file.old, self._file.new, *between]
-        for side in self._sides:
-            self._copy(side)
+        self._service, self._heard = service, heard
+        file = self._file
+        self._sides: dict[Station, Side] = {"old": file.old, "new": file.new}
+        if file.between is not None:
+            self._sides["between"] = file.between
+        for side in self._sides.values():
+            target = self._here / side.machine
+            if target.exists():
+                raise InputUnusable("two stations are one machine", where=str(target))
+            prepared_copy(machines / side.machine, target, side, recipes, service)
+        self._station: Station = "old"
+        self._happening = Happening(file.stops, self._pull, self._meddle)
+        self._hands = StageHands(file.all_hands)
+        self._hands.take_away = self._pull
 
-    def _copy(self, side: Side) -> None:
-        source = self._source / side.machine
-        if not source.is_dir():
-            raise InputUnusable(
-                "there is no such machine", where=str(source), todo="Name one that is there."
-            )
-        target = self._here / side.machine
-        if target.exists():
-            raise InputUnusable("two stations are one machine", where=str(source))
-        prepared_copy(source, target, side, self._recipes, self._service)
-
-    def _open(self, side: Side) -> FolderMachine:
-        return FolderMachine(self._here / side.machine)
+    def _open(self, station: Station, effects: Effects | None = None) -> FolderMachine:
+        return FolderMachine(self._here / self._sides[station].machine, effects)
 
     def _only(self, *names: str) -> None:
         """Leave only these within reach."""
-        for name in [*(side.machine for side in self._sides), PARCEL]:
+        for name in [*(side.machine for side in self._sides.values()), PARCEL]:
             here, away = self._here / name, self._away / name
             if name in names and away.exists():
                 away.rename(here)
             elif name not in names and here.exists():
                 here.rename(away)
 
-    def run(self, now: datetime) -> Rehearsed:
+    def _alone(self, station: Station, *, parcel: bool = False) -> FolderMachine:
+        """Leave only the machine of a station within reach, and open it."""
+        self._only(self._sides[station].machine, *([PARCEL] if parcel else []))
+        return self._open(station)
+
+    def all_back(self) -> None:
+        """Bring everything within reach again, for who looks into the machines."""
+        self._only(*(side.machine for side in self._sides.values()), PARCEL)
+
+    def _pull(self) -> None:
+        (self._here / PARCEL).rename(self._away / PARCEL)
+
+    def _meddle(self, changed: Change) -> None:
+        change(self._open(self._station), changed, self._recipes)
+
+    def run(self, now: datetime, told: Rehearsed) -> Rehearsed:
         file, recipes, loaded = self._file, self._recipes, self._recipes[0]
-        old, new = self._open(file.old), self._open(file.new)
-        before, old_screen = _contents(old), _screen(old, loaded)
+        old, new = self._open("old"), self._open("new")
+        before, old_screen = contents(old), _screen(old, loaded)
         serials = serials_on(old, recipes)
         choices, medium, sealed = choices_of(file, recipes), medium_of(self._here), file.seal()
         plan = make_plan(recipes, old, new, medium, now, choices, sealed=sealed is not None)
+        told = replace(
+            told,
+            moved=True,
+            old_screen=old_screen,
+            changed=tuple(dict.fromkeys(_changed(plan, old, new))),
+        )
         folder = self._here / PARCEL
         set_out(folder, plan, recipes, "rehearsal", now, old.effects, sealed=sealed)
-        parcel, differences = self._walk(folder, plan, now)
-        report = make_report(parcel)
-        self._only(file.old.machine)
-        allowed = [*_allowed(old, plan), *_below(old, licence_files(old, recipes))]
-        changed = _changes(before, _contents(old), allowed)
-        there = {"old": words_on(self._open(file.old), recipes)}
-        self._only(file.new.machine)
-        new_screen = _screen(self._open(file.new), loaded)
-        there["new"] = words_on(self._open(file.new), recipes)
-        differences.extend(_judge(self._rehearsal, loaded, report))
-        differences.extend(self._judge_seats(plan, there, serials))
-        if changed:
-            differences.append(Difference("old", "nothing changed", ", ".join(changed[:5])))
-        if file.expect.screen is not None:
-            differences.extend(_judge_screen(file.expect.screen, old_screen, new_screen))
-        title = str(self._rehearsal.path), file.rehearsal
-        return Rehearsed(*title, tuple(differences), old_screen, new_screen)
-
-    def _walk(self, folder: Path, plan: Plan, now: datetime) -> tuple[Parcel, list[Difference]]:
-        """Walk every leg, each with only its own machine within reach; return what went wrong.
-
-        The parcel that was walked last comes first: one that was detached lies on new.
-        """
-        hands, patience = StageHands(self._file.all_hands), Patience(longest=LONGEST)
-        hands.take_away = self._take_away
-        company = Company(hands, patience=patience)
+        walked = _Walked()
         parcel = Parcel(folder, Effects())
-        sides = {"old": self._file.old, "new": self._file.new, "between": self._file.between}
+        if file.until == "end":
+            parcel = self._walk(parcel, plan, now, walked)
+        report = make_report(parcel)
+        self._say_routes(plan, report)
+        judge = Judge(_as_planned(file), recipes, plan, report)
+        found = [*walked.differences, *judge.items()]
+        found += [_never(stop.step) for stop in self._happening.left if file.until == "end"]
+        if file.expect.refused and not found:
+            found.append(Difference("refused", ", ".join(file.expect.refused), "nothing was"))
+        allowed = [*_allowed(old, plan), *_below(old, licence_files(self._alone("old"), recipes))]
+        changed = changes(before, contents(old), allowed)
+        there = {"old": words_on(self._alone("old"), recipes)}
+        found += self._last_look("old")
+        new_screen = self._screen_anew("new")
+        there["new"] = words_on(self._alone("new"), recipes)
+        found += self._last_look("new")
+        found += self._judge_seats(plan, there, serials)
+        found += [d for text in file.expect.notices for d in _noticed(text, plan)]
+        meddled = any(isinstance(s.by, Change) for s in file.stops)
+        if changed and not meddled:
+            found.append(Difference("old", "nothing changed", ", ".join(changed[:MOST_TOLD])))
+        if file.expect.screen is not None:
+            found.extend(judge_screen(file.expect.screen, old_screen, new_screen))
+        return replace(told, differences=tuple(found), new_screen=new_screen)
+
+    def _screen_anew(self, station: Station) -> str:
+        """Return what the program prints, started anew: what is open is closed first."""
+        machine, loaded = self._alone(station), self._recipes[0]
+        close = loaded.recipe.application.close
+        finder = Finder(machine, loaded)
+        if close and finder.installation is not None and open_signs(finder):
+            machine.start(finder.programs()[close[0]], close[1:])
+        return _screen(machine, loaded)
+
+    def _last_look(self, station: Station) -> Iterator[Difference]:
+        expected = self._file.expect.on.get(station)
+        if expected is not None:
+            machine = self._alone(station)
+            yield from judge_machine(station, expected, machine, self._recipes[0])
+
+    # Walking
+
+    def _walk(self, parcel: Parcel, plan: Plan, now: datetime, walked: _Walked) -> Parcel:
+        """Walk every leg, each with only its own machine within reach.
+
+        The parcel that was walked last comes back: one that was detached lies on new.
+        """
         station: Station | None = plan.legs[0].station
         before: tuple[Any, ...] = ()
         while station is not None:
-            side = sides[station]
-            if side is None:
-                return parcel, [Difference("the trail", "a machine between", "none is named")]
-            self._only(side.machine, PARCEL)
-            machine = self._open(side)
-            seal, parcel = parcel.seal, Parcel(parcel.folder, machine.effects)
-            parcel.seal = seal if seal is not None and seal.is_open else parcel.seal
-            visit = Visit(parcel, machine, station=station, company=company)
-            done = visit.walk(now)
+            if station not in self._sides:
+                missing = Difference("the trail", "a machine between", "none is named")
+                walked.differences.append(missing)
+                return parcel
+            visit = self._visit(parcel, station, now, walked)
             parcel = visit.parcel
-            if wrong := _went_wrong(done):
-                return parcel, wrong
             reached = (station, len(parcel.legs_done), parcel.outcomes)
             station = visit.next_station() if reached != before else None
             before = reached
-        return parcel, []
+        walked.differences += [d for troubles in walked.troubles.values() for d in troubles]
+        return parcel
+
+    def _visit(self, parcel: Parcel, station: Station, now: datetime, walked: _Walked) -> Visit:
+        """Walk at a station, again where something stopped the walk and is over."""
+        self._station = station
+        for _ in range(AGAIN):
+            visit = self._arrive(parcel, station)
+            self._happening.new_walk()
+            stopped = ""
+            try:
+                walked.troubles[station] = _troubles(visit.walk(now))
+                self._happening.ended()
+            except Stopped:
+                stopped = "killed"
+            except WideTrailError as error:
+                if self._happening.struck is None:
+                    raise
+                stopped = str(error)
+            struck = self._happening.struck
+            self._say_stopped(visit, stopped or struck is not None)
+            if struck is not None and struck.by == "medium pulled":
+                walked.differences.extend(self._put_back())
+            if struck is None:
+                return visit
+            if struck.lasting:
+                return visit if not stopped else self._arrive(visit.parcel, station)
+            parcel = visit.parcel
+        walked.differences.append(
+            Difference("the trail", "to go on once it is mended", f"it was stopped {AGAIN} times")
+        )
+        return visit
+
+    def _arrive(self, parcel: Parcel, station: Station) -> Visit:
+        self._alone(station, parcel=parcel.folder == self._here / PARCEL)
+        effects = Effects(self._happening.gate)
+        machine = self._open(station, effects)
+        seal, parcel = parcel.seal, Parcel(parcel.folder, effects)
+        parcel.seal = seal if seal is not None and seal.is_open else parcel.seal
+        patience = Patience(longest=self._file.longest)
+        company = Company(self._hands, self._happening, patience)
+        return Visit(parcel, machine, station=station, company=company)
+
+    def _put_back(self) -> Iterator[Difference]:
+        """Put the medium back that was pulled; nothing may have been written in its place."""
+        here = self._here / PARCEL
+        if here.exists():
+            wrote = ", ".join(sorted(p.name for p in here.rglob("*"))[:MOST_TOLD])
+            yield Difference("the medium", "nothing is written while it is away", wrote)
+            shutil.rmtree(here)
+        (self._away / PARCEL).rename(here)
+
+    # Arms of routes
+
+    def _say_stopped(self, visit: Visit, struck: object) -> None:
+        """Say which routes failed: a step of theirs went wrong, or was stopped."""
+        outcomes = visit.parcel.outcomes
+        bad = {s for s, o in outcomes.items() if "failed" in o or "waits" in o}
+        begun = [s.id for s in self._happening.begun]
+        if struck and begun:
+            bad.add(begun[-1])
+        for step in visit.parcel.plan.steps:
+            if step.id in bad:
+                self._say(visit.parcel.plan, step.item, "failed")
+
+    def _say_routes(self, plan: Plan, report: Report) -> None:
+        for item in report.items:
+            if item.state == "carried":
+                self._say(plan, item.id, "arrived")
+
+    def _say(self, plan: Plan, item: str, arm: str) -> None:
+        planned = plan.item(item)
+        loaded = next(one for one in self._recipes if one.id == planned.recipe)
+        routes = loaded.recipe.listed[planned.item].routes
+        route = next((r for r in routes if r.name == planned.route), None)
+        if route is not None:
+            self._heard.add(loaded, route, arm)
+
+    # Seats
 
     def _judge_seats(
         self, plan: Plan, words: dict[str, dict[str, Word]], serials: dict[str, str]
     ) -> Iterator[Difference]:
-        """Tell where a licence is not held by new alone, as the programs and the service say."""
-        moved = [item.id for item in plan.items if item.kind == "licence"]
-        for item in moved:
+        """Tell where a licence is held by both, or one that is expected to move by another."""
+        expected = _as_planned(self._file).items
+        for item in (i for i in plan.items if i.kind == "licence"):
+            short = item.id.removeprefix(f"{self._recipes[0].id}.")
+            holders = self._service.holders(serials[item.id]) if self._service is not None else ()
+            here = {station: words[station][item.id] for station in ("old", "new")}
+            if list(here.values()) == ["active", "active"] or len(holders) > 1:
+                yield Difference(f"{item.id}: who holds it", "one machine", "both")
+                continue
+            if short in expected and expected[short].state != "carried":
+                continue
             for station, wanted in (("old", "not"), ("new", "active")):
-                if (found := words[station][item]) != wanted:
-                    yield Difference(f"{item} on {station}", wanted, found)
-            if self._service is not None:
-                holders = self._service.holders(serials[item])
-                if holders != (self._file.new.machine,):
-                    told = ", ".join(holders) or "nobody"
-                    yield Difference(f"{item}: who holds it", self._file.new.machine, told)
+                if here[station] != wanted:
+                    yield Difference(f"{item.id} on {station}", wanted, here[station])
+            if self._service is not None and holders != (self._file.new.machine,):
+                told = ", ".join(holders) or "nobody"
+                yield Difference(f"{item.id}: who holds it", self._file.new.machine, told)
 
-    def _take_away(self) -> None:
-        (self._here / PARCEL).rename(self._away / PARCEL)
+
+def _as_planned(file: RehearsalFile) -> Expect:
+    """Return what is expected; where only the plan is made, an item is planned at its best."""
+    if file.until == "end":
+        return file.expect
+    items = {
+        name: item.model_copy(update={"state": "planned"}) if item.state == "carried" else item
+        for name, item in file.expect.items.items()
+    }
+    return file.expect.model_copy(update={"items": items})
+
+
+def _never(step: str) -> Difference:
+    return Difference("stops", f"to happen at {step}", "no such step was begun")
+
+
+def _noticed(text: str, plan: Plan) -> Iterator[Difference]:
+    if not any(re.search(text, notice) for notice in plan.notices):
+        yield Difference("notices", text, "; ".join(plan.notices) or "none")
+
+
+def _changed(plan: Plan, old: FolderMachine, new: FolderMachine) -> Iterator[str]:
+    """Give what is another on new: the name of the account, and the drive of an item."""
+    if old.user != new.user:
+        yield "user"
+    for item in plan.items:
+        if item.old_path and item.new_path:
+            if old.platform != new.platform:
+                yield "platform"
+            one, other = _volume(old, item.old_path), _volume(new, item.new_path)
+            if one != other:
+                yield "drive"
+
+
+def _volume(machine: FolderMachine, path: str) -> str:
+    try:
+        return machine.room(path).volume
+    except WideTrailError:
+        return path.partition("/")[0]
 
 
 def choices_of(file: RehearsalFile, recipes: Sequence[Loaded]) -> Choices:
@@ -258,48 +491,8 @@ def choices_of(file: RehearsalFile, recipes: Sequence[Loaded]) -> Choices:
     )
 
 
-def prepared_copy(
-    source: Path, folder: Path, side: Side, recipes: Sequence[Loaded],
-    service: Service | None = None,
-) -> None:  # fmt: skip
-    """Copy a machine and make the copy what a rehearsal's side says.
-
-    Its programs are told where ``service`` is, where the machine has a network.
-
-    Raises:
-        InputUnusable: A command that prepares it is none, or fails.
-    """
-    shutil.copytree(source, folder, symlinks=True)
-    file = folder / MACHINE_FILE
-    own: dict[str, Any] = yaml.load(file.read_bytes(), yaml.BaseLoader)
-    merged = {**own, **_plain(side.with_)}
-    if address := address_of(service, network=merged.get("network") != "no"):
-        merged["environment"] = {**merged.get("environment", {}), **address}
-    if merged != own:
-        file.write_text(yaml.safe_dump(merged, allow_unicode=True), encoding="utf-8")
-    machine = FolderMachine(folder)
-    for path, text in side.files.items():
-        host = machine.host(path)
-        host.parent.mkdir(parents=True, exist_ok=True)
-        host.write_text(text, encoding="utf-8")
-    _prepare(FolderMachine(folder), recipes, side)
-
-
-def _plain(value: Any) -> Any:
-    if isinstance(value, dict):
-        return {str(key): _plain(inner) for key, inner in value.items()}
-    return [_plain(v) for v in value] if isinstance(value, list) else str(value)
-
-
-def _went_wrong(done: LegDone) -> list[Difference]:
-    """Return the steps of a leg that wait or failed, and what went wrong at its end."""
-    wrong = [
-        Difference(step.step.id, "done", step.outcome.reason)
-        for step in done.steps
-        if isinstance(step.outcome, Failed | Waits)
-    ]
-    at_end = [Difference("the end of the leg", "well", trouble) for trouble in done.troubles]
-    return [*wrong, *at_end] if done.waits or done.troubles else []
+def _troubles(done: LegDone) -> list[Difference]:
+    return [Difference("the end of the leg", "well", trouble) for trouble in done.troubles]
 
 
 def show_screen(machine: FolderMachine, loaded: Loaded) -> Completed:
@@ -316,58 +509,11 @@ def show_screen(machine: FolderMachine, loaded: Loaded) -> Completed:
 
 
 def _screen(machine: FolderMachine, loaded: Loaded) -> str:
+    """Return what the program prints, or an empty text where it is not there or prints nothing."""
+    if not loaded.recipe.application.screen or Finder(machine, loaded).installation is None:
+        return ""
     done = show_screen(machine, loaded)
     return done.output if done.status == 0 else f"status {done.status}: {done.errors}"
-
-
-def machines_near(rehearsal: Path) -> Path:
-    """Return the folder of machines beside a rehearsal, or above it.
-
-    Raises:
-        InputUnusable: There is none.
-    """
-    for folder in rehearsal.resolve().parents:
-        if (folder / MACHINES).is_dir():
-            return folder / MACHINES
-    raise InputUnusable(
-        "its machines are not there", where=str(rehearsal),
-        why=f"no folder {MACHINES} lies beside it or above it",
-        todo="Name the folder that holds them with --machines.",
-    )  # fmt: skip
-
-
-def _prepare(machine: FolderMachine, recipes: Sequence[Loaded], side: Side) -> None:
-    programs: dict[str, str] = {}
-    for loaded in recipes if side.prepare else ():
-        programs |= Finder(machine, loaded).programs()
-    for name, *arguments in side.prepare:
-        if name not in programs:
-            known, of = ", ".join(programs), " or ".join(loaded.id for loaded in recipes)
-            raise InputUnusable(f'"{name}" is no program of {of}', why=f"known: {known}")
-        done = machine.start(programs[name], arguments)
-        if done.status != 0:
-            raise InputUnusable(
-                f"preparing {machine.name} failed", where=" ".join([name, *arguments]),
-                why=f"it ended with {done.status}: {done.errors.strip()}",
-            )  # fmt: skip
-
-
-def _contents(machine: FolderMachine) -> dict[str, str]:
-    """Return a digest for each of the person's files: all but the tool's own state."""
-    own = machine.host(machine.root("state")) / "widetrail"
-    found = {}
-    for path in sorted(machine.folder.rglob("*")):
-        if path.is_symlink() or own in path.parents or path == own:
-            continue
-        name = path.relative_to(machine.folder).as_posix()
-        found[name] = digest(path.read_bytes()) if path.is_file() else "folder"
-    return found
-
-
-def _changes(before: dict[str, str], after: dict[str, str], allowed: Sequence[Path]) -> list[str]:
-    """Return the names that differ, but for those at or below a path that may change."""
-    differing = (n for n in before.keys() | after.keys() if before.get(n) != after.get(n))
-    return sorted(n for n in differing if not any(Path(n).is_relative_to(a) for a in allowed))
 
 
 def _allowed(old: FolderMachine, plan: Plan) -> list[Path]:
@@ -380,68 +526,3 @@ def _allowed(old: FolderMachine, plan: Plan) -> list[Path]:
 
 def _below(machine: FolderMachine, paths: Iterable[str]) -> list[Path]:
     return [machine.host(path).relative_to(machine.folder) for path in paths]
-
-
-def _judge(rehearsal: Rehearsal, loaded: Loaded, report: Report) -> Sequence[Difference]:
-    found: list[Difference] = []
-    own = f"{loaded.id}."
-    items = {item.id.removeprefix(own): item for item in report.items}
-    for name, expected in rehearsal.file.expect.items.items():
-        item = items.get(name)
-        if item is None:
-            found.append(Difference(name, "an item of the recipe", f"{loaded.id} has no such item"))
-            continue
-        if expected.route is not None and item.route != expected.route:
-            found.append(Difference(f"{name}.route", expected.route, item.route))
-        if expected.losses is not None and {loss.what for loss in item.losses} != set(
-            expected.losses
-        ):
-            losses = ", ".join(loss.what for loss in item.losses)
-            found.append(Difference(f"{name}.losses", ", ".join(expected.losses), losses))
-        for check, value in expected.checks.items():
-            found.extend(_judge_check(name, item, check, value))
-    for name, item in items.items():
-        if item.state != "carried":
-            why = "; ".join([item.state, *(step.reason for step in item.steps)])
-            found.append(Difference(name, "carried", why))
-        for line in item.checks:
-            if line.verdict != "holds":
-                found.append(Difference(f"{name}.checks.{line.name}", str(line.old), str(line.new)))
-            elif line.new == 0 and line.name not in _expected_checks(rehearsal, name):
-                wanted = "something, or 0 said in expect"
-                found.append(Difference(f"{name}.checks.{line.name}", wanted, "0 = 0"))
-    return found
-
-
-def _expected_checks(rehearsal: Rehearsal, item: str) -> set[str]:
-    expected = rehearsal.file.expect.items.get(item)
-    return set(expected.checks) if expected is not None else set()
-
-
-def _judge_check(name: str, item: ItemReport, check: str, value: object) -> list[Difference]:
-    line = next((c for c in item.checks if c.name == check), None)
-    what = f"{name}.checks.{check}"
-    if line is None:
-        return [Difference(what, str(value), "the recipe has no such check")]
-    new = tuple(line.new) if isinstance(line.new, list) else line.new
-    same = new == value or (not isinstance(new, tuple) and str(new) == str(value))
-    return [] if same else [Difference(what, str(value), str(line.new))]
-
-
-def _judge_screen(expected: Screen, old: str, new: str) -> list[Difference]:
-    """Compare what was printed on both sides; what is the same and empty is no proof."""
-    but_for = expected.same_but_for if isinstance(expected, SameButFor) else ()
-    one, other = _lines(old, but_for), _lines(new, but_for)
-    if not one:
-        return [Difference("screen", "something to compare", "nothing was printed on old")]
-    for (number, a), (_, b) in zip(one, other, strict=False):
-        if a != b:
-            return [Difference(f"screen, line {number}", a, b)]
-    if len(one) != len(other):
-        return [Difference("screen", f"{len(one)} lines", f"{len(other)} lines")]
-    return []
-
-
-def _lines(screen: str, but_for: Sequence[str]) -> list[tuple[int, str]]:
-    lines = enumerate(screen.splitlines(), start=1)
-    return [(n, line) for n, line in lines if not any(re.search(e, line) for e in but_for)]

@@ -43,6 +43,7 @@ from widetrail.rehearsing.durability import (
     read_tree,
     write_tree,
 )
+from widetrail.rehearsing.happening import Stopped
 from widetrail.rehearsing.maker import (
     licence_files,
     serials_on,
@@ -50,7 +51,8 @@ from widetrail.rehearsing.maker import (
     words_on,
 )
 from widetrail.rehearsing.rehearsal import Rehearsal
-from widetrail.rehearsing.runner import StageHands, choices_of, machines_near, prepared_copy
+from widetrail.rehearsing.runner import StageHands, choices_of
+from widetrail.rehearsing.stage import fast_folder, machines_near, prepared_copy
 from widetrail.steps import Asked, Step
 from widetrail.walking import Company, LegDone, Patience, Run, Visit
 from widetrail.walking.patience import Silent
@@ -61,10 +63,6 @@ ERRORS = (errno.ENOSPC, errno.EACCES, errno.EIO, errno.EROFS)
 PARCEL, MAKER = "parcel", "maker"
 RUN = "rehearsal"
 KILLED = "killed"
-
-
-class Stopped(BaseException):
-    """The work was stopped, as a kill would."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -92,9 +90,11 @@ class Trouble:
 
 @dataclass(slots=True)
 class Swept:
-    """The figures of a sweep: stops tried, states that differ, faults survived, and troubles."""
+    """The figures of a sweep: stops that are possible and those tried, states that differ, faults
+    survived, and troubles."""
 
     rehearsal: str
+    possible: int = 0
     stops: int = 0
     states: int = 0
     within: int = 0
@@ -298,12 +298,6 @@ def sweep(
     return swept
 
 
-def fast_folder() -> str | None:
-    """Return a folder in memory, where the system has one; thousands of trees are made there."""
-    memory = Path("/dev/shm")
-    return str(memory) if memory.is_dir() and os.access(memory, os.W_OK | os.X_OK) else None
-
-
 class _Sweeping:
     """The sweep of one rehearsal."""
 
@@ -327,6 +321,7 @@ class _Sweeping:
             self._trouble(f"leg {leg.number}", f"it does not end well unbroken: {done}")
             return
         expected = self._expected(leg)
+        self._swept.possible += len(effects.stops)
         tried: dict[str, Stop] = {}
         for stop in self._chosen(effects.stops):
             self._swept.stops += 1

@@ -26,6 +26,7 @@ from widetrail.finding.stores import (
 )
 from widetrail.formats.interface import Unreadable, Unwritable
 from widetrail.machine.written import read_written, write_again
+from widetrail.recipe.arms import MET, reach
 from widetrail.recipe.templates import plain
 from widetrail.steps.interface import Doing, Done, Facts, Failed, Outcome, Step, WrittenAt
 from widetrail.steps.putting import put_file, put_values
@@ -84,6 +85,9 @@ class _Entering:
         before = self._store.read()
         carried = self._spelled(self._right(self._carried()), before)
         there = selected(self._kind, self._doing.item(self._step.item), before)
+        if any(map(is_value, there)):
+            item = self._step.item
+            reach(self._doing.finder(item).loaded, self._doing.route(item), MET)
         changes = self._changes(carried, there)
         values = sum(map(is_value, carried))
         if self._kind == "plist":

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from widetrail.finding import ByPart, Finder, Known, Unknown
 from widetrail.recipe import Item
+from widetrail.recipe.arms import reach
 from widetrail.recipe.models import Check
 from widetrail.steps.interface import Doing, Done, Fact, Facts, Failed, Outcome, Step
 
@@ -35,6 +36,7 @@ class Compare:
             new, old = _told(finder, item, name), noted.get(name)
             verdict = judge(item.checks[name], old, new)
             facts[name] = {"old": old, "new": new, "verdict": verdict}
+            reach(finder.loaded, item.checks[name], verdict)
             if verdict != "holds":
                 wrong.append(f"{name}: {_shown(old)} on old, {_shown(new)} on new")
         if wrong:

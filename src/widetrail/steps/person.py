@@ -14,7 +14,7 @@ from widetrail.recipe.models import ArgumentText, Name, Said
 from widetrail.recipe.templates import Brace, parse_template, plain
 from widetrail.steps.commands import REQUEST_MADE
 from widetrail.steps.interface import Doing, Done, Outcome, Step, Task, Unfolding
-from widetrail.steps.proving import missing, shown
+from widetrail.steps.proving import missing, shown, telling_of
 from widetrail.steps.running import OF_SEAT
 from widetrail.steps.seat import closed_already, made, named
 
@@ -75,7 +75,8 @@ class Person:
             return Done({"done": "it was done already"})
         words, secrets = _filled(step, doing)
         words += more
-        recipe = doing.finder(step.item).loaded.id
+        loaded = doing.finder(step.item).loaded
+        recipe = loaded.id
         task = Task(
             recipe, step.item, rule.name or "", step.id, words, step.texts("proof"), secrets
         )
@@ -87,9 +88,11 @@ class Person:
         if not rule.proof:
             return Done({"done": "a person says so"})
         unseen = f"that does not show yet: {words}"
-        doing.await_(
-            lambda: "; ".join(missing(doing, step.item, rule.proof)), unseen, seconds=_SHOWS_WITHIN
-        )
+        with telling_of(loaded, rule):
+            doing.await_(
+                lambda: "; ".join(missing(doing, step.item, rule.proof)), unseen,
+                seconds=_SHOWS_WITHIN,
+            )  # fmt: skip
         return Done({"done": f"shown by {', '.join(shown(name) for name in rule.proof)}"})
 
 

@@ -2,9 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
 
+from widetrail.errors import Waiting
 from widetrail.finding import ByPart, Known, Unknown, condition_holds
+from widetrail.formats.checked import Model
+from widetrail.recipe import Loaded
+from widetrail.recipe.arms import reach
 from widetrail.recipe.conditions import Condition
 from widetrail.steps.interface import Doing
 
@@ -30,6 +35,17 @@ def _missing(doing: Doing, item: str, name: str, condition: Condition) -> str:
         return ""
     wanted = str(condition) if of_old is None else f"at least what old has ({of_old})"
     return f"{shown(name)} must be {wanted}, and is {str(found) or 'empty'}"
+
+
+@contextmanager
+def telling_of(loaded: Loaded, rule: Model) -> Iterator[None]:
+    """Tell whether what a rule waits for came, or did not."""
+    try:
+        yield
+    except Waiting:
+        reach(loaded, rule, "did not come")
+        raise
+    reach(loaded, rule, "came")
 
 
 def take(doing: Doing, item: str, name: str) -> Known | Unknown:

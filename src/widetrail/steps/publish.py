@@ -18,6 +18,7 @@ from widetrail.finding import Selection
 from widetrail.machine import EffectFailed, Machine, file_digest
 from widetrail.machine.moves import Move, below, carry_out, roll_back, times_of
 from widetrail.machine.paths import base, join
+from widetrail.recipe.arms import MET, reach
 from widetrail.recipe.templates import plain
 from widetrail.steps.interface import CargoEntry, Doing, Done, Facts, Outcome, Step
 from widetrail.steps.pathways import make_paths_right
@@ -203,6 +204,8 @@ class _Publishing:
         single = bool(self.step.text("single"))
         whole = selection.whole or single
         there = list(_there(machine, self.target, selection, whole=whole))
+        if there:
+            reach(self.doing.finder(item).loaded, self.doing.route(item), MET)
         if existing == "stop" and there:
             raise self._stopped()
         source = self._only(staged) if single else staged

@@ -11,7 +11,7 @@ from widetrail.recipe.models import Name, Said
 from widetrail.recipe.templates import literal, plain
 from widetrail.steps.interface import Doing, Done, Outcome, Step, Unfolding
 from widetrail.steps.person import conditions
-from widetrail.steps.proving import missing, old_value, shown, take
+from widetrail.steps.proving import missing, old_value, shown, take, telling_of
 
 
 class WaitRule(Model):
@@ -55,7 +55,9 @@ class Wait:
 
         seconds = parse_duration(step.text("within")).total_seconds()
         title = plain(step.text("title"))
-        doing.await_(what, f"Wait until {title or 'that holds'}, then walk again.", seconds)
+        rule = doing.rule(step) if step.number else doing.route(step.item)
+        with telling_of(doing.finder(step.item).loaded, rule):
+            doing.await_(what, f"Wait until {title or 'that holds'}, then walk again.", seconds)
         return Done({shown(name): str(take(doing, step.item, name)) for name in wanted})
 
 

@@ -138,14 +138,19 @@ def _in_file(step: Step, doing: Doing, path: str, value: str) -> Outcome:
         journals = [f"{path}{suffix}" for suffix in ("-wal", "-journal", "-shm")]
         return Done({"written": path, "put aside": put_file(step, doing, path, data, journals)})
     data = machine.read(path)
-    written = _written(form, data, at, value)
+    written = written_with(form, data, at, value)
     if written == data:
         return Done({"written": path, "put aside": []})
     return Done({"written": path, "put aside": put_file(step, doing, path, written)})
 
 
-def _written(form: str, data: bytes, at: str, value: str) -> bytes:
-    """Return the file with the value, of the kind that stands there already."""
+def written_with(form: str, data: bytes, at: str, value: str) -> bytes:
+    """Return the file with the value, of the kind that stands there already.
+
+    Raises:
+        Unreadable: The file cannot be read in that form, or has no such place.
+        Unwritable: The value cannot stand there.
+    """
     if form not in _ADDING:
         spots: list[Spot] = ask("spots", form, data, at)
         if len(spots) != 1:

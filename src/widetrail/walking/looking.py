@@ -67,6 +67,7 @@ class Look:
                     f"{self._machine.name} cannot run this errand of {name}",
                     why=f"{command[0]} is not installed there",
                     todo="Install it, or walk on another machine with a network.",
+                    codes=["installed"],
                 )  # fmt: skip
 
     def _finders(self) -> list[Finder]:
@@ -97,7 +98,7 @@ class Look:
     def _changed(self, what: str, why: str) -> Halted:
         return Halted(
             f"{self._machine.name} is not as it was planned: {what}",
-            why=why, todo="Plan again, into another parcel.",
+            why=why, todo="Plan again, into another parcel.", codes=["changed"],
         )  # fmt: skip
 
     def unfit(self, now: datetime) -> Mapping[str, str]:

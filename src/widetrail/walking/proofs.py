@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
+from widetrail.recipe.arms import reach
 from widetrail.recipe.models import Loss
 from widetrail.steps.person import conditions
 from widetrail.steps.proving import missing
@@ -22,6 +23,7 @@ def look_at_proofs(doing: WalkDoing) -> Proofs:
         if doing.came_here(item.id):
             for loss in _with_proof(doing, item.id):
                 lacking = missing(doing, item.id, loss.proof)
+                reach(doing.loaded(item.id), loss, "not made good" if lacking else "made good")
                 told = " and ".join(conditions(loss.proof)) if lacking else ""
                 found.setdefault(item.id, {})[loss.what] = told
     return found

@@ -42,6 +42,7 @@ from widetrail.machine.paths import join
 from widetrail.parcel import Parcel
 from widetrail.parcel.parcel import SERIAL
 from widetrail.parcel.seal import ENDING, HEADER, KEY, WrongPassphrase, open_seal, read_header
+from widetrail.recipe.arms import reach
 from widetrail.recipe.models import STATIONS, ActiveReading, Licence
 from widetrail.steps import Asked
 from widetrail.steps.running import OF_SEAT
@@ -436,6 +437,12 @@ class StationSeats:
 
 def word_of(active: ActiveReading, finder: Finder) -> tuple[Word, str]:
     """Return what a program says of its own licence, with its words or why they are not known."""
+    word, says = _word_of(active, finder)
+    reach(finder.loaded, active, word)
+    return word, says
+
+
+def _word_of(active: ActiveReading, finder: Finder) -> tuple[Word, str]:
     found = finder.take(active)
     if isinstance(found, Unknown):
         return "unknown", found.reason

@@ -1,0 +1,380 @@
+"""What rehearsals reach of a recipe: every arm of its rules, and the rehearsals that came there.
+
+The arms are what can come out one way or another: a case that is taken, a need that is met and
+that alone decides against a route, a release that is exactly a bound, a route that arrives and one
+that fails, something in its place on new, a check, proof or wait that fails. Some cannot be
+reached: the recipe itself rules them out. Others are known not to be proved, with a reason, in
+``<recipe>.unproved.yaml`` beside the recipe.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass
+from functools import cached_property
+from pathlib import Path
+from typing import get_args
+
+from widetrail.errors import DocumentUnusable
+from widetrail.findings import Finding, errors_of
+from widetrail.formats.checked import Model, check, mark_at, read_text
+from widetrail.formats.interface import Platform
+from widetrail.planning.choice import copies
+from widetrail.recipe import Loaded
+from widetrail.recipe.arms import MET, Where, below
+from widetrail.recipe.conditions import AS_OLD, Needs, SideNeeds
+from widetrail.recipe.models import (
+    Item,
+    Licence,
+    LicenceRoute,
+    PerPlatform,
+    Place,
+    Recognition,
+    Route,
+    StepRule,
+)
+from widetrail.recipe.releases import parse_releases
+from widetrail.rehearsing.runner import Rehearsed
+
+UNPROVED = ".unproved.yaml"
+PLATFORMS = frozenset(get_args(Platform))
+
+
+@dataclass(frozen=True, slots=True, order=True)
+class Arm:
+    """One arm: the line of the recipe it is on (from 1), where its rule stands, and what it is.
+
+    ``unreachable`` says why nothing can reach it; ``unproved`` is the reason that is written down
+    for its not being reached.
+    """
+
+    line: int
+    where: Where
+    name: str
+    unreachable: str = ""
+    unproved: str = ""
+
+    @property
+    def words(self) -> str:
+        """The arm in words, with where it is."""
+        return f"{show_where(self.where)}: {self.name}"
+
+
+@dataclass(frozen=True)
+class Coverage:
+    """A recipe's arms with the rehearsals that reached each, by their names."""
+
+    recipe: str
+    file: str
+    lines: tuple[str, ...]
+    arms: tuple[Arm, ...]
+    rehearsals: tuple[str, ...]
+    reached: dict[Arm, tuple[str, ...]]
+    findings: tuple[Finding, ...] = ()
+
+    @cached_property
+    def wanted(self) -> tuple[Arm, ...]:
+        """The arms that count: those that can be reached and are not explained."""
+        return tuple(arm for arm in self.arms if not arm.unreachable and not arm.unproved)
+
+    @cached_property
+    def missing(self) -> tuple[Arm, ...]:
+        """The arms that count and that no rehearsal reached."""
+        return tuple(arm for arm in self.wanted if not self.reached.get(arm))
+
+    @property
+    def percent(self) -> float:
+        """Of a hundred arms that count, how many were reached."""
+        if not self.wanted:
+            return 100.0
+        return 100.0 * (len(self.wanted) - len(self.missing)) / len(self.wanted)
+
+
+class Explained(Model):
+    """An arm that is not reached, or a mutant that survives, and why that is no fault.
+
+    ``at`` is where its rule stands, as coverage tells it; ``arm`` or ``mutation`` which one it is.
+    """
+
+    at: str
+    arm: str = ""
+    mutation: str = ""
+    why: str
+
+
+class UnprovedFile(Model):
+    """What is known not to be proved of a recipe."""
+
+    unproved: tuple[Explained, ...]
+
+
+def load_unproved(recipe: Path) -> tuple[Path, tuple[Explained, ...]]:
+    """Return what is known not to be proved of the recipe at ``recipe``: nothing without a file.
+
+    Raises:
+        InputUnusable: The file cannot be read.
+        DocumentUnusable: It has findings.
+    """
+    path = recipe.with_name(f"{recipe.name.partition('.')[0]}{UNPROVED}")
+    if not path.is_file():
+        return path, ()
+    value, _, findings = check(UnprovedFile, read_text(path), str(path))
+    if value is None:
+        raise DocumentUnusable(str(path), errors_of(findings))
+    return path, value.unproved
+
+
+def show_where(where: Sequence[str | int]) -> str:
+    """Return where a rule stands, as people read it: ``items.mailbox.routes[export].limit``."""
+    text = ""
+    for part in where:
+        if isinstance(part, int):
+            text += f"[{part + 1}]"
+        else:
+            text += f".{part}" if text else part
+    return text
+
+
+def coverage_of(
+    loaded: Loaded, results: Iterable[Rehearsed], explained: Sequence[Explained] = ()
+) -> Coverage:
+    """Return what ``results`` reached of a recipe; ``explained`` is what needs not be reached."""
+    results = [r for r in results if loaded.id in r.recipes]
+    named = {(e.at, e.arm): e.why for e in explained if e.arm}
+    arms = tuple(
+        Arm(a.line, a.where, a.name, a.unreachable, named.get((show_where(a.where), a.name), ""))
+        for a in arms_of(loaded)
+    )
+    reached: dict[tuple[Where, str], list[str]] = {}
+    for result in results:
+        for one in result.arms:
+            if one.recipe == loaded.id:
+                reached.setdefault((one.where, one.arm), []).append(result.short)
+    by_arm = {a: tuple(sorted(reached.get((a.where, a.name), ()))) for a in arms}
+    known = {(show_where(a.where), a.name): a for a in arms}
+    findings = []
+    for (at, name), why in named.items():
+        arm = known.get((at, name))
+        if arm is None or by_arm[arm]:
+            told = "it is reached" if arm is not None else "the recipe has no such arm"
+            message = f'"{at}: {name}" needs no reason ({why}): {told}'
+            findings.append(Finding(loaded.file, 1, 1, "unproved", at, message))
+    names = tuple(dict.fromkeys(result.short for result in results))
+    return Coverage(
+        loaded.id, loaded.file, tuple(loaded.text.splitlines()), arms, names, by_arm,
+        tuple(findings),
+    )  # fmt: skip
+
+
+def arms_of(loaded: Loaded) -> tuple[Arm, ...]:
+    """Return every arm of a recipe, by its lines."""
+    return tuple(sorted(_Arms(loaded).all()))
+
+
+class _Arms:
+    """Lists the arms of one recipe."""
+
+    def __init__(self, loaded: Loaded) -> None:
+        self._loaded, self._recipe = loaded, loaded.recipe
+        self._at = {id(value): where for where, value in below(self._recipe)}
+        self._platforms = self._recognised()
+
+    def _recognised(self) -> frozenset[str]:
+        """Return the platforms on which the application can be recognised."""
+        found: set[str] = set()
+        for case in self._recipe.recognise:
+            found |= self._of_case(case)
+        return frozenset(found)
+
+    def _of_case(self, case: Recognition) -> frozenset[str]:
+        own = case.for_.platform if case.for_ is not None else None
+        if own is not None:
+            return frozenset([own])
+        if case.sign.registry is not None:
+            return frozenset(["windows"])
+        return frozenset(p for p in PLATFORMS if _says(case.sign.where or "", p))
+
+    def all(self) -> Iterator[Arm]:
+        """Give every arm."""
+        recipe = self._recipe
+        for case in recipe.recognise:
+            yield self._arm(case, "taken")
+            yield from self._maps(case, self._of_case(case))
+            yield from self._bounds(case.for_)
+        application = recipe.application
+        yield from self._ranged(application, "releases", application.releases)
+        yield from self._maps(application, self._platforms)
+        for used, wanted in recipe.uses.items():
+            yield from self._ranged(recipe, f"uses {used}", wanted, ("uses", used))
+            yield self._arm(recipe, f"uses {used} unmet", key=("uses", used))
+        for places in recipe.places.values():
+            yield from self._cases(places)
+        for readings in recipe.readings.values():
+            yield from self._cases(readings)
+        for item in recipe.items.values():
+            yield from self._item(item)
+        for licence in recipe.licences.values():
+            yield from self._licence(licence)
+
+    def _arm(self, rule: Model, name: str, unreachable: str = "", key: Where = ()) -> Arm:
+        where = self._at[id(rule)]
+        mark, _ = mark_at(self._loaded.tree, (*where, *key))
+        return Arm(mark.line, where, name, unreachable)
+
+    # Platforms
+
+    def _maps(self, rule: Model, platforms: frozenset[str]) -> Iterator[Arm]:
+        """Give the arms of the platform maps below a rule, of which ``platforms`` come there."""
+        for _, value in below(rule):
+            if isinstance(value, PerPlatform):
+                named = [p for p in sorted(PLATFORMS) if getattr(value, p) is not None]
+                for name in named:
+                    why = "" if name in platforms else "it is not recognised there"
+                    yield self._arm(value, name, why, (name,))
+                if value.otherwise is not None:
+                    why = "" if platforms - set(named) else "no other platform is recognised"
+                    yield self._arm(value, "else", why, ("else",))
+
+    def _cases(self, cases: Sequence[Model]) -> Iterator[Arm]:
+        """Give the arms of a place's or reading's cases; a case takes platforms from the next."""
+        left = self._platforms
+        for case in cases:
+            condition = getattr(case, "for_", None)
+            own = condition.platform if condition is not None else None
+            here = left & {own} if own is not None else left
+            why = "" if here else "no platform is left for it"
+            yield self._arm(case, "taken", why)
+            yield from self._maps(case, here)
+            yield from self._bounds(condition, why)
+            if isinstance(case, Place):
+                yield from self._place(case, why)
+            others = {"system", "release", "edition"}
+            if condition is None or not any(getattr(condition, name) for name in others):
+                left -= here
+
+    def _place(self, place: Place, why: str) -> Iterator[Arm]:
+        if place.told_by is not None:
+            yield self._arm(place.told_by, "tells", why)
+            yield self._arm(place.told_by, "tells nothing", why)
+        if place.first_of:
+            for number in range(len(place.first_of)):
+                key: Where = ("first_of", number)
+                yield self._arm(place, f"first_of {number + 1}", why, key)
+            if place.follows is None:
+                yield self._arm(place, "first_of none", why, ("else",))
+        if place.plural:
+            yield self._arm(place, "several", why)
+            if place.holds:
+                yield self._arm(place, "passes over", why, ("holds",))
+            if place.in_use is not None:
+                yield self._arm(place.in_use, "read", why)
+            for by in place.pair:
+                yield self._arm(place, f"paired by {by}", why, ("pair",))
+
+    # Releases
+
+    def _bounds(self, condition: Model | None, why: str = "") -> Iterator[Arm]:
+        for fact in ("release", "system") if condition is not None else ():
+            yield from self._ranged(condition, fact, getattr(condition, fact), (fact,), why)
+
+    def _ranged(
+        self, rule: Model | None, fact: str, wanted: str | None, key: Where = (), why: str = ""
+    ) -> Iterator[Arm]:
+        if rule is None or wanted is None:
+            return
+        for _, bound in parse_releases(wanted).terms:
+            yield self._arm(rule, f"{fact} at {bound.text}", why, key or (fact,))
+
+    # Items
+
+    def _item(self, item: Item) -> Iterator[Arm]:
+        yield from self._maps(item, self._platforms)
+        for name, rule in item.checks.items():
+            for verdict in ("holds", "differs"):
+                yield self._arm(rule, verdict, key=(name,))
+        for loss in item.losses:
+            yield from self._loss(loss)
+        for route in item.routes:
+            yield from self._route(route)
+            if copies(route):
+                yield self._arm(route, MET)
+
+    def _licence(self, licence: Licence) -> Iterator[Arm]:
+        for word in ("active", "not", "unknown"):
+            yield self._arm(licence.active, word)
+        for loss in licence.losses:
+            yield from self._loss(loss)
+        for route in licence.routes:
+            yield from self._route(route)
+
+    def _loss(self, loss: Model) -> Iterator[Arm]:
+        if getattr(loss, "when", None):
+            yield self._arm(loss, "is one", key=("when",))
+            yield self._arm(loss, "is none", key=("when",))
+        if getattr(loss, "proof", None):
+            yield self._arm(loss, "made good", key=("proof",))
+            yield self._arm(loss, "not made good", key=("proof",))
+
+    def _route(self, route: Route | LicenceRoute) -> Iterator[Arm]:
+        yield self._arm(route, "arrived")
+        yield self._arm(route, "failed")
+        if route.for_ is not None:
+            yield self._arm(route.for_, "holds")
+            yield self._arm(route.for_, "does not hold")
+            yield from self._bounds(route.for_)
+        yield from self._needs(route.needs)
+        if isinstance(route, Route):
+            yield from self._narrowing(route)
+        for loss in route.losses:
+            yield from self._loss(loss)
+        for leg in route.legs:
+            for step in leg.steps:
+                yield from self._step(step)
+
+    def _narrowing(self, route: Route) -> Iterator[Arm]:
+        for name in ("size", "count", "file"):
+            if getattr(route.limit, name) is not None:
+                yield self._arm(route.limit, f"{name} passes over", key=(name,))
+        if route.only:
+            yield self._arm(route, "only takes all", key=("only",))
+            yield self._arm(route, "only leaves all", key=("only",))
+        if route.await_:
+            yield self._arm(route, "came", key=("await",))
+            yield self._arm(route, "did not come", key=("await",))
+
+    def _needs(self, needs: Needs) -> Iterator[Arm]:
+        for station in ("old", "new", "between"):
+            side: SideNeeds | None = getattr(needs, station)
+            for fact in _facts_of(side) if side is not None else ():
+                assert side is not None
+                why = "what a machine between has is not known beforehand"
+                why = why if station == "between" else ""
+                yield self._arm(side, f"{fact} met", why, (fact,))
+                yield self._arm(side, f"{fact} alone unmet", why, (fact,))
+                wanted = {"release": side.release, "system": side.system}.get(fact)
+                if wanted == "same or later":
+                    yield self._arm(side, "release same", why, (fact,))
+                    yield self._arm(side, "release later", why, (fact,))
+                elif wanted is not None and wanted not in AS_OLD:
+                    yield from self._ranged(side, fact, wanted, (fact,), why)
+
+    def _step(self, step: StepRule) -> Iterator[Arm]:
+        waits = getattr(step.rule, "proof", None) or getattr(step.rule, "wait", None)
+        if waits:
+            yield self._arm(step.rule, "came")
+            yield self._arm(step.rule, "did not come")
+
+
+def _says(choice: str | PerPlatform, platform: str) -> bool:
+    if isinstance(choice, str):
+        return True
+    return getattr(choice, platform) is not None or choice.otherwise is not None
+
+
+def _facts_of(side: SideNeeds) -> list[str]:
+    plain = [
+        name
+        for name in type(side).model_fields
+        if name != "readings" and getattr(side, name) is not None
+    ]
+    return [*plain, *side.readings]

@@ -1,0 +1,90 @@
+"""What happens while a rehearsal is walked: the work is stopped, or someone meddles."""
+
+from __future__ import annotations
+
+import errno
+from collections.abc import Callable, Sequence
+
+from widetrail.machine.effects import Effect
+from widetrail.rehearsing.rehearsal import Change, Incident
+from widetrail.steps import Step
+from widetrail.walking.patience import Silent
+
+ERRORS = {
+    "disk full": errno.ENOSPC,
+    "no permission": errno.EACCES,
+    "broken disk": errno.EIO,
+    "read only": errno.EROFS,
+}
+"""The ways in which a system refuses a change, by their words, with their error numbers."""
+
+
+class Stopped(BaseException):
+    """The work was stopped, as a kill would."""
+
+
+class Happening(Silent):
+    """Has the stops of a rehearsal happen when their steps are reached.
+
+    It looks on at each walk, and is the gate of its effects.
+    """
+
+    def __init__(
+        self, stops: Sequence[Incident], pull: Callable[[], None], meddle: Callable[[Change], None]
+    ) -> None:
+        """``pull`` takes the medium away; ``meddle`` does something to the machine at hand."""
+        self._open = list(stops)
+        self._pull, self._meddle = pull, meddle
+        self._steps: list[Step] = []
+        self._refusing: Incident | None = None
+        self.struck: Incident | None = None
+        """What stopped the walk at hand, if anything did."""
+
+    @property
+    def begun(self) -> tuple[Step, ...]:
+        """The steps that were begun in the walk at hand."""
+        return tuple(self._steps)
+
+    @property
+    def left(self) -> tuple[Incident, ...]:
+        """What was to happen and never did."""
+        return tuple(stop for stop in self._open if not stop.lasting)
+
+    def new_walk(self) -> None:
+        """Begin another walk: what stopped the one before is over, but for what lasts."""
+        self._steps, self._refusing, self.struck = [], None, None
+
+    def begins(self, step: Step, words: str, number: int, total: int) -> None:
+        before, self._refusing = (self._steps[-1] if self._steps else None), None
+        self._steps.append(step)
+        for stop in list(self._open):
+            at = step if stop.before is not None else before
+            if at is not None and at.id.endswith(stop.step):
+                self._happen(stop)
+
+    def ended(self) -> None:
+        """See that the walk came to its end: what happens after its last step happens now."""
+        for stop in list(self._open):
+            after = stop.after is not None and self._steps
+            if after and self._steps[-1].id.endswith(stop.step) and isinstance(stop.by, Change):
+                self._happen(stop)
+
+    def _happen(self, stop: Incident) -> None:
+        if not stop.lasting:
+            self._open.remove(stop)
+        if isinstance(stop.by, Change):
+            self._meddle(stop.by)
+            return
+        self.struck = stop
+        if stop.by == "medium pulled":
+            self._pull()
+        elif stop.by == "killed":
+            raise Stopped
+        else:
+            self._refusing = stop
+
+    def gate(self, effect: Effect) -> None:
+        """Refuse an effect, where the system is to refuse it; a journal can be written."""
+        stop = self._refusing
+        if stop is not None and isinstance(stop.by, str) and not effect.path.endswith("/journal"):
+            raise OSError(ERRORS[stop.by], stop.by)

@@ -1,0 +1,249 @@
+"""Judging what a rehearsal came to: each difference with what was expected, and where that is."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from widetrail.finding import Finder, Unknown
+from widetrail.machine import FolderMachine
+from widetrail.planning import Plan
+from widetrail.recipe import Loaded
+from widetrail.rehearsing.rehearsal import (
+    Differing,
+    Expect,
+    ExpectedItem,
+    OnMachine,
+    SameButFor,
+    Screen,
+)
+from widetrail.walking import ItemReport, Report
+from widetrail.walking.report import CheckLine
+
+MOST_TOLD = 5
+"""Names of files that differ which are told, at most."""
+
+
+@dataclass(frozen=True, slots=True)
+class Difference:
+    """One thing that came out otherwise than expected; ``where`` is its place in the recipe."""
+
+    what: str
+    expected: str
+    found: str
+    where: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Judge:
+    """Judges the items of a rehearsal against what is expected of them."""
+
+    expect: Expect
+    recipes: Sequence[Loaded]
+    plan: Plan
+    report: Report
+
+    def items(self) -> Iterator[Difference]:
+        """Give what is otherwise with an item that is expected, or was not named."""
+        own = f"{self.recipes[0].id}."
+        found = {i.id.removeprefix(own): i for i in self.report.items}
+        left = {i.id.removeprefix(own): i for i in self.plan.left if not i.there}
+        there = {i.id.removeprefix(own) for i in self.plan.left if i.there}
+        passed = {i.id.removeprefix(own): i.passed_over for i in self.plan.items}
+        passed |= {i.id.removeprefix(own): i.passed_over for i in self.plan.left}
+        for name in [
+            *self.expect.items,
+            *(n for n in (*found, *left) if n not in self.expect.items),
+        ]:
+            expected = self.expect.items.get(name, ExpectedItem())
+            if name in left:
+                codes = " and ".join(
+                    f"{p.route}: {', '.join(p.codes)}" for p in left[name].passed_over
+                )
+                if expected.state != "left":
+                    yield self._one(name, expected.state, f"left ({codes})")
+                losses = [loss.what for loss in left[name].losses]
+                yield from self._losses(name, expected, losses)
+            elif name in found:
+                yield from self._item(name, expected, found[name])
+            elif name not in there:
+                what = f"{self.recipes[0].id} has no such item"
+                yield Difference(name, "an item of the recipe", what)
+            yield from self._passed_over(name, expected, passed.get(name, ()))
+
+    def _passed_over(
+        self, name: str, expected: ExpectedItem, found: Sequence[Any]
+    ) -> Iterator[Difference]:
+        if expected.passed_over is None:
+            return
+        wanted = {route: set(codes) for route, codes in expected.passed_over.items()}
+        codes = {p.route: set(p.codes) for p in found}
+        if wanted != codes:
+            reasons = "; ".join(f"{p.route}: {p.reason}" for p in found)
+            told = f"{_shown(codes)} ({reasons})" if reasons else _shown(codes)
+            yield self._one(f"{name}.passed_over", _shown(wanted), told)
+
+    def _item(self, name: str, expected: ExpectedItem, item: ItemReport) -> Iterator[Difference]:
+        reasons = "; ".join(step.reason for step in item.steps)
+        if item.state != expected.state:
+            told = f"{item.state}: {reasons}" if reasons else item.state
+            yield self._one(name, expected.state, told, "routes")
+        if expected.why is not None and not re.search(expected.why, reasons):
+            yield self._one(f"{name}.why", expected.why, reasons or "no reason")
+        if expected.route is not None and item.route != expected.route:
+            yield self._one(f"{name}.route", expected.route, item.route, "routes")
+        yield from self._losses(name, expected, [loss.what for loss in item.losses])
+        proved = [loss.what for loss in item.losses if loss.proof == "seen"]
+        if expected.proved is not None and set(proved) != set(expected.proved):
+            yield self._one(
+                f"{name}.proved", ", ".join(expected.proved), ", ".join(proved), "losses"
+            )
+        for word, names in (("put_aside", item.put_aside), ("beside", item.beside)):
+            wanted = getattr(expected, word)
+            if wanted is not None and wanted != bool(names):
+                yield self._one(f"{name}.{word}", _yes(wanted), ", ".join(names) or "no", "routes")
+        if expected.rewritten is not None and item.rewritten != expected.rewritten:
+            found = str(item.rewritten)
+            yield self._one(f"{name}.rewritten", str(expected.rewritten), found, "paths")
+        yield from self._checks(name, expected, item)
+
+    def _losses(
+        self, name: str, expected: ExpectedItem, found: Sequence[str]
+    ) -> Iterator[Difference]:
+        if expected.losses is not None and set(found) != set(expected.losses):
+            wanted = ", ".join(expected.losses) or "none"
+            yield self._one(f"{name}.losses", wanted, ", ".join(found) or "none", "losses")
+
+    def _checks(self, name: str, expected: ExpectedItem, item: ItemReport) -> Iterator[Difference]:
+        lines = {line.name: line for line in item.checks}
+        for check, value in expected.checks.items():
+            what, line = f"{name}.checks.{check}", lines.get(check)
+            if line is None:
+                told = f"it was not looked at; looked at: {', '.join(lines) or 'nothing'}"
+                yield self._one(what, _told(value), told, "checks", check)
+            elif isinstance(value, Differing):
+                if problem := _not_differing(value, line):
+                    yield self._one(what, problem, _both(line), "checks", check)
+            elif line.verdict != "holds" or not _same(line.new, value):
+                yield self._one(what, _told(value), _both(line), "checks", check)
+        for check, line in lines.items():
+            if check in expected.checks:
+                continue
+            what = f"{name}.checks.{check}"
+            if line.verdict != "holds":
+                yield self._one(what, f"to hold: {_plain(line.old)}", _both(line), "checks", check)
+            elif line.new in (0, [], ""):
+                wanted = "something, or that it is none said in expect"
+                empty = _plain(line.new)
+                yield self._one(what, wanted, f"{empty} = {empty}", "checks", check)
+
+    def _one(self, what: str, expected: str, found: str, *below: str) -> Difference:
+        """Return a difference with the place in the recipe that it is about."""
+        name = what.partition(".")[0].partition("[")[0]
+        loaded, own = self.recipes[0], name
+        for other in self.recipes:
+            if what.startswith(f"{other.id}."):
+                loaded, own = other, what[len(other.id) + 1 :].partition(".")[0].partition("[")[0]
+        where = loaded.spot("items", own, *below) if own in loaded.recipe.listed else ""
+        return Difference(what, expected, found, where)
+
+
+def _shown(codes: Mapping[str, set[str]]) -> str:
+    told = (f"{route}: {', '.join(sorted(mine))}" for route, mine in codes.items())
+    return " and ".join(told) or "none"
+
+
+def _yes(value: bool) -> str:
+    return "yes" if value else "no"
+
+
+def _plain(value: Any) -> str:
+    if isinstance(value, dict) and "by" in value:
+        return ", ".join(f"{part} {_plain(inner)}" for part, inner in value["by"].items())
+    if isinstance(value, dict):
+        return (
+            f"unknown ({value.get('unknown')})" if "unknown" in value else str(value.get("value"))
+        )
+    return ", ".join(map(str, value)) if isinstance(value, list) else str(value)
+
+
+def _told(value: object) -> str:
+    if isinstance(value, Differing):
+        return "not to hold"
+    return ", ".join(value) if isinstance(value, tuple) else str(value)
+
+
+def _both(line: CheckLine) -> str:
+    return f"{_plain(line.new)} ({_plain(line.old)} on old)"
+
+
+def _same(found: Any, wanted: object) -> bool:
+    if isinstance(found, list):
+        texts = [str(v) for v in found]
+        return texts == list(wanted) if isinstance(wanted, tuple) else texts == [str(wanted)]
+    return bool(found == wanted) or str(found) == str(wanted)
+
+
+def _not_differing(wanted: Differing, line: CheckLine) -> str:
+    """Return what was expected of a check that does not hold, where it came otherwise."""
+    if wanted.differs is not None:
+        right = line.verdict == "differs" and _same(line.new, wanted.differs)
+        return "" if right else f"not to hold: {wanted.differs}"
+    assert wanted.unknown is not None
+    told = " ".join(str(v["unknown"]) for v in (line.old, line.new) if _is_unknown(v))
+    return "" if told and re.search(wanted.unknown, told) else f"unknown: {wanted.unknown}"
+
+
+def _is_unknown(value: Any) -> bool:
+    return isinstance(value, dict) and "unknown" in value
+
+
+def judge_screen(expected: Screen, old: str, new: str) -> Iterator[Difference]:
+    """Compare what was printed on both sides; what is the same and empty is no proof."""
+    but_for = expected.same_but_for if isinstance(expected, SameButFor) else ()
+    one, other = screen_lines(old, but_for), screen_lines(new, but_for)
+    if not one:
+        yield Difference("screen", "something to compare", "nothing was printed on old")
+    for (number, a), (_, b) in zip(one, other, strict=False):
+        if a != b:
+            yield Difference(f"screen, line {number}", a, b)
+            return
+    if len(one) != len(other):
+        yield Difference("screen", f"{len(one)} lines", f"{len(other)} lines")
+
+
+def screen_lines(screen: str, but_for: Sequence[str]) -> list[tuple[int, str]]:
+    """Return the lines of a print-out with their numbers, but for those that match."""
+    lines = enumerate(screen.splitlines(), start=1)
+    return [(n, line) for n, line in lines if not any(re.search(e, line) for e in but_for)]
+
+
+def judge_machine(
+    station: str, expected: OnMachine, machine: FolderMachine, loaded: Loaded
+) -> Iterator[Difference]:
+    """Give what is otherwise on a machine than is expected of it."""
+    for path, text in expected.files.items():
+        there = machine.look(path)
+        found = machine.read(path).decode("utf-8", "replace") if there else "it is not there"
+        if found != text:
+            yield Difference(f"{path} on {station}", text, found[:2000])
+    for path in expected.there:
+        if machine.look(path) is None:
+            yield Difference(f"{path} on {station}", "there", "it is not there")
+    for path in expected.gone:
+        if machine.look(path) is not None:
+            yield Difference(f"{path} on {station}", "gone", "it is there")
+    finder = Finder(machine, loaded) if expected.readings else None
+    for name, wanted in expected.readings.items():
+        assert finder is not None
+        if name not in loaded.recipe.readings:
+            yield Difference(f"{name} on {station}", str(wanted), "the recipe has no such reading")
+            continue
+        answer = finder.reading(name)
+        value = None if isinstance(answer, Unknown) else answer.value
+        told = list(value) if isinstance(value, tuple) else value
+        if isinstance(answer, Unknown) or not _same(told, wanted):
+            where = loaded.spot("readings", name)
+            yield Difference(f"{name} on {station}", _told(wanted), str(answer), where)

@@ -1,0 +1,125 @@
+"""Running many rehearsals, several at a time, each in the order it was named."""
+
+from __future__ import annotations
+
+import multiprocessing
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from concurrent.futures import ProcessPoolExecutor
+from contextlib import contextmanager
+from dataclasses import dataclass
+from datetime import datetime
+from functools import lru_cache
+from pathlib import Path
+from typing import TypeVar
+
+from widetrail.recipe import Loaded
+from widetrail.recipe.loader import load_recipe_text
+from widetrail.rehearsing.rehearsal import Rehearsal, load_rehearsals
+from widetrail.rehearsing.runner import Rehearsed, rehearse
+from widetrail.rehearsing.stops import Swept, sweep
+from widetrail.steps import KINDS
+
+T = TypeVar("T")
+R = TypeVar("R")
+
+
+@dataclass(frozen=True, slots=True)
+class Job:
+    """One rehearsal that is to be run: its file, which case of its table, and how.
+
+    ``texts`` are recipes that are taken instead of those beside it: their files and texts.
+    """
+
+    path: Path
+    number: int
+    now: datetime
+    machines: Path | None = None
+    keep: Path | None = None
+    texts: tuple[tuple[str, str], ...] = ()
+
+
+def jobs_of(
+    paths: Iterable[Path], now: datetime, machines: Path | None = None, keep: Path | None = None
+) -> list[tuple[Job, Rehearsal]]:
+    """Return a job for each case of the rehearsals at ``paths``, with what it is.
+
+    ``keep`` is the folder that holds a folder for each afterwards.
+
+    Raises:
+        InputUnusable: A file cannot be read.
+        DocumentUnusable: A file has findings.
+    """
+    found: list[tuple[Job, Rehearsal]] = []
+    for path in paths:
+        for number, rehearsal in enumerate(load_rehearsals(path)):
+            own = None
+            if keep is not None:
+                own = keep / f"{len(found) + 1:03d} {path.name.partition('.')[0]}"
+            found.append((Job(path, number, now, machines, own), rehearsal))
+    return found
+
+
+@lru_cache(maxsize=64)
+def _cases(path: Path, changed: int) -> tuple[Rehearsal, ...]:
+    return load_rehearsals(path)
+
+
+@lru_cache(maxsize=64)
+def _recipe(file: str, text: str) -> Loaded:
+    return load_recipe_text(text, file, KINDS)
+
+
+def _rehearsal_of(job: Job) -> Rehearsal:
+    return _cases(job.path, job.path.stat().st_mtime_ns)[job.number]
+
+
+def run_job(job: Job) -> Rehearsed:
+    """Run one job.
+
+    Raises:
+        InputUnusable: Its recipe or a machine is not there.
+        DocumentUnusable: Its recipe has findings.
+    """
+    recipes = [_recipe(file, text) for file, text in job.texts] or None
+    rehearsal = _rehearsal_of(job)
+    return rehearse(rehearsal, job.now, job.machines, keep=job.keep, recipes=recipes)
+
+
+def sweep_job(job: Job) -> Swept:
+    """Stop one job's rehearsal at its effects, within bounds; see ``sweep``."""
+    return sweep(_rehearsal_of(job), job.now, job.machines)
+
+
+@contextmanager
+def workers(count: int) -> Iterator[Callable[[Callable[[T], R], Sequence[T]], Iterator[R]]]:
+    """Lend what does a function for each of many values and gives the results in their order.
+
+    With a ``count`` of 1 that is done here, else in as many processes.
+    """
+    if count <= 1:
+        yield lambda act, values: map(act, values)
+        return
+    context = multiprocessing.get_context("spawn")
+    with ProcessPoolExecutor(count, mp_context=context) as pool:
+        try:
+            yield lambda act, values: pool.map(act, values)
+        except BaseException:
+            pool.shutdown(wait=False, cancel_futures=True)
+            raise
+
+
+def run_many(
+    jobs: Sequence[Job], count: int = 1, told: Callable[[Rehearsed], None] = lambda _: None
+) -> list[Rehearsed]:
+    """Run jobs, ``count`` at a time; ``told`` is given each result, in order.
+
+    Raises:
+        InputUnusable: As ``run_job``.
+        DocumentUnusable: As ``run_job``.
+    """
+    results = []
+    with workers(min(count, len(jobs))) as each:
+        for result in each(run_job, jobs):
+            told(result)
+            results.append(result)
+    return results

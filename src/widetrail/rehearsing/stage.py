@@ -1,0 +1,284 @@
+"""The stage of a rehearsal: copies of its machines, made what the rehearsal says they are."""
+
+from __future__ import annotations
+
+import os
+import shutil
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+import yaml
+
+from widetrail.errors import InputUnusable, WideTrailError
+from widetrail.finding import Finder
+from widetrail.finding.stores import Store, as_value, name_in
+from widetrail.formats.canonical import digest
+from widetrail.formats.interface import Unreadable, Unwritable
+from widetrail.licence.service import Service
+from widetrail.machine import FolderMachine
+from widetrail.machine.folder import FILE as MACHINE_FILE
+from widetrail.machine.paths import is_within
+from widetrail.machine.roots import default_home
+from widetrail.recipe import Loaded, Reading
+from widetrail.rehearsing.maker import address_of
+from widetrail.rehearsing.rehearsal import Change, Hollow, Side
+from widetrail.steps.write import written_with
+
+MACHINES = "machines"
+
+
+def machines_near(rehearsal: Path) -> Path:
+    """Return the folder of machines beside a rehearsal, or above it.
+
+    Raises:
+        InputUnusable: There is none.
+    """
+    for folder in rehearsal.resolve().parents:
+        if (folder / MACHINES).is_dir():
+            return folder / MACHINES
+    raise InputUnusable(
+        "its machines are not there", where=str(rehearsal),
+        why=f"no folder {MACHINES} lies beside it or above it",
+        todo="Name the folder that holds them with --machines.",
+    )  # fmt: skip
+
+
+def fast_folder() -> str | None:
+    """Return a folder in memory, where the system has one; thousands of trees are made there."""
+    memory = Path("/dev/shm")
+    return str(memory) if memory.is_dir() and os.access(memory, os.W_OK | os.X_OK) else None
+
+
+def prepared_copy(
+    source: Path, folder: Path, side: Side, recipes: Sequence[Loaded],
+    service: Service | None = None,
+) -> None:  # fmt: skip
+    """Copy a machine and make the copy what a rehearsal's side says.
+
+    Its programs are told where ``service`` is, where the machine has a network.
+
+    Raises:
+        InputUnusable: There is no such machine, it cannot be what is said, or a command that
+            prepares it is none, or fails.
+    """
+    if not source.is_dir():
+        raise InputUnusable(
+            "there is no such machine", where=str(source), todo="Name one that is there."
+        )
+    shutil.copytree(source, folder, symlinks=True)
+    file = folder / MACHINE_FILE
+    own: dict[str, Any] = yaml.load(file.read_bytes(), yaml.BaseLoader)
+    merged = {**own, **_plain(side.with_)}
+    if side.drives:
+        merged = _with_drives(merged, side.drives, str(source))
+    if side.user:
+        merged = _with_user(folder, merged, side.user)
+    if address := address_of(service, network=merged.get("network") != "no"):
+        merged["environment"] = {**merged.get("environment", {}), **address}
+    if merged != own:
+        file.write_text(yaml.safe_dump(merged, allow_unicode=True), encoding="utf-8")
+    for what in ("release", "edition"):
+        for recipe, value in getattr(side, what).items():
+            loaded = _named(recipes, recipe)
+            _tell(FolderMachine(folder), loaded, what, value)
+    change(FolderMachine(folder), side, recipes)
+
+
+def change(machine: FolderMachine, changed: Change, recipes: Sequence[Loaded]) -> None:
+    """Do to a machine what ``changed`` says.
+
+    Raises:
+        InputUnusable: A command is none of the recipes' programs, or fails.
+    """
+    for path in changed.removes:
+        host = machine.host(path)
+        if not os.path.lexists(host):
+            raise InputUnusable("what is to be removed is not there", where=path)
+        shutil.rmtree(host) if host.is_dir() and not host.is_symlink() else host.unlink()
+    for path, contents in changed.files.items():
+        host = machine.host(path)
+        host.parent.mkdir(parents=True, exist_ok=True)
+        if isinstance(contents, Hollow):
+            with host.open("wb") as hollow:
+                hollow.truncate(contents.size)
+        else:
+            host.write_text(contents, encoding="utf-8")
+    _prepare(FolderMachine(machine.folder), recipes, changed.prepare)
+
+
+def _plain(value: Any) -> Any:
+    if isinstance(value, dict):
+        return {str(key): _plain(inner) for key, inner in value.items()}
+    return [_plain(v) for v in value] if isinstance(value, list) else str(value)
+
+
+def _with_drives(own: Mapping[str, Any], drives: Mapping[str, str], where: str) -> dict[str, Any]:
+    """Return a machine's file in which drives have other letters, or disks other mount points."""
+    known = dict(own["disks"])
+    ends = {"windows": ":"}.get(own["platform"], "")
+    for old, new in drives.items():
+        if old not in known or new in known:
+            why = f"it has {', '.join(known)}"
+            raise InputUnusable(f"{old} cannot be {new} on this machine", where=where, why=why)
+        known[new] = known.pop(old)
+
+    def told(value: Any) -> Any:
+        if isinstance(value, dict):
+            return {key: told(inner) for key, inner in value.items()}
+        if isinstance(value, list):
+            return [told(inner) for inner in value]
+        found = (o for o in drives if str(value).startswith(f"{o}{ends}/"))
+        old = next(found, None)
+        return value if old is None else f"{drives[old]}{str(value)[len(old) :]}"
+
+    return {**{key: told(value) for key, value in own.items()}, "disks": known}
+
+
+def _with_user(folder: Path, own: Mapping[str, Any], user: str) -> dict[str, Any]:
+    """Return a machine's file with another account, whose home has its name."""
+    platform, before = own["platform"], FolderMachine(folder)
+    home = own.get("home") or default_home(platform, own["system"], own["user"])
+    there = default_home(platform, own["system"], user)
+    host = before.host(home)
+    if host.is_dir():
+        target = before.host(there)
+        target.parent.mkdir(parents=True, exist_ok=True)
+        host.rename(target)
+    moved = {
+        name: f"{there}{path[len(home) :]}" if is_within(path, home, platform) else path
+        for name, path in own.get("redirected", {}).items()
+    }
+    return {**own, "user": user, "home": there, **({"redirected": moved} if moved else {})}
+
+
+def _named(recipes: Sequence[Loaded], wanted: str) -> Loaded:
+    found = [loaded for loaded in recipes if wanted in ("", loaded.id)]
+    if not found:
+        known = ", ".join(loaded.id for loaded in recipes)
+        raise InputUnusable(f"{wanted} is not rehearsed", why=f"there are: {known}")
+    return found[0]
+
+
+def _tell(machine: FolderMachine, loaded: Loaded, what: str, value: str) -> None:
+    """Write a release or edition where the recipe reads it.
+
+    Raises:
+        InputUnusable: The program is not there, or what tells it cannot be written.
+    """
+    finder = Finder(machine, loaded)
+    here = finder.installation
+    case = loaded.recipe.recognise[here.case] if here is not None else None
+    reading: Reading | None = getattr(case, what) if case is not None else None
+    if reading is None:
+        told = f"its {what} is read nowhere" if here is not None else "it is not there"
+        raise InputUnusable(
+            f"{loaded.id} cannot be of {what} {value}", where=machine.name, why=told
+        )
+    try:
+        if reading.registry is not None:
+            _in_registry(machine, reading, value)
+            return
+        path = finder.choice(reading.file_read)
+        if path is None:
+            raise Unwritable(f"its {what} is told by what the program prints")
+        at = reading.at or ""
+        data = written_with(reading.form, machine.read(path), at, value)
+        machine.host(path).write_bytes(data)
+    except (Unreadable, Unwritable, WideTrailError) as error:
+        raise InputUnusable(
+            f"{loaded.id} cannot be of {what} {value}", where=machine.name, why=str(error),
+            todo="Say it with files or prepare.",
+        ) from error  # fmt: skip
+
+
+def _in_registry(machine: FolderMachine, reading: Reading, value: str) -> None:
+    assert reading.registry is not None
+    store, name = (
+        Store(machine, "registry", reading.registry),
+        name_in("registry", reading.at or ""),
+    )
+    store.change({name: as_value("registry", name, value, store.read().get(name))})
+
+
+def _prepare(
+    machine: FolderMachine, recipes: Sequence[Loaded], commands: Sequence[Sequence[str]]
+) -> None:
+    programs: dict[str, str] = {}
+    for loaded in recipes if commands else ():
+        programs |= Finder(machine, loaded).programs()
+    for name, *arguments in commands:
+        if name not in programs:
+            known, of = ", ".join(programs), " or ".join(loaded.id for loaded in recipes)
+            raise InputUnusable(f'"{name}" is no program of {of}', why=f"known: {known}")
+        done = machine.start(programs[name], arguments)
+        if done.status != 0:
+            raise InputUnusable(
+                f"preparing {machine.name} failed", where=" ".join([name, *arguments]),
+                why=f"it ended with {done.status}: {done.errors.strip()}",
+            )  # fmt: skip
+
+
+# What is on a machine
+
+
+def contents(machine: FolderMachine) -> dict[str, str]:
+    """Return a digest for each of the person's files: all but the tool's own state."""
+    own = machine.host(machine.root("state")) / "widetrail"
+    found = {}
+    for path in sorted(machine.folder.rglob("*")):
+        if path.is_symlink() or own in path.parents or path == own:
+            continue
+        name = path.relative_to(machine.folder).as_posix()
+        found[name] = digest(path.read_bytes()) if path.is_file() else "folder"
+    return found
+
+
+def changes(before: dict[str, str], after: dict[str, str], allowed: Sequence[Path]) -> list[str]:
+    """Return the names that differ, but for those at or below a path that may change."""
+    differing = (n for n in before.keys() | after.keys() if before.get(n) != after.get(n))
+    return sorted(n for n in differing if not any(Path(n).is_relative_to(a) for a in allowed))
+
+
+# What nothing of a rehearsal may touch
+
+_HOMES = (
+    "HOME", "USERPROFILE", "APPDATA", "LOCALAPPDATA", "XDG_CONFIG_HOME", "XDG_DATA_HOME",
+    "XDG_CACHE_HOME", "XDG_STATE_HOME",
+)  # fmt: skip
+
+
+@contextmanager
+def canary(folder: Path) -> Iterator[dict[str, str]]:
+    """Have all that means the home of this account mean ``folder`` until the end of the block.
+
+    Gives what was found otherwise at its end: paths below it with what happened to them. What is
+    written there was written by something that does not ask the machine where its home is.
+    """
+    (folder / ".config").mkdir(parents=True)
+    (folder / "kept.txt").write_text("nobody writes here\n", encoding="utf-8")
+    before, kept = _listed(folder), {name: os.environ.get(name) for name in _HOMES}
+    found: dict[str, str] = {}
+    for name in _HOMES:
+        os.environ[name] = str(folder)
+    try:
+        yield found
+    finally:
+        for name, value in kept.items():
+            if value is None:
+                os.environ.pop(name, None)
+            else:
+                os.environ[name] = value
+        after = _listed(folder)
+        for path in sorted(before.keys() | after.keys()):
+            if before.get(path) != after.get(path):
+                told = "changed" if path in before else "added"
+                found[path] = told if path in after else "removed"
+
+
+def _listed(folder: Path) -> dict[str, str]:
+    return {
+        path.relative_to(folder).as_posix(): digest(path.read_bytes()) if path.is_file() else ""
+        for path in folder.rglob("*")
+    }
