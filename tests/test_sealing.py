@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import pty
 import shutil
 import subprocess
+from io import BytesIO
 from pathlib import Path
 
 import bagit
@@ -143,3 +145,18 @@ def test_sealing_by_the_command_line(world: World, tmp_path: Path) -> None:
     report = widetrail("report", world.parcel, "--json").json
     assert {entry["state"] for entry in report["items"]} == {"carried"}
     assert PHRASE not in (world.parcel / "sealed.txt").read_text()
+
+
+def test_a_write_that_is_refused_is_told_however_late_it_comes(tmp_path: Path) -> None:
+    class Full(BytesIO):
+        def write(self, data: object) -> int:
+            raise OSError(errno.ENOSPC, "no space left")
+
+    seal, _ = make_seal("reed bunting")
+    for size in (0, 10, 200_000):  # the library is silent where its very last write fails
+        with pytest.raises(OSError, match="no space left"):
+            seal.close(BytesIO(bytes(size)), Full())
+    sealed = BytesIO()
+    seal.close(BytesIO(b"ten bytes!"), sealed)
+    with pytest.raises(OSError, match="no space left"):
+        seal.open(BytesIO(sealed.getvalue()), Full(), "here")

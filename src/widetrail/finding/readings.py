@@ -174,6 +174,8 @@ def _file(machine: Machine, _: Reading, path: str) -> list[Located]:
 
 
 def _files(machine: Machine, _: Reading, path: str) -> list[Located]:
+    if not has_glob(path) and machine.look(path) is None:
+        return [Located(0)]
     entries = [e for _, e in matching(machine, path)] if has_glob(path) else machine.walk(path)
     return [Located(sum(entry.kind == "file" for entry in entries))]
 

@@ -71,6 +71,7 @@ class Seal:
             pyrage.encrypt_io(source, sink, [recipient])
         except (pyrage.EncryptError, OSError) as error:
             raise source.failed or sink.failed or error from error
+        _insist(source, sink)
 
     def open(self, reader: Reader, writer: Writer, where: str) -> None:
         """Write what is sealed in ``reader``; bytes before damage may have been written then.
@@ -93,6 +94,7 @@ class Seal:
                 "was damaged or touched", where=where, why=f"it cannot be unsealed: {error}",
                 todo="Nothing was changed here. Pack again on old, or take an untouched copy.",
             ) from error  # fmt: skip
+        _insist(source, sink)
 
     def header(self) -> bytes:
         """Return the plain header: a label and a value on each line."""
@@ -100,6 +102,13 @@ class Seal:
         lines += [(label, getattr(self, name)) for name, label in _LABELS.items()]
         told = "".join(f"{label}: {value}\n" for label, value in lines if value)
         return told.encode()
+
+
+def _insist(source: _Source, sink: _Sink) -> None:
+    """Raise what failed: the library says nothing of it where its last write was refused."""
+    for failed in (source.failed, sink.failed):
+        if failed is not None:
+            raise failed
 
 
 class _Source:

@@ -59,14 +59,14 @@ class Happening(Silent):
         self._steps.append(step)
         for stop in list(self._open):
             at = step if stop.before is not None else before
-            if at is not None and at.id.endswith(stop.step):
+            if at is not None and _is(at, stop):
                 self._happen(stop)
 
     def ended(self) -> None:
         """See that the walk came to its end: what happens after its last step happens now."""
         for stop in list(self._open):
             after = stop.after is not None and self._steps
-            if after and self._steps[-1].id.endswith(stop.step) and isinstance(stop.by, Change):
+            if after and _is(self._steps[-1], stop) and isinstance(stop.by, Change):
                 self._happen(stop)
 
     def _happen(self, stop: Incident) -> None:
@@ -88,3 +88,8 @@ class Happening(Silent):
         stop = self._refusing
         if stop is not None and isinstance(stop.by, str) and not effect.path.endswith("/journal"):
             raise OSError(ERRORS[stop.by], stop.by)
+
+
+def _is(step: Step, stop: Incident) -> bool:
+    """Return whether a step is the one that is meant: by its id, or the end of that."""
+    return step.id == stop.step or step.id.endswith((f"/{stop.step}", f".{stop.step}"))

@@ -180,6 +180,11 @@ def _both(line: CheckLine) -> str:
 
 
 def _same(found: Any, wanted: object) -> bool:
+    """Return whether a value is what was wanted; one by part is its sum."""
+    if isinstance(found, dict) and "by" in found:
+        values = [one.get("value") for one in found["by"].values()]
+        numbers = [v for v in values if isinstance(v, int | float)]
+        return len(numbers) == len(values) and sum(numbers) == wanted
     if isinstance(found, list):
         texts = [str(v) for v in found]
         return texts == list(wanted) if isinstance(wanted, tuple) else texts == [str(wanted)]

@@ -67,10 +67,14 @@ def _by_recipe(raw: Any) -> Any:
 
 
 class Change(Model):
-    """What is done to a machine: files that are removed, files that are there then, commands."""
+    """What is done to a machine: files that are removed, files that are there then, statements for
+    databases (SQL for SQLite, by their paths; one that is not there is made), values that are
+    written where the first recipe reads them, commands."""
 
     removes: Words = ()
     files: dict[str, Contents] = Field(default_factory=dict)
+    databases: dict[str, Words] = Field(default_factory=dict)
+    values: dict[str, str] = Field(default_factory=dict)
     prepare: tuple[tuple[str, ...], ...] = ()
 
 

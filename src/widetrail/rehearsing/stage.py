@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import os
 import shutil
+import sqlite3
 from collections.abc import Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -105,6 +106,23 @@ def change(machine: FolderMachine, changed: Change, recipes: Sequence[Loaded]) -
                 hollow.truncate(contents.size)
         else:
             host.write_text(contents, encoding="utf-8")
+    for path, statements in changed.databases.items():
+        host = machine.host(path)
+        host.parent.mkdir(parents=True, exist_ok=True)
+        try:
+            with closing(sqlite3.connect(host)) as connection, connection:
+                for statement in statements:
+                    connection.execute(statement)
+        except sqlite3.Error as error:
+            raise InputUnusable(
+                "a statement for a database fails", where=path, why=str(error)
+            ) from error
+    for name, value in changed.values.items():
+        machine = FolderMachine(machine.folder)
+        finder = Finder(machine, recipes[0])
+        cases = recipes[0].recipe.readings.get(name, ())
+        reading = next((case for case in cases if finder.holds(case.for_)), None)
+        _write(machine, finder, name, reading, value)
     _prepare(FolderMachine(machine.folder), recipes, changed.prepare)
 
 
@@ -116,8 +134,10 @@ def _plain(value: Any) -> Any:
 
 def _with_drives(own: Mapping[str, Any], drives: Mapping[str, str], where: str) -> dict[str, Any]:
     """Return a machine's file in which drives have other letters, or disks other mount points."""
-    known = dict(own["disks"])
-    ends = {"windows": ":"}.get(own["platform"], "")
+    known, platform = dict(own["disks"]), own["platform"]
+    home = own.get("home") or default_home(platform, own["system"], own["user"])
+    own = {**own, "home": home}
+    ends = {"windows": ":"}.get(platform, "")
     for old, new in drives.items():
         if old not in known or new in known:
             why = f"it has {', '.join(known)}"
@@ -171,24 +191,34 @@ def _tell(machine: FolderMachine, loaded: Loaded, what: str, value: str) -> None
     here = finder.installation
     case = loaded.recipe.recognise[here.case] if here is not None else None
     reading: Reading | None = getattr(case, what) if case is not None else None
-    if reading is None:
-        told = f"its {what} is read nowhere" if here is not None else "it is not there"
-        raise InputUnusable(
-            f"{loaded.id} cannot be of {what} {value}", where=machine.name, why=told
-        )
+    _write(machine, finder, f"{what} of {loaded.id}", reading, value)
+
+
+def _write(
+    machine: FolderMachine, finder: Finder, what: str, reading: Reading | None, value: str
+) -> None:
+    """Write a value where ``reading`` reads it.
+
+    Raises:
+        InputUnusable: It is read nowhere, or what is read cannot be written.
+    """
     try:
+        if reading is None:
+            raise Unwritable("is read nowhere on this machine")
         if reading.registry is not None:
             _in_registry(machine, reading, value)
             return
+        if reading.dconf is not None:
+            machine.edit_desktop({f"{reading.dconf.rstrip('/')}/{reading.at}": value})
+            return
         path = finder.choice(reading.file_read)
         if path is None:
-            raise Unwritable(f"its {what} is told by what the program prints")
-        at = reading.at or ""
-        data = written_with(reading.form, machine.read(path), at, value)
+            raise Unwritable("is told by what the program prints")
+        data = written_with(reading.form, machine.read(path), reading.at or "", value)
         machine.host(path).write_bytes(data)
     except (Unreadable, Unwritable, WideTrailError) as error:
         raise InputUnusable(
-            f"{loaded.id} cannot be of {what} {value}", where=machine.name, why=str(error),
+            f"the {what} cannot be {value}", where=machine.name, why=str(error),
             todo="Say it with files or prepare.",
         ) from error  # fmt: skip
 
