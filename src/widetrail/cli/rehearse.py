@@ -61,7 +61,8 @@ def command(
     coverage: bool, page: Path | None, fail_under: float | None, mutate: bool, junit: Path | None,
     as_json: bool,
 ) -> None:  # fmt: skip
-    """Run the rehearsals that PATHS name: files, or folders with all below them.
+    """Run the rehearsals that PATHS name: files, folders with all below them, or recipes with
+    those beside them.
 
     Machines are copied first and never changed. The programs that the rehearsals and their
     recipes name are started. Ends with 1 where something came out otherwise than expected.
@@ -204,7 +205,8 @@ class _Shown:
     def result(self, result: Rehearsed) -> None:
         verdict = "passed" if result.passed else "failed"
         style = "" if result.passed else "red"
-        self.line(f"{verdict}  {result.seconds:5.1f} s  {result.short}: {result.title}", style)
+        told = result.short if result.case else f"{result.short}: {result.title}"
+        self.line(f"{verdict}  {result.seconds:5.1f} s  {told}", style)
         for difference in result.differences:
             where = f" ({difference.where})" if difference.where else ""
             self.line(f"{difference.what}{where}", indent=4)

@@ -43,6 +43,12 @@ from widetrail.machine.roots import (
 FILE = "machine.yaml"
 REGISTRY = "registry.reg"
 DESKTOP_SETTINGS = "desktop.dconf"
+_SEARCHED = {
+    "windows": ("C:/Windows",),
+    "macos": ("/usr/bin", "/bin", "/usr/local/bin", "/opt/homebrew/bin"),
+}
+"""Folders in which a command is looked for, where that is not everywhere."""
+
 HIVE_MOST = 256 * 1024 * 1024
 
 
@@ -198,8 +204,15 @@ class FolderMachine(HostMachine):
         return {**known, **self.file.environment}
 
     def command(self, name: str) -> str | None:
-        plain = {paths.base(p.path).removesuffix(".exe"): p.path for p in self.file.programs}
-        return plain.get(name)
+        """Return where a command's program is: Linux has all installed ones on its search path,
+        elsewhere those are that lie in a folder of the system."""
+        found = {paths.base(p.path).removesuffix(".exe"): p.path for p in self.file.programs}
+        path = found.get(name)
+        folders = _SEARCHED.get(self.platform)
+        if path is None or folders is None:
+            return path
+        within = (paths.is_within(path, folder, self.platform) for folder in folders)
+        return path if any(within) else None
 
     def synced(self, path: str) -> str:
         for known in self.file.synced:

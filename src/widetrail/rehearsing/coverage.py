@@ -57,7 +57,8 @@ class Arm:
     @property
     def words(self) -> str:
         """The arm in words, with where it is."""
-        return f"{show_where(self.where)}: {self.name}"
+        where = show_where(self.where)
+        return f"{where}: {self.name}" if where else self.name
 
 
 @dataclass(frozen=True)

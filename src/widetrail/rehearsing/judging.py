@@ -240,9 +240,14 @@ def judge_machine(
     for path in expected.gone:
         if machine.look(path) is not None:
             yield Difference(f"{path} on {station}", "gone", "it is there")
-    finder = Finder(machine, loaded) if expected.readings else None
+    finder = Finder(machine, loaded)
+    here = finder.installation
+    facts = {"release": str((here and here.release) or ""), "edition": here.edition if here else ""}
+    for name, fact in facts.items():
+        told_by = getattr(expected, name)
+        if told_by is not None and fact != told_by:
+            yield Difference(f"{name} on {station}", told_by, fact or "unknown")
     for name, wanted in expected.readings.items():
-        assert finder is not None
         if name not in loaded.recipe.readings:
             yield Difference(f"{name} on {station}", str(wanted), "the recipe has no such reading")
             continue

@@ -21,7 +21,7 @@ from widetrail.formats.quantities import show_size
 from widetrail.recipe import Loaded
 from widetrail.recipe.arms import Where
 from widetrail.recipe.loader import examine
-from widetrail.rehearsing.coverage import Explained, show_where
+from widetrail.rehearsing.coverage import Explained, arms_of, show_where
 from widetrail.rehearsing.many import Job, run_job, workers
 from widetrail.rehearsing.rehearsal import Rehearsal
 from widetrail.rehearsing.runner import Rehearsed
@@ -97,16 +97,21 @@ def judge_mutants(
 
     ``runs`` are rehearsals of it with what they came to unchanged; those that failed are left out.
     """
-    whys = {(e.at, e.mutation): e.why for e in explained if e.mutation}
+    known = [e for e in explained if e.mutation]
     mine = [run for run in runs if loaded.id in run[2].recipes and run[2].passed]
     mutants = list(mutants_of(loaded))
     found: list[Judged] = []
     with workers(jobs) as each:
         for judged in each(_judge, [(mutant, _going_by(mutant, mine)) for mutant in mutants]):
-            why = whys.get((show_where(judged.mutant.where), judged.mutant.mutation), "")
+            why = next((e.why for e in known if _is_for(e, judged.mutant)), "")
             found.append(replace(judged, explained="" if judged.killed_by else why))
             tick(len(found), len(mutants))
     return found
+
+
+def _is_for(explained: Explained, mutant: Mutant) -> bool:
+    where = show_where(mutant.where)
+    return explained.at == where and mutant.mutation.startswith(explained.mutation)
 
 
 _Going = tuple[tuple[Job, str, tuple[tuple[str, str], ...]], ...]
@@ -165,9 +170,10 @@ def mutants_of(loaded: Loaded) -> Iterator[Mutant]:
     tree = _plain(loaded.tree)
     known = {yaml.safe_dump(tree)}
     found = []
+    beyond = {(*arm.where, arm.name) for arm in arms_of(loaded) if arm.unreachable}
     for where, mutation, told, missing, changed in _changes(tree):
         text = yaml.safe_dump(changed, allow_unicode=True, sort_keys=False, width=10_000)
-        if text in known:
+        if text in known or any(where[: len(arm)] == arm for arm in beyond):
             continue
         known.add(text)
         accepted, _ = examine(text, loaded.file, KINDS)
@@ -243,6 +249,9 @@ _KEPT_WHOLE = (
     "programs",
     "legs",
 )
+_SETS = ("losses", "take", "leave", "holds", "in", "not", "changes", "paths", "lock")
+"""Lists whose order says nothing."""
+
 _LISTS = ("run", "screen", "output", "open", "close", "ended_by", "undone_by")
 """Lists whose entries belong together: a command."""
 
@@ -380,7 +389,7 @@ def _altered(tree: Any, at: Where, key: str | int, value: Any) -> Iterator[_Chan
 
 
 def _swapped(tree: Any, at: Where, key: str | int, value: list[Any]) -> Iterator[_Change]:
-    if key in _LISTS or key in ("losses", "take", "leave", "screen", "holds", "in"):
+    if key in _LISTS or key in _SETS:
         return
     for number in range(len(value) - 1):
         one, other = value[number], value[number + 1]

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
+from functools import lru_cache
 from itertools import product
 from pathlib import Path
 from typing import Annotated, Any, Literal
@@ -151,11 +152,13 @@ Screen = Annotated[
 
 class OnMachine(Model):
     """What is expected of a machine at the end: files by path with their text, what is there and
-    what is gone, and readings of the first recipe."""
+    what is gone; release, edition and readings of the first recipe."""
 
     files: dict[str, str] = Field(default_factory=dict)
     there: Words = ()
     gone: Words = ()
+    release: str | None = None
+    edition: str | None = None
     readings: dict[str, Value] = Field(default_factory=dict)
 
 
@@ -257,7 +260,13 @@ class RehearsalFile(Model):
 
     def seal(self) -> tuple[Seal, bytes] | None:
         """Return what the parcel is sealed with, if it is."""
-        return make_seal(self.sealed) if self.sealed else None
+        return _seal(self.sealed) if self.sealed else None
+
+
+@lru_cache(maxsize=8)
+def _seal(passphrase: str) -> tuple[Seal, bytes]:
+    """Return a seal, made once for a passphrase: making one takes more than a second."""
+    return make_seal(passphrase)
 
 
 @dataclass(frozen=True, slots=True)
@@ -387,16 +396,26 @@ def _merged(one: Map, other: Mapping[str, Any], at: Map) -> Map:
 
 
 def collect_rehearsals(paths: Iterable[Path]) -> list[Path]:
-    """Return the rehearsal files that ``paths`` name: files, and folders with all below them.
+    """Return the rehearsal files that ``paths`` name: files, and folders with all below them; a
+    recipe names those beside it that rehearse it.
 
     Raises:
         InputUnusable: A path is not there, or holds no rehearsal.
+        DocumentUnusable: A rehearsal beside a recipe has findings.
     """
     found: list[Path] = []
     for path in paths:
-        inside = sorted(path.rglob(f"*{SUFFIX}")) if path.is_dir() else [path]
+        inside = [path]
+        if path.is_dir():
+            inside = sorted(path.rglob(f"*{SUFFIX}"))
+        elif path.name.endswith(RECIPE_SUFFIX) and path.is_file():
+            name = path.name.removesuffix(RECIPE_SUFFIX)
+            beside = sorted(path.parent.glob(f"*{SUFFIX}"))
+            inside = [p for p in beside if name in load_rehearsal(p).file.recipe]
         if not inside or not path.exists():
-            why = f"it holds no *{SUFFIX}" if path.is_dir() else "there is no such file"
+            why = "there is no such file"
+            if path.exists():
+                why = f"no *{SUFFIX} is {'in' if path.is_dir() else 'beside'} it"
             raise InputUnusable("nothing to rehearse", where=str(path), why=why)
         found.extend(inside)
     return list(dict.fromkeys(found))
