@@ -37,6 +37,8 @@ class Happening(Silent):
         self._pull, self._meddle = pull, meddle
         self._steps: list[Step] = []
         self._refusing: Incident | None = None
+        self._during: list[Incident] = []
+        self._runs = False
         self.struck: Incident | None = None
         """What stopped the walk at hand, if anything did."""
 
@@ -53,12 +55,14 @@ class Happening(Silent):
     def new_walk(self) -> None:
         """Begin another walk: what stopped the one before is over, but for what lasts."""
         self._steps, self._refusing, self.struck = [], None, None
+        self._during, self._runs = [], False
 
     def begins(self, step: Step, words: str, number: int, total: int) -> None:
         before, self._refusing = (self._steps[-1] if self._steps else None), None
         self._steps.append(step)
+        self._during = [s for s in self._open if s.during is not None and _is(step, s)]
         for stop in list(self._open):
-            at = step if stop.before is not None else before
+            at = step if stop.before is not None else before if stop.after is not None else None
             if at is not None and _is(at, stop):
                 self._happen(stop)
 
@@ -84,7 +88,14 @@ class Happening(Silent):
             self._refusing = stop
 
     def gate(self, effect: Effect) -> None:
-        """Refuse an effect, where the system is to refuse it; a journal can be written."""
+        """Refuse an effect, where the system is to refuse it; a journal can be written.
+
+        What happens during a step happens at the first effect after its program was started.
+        """
+        runs, self._runs = self._runs, effect.kind == "start"
+        due, self._during = (self._during, []) if runs else ([], self._during)
+        for one in due:
+            self._happen(one)
         stop = self._refusing
         if stop is not None and isinstance(stop.by, str) and not effect.path.endswith("/journal"):
             raise OSError(ERRORS[stop.by], stop.by)

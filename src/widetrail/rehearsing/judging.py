@@ -195,7 +195,7 @@ def _not_differing(wanted: Differing, line: CheckLine) -> str:
     """Return what was expected of a check that does not hold, where it came otherwise."""
     if wanted.differs is not None:
         right = line.verdict == "differs" and _same(line.new, wanted.differs)
-        return "" if right else f"not to hold: {wanted.differs}"
+        return "" if right else f"not to hold: {_told(wanted.differs)}"
     assert wanted.unknown is not None
     told = " ".join(str(v["unknown"]) for v in (line.old, line.new) if _is_unknown(v))
     return "" if told and re.search(wanted.unknown, told) else f"unknown: {wanted.unknown}"

@@ -199,8 +199,9 @@ _NEVER = ("recipe", "revision", "name", "maker", "title", "remedy", "what", "bef
 
 
 def _changes(tree: Any) -> Iterator[_Change]:
+    values = ".plist" in str(tree.get("places"))  # only then a kind says more than words
     for where, key, value in _nodes(tree, ()):
-        if key in _NEVER and isinstance(value, str):
+        if (key in _NEVER or (key == "kind" and not values)) and isinstance(value, str):
             continue
         at = (*where, key)
         yield from _dropped(tree, at, value)
@@ -269,6 +270,8 @@ def _missing(at: Where, mutation: str, value: Any) -> str:
     """Return in words which rehearsal would notice."""
     keys = [part for part in at if isinstance(part, str)]
     key = keys[-1] if keys else ""
+    if key in ("repeat", "done_when", "ended_by"):
+        return "one that is killed while the command runs (during)"
     for name, words in _WORDS.items():
         if name == key or (name in keys and name in _INSIDE):
             return words.format(key=key, value=_shown(value))

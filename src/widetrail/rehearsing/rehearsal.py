@@ -197,13 +197,14 @@ By = Literal[
 
 
 class Incident(Model):
-    """Something that happens while a step is done: before it, or once it is done.
+    """Something that happens at a step: before it, while its program runs, or once it is done.
 
     ``by`` is how the walk is stopped, which is walked again afterwards (``lasting`` is what goes on
     happening), or what someone does to the machine meanwhile.
     """
 
     before: str | None = None
+    during: str | None = None
     after: str | None = None
     by: Annotated[
         Annotated[By, Tag(f"{TAG}text")] | Annotated[Change, Tag(f"{TAG}map")],
@@ -213,21 +214,22 @@ class Incident(Model):
 
     @model_validator(mode="after")
     def _one(self) -> Incident:
-        if (self.before is None) == (self.after is None):
-            raise flaw("stop", 'expected one of "before" and "after"')
+        if sum(step is not None for step in (self.before, self.during, self.after)) != 1:
+            raise flaw("stop", 'expected one of "before", "during" and "after"')
         return self
 
     @property
     def step(self) -> str:
         """The step that is meant, by the end of its id."""
-        return self.before or self.after or ""
+        return self.before or self.during or self.after or ""
 
 
 class RehearsalFile(Model):
     """A whole rehearsal file; ``sealed`` is the passphrase of the parcel, if it has one.
 
     Of several recipes the first is the one whose items and screen are meant. ``until: plan`` ends
-    it once the plan is made; ``patience`` is how long it waits for one thing.
+    it once the plan is made, ``until: undone`` takes it back again in the end; ``patience`` is how
+    long it waits for one thing.
     """
 
     rehearsal: str
@@ -244,7 +246,7 @@ class RehearsalFile(Model):
     maker: MakerFile | None = None
     release_after: Literal["verifying", "packing"] | None = None
     stops: tuple[Incident, ...] = ()
-    until: Literal["end", "plan"] = "end"
+    until: Literal["plan", "end", "undone"] = "end"
     patience: Duration = "60 s"
     expect: Annotated[Expect, BeforeValidator(_split)]
 
@@ -309,7 +311,7 @@ class Rehearsal:
             for item in file.expect.items.values()
             for value in item.checks.values()
         )
-        plain = not file.stops and not file.expect.refused and file.until == "end"
+        plain = not file.stops and not file.expect.refused and file.until != "plan"
         return plain and all_carried and not differs
 
     @property

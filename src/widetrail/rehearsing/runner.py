@@ -48,7 +48,16 @@ from widetrail.rehearsing.stage import (
 )
 from widetrail.steps import Task
 from widetrail.steps.leaving import DETACH
-from widetrail.walking import Answers, Company, LegDone, Patience, Report, Visit, make_report
+from widetrail.walking import (
+    Answers,
+    Company,
+    LegDone,
+    Patience,
+    Report,
+    Run,
+    Visit,
+    make_report,
+)
 from widetrail.walking.doing import open_signs
 
 PARCEL = "parcel"
@@ -265,6 +274,7 @@ class _Stage:
         file, recipes, loaded = self._file, self._recipes, self._recipes[0]
         old, new = self._open("old"), self._open("new")
         before, old_screen = contents(old), _screen(old, loaded)
+        before_new = contents(new)
         serials = serials_on(old, recipes)
         choices, medium, sealed = choices_of(file, recipes), medium_of(self._here), file.seal()
         plan = make_plan(recipes, old, new, medium, now, choices, sealed=sealed is not None)
@@ -280,13 +290,13 @@ class _Stage:
         parcel = Parcel(folder, Effects())
         if self._quick and sealed is not None:
             parcel.seal = sealed[0]
-        if file.until == "end":
+        if file.until != "plan":
             parcel = self._walk(parcel, plan, now, walked)
         report = make_report(parcel)
         self._say_routes(plan, report)
         judge = Judge(_as_planned(file), recipes, plan, report)
         found = [*walked.differences, *judge.items()]
-        found += [_never(stop.step) for stop in self._happening.left if file.until == "end"]
+        found += [_never(stop.step) for stop in self._happening.left if file.until != "plan"]
         if file.expect.refused and not found:
             found.append(Difference("refused", ", ".join(file.expect.refused), "nothing was"))
         allowed = [*_allowed(old, plan), *_below(old, licence_files(self._alone("old"), recipes))]
@@ -301,6 +311,9 @@ class _Stage:
         meddled = any(isinstance(s.by, Change) for s in file.stops)
         if changed and not meddled:
             found.append(Difference("old", "nothing changed", ", ".join(changed[:MOST_TOLD])))
+        if file.until == "undone":
+            found += self._undo("new", before_new, now, [])
+            found += self._undo("old", before, now, _below(old, licence_files(old, recipes)))
         if file.expect.screen is not None:
             found.extend(judge_screen(file.expect.screen, old_screen, new_screen))
         return replace(told, differences=tuple(found), new_screen=new_screen)
@@ -391,6 +404,17 @@ class _Stage:
             shutil.rmtree(here)
         (self._away / PARCEL).rename(here)
 
+    def _undo(
+        self, station: Station, before: dict[str, str], now: datetime, allowed: Sequence[Path]
+    ) -> Iterator[Difference]:
+        """Take back on a machine what was done; it must be as it was."""
+        machine = self._alone(station)
+        run = Run(machine, company=Company(self._hands))
+        run.undo(now)
+        wrong = [*run.went_wrong, *changes(before, contents(machine), allowed)]
+        if wrong:
+            yield Difference(f"{station}, undone", "as it was", ", ".join(wrong[:MOST_TOLD]))
+
     # Arms of routes
 
     def _say_stopped(self, visit: Visit, struck: object) -> None:
@@ -443,7 +467,7 @@ class _Stage:
 
 def _as_planned(file: RehearsalFile) -> Expect:
     """Return what is expected; where only the plan is made, an item is planned at its best."""
-    if file.until == "end":
+    if file.until != "plan":
         return file.expect
     items = {
         name: item.model_copy(update={"state": "planned"}) if item.state == "carried" else item
