@@ -14,6 +14,7 @@ from widetrail.errors import WideTrailError
 
 COMMANDS = {
     "demo": "Run the whole trail on the demo world.",
+    "new": "Begin a recipe, with a rehearsal that passes and its machines.",
     "lint": "Judge recipes without looking at a machine.",
     "survey": "Tell what of the recipes' applications is on a machine.",
     "card": "Write the facts of a machine, to plan with where it is out of reach.",

@@ -38,7 +38,7 @@ class Happening(Silent):
         self._steps: list[Step] = []
         self._refusing: Incident | None = None
         self._during: list[Incident] = []
-        self._runs = False
+        self._records: int | None = None
         self.struck: Incident | None = None
         """What stopped the walk at hand, if anything did."""
 
@@ -55,7 +55,7 @@ class Happening(Silent):
     def new_walk(self) -> None:
         """Begin another walk: what stopped the one before is over, but for what lasts."""
         self._steps, self._refusing, self.struck = [], None, None
-        self._during, self._runs = [], False
+        self._during, self._records = [], None
 
     def begins(self, step: Step, words: str, number: int, total: int) -> None:
         before, self._refusing = (self._steps[-1] if self._steps else None), None
@@ -90,12 +90,18 @@ class Happening(Silent):
     def gate(self, effect: Effect) -> None:
         """Refuse an effect, where the system is to refuse it; a journal can be written.
 
-        What happens during a step happens at the first effect after its program was started.
+        What happens during a step happens once its program was let run: then the journal has a
+        record of that, and whatever is done next is not done.
         """
-        runs, self._runs = self._runs, effect.kind == "start"
-        due, self._during = (self._during, []) if runs else ([], self._during)
-        for one in due:
-            self._happen(one)
+        if effect.kind == "start":
+            self._records = 0
+        elif self._records is not None:
+            self._records += effect.kind == "append"
+            if self._records > 1 or effect.kind not in ("append", "write", "sync"):
+                self._records = None
+                due, self._during = self._during, []
+                for one in due:
+                    self._happen(one)
         stop = self._refusing
         if stop is not None and isinstance(stop.by, str) and not effect.path.endswith("/journal"):
             raise OSError(ERRORS[stop.by], stop.by)

@@ -258,7 +258,7 @@ def contents(machine: FolderMachine) -> dict[str, str]:
     own = machine.host(machine.root("state")) / "widetrail"
     found = {}
     for path in sorted(machine.folder.rglob("*")):
-        if path.is_symlink() or own in path.parents or path == own:
+        if path.is_symlink() or own in path.parents or path == own or path in own.parents:
             continue
         name = path.relative_to(machine.folder).as_posix()
         found[name] = digest(path.read_bytes()) if path.is_file() else "folder"

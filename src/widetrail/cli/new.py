@@ -1,0 +1,72 @@
+"""``widetrail new``: a first recipe with its rehearsal and machines, from a few answers."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+from typing import cast, get_args
+
+import click
+
+from widetrail.cli.output import Page, json_option, print_json
+from widetrail.errors import InputUnusable
+from widetrail.formats.interface import Platform
+from widetrail.rehearsing.beginning import Beginning, begin, usual_id, usual_sign
+
+PLATFORMS = get_args(Platform)
+
+
+@click.command("new")
+@click.argument("folder", type=click.Path(path_type=Path, file_okay=False))
+@click.option("--name", default="", help="What the program is called.")
+@click.option("--maker", default="", help="Who makes it.")
+@click.option("--id", "app", default="", help="Its id: small letters, digits and -.")
+@click.option("--platform", type=click.Choice(PLATFORMS), help="Where you know it from.")
+@click.option("--keeps", default="", help="The folder it keeps things in: {documents}/Program.")
+@click.option("--sign", default="", help="A file that shows it is there: {programs}/Program/x.exe.")
+@json_option
+def command(
+    folder: Path, name: str, maker: str, app: str, platform: str | None, keeps: str, sign: str,
+    as_json: bool,
+) -> None:  # fmt: skip
+    """Begin a recipe in FOLDER, with a rehearsal that passes and the machines for it.
+
+    What is not said is asked, where somebody can be asked. No program is started.
+    """
+    name = name or _ask("--name", "What is the program called")
+    app = app or _ask("--id", "Its id", usual_id(name))
+    maker = maker or _ask("--maker", "Who makes it", "unknown")
+    platform = platform or _ask("--platform", f"Where is it ({', '.join(PLATFORMS)})", "windows")
+    if platform not in PLATFORMS:
+        raise InputUnusable("there is no such platform", where=platform)
+    on = cast(Platform, platform)
+    keeps = keeps or _ask("--keeps", "Which folder does it keep things in", f"{{documents}}/{name}")
+    sign = sign or _ask("--sign", "Which file shows that it is there", usual_sign(on, name))
+    made = begin(folder, Beginning(app, name, maker, on, keeps, sign))
+    recipe, rehearsal, old, new = made
+    if as_json:
+        names = ("recipe", "rehearsal", "old", "new")
+        print_json(dict(zip(names, map(str, made), strict=True)))
+        return
+    page = Page()
+    page.line(f"recipe     {recipe}")
+    page.line(f"rehearsal  {rehearsal}: three cases")
+    page.line(f"machines   {old} and {new}")
+    page.title("Try next")
+    page.line(f"widetrail rehearse {rehearsal} --coverage", indent=2)
+    page.line(f"Then put samples of what {name} keeps into {old}, and say in the recipe what it")
+    page.line("counts; docs/recipe-language.md and docs/rehearsals.md tell how.")
+
+
+def _ask(option: str, words: str, usual: str = "") -> str:
+    """Ask for one answer.
+
+    Raises:
+        InputUnusable: Nobody can be asked, and nothing is usual.
+    """
+    if sys.stdin.isatty():
+        answer: str = click.prompt(words, default=usual or None, err=True)
+        return answer
+    if usual:
+        return usual
+    raise InputUnusable(f"{option} must be said", why="nobody can be asked here")

@@ -1,0 +1,206 @@
+"""Beginning a recipe: a first edition from a few answers, with machines to rehearse it on.
+
+What is made passes: the rehearsal has a case in which all arrives, one with something in its place
+on new, and one whose check fails, so that every arm of the first edition is reached.
+"""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+from widetrail.errors import DocumentUnusable, InputUnusable
+from widetrail.formats.interface import Platform
+from widetrail.machine import FolderMachine
+from widetrail.machine.paths import join
+from widetrail.recipe import SUFFIX as RECIPE_SUFFIX
+from widetrail.recipe.loader import examine
+from widetrail.recipe.templates import ROOTS
+from widetrail.rehearsing.rehearsal import SUFFIX
+from widetrail.rehearsing.stage import MACHINES
+from widetrail.steps import KINDS
+
+SAMPLES = {
+    "first.txt": "made for the rehearsal\n",
+    "more/second – näive.txt": "a name with a dash, an umlaut and a blank\n",
+    "more/empty.txt": "",
+}
+"""What lies in the place on old: names below it and texts. Put samples of the program there."""
+
+
+@dataclass(frozen=True, slots=True)
+class Beginning:
+    """What must be known to begin: the program, and one folder in which it keeps what matters.
+
+    ``keeps`` and ``sign`` are paths as recipes write them, beginning with a root in braces;
+    ``sign`` is a file that shows the program is there.
+    """
+
+    id: str
+    name: str
+    maker: str
+    platform: Platform
+    keeps: str
+    sign: str
+
+
+def usual_sign(platform: Platform, name: str) -> str:
+    """Return where a program's file usually is."""
+    plain = re.sub(r"\W+", "-", name.casefold()).strip("-") or "program"
+    return {
+        "windows": f"{{programs}}/{name}/{plain}.exe",
+        "macos": f"{{programs}}/{name}.app/Contents/MacOS/{plain}",
+        "linux": f"{{programs}}/{plain}",
+    }[platform]
+
+
+def usual_id(name: str) -> str:
+    """Return an id that the name suggests."""
+    return re.sub(r"[^a-z0-9]+", "-", name.casefold()).strip("-")
+
+
+def begin(folder: Path, told: Beginning) -> tuple[Path, ...]:
+    """Write recipe, rehearsal and two machines into ``folder``; return what was made.
+
+    Raises:
+        InputUnusable: Something of it is there already, or a path begins with no root.
+        DocumentUnusable: The answers make no recipe.
+    """
+    recipe, rehearsal = folder / f"{told.id}{RECIPE_SUFFIX}", folder / f"{told.id}{SUFFIX}"
+    old, new = (folder / MACHINES / f"{told.id}-{station}" for station in ("old", "new"))
+    for path in (recipe, rehearsal, old, new):
+        if path.exists():
+            raise InputUnusable("is there already", where=str(path), todo="Name another folder.")
+    roots = {name: _root_of(path) for name, path in (("keeps", told.keeps), ("sign", told.sign))}
+    text = _recipe(told)
+    loaded, findings = examine(text, str(recipe), KINDS)
+    if loaded is None:
+        raise DocumentUnusable(str(recipe), findings)
+    folder.mkdir(parents=True, exist_ok=True)
+    recipe.write_text(text, encoding="utf-8")
+    _machine(old, told, "anna", {}, SAMPLES)
+    moved = {} if roots["keeps"] == "programs" else _moved(told.platform, roots["keeps"])
+    _machine(new, told, "anna.berg", moved, {})
+    place = _here(FolderMachine(new), told.keeps)
+    rehearsal.write_text(_rehearsal(told, place), encoding="utf-8")
+    return recipe, rehearsal, old, new
+
+
+def _root_of(path: str) -> str:
+    match = re.match(r"\{(\w+)\}/.", path)
+    if match is None or match[1] not in ROOTS:
+        known = " ".join(f"{{{name}}}" for name in sorted(ROOTS))
+        raise InputUnusable(
+            "this path begins with no root", where=path,
+            todo=f"Write it like {{documents}}/Program; the roots are {known}.",
+        )  # fmt: skip
+    return match[1]
+
+
+def _moved(platform: Platform, root: str) -> Mapping[str, str]:
+    """Return the root of what is kept, on the other disk of the new machine."""
+    return {root: {"windows": f"D:/{root}", "macos": f"/Volumes/Data/{root}"}.get(
+        platform, f"/data/{root}"
+    )}  # fmt: skip
+
+
+_DISKS: Mapping[Platform, tuple[tuple[str, str], tuple[str, str]]] = {
+    "windows": (("C", "disks/C"), ("D", "disks/D")),
+    "macos": (("/", "disks/root"), ("/Volumes/Data", "disks/data")),
+    "linux": (("/", "disks/root"), ("/data", "disks/data")),
+}
+_SYSTEMS: Mapping[Platform, str] = {"windows": "11.0", "macos": "14.5", "linux": "12"}
+
+
+def _machine(
+    folder: Path, told: Beginning, user: str, redirected: Mapping[str, str],
+    files: Mapping[str, str],
+) -> None:  # fmt: skip
+    """Make a machine on which the program is, with ``files`` in the place."""
+    for _, disk in _DISKS[told.platform]:
+        (folder / disk).mkdir(parents=True)
+    disks = "".join(f"  {name}: {{folder: {disk}}}\n" for name, disk in _DISKS[told.platform])
+    moved = "".join(f"  {root}: {json.dumps(path)}\n" for root, path in redirected.items())
+    (folder / "machine.yaml").write_text(
+        f"machine: {folder.name}\nplatform: {told.platform}\n"
+        f"system: '{_SYSTEMS[told.platform]}'\nuser: {user}\n"
+        + (f"redirected:\n{moved}" if moved else "")
+        + f"disks:\n{disks}",
+        encoding="utf-8",
+    )
+    machine = FolderMachine(folder)
+    _put(machine, _here(machine, told.sign), "this stands for the program\n")
+    for root in ("home", "documents"):
+        machine.host(machine.root(root)).mkdir(parents=True, exist_ok=True)
+    for name, text in files.items():
+        _put(machine, join(_here(machine, told.keeps), name), text)
+
+
+def _here(machine: FolderMachine, template: str) -> str:
+    root = _root_of(template)
+    return join(machine.root(root), template[len(root) + 3 :])
+
+
+def _put(machine: FolderMachine, path: str, text: str) -> None:
+    host = machine.host(path)
+    host.parent.mkdir(parents=True, exist_ok=True)
+    host.write_text(text, encoding="utf-8")
+
+
+def _recipe(told: Beginning) -> str:
+    quoted = {name: json.dumps(getattr(told, name), ensure_ascii=False) for name in told.__slots__}
+    return f"""recipe: 1
+revision: 1
+application:
+  id: {told.id}
+  name: {quoted["name"]}
+  maker: {quoted["maker"]}
+
+recognise:
+  - sign: {{file: {quoted["sign"]}}}
+
+places:
+  kept: {{folder: {quoted["keeps"]}}}
+
+readings:
+  files_there: {{files: "{{kept}}"}}            # better: what the program itself counts
+
+items:
+  kept:
+    title: What {told.name.replace(":", "")} keeps
+    from: kept
+    checks:
+      files_there: {{compare: same}}
+    routes:
+      - name: whole folder
+        legs:
+          - new: [copy]
+"""
+
+
+def _rehearsal(told: Beginning, place: str) -> str:
+    count = len(SAMPLES)
+    own = json.dumps(join(place, "own.txt"), ensure_ascii=False)
+    return f"""rehearsal: another user, and what is kept lies on another disk
+recipe: {told.id}
+old: {{machine: {told.id}-old}}
+new: {{machine: {told.id}-new}}
+each:
+  - case: nothing is there yet
+    expect:
+      kept: {{route: whole folder, put_aside: no, checks: {{files_there: {count}}}}}
+  - case: what is there already is put aside
+    new: {{files: {{{own}: of the new one}}}}
+    expect:
+      kept: {{put_aside: yes, checks: {{files_there: {count}}}}}
+      on: {{new: {{gone: {own}}}}}
+  - case: the check notices a file too many
+    stops:
+      - before: kept/check
+        by: {{files: {{{own}: added by someone}}}}
+    expect:
+      kept: {{state: failed, checks: {{files_there: {{differs: {count + 1}}}}}}}
+"""
