@@ -11,7 +11,6 @@ import sys
 import time
 from collections.abc import Callable, Iterator
 from concurrent.futures import ProcessPoolExecutor
-from importlib.resources import files
 from pathlib import Path
 
 import pytest
@@ -26,19 +25,18 @@ from widetrail.rehearsing import Swept, load_rehearsal, sweep
 from widetrail.walking import Run
 from widetrail_demo.world import build_world
 
-RECIPES = Path(str(files("widetrail_demo") / "recipes"))
-LEFT_OUT = {
-    "desk",  # it waits for a service that no effect stops
-    # Programs ask a service at every stop: test_seats_stopped.py does it with faults; the whole
-    # sweep has them too.
-    "loamlens", "loamlens-errand", "loamlens-maker", "mistvane", "trellisdesk",
-    # The same steps on other machines; the whole sweep has them too (docs/reliability.md).
-    "brackenwend", "desk-mac", "sporelog-archive",
-    "dewcast-mac", "dewcast-platform", "frondsign-linux", "frondsign-platform", "frondsign-windows",
-    "huemoss", "quillbox-whole", "sporelog-moved", "tillbook",
-}  # fmt: skip
-NAMES = {path.name.partition(".")[0] for path in RECIPES.glob("*.rehearsal.yaml")}
-SWEPT = sorted(NAMES - LEFT_OUT)
+ALL = os.environ.get("WIDETRAIL_STOPS") == "all"
+FEW = ("desk-linux", "dewcast", "frondsign", "quillbox", "sporelog", "tillbook-hand-over")
+"""The rehearsals that are swept in ``pytest``: they differ in their steps."""
+
+MORE = (
+    "desk-look",
+    "huemoss-taken-in",
+    "quillbox-first-start",
+    "seedling-quest",
+    "tillbook-sealed",
+)
+SWEPT = sorted([*FEW, *(MORE if ALL else ())])
 
 
 @pytest.fixture(scope="session")

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import sys
+from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from pathlib import Path
 from typing import Any
 
@@ -116,7 +117,8 @@ def _json(result: Rehearsed) -> dict[str, Any]:
 
 
 def _swept_json(swept: Swept) -> dict[str, Any]:
-    return {**asdict(swept), "passed": swept.passed}
+    told = {**asdict(replace(swept, modes=Counter())), "modes": dict(swept.modes)}
+    return {**told, "passed": swept.passed}
 
 
 def _coverage_json(covered: Coverage) -> dict[str, Any]:

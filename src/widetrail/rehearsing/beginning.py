@@ -133,7 +133,7 @@ def _machine(
     )
     machine = FolderMachine(folder)
     _put(machine, _here(machine, told.sign), "this stands for the program\n")
-    for root in ("home", "documents"):
+    for root in ("home", "documents", "config", "data", "state", "temp"):
         machine.host(machine.root(root)).mkdir(parents=True, exist_ok=True)
     for name, text in files.items():
         _put(machine, join(_here(machine, told.keeps), name), text)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import errno
 from collections.abc import Callable, Sequence
+from pathlib import Path
 
 from widetrail.machine.effects import Effect
 from widetrail.rehearsing.rehearsal import Change, Incident
@@ -30,9 +31,12 @@ class Happening(Silent):
     """
 
     def __init__(
-        self, stops: Sequence[Incident], pull: Callable[[], None], meddle: Callable[[Change], None]
-    ) -> None:
+        self, stops: Sequence[Incident], medium: Path, pull: Callable[[], None],
+        meddle: Callable[[Change], None],
+    ) -> None:  # fmt: skip
         """``pull`` takes the medium away; ``meddle`` does something to the machine at hand."""
+        self._medium = medium.as_posix()
+        self._on_medium: bool | None = None
         self._open = list(stops)
         self._pull, self._meddle = pull, meddle
         self._steps: list[Step] = []
@@ -85,10 +89,13 @@ class Happening(Silent):
         elif stop.by == "killed":
             raise Stopped
         else:
-            self._refusing = stop
+            self._refusing, self._on_medium = stop, None
 
     def gate(self, effect: Effect) -> None:
         """Refuse an effect, where the system is to refuse it; a journal can be written.
+
+        What is refused is what lies where the step's first change is made: the medium, or the
+        machine.
 
         What happens during a step happens once its program was let run: then the journal has a
         record of that, and whatever is done next is not done.
@@ -103,7 +110,12 @@ class Happening(Silent):
                 for one in due:
                     self._happen(one)
         stop = self._refusing
-        if stop is not None and isinstance(stop.by, str) and not effect.path.endswith("/journal"):
+        if stop is None or not isinstance(stop.by, str) or effect.path.endswith("/journal"):
+            return
+        on_medium = effect.path.startswith(self._medium)
+        if self._on_medium is None:
+            self._on_medium = on_medium
+        if on_medium == self._on_medium:
             raise OSError(ERRORS[stop.by], stop.by)
 
 

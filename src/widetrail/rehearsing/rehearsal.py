@@ -364,7 +364,7 @@ def _rows(tree: Map, file: str) -> tuple[list[tuple[str, Map]], tuple[Finding, .
     each = tree.pop("each", None)
     if each is None:
         return [], ()
-    tables = list(each.values()) if isinstance(each, Map) else [each]
+    tables = list(each.values()) if isinstance(each, Map) and each else [each]
     wrong = [
         Finding(file, row.mark.line, row.mark.column, "each", "each", _NO_ROW)
         for table in tables

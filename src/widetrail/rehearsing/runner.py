@@ -239,7 +239,8 @@ class _Stage:
                 raise InputUnusable("two stations are one machine", where=str(target))
             prepared_copy(machines / side.machine, target, side, recipes, service)
         self._station: Station = "old"
-        self._happening = Happening(file.stops, self._pull, self._meddle)
+        medium = self._here / PARCEL
+        self._happening = Happening(file.stops, medium, self._pull, self._meddle)
         self._hands = StageHands(file.all_hands)
         self._hands.take_away = self._pull
 
@@ -411,6 +412,8 @@ class _Stage:
         machine = self._alone(station)
         run = Run(machine, company=Company(self._hands))
         run.undo(now)
+        if not run.unfinished:
+            run.settle()
         wrong = [*run.went_wrong, *changes(before, contents(machine), allowed)]
         if wrong:
             yield Difference(f"{station}, undone", "as it was", ", ".join(wrong[:MOST_TOLD]))

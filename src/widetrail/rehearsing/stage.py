@@ -29,6 +29,9 @@ from widetrail.steps.write import written_with
 
 MACHINES = "machines"
 
+READ_MOST = 64 << 20
+"""Bytes of a file that is read to see whether it changed, at most."""
+
 
 def machines_near(rehearsal: Path) -> Path:
     """Return the folder of machines beside a rehearsal, or above it.
@@ -254,15 +257,25 @@ def _prepare(
 
 
 def contents(machine: FolderMachine) -> dict[str, str]:
-    """Return a digest for each of the person's files: all but the tool's own state."""
+    """Return a digest for each of the person's files: all but the tool's own state.
+
+    Of a file that is larger than ``READ_MOST`` its size, times and blocks stand for it.
+    """
     own = machine.host(machine.root("state")) / "widetrail"
     found = {}
     for path in sorted(machine.folder.rglob("*")):
         if path.is_symlink() or own in path.parents or path == own or path in own.parents:
             continue
         name = path.relative_to(machine.folder).as_posix()
-        found[name] = digest(path.read_bytes()) if path.is_file() else "folder"
+        found[name] = _fact(path) if path.is_file() else "folder"
     return found
+
+
+def _fact(path: Path) -> str:
+    status = path.stat()
+    if status.st_size > READ_MOST:
+        return f"{status.st_size} {status.st_mtime_ns} {getattr(status, 'st_blocks', 0)}"
+    return digest(path.read_bytes())
 
 
 def changes(before: dict[str, str], after: dict[str, str], allowed: Sequence[Path]) -> list[str]:

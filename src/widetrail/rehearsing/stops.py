@@ -284,7 +284,7 @@ def sweep(
     Where it is ``bounded``, one stop is tried for each kind of effect, step and mode, and one
     fault for each kind of effect and step; else every state that differs, and every fault.
     """
-    swept = Swept(rehearsal.file.rehearsal)
+    swept = Swept(rehearsal.title)
     dice = random.Random(seed)
     with tempfile.TemporaryDirectory(prefix="widetrail-stops-", dir=fast_folder()) as folder:
         source = machines or machines_near(rehearsal.path)
