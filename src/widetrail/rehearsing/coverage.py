@@ -10,7 +10,7 @@ reached: the recipe itself rules them out. Others are known not to be proved, wi
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
 from typing import get_args
@@ -141,25 +141,25 @@ def coverage_of(
 ) -> Coverage:
     """Return what ``results`` reached of a recipe; ``explained`` is what needs not be reached."""
     results = [r for r in results if loaded.id in r.recipes]
-    named = {(e.at, e.arm): e.why for e in explained if e.arm}
-    arms = tuple(
-        Arm(a.line, a.where, a.name, a.unreachable, named.get((show_where(a.where), a.name), ""))
-        for a in arms_of(loaded)
-    )
     reached: dict[tuple[Where, str], list[str]] = {}
     for result in results:
         for one in result.arms:
             if one.recipe == loaded.id:
                 reached.setdefault((one.where, one.arm), []).append(result.short)
-    by_arm = {a: tuple(sorted(reached.get((a.where, a.name), ()))) for a in arms}
-    known = {(show_where(a.where), a.name): a for a in arms}
+    whys = {(e.at, e.arm): e.why for e in explained if e.arm}
+    by_arm: dict[Arm, tuple[str, ...]] = {}
+    for arm in arms_of(loaded):
+        named, by = (show_where(arm.where), arm.name), reached.get((arm.where, arm.name), [])
+        if named in whys and not by:
+            arm = replace(arm, unproved=whys.pop(named))
+        by_arm[arm] = tuple(sorted(by))
+    known = {(show_where(a.where), a.name) for a in by_arm}
     findings = []
-    for (at, name), why in named.items():
-        arm = known.get((at, name))
-        if arm is None or by_arm[arm]:
-            told = "it is reached" if arm is not None else "the recipe has no such arm"
-            message = f'"{at}: {name}" needs no reason ({why}): {told}'
-            findings.append(Finding(loaded.file, 1, 1, "unproved", at, message))
+    for (at, name), why in whys.items():
+        told = "it is reached" if (at, name) in known else "the recipe has no such arm"
+        message = f'"{at}: {name}" needs no reason ({why}): {told}'
+        findings.append(Finding(loaded.file, 1, 1, "unproved", at, message))
+    arms = tuple(by_arm)
     names = tuple(dict.fromkeys(result.short for result in results))
     return Coverage(
         loaded.id, loaded.file, tuple(loaded.text.splitlines()), arms, names, by_arm,
