@@ -50,6 +50,7 @@ def make(folder: Path) -> Path:
         place = "Huemoss/Palettes" if station == "old" else "Other"
         below = machine.host(f"{machine.root('documents')}/{place}")
         below.mkdir(parents=True)
+        (below.parent / "Stamps").mkdir(exist_ok=True)  # the program makes it
         for number in range(FILES):
             (below / f"{number:03d}.palette").write_text('["#202030", "#404060"]')
     path = folder / "huemoss.rehearsal.yaml"

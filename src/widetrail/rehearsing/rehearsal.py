@@ -165,13 +165,14 @@ class OnMachine(Model):
 class Expect(Model):
     """What is expected at the end: what is refused, or what becomes of the items.
 
-    ``screen`` is of what the program prints on both sides; ``on`` of a machine.
+    ``screen`` is of what the program prints on both sides; ``on`` of a machine; ``notices`` are all
+    that the plan has to say beside.
     """
 
     refused: Words = ()
     screen: Screen | None = None
     on: dict[Station, OnMachine] = Field(default_factory=dict)
-    notices: tuple[Expression, ...] = ()
+    notices: tuple[Expression, ...] | None = None
     items: dict[str, ExpectedItem] = Field(default_factory=dict)
 
     @model_validator(mode="after")

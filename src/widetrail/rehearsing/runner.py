@@ -275,7 +275,7 @@ class _Stage:
         file, recipes, loaded = self._file, self._recipes, self._recipes[0]
         old, new = self._open("old"), self._open("new")
         before, old_screen = contents(old), _screen(old, loaded)
-        before_new = contents(new)
+        before_new = contents(new) if file.until == "undone" else {}
         serials = serials_on(old, recipes)
         choices, medium, sealed = choices_of(file, recipes), medium_of(self._here), file.seal()
         plan = make_plan(recipes, old, new, medium, now, choices, sealed=sealed is not None)
@@ -308,7 +308,8 @@ class _Stage:
         there["new"] = words_on(self._alone("new"), recipes)
         found += self._last_look("new")
         found += self._judge_seats(plan, there, serials)
-        found += [d for text in file.expect.notices for d in _noticed(text, plan)]
+        if file.expect.notices is not None:
+            found += _noticed(file.expect.notices, plan.notices)
         meddled = any(isinstance(s.by, Change) for s in file.stops)
         if changed and not meddled:
             found.append(Difference("old", "nothing changed", ", ".join(changed[:MOST_TOLD])))
@@ -483,9 +484,14 @@ def _never(step: str) -> Difference:
     return Difference("stops", f"to happen at {step}", "no such step was begun")
 
 
-def _noticed(text: str, plan: Plan) -> Iterator[Difference]:
-    if not any(re.search(text, notice) for notice in plan.notices):
-        yield Difference("notices", text, "; ".join(plan.notices) or "none")
+def _noticed(wanted: Sequence[str], notices: Sequence[str]) -> Iterator[Difference]:
+    """Give the notices that are missing, and those that nobody expects, where some are expected."""
+    for text in wanted:
+        if not any(re.search(text, notice) for notice in notices):
+            yield Difference("notices", text, "; ".join(notices) or "none")
+    for notice in notices:
+        if not any(re.search(text, notice) for text in wanted):
+            yield Difference("notices", "no other notice", notice)
 
 
 def _changed(plan: Plan, old: FolderMachine, new: FolderMachine) -> Iterator[str]:

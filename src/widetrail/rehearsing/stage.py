@@ -262,25 +262,36 @@ def contents(machine: FolderMachine) -> dict[str, str]:
     Of a file that is larger than ``READ_MOST`` its size, times and blocks stand for it.
     """
     own = machine.host(machine.root("state")) / "widetrail"
-    found = {}
-    for path in sorted(machine.folder.rglob("*")):
-        if path.is_symlink() or own in path.parents or path == own or path in own.parents:
-            continue
-        name = path.relative_to(machine.folder).as_posix()
-        found[name] = _fact(path) if path.is_file() else "folder"
+    apart = {str(own), *map(str, own.parents)}
+    found: dict[str, str] = {}
+    _gather(str(machine.folder), "", str(own), apart, found)
     return found
 
 
-def _fact(path: Path) -> str:
-    status = path.stat()
+def _gather(folder: str, below: str, own: str, apart: set[str], found: dict[str, str]) -> None:
+    with os.scandir(folder) as entries:
+        for entry in entries:
+            if entry.is_symlink() or entry.path == own:
+                continue
+            name = f"{below}{entry.name}"
+            if entry.is_dir():
+                if entry.path not in apart:
+                    found[name] = "folder"
+                _gather(entry.path, f"{name}/", own, apart, found)
+            else:
+                found[name] = _fact(entry)
+
+
+def _fact(entry: os.DirEntry[str]) -> str:
+    status = entry.stat()
     if status.st_size > READ_MOST:
         return f"{status.st_size} {status.st_mtime_ns} {getattr(status, 'st_blocks', 0)}"
-    return digest(path.read_bytes())
+    return digest(Path(entry.path).read_bytes()) if entry.is_file() else "other"
 
 
 def changes(before: dict[str, str], after: dict[str, str], allowed: Sequence[Path]) -> list[str]:
     """Return the names that differ, but for those at or below a path that may change."""
-    differing = (n for n in before.keys() | after.keys() if before.get(n) != after.get(n))
+    differing = [n for n in before.keys() | after.keys() if before.get(n) != after.get(n)]
     return sorted(n for n in differing if not any(Path(n).is_relative_to(a) for a in allowed))
 
 

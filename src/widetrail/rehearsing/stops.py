@@ -380,7 +380,7 @@ class _Sweeping:
             yield problem
         if done is not None and (done.failed or done.waits or done.troubles):
             bad = [s.outcome for s in (*done.failed, *done.waits)]
-            if self._stage.service is not None and all(s.step.kind in SEAT_KINDS for s in done.bad):
+            if self._stage.serials and all(s.step.kind in SEAT_KINDS for s in done.bad):
                 self._swept.asked += 1  # the ledger tells what a person must do
                 return
             yield f"walked again it does not end well: {bad or done.troubles}"
