@@ -17,7 +17,7 @@ from typing import Any
 import yaml
 
 from widetrail.formats.checked import mark_at
-from widetrail.formats.quantities import show_size
+from widetrail.formats.quantities import show_count, show_size
 from widetrail.recipe import Loaded
 from widetrail.recipe.arms import Where
 from widetrail.recipe.loader import examine
@@ -82,7 +82,9 @@ def show_mutant(judged: Judged) -> Iterator[str]:
     mutant = judged.mutant
     where = show_where(mutant.where)
     yield f"{mutant.file}:{mutant.line}: {where}: {mutant.mutation}: {mutant.change}"
-    shown = "no rehearsal goes by it" if judged.unreached else f"{judged.shown_to} did not notice"
+    shown = "no rehearsal goes by it"
+    if not judged.unreached:
+        shown = f"{show_count(judged.shown_to, 'rehearsal')} did not notice"
     yield f"{shown}. Missing: {mutant.missing}"
 
 
@@ -272,9 +274,9 @@ def _missing(at: Where, mutation: str, value: Any) -> str:
     key = keys[-1] if keys else ""
     if key in ("repeat", "done_when", "ended_by"):
         return "one that is killed while the command runs (during)"
-    for name, words in _WORDS.items():
-        if name == key or (name in keys and name in _INSIDE):
-            return words.format(key=key, value=_shown(value))
+    named = [key, *(name for name in _WORDS if name in keys and name in _INSIDE)]
+    for name in (n for n in named if n in _WORDS):
+        return _WORDS[name].format(key=key, value=_shown(value))
     return f"one whose outcome changes with {show_where(at)} ({mutation})"
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from difflib import SequenceMatcher
 from itertools import zip_longest
 
 from widetrail.findings import Finding
@@ -39,6 +40,14 @@ def findings_of(results: Iterable[Rehearsed]) -> list[Finding]:
 
 
 def side_by_side(result: Rehearsed) -> Sequence[tuple[str, str, str]]:
-    """Return both print-outs line by line, with a mark where they differ; empty where none is."""
-    rows = zip_longest(result.old_screen.splitlines(), result.new_screen.splitlines(), fillvalue="")
-    return [("" if a == b else "≠", a, b) for a, b in rows if a or b]
+    """Return both print-outs line beside line, with a mark where they differ.
+
+    Lines that are the same stand beside each other, also after one that only one side has.
+    """
+    old, new = result.old_screen.splitlines(), result.new_screen.splitlines()
+    rows: list[tuple[str, str, str]] = []
+    for kind, a, b, c, d in SequenceMatcher(None, old, new, autojunk=False).get_opcodes():
+        mark = "" if kind == "equal" else "≠"
+        pairs = zip_longest(old[a:b], new[c:d], fillvalue="")
+        rows += [(mark, one, other) for one, other in pairs if one or other]
+    return rows

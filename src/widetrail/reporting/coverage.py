@@ -41,7 +41,7 @@ table { border-collapse: collapse; } td, th { text-align: left; padding: .15rem 
 .source tr.hit td { background: var(--hit); } .source tr.miss td { background: var(--miss); }
 .source b { color: var(--bad); font-weight: 600; }
 .figure { overflow-x: auto; } svg text { fill: var(--ink); font: 11px system-ui, sans-serif; }
-svg .dot { fill: var(--good); } svg .none { fill: var(--bad); }
+svg .soft { fill: var(--soft); } svg .dot { fill: var(--good); } svg .none { fill: var(--bad); }
 svg line { stroke: var(--line); } details { margin: .75rem 0; } summary { cursor: pointer; }
 </style></head><body>
 <h1>What the rehearsals reached</h1>
@@ -62,8 +62,9 @@ aria-label="Arms of {{ one.covered.recipe }} by rehearsal">
 y2="{{ one.height }}"/><text transform="translate({{ column.x + 4 }},{{ top - 14 }}) rotate(-50)">
 {{- column.name | clean }}</text>{% endfor %}
 {% for row in one.rows %}<text x="{{ left - 10 }}" y="{{ row.y + 4 }}" text-anchor="end">
-{{- row.name | clean }}<title>{{ row.arm.words | clean }}</title></text>
-<line x1="{{ left - 6 }}" y1="{{ row.y }}" x2="{{ one.width }}" y2="{{ row.y }}"/>
+<tspan class="soft">{{ row.arm.line }}</tspan> {{ row.name | clean }}
+<title>{{ row.arm.words | clean }}</title></text>
+<line x1="{{ left - 6 }}" y1="{{ row.y }}" x2="{{ one.right }}" y2="{{ row.y }}"/>
 {% for x in row.dots %}<circle class="dot" cx="{{ x }}" cy="{{ row.y }}" r="4.5"/>{% endfor %}
 {% if not row.dots and not row.apart %}<rect class="none" x="{{ left - 4 }}" y="{{ row.y - 4 }}"
 width="8" height="8"/>{% endif %}{% endfor %}
@@ -124,18 +125,19 @@ class _Drawn:
 
     def __init__(self, covered: Coverage) -> None:
         self.covered = covered
-        names = [name.replace(".rehearsal.yaml", "") for name in covered.rehearsals]
+        names = [_cut(name.replace(".rehearsal.yaml", "")) for name in covered.rehearsals]
         self.columns = [_Column(n, LEFT + 10 + STEP * k) for k, n in enumerate(names)]
         at = dict(zip(covered.rehearsals, (c.x for c in self.columns), strict=True))
         self.rows = [
             _Row(
-                arm, f"{_short(arm)}  {arm.line}", TOP + STEP * number,
+                arm, _short(arm), TOP + STEP * number,
                 tuple(at[name] for name in covered.reached[arm]),
                 bool(arm.unreachable or arm.unproved),
             )
             for number, arm in enumerate(covered.arms)
         ]  # fmt: skip
-        self.width = LEFT + 10 + STEP * len(names) + TOP - 40
+        self.right = LEFT + 10 + STEP * len(names)
+        self.width = self.right + TOP - 40
         self.height = TOP + STEP * len(self.rows)
         self.lines = list(_lines(covered))
 
@@ -147,6 +149,11 @@ class _Drawn:
         told = [f"{ruled_out} cannot be reached"] if ruled_out else []
         told += [f"{explained} explained"] if explained else []
         return ", ".join(told)
+
+
+def _cut(name: str) -> str:
+    """Return the name of a rehearsal in the room there is."""
+    return name if len(name) < 32 else f"{name[:30]}…"
 
 
 def _short(arm: Arm) -> str:
