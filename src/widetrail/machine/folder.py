@@ -361,23 +361,15 @@ class FolderMachine(HostMachine):
         return next((p for p in self.file.programs if self._key(p.path) == wanted), None)
 
     def running(self, program: str) -> list[str]:
-        import psutil
-
         lines = [
             "machine.yaml says it is running"
             for name in self.file.running
             if self._key(name) == self._key(program)
         ]
-        for process in psutil.process_iter():
-            try:
-                environment = process.environ()
-            except (psutil.Error, OSError):
-                continue
-            mine = environment.get("FOLDER_MACHINE") == str(self.folder)
-            if mine and self._key(environment.get("FOLDER_MACHINE_PROGRAM", "")) == self._key(
-                program
-            ):
-                lines.append(f"process {process.pid}")
+        for pid, environment in _environments(f"FOLDER_MACHINE={self.folder}"):
+            named = environment.get("FOLDER_MACHINE_PROGRAM", "")
+            if self._key(named) == self._key(program):
+                lines.append(f"process {pid}")
         return lines
 
     def _command(self, program: str) -> tuple[list[str], dict[str, str], str]:
@@ -440,3 +432,27 @@ def _host_command(name: str) -> str:
             "there is no such command", where=name, todo="Install what provides it."
         )
     return found
+
+
+def _environments(told: str) -> Iterator[tuple[int, dict[str, str]]]:
+    """Give the environment of every process that has ``told``, a variable with its value, in it."""
+    if sys.platform == "linux":
+        for name in filter(str.isdecimal, os.listdir("/proc")):
+            try:
+                data = Path(f"/proc/{name}/environ").read_bytes()
+            except OSError:
+                continue
+            texts = data.decode("utf-8", "surrogateescape").split("\0")
+            if told in texts:
+                yield int(name), dict(text.partition("=")[::2] for text in texts)
+        return
+    import psutil
+
+    name, _, value = told.partition("=")
+    for process in psutil.process_iter():
+        try:
+            environment = process.environ()
+        except (psutil.Error, OSError):
+            continue
+        if environment.get(name) == value:
+            yield process.pid, environment

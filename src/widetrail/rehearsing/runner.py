@@ -300,13 +300,15 @@ class _Stage:
         found += [_never(stop.step) for stop in self._happening.left if file.until != "plan"]
         if file.expect.refused and not found:
             found.append(Difference("refused", ", ".join(file.expect.refused), "nothing was"))
-        allowed = [*_allowed(old, plan), *_below(old, licence_files(self._alone("old"), recipes))]
+        machine = self._alone("old")
+        allowed = [*_allowed(old, plan), *_below(old, licence_files(machine, recipes))]
         changed = changes(before, contents(old), allowed)
-        there = {"old": words_on(self._alone("old"), recipes)}
-        found += self._last_look("old")
-        new_screen = self._screen_anew("new")
-        there["new"] = words_on(self._alone("new"), recipes)
-        found += self._last_look("new")
+        there = {"old": words_on(machine, recipes)}
+        found += self._last_look("old", machine)
+        machine = self._alone("new")
+        new_screen = self._screen_anew(machine)
+        there["new"] = words_on(machine, recipes)
+        found += self._last_look("new", machine)
         found += self._judge_seats(plan, there, serials)
         if file.expect.notices is not None:
             found += _noticed(file.expect.notices, plan.notices)
@@ -320,19 +322,18 @@ class _Stage:
             found.extend(judge_screen(file.expect.screen, old_screen, new_screen))
         return replace(told, differences=tuple(found), new_screen=new_screen)
 
-    def _screen_anew(self, station: Station) -> str:
+    def _screen_anew(self, machine: FolderMachine) -> str:
         """Return what the program prints, started anew: what is open is closed first."""
-        machine, loaded = self._alone(station), self._recipes[0]
+        loaded = self._recipes[0]
         close = loaded.recipe.application.close
         finder = Finder(machine, loaded)
         if close and finder.installation is not None and open_signs(finder):
             machine.start(finder.programs()[close[0]], close[1:])
         return _screen(machine, loaded)
 
-    def _last_look(self, station: Station) -> Iterator[Difference]:
+    def _last_look(self, station: Station, machine: FolderMachine) -> Iterator[Difference]:
         expected = self._file.expect.on.get(station)
         if expected is not None:
-            machine = self._alone(station)
             yield from judge_machine(station, expected, machine, self._recipes[0])
 
     # Walking

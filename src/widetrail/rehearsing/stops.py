@@ -436,9 +436,8 @@ class _Sweeping:
                 run.settle()
             undone = self._seen(here, leg.station)
         before = self._first[leg.station]
-        machine = stage.machine(leg.station)
-        moved = [machine.host(p) for p in licence_files(machine, stage.recipes)]
-        own = {p.relative_to(machine.folder).as_posix() for p in moved}
+        own = set(self._of_licences(leg.station))
+        own |= {above.as_posix() for path in own for above in Path(path).parents}
         before, undone_here = (
             {p: fact for p, fact in tree.items() if p not in own} for tree in (before, undone)
         )
@@ -511,9 +510,7 @@ class _Sweeping:
         allowed = [
             p for item in self._stage.plan.items for p in _places(self._stage, item.id, "old")
         ]
-        old = self._stage.machine("old")
-        moved = map(old.host, licence_files(old, self._stage.recipes))  # what is done stays done
-        allowed += [path.relative_to(old.folder).as_posix() for path in moved]
+        allowed += self._of_licences("old")
         found = self._seen(here, "old")
         changed = {p for p in before.keys() | found.keys() if before.get(p) != found.get(p)}
         if lost := sorted(p for p in changed if not any(p.startswith(a) for a in allowed)):
@@ -523,14 +520,33 @@ class _Sweeping:
 
     def _whole(self, here: Path, expected: _Expected) -> Iterator[str]:
         before, after, now = self._first["new"], expected.machines["new"], self._seen(here, "new")
-        for item in self._stage.plan.items:
-            for place in _places(self._stage, item.id, "new"):
-                trees = [
-                    {p: f for p, f in tree.items() if p == place or p.startswith(f"{place}/")}
-                    for tree in (before, after, now)
-                ]
-                if trees[2] not in trees[:2]:
-                    yield f"{place} is neither as before nor as after"
+        items = self._stage.plan.items
+        places = [p for item in items for p in _places(self._stage, item.id, "new")]
+        for place in dict.fromkeys(places):
+            inner = [p for p in places if p.startswith(f"{place}/")]
+            apart = (*inner, *self._of_licences("new"))
+            trees = [
+                {p: f for p, f in tree.items() if _is_in(p, place) and not _is_beside(p, apart)}
+                for tree in (before, after, now)
+            ]
+            if trees[2] not in trees[:2]:
+                yield f"{place} is neither as before nor as after"
+
+    def _of_licences(self, station: Station) -> list[str]:
+        """Return the files that hold licences on a station, below its folder: they change with a
+        seat, and what was done with one stays done."""
+        machine = self._stage.machine(station)
+        hosts = map(machine.host, licence_files(machine, self._stage.recipes))
+        return [host.relative_to(machine.folder).as_posix() for host in hosts]
+
+
+def _is_in(path: str, place: str) -> bool:
+    return path == place or path.startswith(f"{place}/")
+
+
+def _is_beside(path: str, apart: Iterable[str]) -> bool:
+    """Return whether a path belongs to something else, or only leads there."""
+    return any(_is_in(path, other) or _is_in(other, path) for other in apart)
 
 
 SEAT_KINDS = ("seat", "run", "person")
