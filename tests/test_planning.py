@@ -104,7 +104,7 @@ PASSED = {
         "need",
         "old: kinds must be matching ^moss$, and is fern, moss",
     ),
-    "needs: {new: {pages: 2}}": ("need", "new: pages must be 2, and is unknown"),
+    "needs: {new: {pages: 2}}": ("need", "new: pages must be 2, and is 0"),
     "needs: {new: {kinds: covers old}}": (
         "need",
         "new: kinds must be at least what old has, and is unknown",

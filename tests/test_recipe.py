@@ -111,7 +111,7 @@ def test_lint_ends_with_1_and_names_the_place(world: World) -> None:
     world.edit("recipes/sporelog.trail.yaml", lambda s: s.replace("- new: [copy]", "- new: [cp]"))
     ran = widetrail("lint", world.recipe)
     assert ran.status == 1
-    assert f"{world.recipe}:78:19: items.collection.routes.1.legs.0.new.0: expected" in ran.out
+    assert f"{world.recipe}:77:19: items.collection.routes.1.legs.0.new.0: expected" in ran.out
     found = widetrail("lint", world.recipe, "--json")
     assert found.status == 1
     assert [f["rule"] for f in found.json["findings"]] == ["step-kind", "step-kind"]

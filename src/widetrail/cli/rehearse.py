@@ -19,7 +19,7 @@ from widetrail.recipe import Loaded, load_recipe
 from widetrail.rehearsing import Rehearsed, Swept, collect_rehearsals
 from widetrail.rehearsing.coverage import Coverage, coverage_of, load_unproved
 from widetrail.rehearsing.many import Job, jobs_of, run_many, sweep_job, workers
-from widetrail.rehearsing.mutants import Judged, judge_mutants, show_mutant
+from widetrail.rehearsing.mutants import Judged, judge_mutants, show_mutant, unneeded
 from widetrail.rehearsing.rehearsal import Rehearsal
 from widetrail.rehearsing.showing import findings_of, side_by_side
 from widetrail.steps import KINDS
@@ -91,8 +91,8 @@ def command(
 
             page.write_text(render_coverage(covered), encoding="utf-8")
     if mutate:
-        judged = _mutate(recipes, listed, results, jobs, shown)
-        well = well and not any(one.survived for one in judged)
+        judged, unused = _mutate(recipes, listed, results, jobs, shown)
+        well = well and not unused and not any(one.survived for one in judged)
         told["mutants"] = [one.as_json() for one in judged]
     if junit is not None:
         from widetrail.reporting.junit import render_junit
@@ -160,8 +160,10 @@ def _sweep(
 def _mutate(
     recipes: Sequence[Loaded], listed: Sequence[tuple[Job, Rehearsal]],
     results: Sequence[Rehearsed], jobs: int, shown: _Shown,
-) -> list[Judged]:  # fmt: skip
+) -> tuple[list[Judged], int]:  # fmt: skip
+    """Judge the mutants of each recipe; return them, and how many reasons nobody needs."""
     found: list[Judged] = []
+    unused = 0
     for loaded in recipes:
         shown.title(f"Mutants of {loaded.id}")
         explained = load_unproved(Path(loaded.file))[1]
@@ -172,8 +174,11 @@ def _mutate(
         with _progress(f"mutants of {loaded.id}") as tick:
             mine = judge_mutants(loaded, runs, jobs, explained, tick)
         shown.mutants(mine)
+        for one in unneeded(explained, mine):
+            unused += 1
+            shown.line(f"{one.at}: {one.mutation}: needs no reason ({one.why})", "yellow", 4)
         found.extend(mine)
-    return found
+    return found, unused
 
 
 @contextmanager

@@ -63,7 +63,12 @@ def one_or_many(value: Any) -> Any:
     return value if isinstance(value, list) else [value]
 
 
-def _check_expression(text: str) -> str:
+def check_expression(text: str) -> str:
+    """Return ``text`` if it is a regular expression.
+
+    Raises:
+        PydanticCustomError: It is none.
+    """
     try:
         re.compile(text)
     except re.error as error:
@@ -84,7 +89,7 @@ class Condition(Model):
     one_of: Annotated[tuple[str, ...], BeforeValidator(one_or_many)] | None = Field(
         None, alias="in"
     )
-    matches: Annotated[str, AfterValidator(_check_expression)] | None = None
+    matches: Annotated[str, AfterValidator(check_expression)] | None = None
     at_least: Number | None = None
     at_most: Number | None = None
     within: Duration | None = None

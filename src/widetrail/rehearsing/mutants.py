@@ -116,6 +116,12 @@ def _is_for(explained: Explained, mutant: Mutant) -> bool:
     return explained.at == where and mutant.mutation.startswith(explained.mutation)
 
 
+def unneeded(explained: Sequence[Explained], judged: Sequence[Judged]) -> list[Explained]:
+    """Return the reasons for mutants that nobody needs: each was noticed, or there is none."""
+    mutants = [one.mutant for one in judged if one.explained]
+    return [e for e in explained if e.mutation and not any(_is_for(e, m) for m in mutants)]
+
+
 _Going = tuple[tuple[Job, str, tuple[tuple[str, str], ...]], ...]
 
 

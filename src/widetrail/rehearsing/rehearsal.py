@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from functools import lru_cache
@@ -20,7 +19,12 @@ from widetrail.formats.quantities import parse_size
 from widetrail.parcel import Seal, make_seal
 from widetrail.recipe import SUFFIX as RECIPE_SUFFIX
 from widetrail.recipe import Loaded, Station, load_recipe
-from widetrail.recipe.conditions import Duration, one_or_many, parse_duration
+from widetrail.recipe.conditions import (
+    Duration,
+    check_expression,
+    one_or_many,
+    parse_duration,
+)
 from widetrail.rehearsing.maker import MakerFile
 from widetrail.steps import KINDS
 from widetrail.walking.hands import Given
@@ -33,20 +37,12 @@ def _value(raw: Any) -> Any:
     return int(raw) if isinstance(raw, str) and raw.lstrip("-").isdecimal() else raw
 
 
-def _expression(text: str) -> str:
-    try:
-        re.compile(text)
-    except re.error as error:
-        raise flaw("expression", f'"{text}" is no expression: {error}') from error
-    return text
-
-
 def _is_map(value: Any) -> str:
     return f"{TAG}map" if isinstance(value, Mapping | Model) else f"{TAG}text"
 
 
 Value = Annotated[int | str | tuple[str, ...], BeforeValidator(_value)]
-Expression = Annotated[str, AfterValidator(_expression)]
+Expression = Annotated[str, AfterValidator(check_expression)]
 Words = Annotated[tuple[str, ...], BeforeValidator(one_or_many)]
 Size = Annotated[int, BeforeValidator(parse_size)]
 
