@@ -13,7 +13,7 @@ import sys
 import tempfile
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from functools import cached_property
+from functools import cached_property, lru_cache
 from pathlib import Path
 from typing import Annotated, cast
 
@@ -21,7 +21,7 @@ from pydantic import AfterValidator, BeforeValidator, Field
 
 from widetrail.errors import MachineUnusable
 from widetrail.formats.bounded import ask
-from widetrail.formats.checked import Model, YesNo, flaw, load
+from widetrail.formats.checked import Model, YesNo, check, flaw, load, read_text
 from widetrail.formats.dconf import edit_dconf
 from widetrail.formats.interface import NotThere, Platform, Unreadable
 from widetrail.formats.quantities import parse_size
@@ -129,7 +129,7 @@ class FolderMachine(HostMachine):
                 why=f"it holds no {FILE}" if folder.is_dir() else "there is no such folder",
                 todo=f"Name a folder that holds {FILE}.",
             )
-        self.file = load(MachineFile, self.folder / FILE)
+        self.file = _read(self.folder / FILE)
         self.name, self.platform = self.file.machine, self.file.platform
         self.system, self.user = self.file.system, self.file.user
         self.identity = self.file.identity or f"{self.name}:{self.platform}:{self.user}"
@@ -432,6 +432,21 @@ def _host_command(name: str) -> str:
             "there is no such command", where=name, todo="Install what provides it."
         )
     return found
+
+
+def _read(path: Path) -> MachineFile:
+    """Return what a machine's file says; the same text is read once.
+
+    Raises:
+        InputUnusable: The file cannot be read.
+        DocumentUnusable: It has findings that are errors.
+    """
+    return _parsed(read_text(path)) or load(MachineFile, path)
+
+
+@lru_cache(maxsize=64)
+def _parsed(text: str) -> MachineFile | None:
+    return check(MachineFile, text, FILE)[0]
 
 
 def _environments(told: str) -> Iterator[tuple[int, dict[str, str]]]:

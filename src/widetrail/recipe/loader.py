@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from functools import lru_cache
 from pathlib import Path
 
 from widetrail.errors import DocumentUnusable
@@ -72,7 +73,27 @@ def load_recipe_text(text: str, file: str, kinds: Kinds) -> Loaded:
     Raises:
         DocumentUnusable: The recipe has findings that are errors.
     """
-    loaded, findings = examine(text, file, kinds)
+    loaded = _loaded(text, _Held(kinds))
     if loaded is None:
-        raise DocumentUnusable(file, errors_of(findings))
-    return loaded
+        raise DocumentUnusable(file, errors_of(examine(text, file, kinds)[1]))
+    findings = tuple(replace(finding, file=file) for finding in loaded.findings)
+    return replace(loaded, file=file, findings=findings)
+
+
+class _Held:
+    """Step kinds as the key of what was loaded with them: the same ones are the same key."""
+
+    def __init__(self, kinds: Kinds) -> None:
+        self.kinds = kinds
+
+    def __hash__(self) -> int:
+        return id(self.kinds)
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, _Held) and other.kinds is self.kinds
+
+
+@lru_cache(maxsize=64)
+def _loaded(text: str, held: _Held) -> Loaded | None:
+    """Return a recipe by its text, which a walk loads again at each visit."""
+    return examine(text, "", held.kinds)[0]

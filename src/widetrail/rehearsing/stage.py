@@ -5,6 +5,8 @@ from __future__ import annotations
 import os
 import shutil
 import sqlite3
+import subprocess
+import sys
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager
 from pathlib import Path
@@ -71,7 +73,7 @@ def prepared_copy(
         raise InputUnusable(
             "there is no such machine", where=str(source), todo="Name one that is there."
         )
-    shutil.copytree(source, folder, symlinks=True)
+    _copied(source, folder)
     file = folder / MACHINE_FILE
     own: dict[str, Any] = yaml.load(file.read_bytes(), yaml.BaseLoader)
     merged = {**own, **_plain(side.with_)}
@@ -88,6 +90,17 @@ def prepared_copy(
             loaded = _named(recipes, recipe)
             _tell(FolderMachine(folder), loaded, what, value)
     change(FolderMachine(folder), side, recipes)
+
+
+def _copied(source: Path, folder: Path) -> None:
+    """Copy a machine whole; where the system has a command for that, it is the quicker one."""
+    command = shutil.which("cp") if sys.platform == "linux" else None
+    if command is not None:
+        done = subprocess.run([command, "-a", "--", source, folder], check=False)
+        if done.returncode == 0:
+            return
+        shutil.rmtree(folder, ignore_errors=True)
+    shutil.copytree(source, folder, symlinks=True)
 
 
 def change(machine: FolderMachine, changed: Change, recipes: Sequence[Loaded]) -> None:
