@@ -18,9 +18,15 @@ from widetrail.findings import Finding
 from widetrail.recipe import load_recipe
 from widetrail.rehearsing import Rehearsed, collect_rehearsals, load_rehearsals, rehearse
 from widetrail.rehearsing.beginning import Beginning, begin
-from widetrail.rehearsing.coverage import Coverage, coverage_of, load_unproved
+from widetrail.rehearsing.coverage import (
+    Coverage,
+    Explained,
+    coverage_of,
+    load_unproved,
+    show_where,
+)
 from widetrail.rehearsing.many import jobs_of, run_many
-from widetrail.rehearsing.mutants import Judged, judge_mutants, mutants_of
+from widetrail.rehearsing.mutants import Judged, judge_mutants, mutants_of, unneeded
 from widetrail.rehearsing.stage import canary
 from widetrail.steps import KINDS
 
@@ -487,6 +493,14 @@ def test_a_mutant_that_nobody_notices_is_told_with_what_is_missing(begun: Path) 
     told = widetrail("rehearse", begun, "--mutate", "--json").json["mutants"]
     left = [m for m in told if m["at"] == "items.kept.leave"]
     assert left and not any(m["survived"] for m in left if m["mutation"] == "dropped")
+
+
+def test_a_reason_for_a_mutant_must_be_needed(begun: Path) -> None:
+    mutant = next(mutants_of(load_recipe(begun / "mossbook.trail.yaml", KINDS)))
+    needed = Explained(at=show_where(mutant.where), mutation=mutant.mutation, why="it is so")
+    reasons = (needed, Explained(at="items.moon", mutation="dropped", why="none"))
+    assert unneeded(reasons, [Judged(mutant, explained="it is so")]) == [reasons[1]]
+    assert unneeded(reasons, [Judged(mutant, killed_by="one")]) == list(reasons)
 
 
 def test_a_mutant_that_is_no_recipe_or_the_same_is_none(begun: Path) -> None:
