@@ -325,6 +325,8 @@ expect: {kept: {checks: {files_there: 3}}}
         ("expect: {kept: {checks: {n: {differs: 1, unknown: x}}}}\n", "check"),
         ("expect: {kept: {why: '('}}\n", "expression"),
         ("expext: {kept: {}}\n", "missing-key"),
+        ("old: {machine: ../../home}\nexpect: {kept: {}}\n", "machine"),
+        ("new: {machine: ..}\nexpect: {kept: {}}\n", "machine"),
     ],
 )
 def test_what_is_wrong_with_a_file_is_found_with_its_place(

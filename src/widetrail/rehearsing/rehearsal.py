@@ -41,6 +41,12 @@ def _is_map(value: Any) -> str:
     return f"{TAG}map" if isinstance(value, Mapping | Model) else f"{TAG}text"
 
 
+def _one_name(text: str) -> str:
+    if text in ("", ".", "..", "parcel") or "/" in text or "\\" in text:
+        raise flaw("machine", f'"{text}" is no name of a folder below machines')
+    return text
+
+
 Value = Annotated[int | str | tuple[str, ...], BeforeValidator(_value)]
 Expression = Annotated[str, AfterValidator(check_expression)]
 Words = Annotated[tuple[str, ...], BeforeValidator(one_or_many)]
@@ -83,7 +89,7 @@ class Side(Change):
     them, of the first recipe or by recipe. Then comes what ``Change`` has, in its order.
     """
 
-    machine: str
+    machine: Annotated[str, AfterValidator(_one_name)]
     with_: dict[str, Any] = Field(default_factory=dict, alias="with")
     user: str = ""
     drives: dict[str, str] = Field(default_factory=dict)

@@ -239,6 +239,7 @@ class _Stage:
                 raise InputUnusable("two stations are one machine", where=str(target))
             prepared_copy(machines / side.machine, target, side, recipes, service)
         self._station: Station = "old"
+        self._meddled: set[Station] = set()
         medium = self._here / PARCEL
         self._happening = Happening(file.stops, medium, self._pull, self._meddle)
         self._hands = StageHands(file.all_hands)
@@ -269,6 +270,7 @@ class _Stage:
         (self._here / PARCEL).rename(self._away / PARCEL)
 
     def _meddle(self, changed: Change) -> None:
+        self._meddled.add(self._station)
         change(self._open(self._station), changed, self._recipes)
 
     def run(self, now: datetime, told: Rehearsed) -> Rehearsed:
@@ -312,8 +314,7 @@ class _Stage:
         found += self._judge_seats(plan, there, serials)
         if file.expect.notices is not None:
             found += _noticed(file.expect.notices, plan.notices)
-        meddled = any(isinstance(s.by, Change) for s in file.stops)
-        if changed and not meddled:
+        if changed and "old" not in self._meddled:
             found.append(Difference("old", "nothing changed", ", ".join(changed[:MOST_TOLD])))
         if file.until == "undone":
             found += self._undo("new", before_new, now, [])
