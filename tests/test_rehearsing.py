@@ -522,7 +522,7 @@ def test_every_arm_of_every_demo_recipe_is_reached(world: World, record_property
     assert contents(world.folder / "machines") == before
     arms = 0
     for path in sorted((world.folder / "recipes").glob("*.trail.yaml")):
-        covered = coverage_of(load_recipe(path, KINDS), results, load_unproved(path)[1])
+        covered = coverage_of(load_recipe(path, KINDS), results, load_unproved(path))
         assert [arm.words for arm in covered.missing] == [], path.name
         assert covered.findings == ()
         arms += len(covered.wanted)

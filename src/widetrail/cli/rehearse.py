@@ -81,7 +81,7 @@ def command(
         well = well and all(one.passed for one in swept.values())
         told["stops"] = {name: _swept_json(one) for name, one in swept.items()}
     if coverage or page is not None or fail_under is not None:
-        covered = [coverage_of(one, results, load_unproved(Path(one.file))[1]) for one in recipes]
+        covered = [coverage_of(one, results, load_unproved(Path(one.file))) for one in recipes]
         shown.coverage(covered)
         well = well and not any(c.findings for c in covered)
         well = well and all(c.percent >= (fail_under or 0.0) for c in covered)
@@ -166,7 +166,7 @@ def _mutate(
     unused = 0
     for loaded in recipes:
         shown.title(f"Mutants of {loaded.id}")
-        explained = load_unproved(Path(loaded.file))[1]
+        explained = load_unproved(Path(loaded.file))
         runs = [
             (job, rehearsal, result)
             for (job, rehearsal), result in zip(listed, results, strict=True)
@@ -249,12 +249,7 @@ class _Shown:
         self.title("What the rehearsals reached")
         for one in covered:
             reached = len(one.wanted) - len(one.missing)
-            apart = _apart(
-                {
-                    "cannot be reached": sum(bool(a.unreachable) for a in one.arms),
-                    "explained": sum(bool(a.unproved and not a.unreachable) for a in one.arms),
-                }
-            )
+            apart = _apart({"cannot be reached": one.ruled_out, "explained": one.explained})
             style = "green" if not one.missing else "bold"
             self.line(
                 f"{one.recipe}: {reached} of {len(one.wanted)} arms ({one.percent:.0f} %){apart}",

@@ -84,6 +84,16 @@ class Coverage:
         return tuple(arm for arm in self.wanted if not self.reached.get(arm))
 
     @property
+    def ruled_out(self) -> int:
+        """How many arms the recipe itself rules out."""
+        return sum(bool(arm.unreachable) for arm in self.arms)
+
+    @property
+    def explained(self) -> int:
+        """How many arms have a reason written down for not being reached."""
+        return sum(bool(arm.unproved and not arm.unreachable) for arm in self.arms)
+
+    @property
     def percent(self) -> float:
         """Of a hundred arms that count, how many were reached."""
         if not self.wanted:
@@ -109,7 +119,7 @@ class UnprovedFile(Model):
     unproved: tuple[Explained, ...]
 
 
-def load_unproved(recipe: Path) -> tuple[Path, tuple[Explained, ...]]:
+def load_unproved(recipe: Path) -> tuple[Explained, ...]:
     """Return what is known not to be proved of the recipe at ``recipe``: nothing without a file.
 
     Raises:
@@ -118,11 +128,11 @@ def load_unproved(recipe: Path) -> tuple[Path, tuple[Explained, ...]]:
     """
     path = recipe.with_name(f"{recipe.name.partition('.')[0]}{UNPROVED}")
     if not path.is_file():
-        return path, ()
+        return ()
     value, _, findings = check(UnprovedFile, read_text(path), str(path))
     if value is None:
         raise DocumentUnusable(str(path), errors_of(findings))
-    return path, value.unproved
+    return value.unproved
 
 
 def show_where(where: Sequence[str | int]) -> str:

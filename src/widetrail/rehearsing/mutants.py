@@ -25,6 +25,7 @@ from widetrail.rehearsing.coverage import Explained, arms_of, show_where
 from widetrail.rehearsing.many import Job, run_job, workers
 from widetrail.rehearsing.rehearsal import Rehearsal
 from widetrail.rehearsing.runner import Rehearsed
+from widetrail.rehearsing.stage import as_plain
 from widetrail.steps import KINDS
 
 
@@ -175,7 +176,7 @@ def _judge(task: tuple[Mutant, _Going]) -> Judged:
 
 def mutants_of(loaded: Loaded) -> Iterator[Mutant]:
     """Give every mutant of a recipe that lint does not refuse, in the order of its lines."""
-    tree = _plain(loaded.tree)
+    tree = as_plain(loaded.tree)
     known = {yaml.safe_dump(tree)}
     found = []
     beyond = {(*arm.where, arm.name) for arm in arms_of(loaded) if arm.unreachable}
@@ -191,12 +192,6 @@ def mutants_of(loaded: Loaded) -> Iterator[Mutant]:
                 Mutant(loaded.id, loaded.file, mark.line, where, mutation, told, missing, text)
             )
     yield from sorted(found, key=lambda m: (m.line, show_where(m.where), m.mutation))
-
-
-def _plain(value: Any) -> Any:
-    if isinstance(value, dict):
-        return {str(key): _plain(inner) for key, inner in value.items()}
-    return [_plain(inner) for inner in value] if isinstance(value, list) else str(value)
 
 
 _Change = tuple[Where, str, str, str, Any]
@@ -229,7 +224,7 @@ def _nodes(value: Any, where: Where) -> Iterator[tuple[Where, str | int, Any]]:
 
 def _with(tree: Any, where: Where, make: Callable[[Any, str | int], None]) -> Any:
     """Return a copy of a tree in which ``make`` changed what holds ``where``'s last key."""
-    copy = _plain(tree)
+    copy = as_plain(tree)
     node = copy
     for part in where[:-1]:
         node = node[part]
@@ -278,8 +273,6 @@ def _missing(at: Where, mutation: str, value: Any) -> str:
     """Return in words which rehearsal would notice."""
     keys = [part for part in at if isinstance(part, str)]
     key = keys[-1] if keys else ""
-    if key in ("repeat", "done_when", "ended_by"):
-        return "one that is killed while the command runs (during)"
     named = [key, *(name for name in _WORDS if name in keys and name in _INSIDE)]
     for name in (n for n in named if n in _WORDS):
         return _WORDS[name].format(key=key, value=_shown(value))
@@ -324,9 +317,9 @@ _WORDS = {
     "lock": "one with the program open, that waits",
     "recognise": "one on a machine that only this case recognises",
     "changes": "one that is undone",
-    "repeat": "one that is killed while the command runs",
-    "ended_by": "one that is stopped while it is begun",
-    "done_when": "one that is killed while the command runs",
+    "repeat": "one that is killed while the command runs (during)",
+    "ended_by": "one that is killed while the command runs (during)",
+    "done_when": "one that is killed while the command runs (during)",
     "undone_by": "one that is undone",
     "screen": "one that expects the same print-out",
     "compare": "one where new has more than old",

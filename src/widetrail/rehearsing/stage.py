@@ -76,7 +76,7 @@ def prepared_copy(
     _copied(source, folder)
     file = folder / MACHINE_FILE
     own: dict[str, Any] = yaml.load(file.read_bytes(), yaml.BaseLoader)
-    merged = {**own, **_plain(side.with_)}
+    merged = {**own, **as_plain(side.with_)}
     if side.drives:
         merged = _with_drives(merged, side.drives, str(source))
     if side.user:
@@ -142,10 +142,11 @@ def change(machine: FolderMachine, changed: Change, recipes: Sequence[Loaded]) -
     _prepare(FolderMachine(machine.folder), recipes, changed.prepare)
 
 
-def _plain(value: Any) -> Any:
+def as_plain(value: Any) -> Any:
+    """Return a document's value as plain maps, lists and texts: a copy."""
     if isinstance(value, dict):
-        return {str(key): _plain(inner) for key, inner in value.items()}
-    return [_plain(v) for v in value] if isinstance(value, list) else str(value)
+        return {str(key): as_plain(inner) for key, inner in value.items()}
+    return [as_plain(v) for v in value] if isinstance(value, list) else str(value)
 
 
 def _with_drives(own: Mapping[str, Any], drives: Mapping[str, str], where: str) -> dict[str, Any]:

@@ -10,7 +10,6 @@ must go on once it is mended.
 from __future__ import annotations
 
 import copy
-import errno
 import os
 import random
 import shutil
@@ -43,7 +42,7 @@ from widetrail.rehearsing.durability import (
     read_tree,
     write_tree,
 )
-from widetrail.rehearsing.happening import Stopped
+from widetrail.rehearsing.happening import ERRORS, Stopped
 from widetrail.rehearsing.maker import (
     licence_files,
     serials_on,
@@ -59,7 +58,7 @@ from widetrail.walking.patience import Silent
 from widetrail.walking.seats import seat_as_told
 from widetrail.walking.undoing import RUNS
 
-ERRORS = (errno.ENOSPC, errno.EACCES, errno.EIO, errno.EROFS)
+ERROR_NUMBERS = tuple(ERRORS.values())
 PARCEL, MAKER = "parcel", "maker"
 RUN = "rehearsal"
 KILLED = "killed"
@@ -470,7 +469,9 @@ class _Sweeping:
             step = stop.step.partition(":")[2] if self._bounded else stop.step
             numbers.setdefault((stop.kind, step), stop.number)
         for at, number in enumerate(numbers.values()):
-            codes = ERRORS if not self._bounded else (ERRORS[at % len(ERRORS)],)
+            codes = (
+                ERROR_NUMBERS if not self._bounded else (ERROR_NUMBERS[at % len(ERROR_NUMBERS)],)
+            )
             for code in codes:
                 self._swept.faults += 1
                 self._fault(leg, number, code, before, expected, copy.deepcopy(hands))

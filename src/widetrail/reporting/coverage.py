@@ -144,8 +144,7 @@ class _Drawn:
     @property
     def apart(self) -> str:
         """What does not count, in words."""
-        ruled_out = sum(bool(a.unreachable) for a in self.covered.arms)
-        explained = sum(bool(a.unproved and not a.unreachable) for a in self.covered.arms)
+        ruled_out, explained = self.covered.ruled_out, self.covered.explained
         told = [f"{ruled_out} cannot be reached"] if ruled_out else []
         told += [f"{explained} explained"] if explained else []
         return ", ".join(told)
