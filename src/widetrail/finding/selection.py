@@ -44,9 +44,12 @@ class Selection:
         self.whole = not item.take
         self._take = Globs(item.take or ("**",), ignore_case=ignore_case)
         self._leave = Globs(item.leave, ignore_case=ignore_case)
+        self._everything = self.whole and not item.leave and not carved
 
     def __call__(self, path: str) -> bool:
         """Return whether the item stands for ``path``, relative to its place."""
+        if self._everything:
+            return True
         return self._take(path) and not self._leave(path) and not self._elsewhere(path)
 
     def _elsewhere(self, path: str) -> bool:

@@ -35,6 +35,7 @@ _MOST = 64 * 1024
 FAULTS: Mapping[str, str] = {
     "slow": "answers only after three seconds",
     "cut": "does what is asked, then breaks off without an answer",
+    "claim-cut": "does as cut does, where a claim is asked for",
     "refused": "refuses whatever is asked",
     "clock": "dates its answers a year ahead",
     "taken": "says that another machine has the seat",
@@ -193,11 +194,11 @@ class Service:
             self.faults[fault] = left - 1
         return left != 0
 
-    def breaks_off(self) -> bool:
+    def breaks_off(self, purpose: str) -> bool:
         """Return whether the connection is to be cut now that all is done."""
         if self._strikes("slow"):
             time.sleep(SLOW)
-        return self._strikes("cut")
+        return self._strikes("cut") or (purpose == "claim" and self._strikes("claim-cut"))
 
 
 _ASKED = ("product", "purpose", "machine", "seat", "request")
@@ -228,7 +229,7 @@ def handler_of(service: Service) -> type[BaseHTTPRequestHandler]:
                 self._reply(400, {"error": f"the faults are {', '.join(FAULTS)}"})
             elif self.path == "/seat" and asked is not None and set(_ASKED) <= asked.keys():
                 answer = service.judge({name: str(asked[name]) for name in _ASKED})
-                if not service.breaks_off():
+                if not service.breaks_off(str(asked["purpose"])):
                     self._reply(200, {"answer": answer})
             else:
                 self._reply(400, {"error": f"a request has {', '.join(_ASKED)}"})

@@ -10,6 +10,7 @@ from __future__ import annotations
 import ctypes
 import errno
 import os
+import select
 import signal
 import stat
 import subprocess
@@ -17,8 +18,8 @@ import sys
 import tempfile
 import threading
 import time
-from collections.abc import Callable, Mapping, Sequence
-from contextlib import AbstractContextManager, suppress
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import AbstractContextManager, contextmanager, suppress
 from dataclasses import dataclass
 from pathlib import Path
 from types import TracebackType
@@ -424,25 +425,45 @@ def _of_session(session: int) -> tuple[str, ...]:
     if sys.platform == "win32":  # no sessions there: what it started is not told
         return ()
     found = []
-    for other in psutil.process_iter(["pid", "name", "status"]):
-        with suppress(OSError):
-            mine = os.getsid(other.pid) == session and other.pid != session
-            if mine and other.info["status"] != psutil.STATUS_ZOMBIE:
-                found.append(f"process {other.pid} ({other.info['name']})")
+    for pid in psutil.pids():
+        with suppress(OSError, psutil.Error):
+            if os.getsid(pid) == session and pid != session:
+                other = psutil.Process(pid)
+                if other.status() != psutil.STATUS_ZOMBIE:
+                    found.append(f"process {pid} ({other.name()})")
     return tuple(found)
 
 
 def _wait(process: subprocess.Popen[bytes], seconds: float, printed: tuple[IO[bytes], ...]) -> None:
-    end, pause = time.monotonic() + seconds, 0.002
-    while True:
-        try:
-            process.wait(pause)
-            return
-        except subprocess.TimeoutExpired:
+    end = time.monotonic() + seconds
+    with _ended(process) as wait:
+        while not wait(0.2):
             flooded = any(os.fstat(f.fileno()).st_size > PRINTED_MOST for f in printed)
             if flooded or time.monotonic() > end:
-                raise subprocess.TimeoutExpired(process.args, seconds) from None
-        pause = min(0.2, pause * 1.5)
+                raise subprocess.TimeoutExpired(process.args, seconds)
+
+
+@contextmanager
+def _ended(process: subprocess.Popen[bytes]) -> Iterator[Callable[[float], bool]]:
+    """Lend what waits for a program's end, some seconds at most, and returns whether it came."""
+    if sys.platform != "linux":
+        yield lambda seconds: _ends_within(process, seconds)
+        return
+    handle = os.pidfd_open(process.pid)  # Python's own wait looks again and again
+    waiting = select.poll()
+    waiting.register(handle, select.POLLIN)
+    try:
+        yield lambda seconds: bool(waiting.poll(seconds * 1000)) and _ends_within(process)
+    finally:
+        os.close(handle)
+
+
+def _ends_within(process: subprocess.Popen[bytes], seconds: float | None = None) -> bool:
+    try:
+        process.wait(seconds)
+    except subprocess.TimeoutExpired:
+        return False
+    return True
 
 
 def _end_group(process: subprocess.Popen[bytes]) -> None:

@@ -328,19 +328,20 @@ class FolderMachine(HostMachine):
 
     def host(self, path: str) -> Path:
         mount, disk = self._disk_of(path)
-        at = self.folder / disk.folder
+        at = f"{self.folder}{os.sep}{disk.folder}"
         segments = [s for s in path[len(mount) :].split("/") if s]
         for number, segment in enumerate(segments):
             if segment in (".", ".."):
                 raise MachineUnusable("a path may not climb", where=path)
-            if number and at.is_symlink():
-                raise MachineUnusable("leads through a link", where=path, why=f"{at.name} is one")
-            at /= self._spelled(at, segment)
-        return at
+            if number and os.path.islink(at):  # noqa: PTH114 - asked for every path there is
+                why = f"{Path(at).name} is one"
+                raise MachineUnusable("leads through a link", where=path, why=why)
+            at = f"{at}{os.sep}{self._spelled(at, segment)}"
+        return Path(at)
 
-    def _spelled(self, folder: Path, name: str) -> str:
+    def _spelled(self, folder: str, name: str) -> str:
         """Return how the folder itself spells ``name``, on volumes where spelling is free."""
-        if self.platform == "linux" or os.path.lexists(folder / name):
+        if self.platform == "linux" or os.path.lexists(f"{folder}{os.sep}{name}"):
             return name
         try:
             listed = sorted(os.listdir(folder))
@@ -452,14 +453,17 @@ def _parsed(text: str) -> MachineFile | None:
 def _environments(told: str) -> Iterator[tuple[int, dict[str, str]]]:
     """Give the environment of every process that has ``told``, a variable with its value, in it."""
     if sys.platform == "linux":
+        wanted = told.encode("utf-8", "surrogateescape")
         for name in filter(str.isdecimal, os.listdir("/proc")):
             try:
-                data = Path(f"/proc/{name}/environ").read_bytes()
+                with open(f"/proc/{name}/environ", "rb", buffering=0) as file:  # noqa: PTH123
+                    data = file.read()
             except OSError:
                 continue
-            texts = data.decode("utf-8", "surrogateescape").split("\0")
-            if told in texts:
-                yield int(name), dict(text.partition("=")[::2] for text in texts)
+            if wanted in data:
+                texts = data.decode("utf-8", "surrogateescape").split("\0")
+                if told in texts:
+                    yield int(name), dict(text.partition("=")[::2] for text in texts)
         return
     import psutil
 

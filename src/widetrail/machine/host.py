@@ -296,13 +296,13 @@ def _kind(mode: int) -> EntryKind:
     return "link" if stat.S_ISLNK(mode) else "other"
 
 
-def file_digest(path: Path) -> str:
+def file_digest(path: Path | str) -> str:
     """Return the SHA-256 of a file in hexadecimal, as the disk holds it.
 
     What the system remembers of it is dropped first, where it can be asked to (what is not durable
     yet it keeps).
     """
-    with path.open("rb") as file:
+    with open(path, "rb", buffering=0) as file:  # noqa: PTH123 - made a path, it costs more
         if sys.platform == "linux":
             os.posix_fadvise(file.fileno(), 0, 0, os.POSIX_FADV_DONTNEED)
         return hashlib.file_digest(file, "sha256").hexdigest()

@@ -180,6 +180,11 @@ class Parcel:
         return steps
 
     @property
+    def tries(self) -> dict[str, Any]:
+        """The newest outcome of each step, also of one that is to be done again."""
+        return {step: o for g in self.results for step, o in g.body["steps"].items()}
+
+    @property
     def done_again(self) -> frozenset[str]:
         """The steps that were to be done again after they had come out well."""
         return frozenset(s for g in self.results for s in g.body.get("again", ()))

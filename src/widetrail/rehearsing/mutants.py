@@ -264,9 +264,19 @@ def _dropped(tree: Any, at: Where, value: Any) -> Iterator[_Change]:
     key, holder = at[-1], at[-2] if len(at) > 1 else ""
     if key in _KEPT_WHOLE or (isinstance(key, int) and holder in _LISTS):
         return
+    if (holder, key) == ("told_by", "as") or _alone(tree, at):
+        return
     shown = _shown(value)
     what = f"{key}: {shown}" if isinstance(key, str) else shown
     yield at, "dropped", what, _missing(at, "dropped", value), _with(tree, at, _drop)
+
+
+def _alone(tree: Any, at: Where) -> bool:
+    """Return whether a value is all that a list or condition holds, so that this goes with it."""
+    held = tree
+    for part in at[:-1]:
+        held = held[part]
+    return len(held) == 1 and (isinstance(held, list) or at[-2] in ("for", "tells", "when"))
 
 
 def _missing(at: Where, mutation: str, value: Any) -> str:
@@ -327,6 +337,7 @@ _WORDS = {
     "makes": "one where the file is not made",
     "within": "one that waits longer",
     "title": "none: it is words",
+    "kind": "one whose settings still name a path of old's, so that it fails",
 }
 
 
@@ -397,11 +408,18 @@ def _swapped(tree: Any, at: Where, key: str | int, value: list[Any]) -> Iterator
         return
     for number in range(len(value) - 1):
         one, other = value[number], value[number + 1]
+        if len({_platform_of(one), _platform_of(other)} - {""}) == 2:  # they hold nowhere both
+            continue
         swapped = [*value[:number], other, one, *value[number + 2 :]]
         spot = (*at, number)
         told = f"{_name_of(one)} and {_name_of(other)}"
         missing = f"one where both {_name_of(one)} and {_name_of(other)} could be taken"
         yield spot, "swapped with the next", told, missing, _with(tree, at, _put(swapped))
+
+
+def _platform_of(case: Any) -> str:
+    condition = case.get("for") if isinstance(case, dict) else None
+    return str(condition.get("platform", "")) if isinstance(condition, dict) else ""
 
 
 def _name_of(value: Any) -> str:

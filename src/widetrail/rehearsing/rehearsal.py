@@ -16,6 +16,7 @@ from widetrail.findings import Finding, errors_of
 from widetrail.formats.checked import TAG, Model, YesNo, check_tree, flaw, read_text
 from widetrail.formats.marked import Map, Seq, read_marked
 from widetrail.formats.quantities import parse_size
+from widetrail.licence.seat import Word
 from widetrail.parcel import Seal, make_seal
 from widetrail.recipe import SUFFIX as RECIPE_SUFFIX
 from widetrail.recipe import Loaded, Station, load_recipe
@@ -123,7 +124,8 @@ class ExpectedItem(Model):
 
     ``passed_over`` are routes with what decided against each: facts of needs, or ``for``, ``only``,
     ``limit``, ``parts``, ``place``. ``proved`` are the losses that are seen to be made good;
-    ``why`` is found in the reasons of what went wrong.
+    ``why`` is found in the reasons of what went wrong. ``seat`` is what the program says at the end
+    of its licence: a licence that is carried is ``not`` active on old and active on new.
     """
 
     route: str | None = None
@@ -136,6 +138,7 @@ class ExpectedItem(Model):
     beside: YesNo | None = None
     rewritten: int | None = None
     why: Expression | None = None
+    seat: dict[Literal["old", "new"], Word] = Field(default_factory=dict)
 
 
 class SameButFor(Model):

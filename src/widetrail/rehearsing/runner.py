@@ -11,6 +11,7 @@ import shutil
 import tempfile
 import time
 from collections.abc import Callable, Iterable, Iterator, Sequence
+from concurrent.futures import Executor, ThreadPoolExecutor, wait
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from datetime import datetime
@@ -36,7 +37,14 @@ from widetrail.rehearsing.judging import (
     judge_screen,
 )
 from widetrail.rehearsing.maker import licence_files, serials_on, serving_copy, words_on
-from widetrail.rehearsing.rehearsal import Change, Expect, Rehearsal, RehearsalFile, Side
+from widetrail.rehearsing.rehearsal import (
+    Change,
+    Expect,
+    ExpectedItem,
+    Rehearsal,
+    RehearsalFile,
+    Side,
+)
 from widetrail.rehearsing.stage import (
     canary,
     change,
@@ -164,9 +172,12 @@ def _run(
         recipes=tuple(loaded.id for loaded in recipes),
     )  # fmt: skip
     try:
-        with serving_copy(file.maker, source, folder / "maker") as service:
-            stage = _Stage(folder, rehearsal, source, recipes, service, heard, quick=quick)
-            return stage.run(now, told)
+        with (
+            serving_copy(file.maker, source, folder / "maker") as service,
+            ThreadPoolExecutor(1) as aside,
+        ):
+            stage = _Stage(folder, rehearsal, recipes, service, heard, aside, quick=quick)
+            return stage.run(now, told, source)
     except InputUnusable as error:
         if not error.codes:
             found = Difference("the trail", "to be walked to its end", _all_of(error))
@@ -219,31 +230,36 @@ class _Stage:
     """The copies of a rehearsal's machines, and moving them in and out of reach."""
 
     def __init__(
-        self, folder: Path, rehearsal: Rehearsal, machines: Path, recipes: Sequence[Loaded],
-        service: Service | None, heard: Heard, *, quick: bool,
+        self, folder: Path, rehearsal: Rehearsal, recipes: Sequence[Loaded],
+        service: Service | None, heard: Heard, aside: Executor, *, quick: bool,
     ) -> None:  # fmt: skip
-        """``quick`` has a sealed parcel open from the start: its passphrase takes a second."""
+        """``quick`` has a sealed parcel open from the start: its passphrase takes a second.
+        Programs print in ``aside`` while something else is done.
+        """
         self._quick = quick
         self._here, self._away = folder / "here", folder / "away"
         self._here.mkdir()
         self._away.mkdir()
         self._rehearsal, self._file, self._recipes = rehearsal, rehearsal.file, recipes
-        self._service, self._heard = service, heard
+        self._service, self._heard, self._aside = service, heard, aside
         file = self._file
         self._sides: dict[Station, Side] = {"old": file.old, "new": file.new}
         if file.between is not None:
             self._sides["between"] = file.between
-        for side in self._sides.values():
-            target = self._here / side.machine
-            if target.exists():
-                raise InputUnusable("two stations are one machine", where=str(target))
-            prepared_copy(machines / side.machine, target, side, recipes, service)
         self._station: Station = "old"
         self._meddled: set[Station] = set()
         medium = self._here / PARCEL
         self._happening = Happening(file.stops, medium, self._pull, self._meddle)
         self._hands = StageHands(file.all_hands)
         self._hands.take_away = self._pull
+
+    def _copy(self, machines: Path, *stations: Station) -> None:
+        """Copy the machines of ``stations`` and make them what the rehearsal says."""
+        for side in (self._sides[station] for station in stations):
+            target = self._here / side.machine
+            if target.exists():
+                raise InputUnusable("two stations are one machine", where=str(target))
+            prepared_copy(machines / side.machine, target, side, self._recipes, self._service)
 
     def _open(self, station: Station, effects: Effects | None = None) -> FolderMachine:
         return FolderMachine(self._here / self._sides[station].machine, effects)
@@ -273,10 +289,17 @@ class _Stage:
         self._meddled.add(self._station)
         change(self._open(self._station), changed, self._recipes)
 
-    def run(self, now: datetime, told: Rehearsed) -> Rehearsed:
+    def run(self, now: datetime, told: Rehearsed, machines: Path) -> Rehearsed:
         file, recipes, loaded = self._file, self._recipes, self._recipes[0]
-        old, new = self._open("old"), self._open("new")
-        before, old_screen = contents(old), _screen(old, loaded)
+        self._copy(machines, "old")
+        old = self._open("old")
+        before = contents(old)
+        printing = self._aside.submit(_screen(old, loaded))
+        others = [station for station in self._sides if station != "old"]
+        if any(self._sides[station].prepare for station in others):
+            wait([printing])  # what they do may show in what old prints
+        self._copy(machines, *others)
+        new, old_screen = self._open("new"), printing.result()
         before_new = contents(new) if file.until == "undone" else {}
         serials = serials_on(old, recipes)
         choices, medium, sealed = choices_of(file, recipes), medium_of(self._here), file.seal()
@@ -302,15 +325,17 @@ class _Stage:
         found += [_never(stop.step) for stop in self._happening.left if file.until != "plan"]
         if file.expect.refused and not found:
             found.append(Difference("refused", ", ".join(file.expect.refused), "nothing was"))
-        machine = self._alone("old")
-        allowed = [*_allowed(old, plan), *_below(old, licence_files(machine, recipes))]
-        changed = changes(before, contents(old), allowed)
-        there = {"old": words_on(machine, recipes)}
-        found += self._last_look("old", machine)
         machine = self._alone("new")
-        new_screen = self._screen_anew(machine)
-        there["new"] = words_on(machine, recipes)
-        found += self._last_look("new", machine)
+        printing = self._aside.submit(self._screen_anew(machine))
+        old = FolderMachine(self._away / file.old.machine)
+        licences = _below(old, licence_files(old, recipes))
+        changed = changes(before, contents(old), [*_allowed(old, plan), *licences])
+        new_screen = printing.result()
+        there = {"new": words_on(machine, recipes)}
+        looked = [*self._last_look("new", machine)]
+        machine = self._alone("old")
+        there["old"] = words_on(machine, recipes)
+        found += [*self._last_look("old", machine), *looked]
         found += self._judge_seats(plan, there, serials)
         if file.expect.notices is not None:
             found += _noticed(file.expect.notices, plan.notices)
@@ -318,13 +343,13 @@ class _Stage:
             found.append(Difference("old", "nothing changed", ", ".join(changed[:MOST_TOLD])))
         if file.until == "undone":
             found += self._undo("new", before_new, now, [])
-            found += self._undo("old", before, now, _below(old, licence_files(old, recipes)))
+            found += self._undo("old", before, now, licences)
         if file.expect.screen is not None:
             found.extend(judge_screen(file.expect.screen, old_screen, new_screen))
         return replace(told, differences=tuple(found), new_screen=new_screen)
 
-    def _screen_anew(self, machine: FolderMachine) -> str:
-        """Return what the program prints, started anew: what is open is closed first."""
+    def _screen_anew(self, machine: FolderMachine) -> Callable[[], str]:
+        """Return what gives what the program prints, started anew: what is open is closed first."""
         loaded = self._recipes[0]
         close = loaded.recipe.application.close
         finder = Finder(machine, loaded)
@@ -340,12 +365,12 @@ class _Stage:
     # Walking
 
     def _walk(self, parcel: Parcel, plan: Plan, now: datetime, walked: _Walked) -> Parcel:
-        """Walk every leg, each with only its own machine within reach.
+        """Walk every leg, each with only its own machine within reach, until nothing comes of it.
 
         The parcel that was walked last comes back: one that was detached lies on new.
         """
         station: Station | None = plan.legs[0].station
-        before: tuple[Any, ...] = ()
+        reached: set[tuple[Station, frozenset[tuple[str, bool, bool]]]] = set()
         while station is not None:
             if station not in self._sides:
                 missing = Difference("the trail", "a machine between", "none is named")
@@ -353,9 +378,10 @@ class _Stage:
                 return parcel
             visit = self._visit(parcel, station, now, walked)
             parcel = visit.parcel
-            reached = (station, len(parcel.legs_done), parcel.outcomes)
-            station = visit.next_station() if reached != before else None
-            before = reached
+            told = parcel.outcomes.items()
+            here = station, frozenset((s, "failed" in o, "waits" in o) for s, o in told)
+            station = visit.next_station() if here not in reached else None
+            reached.add(here)
         walked.differences += [d for troubles in walked.troubles.values() for d in troubles]
         return parcel
 
@@ -461,11 +487,14 @@ class _Stage:
             if list(here.values()) == ["active", "active"] or len(holders) > 1:
                 yield Difference(f"{item.id}: who holds it", "one machine", "both")
                 continue
-            if short in expected and expected[short].state != "carried":
-                continue
-            for station, wanted in (("old", "not"), ("new", "active")):
+            mine = expected.get(short, ExpectedItem())
+            carried = mine.state == "carried"
+            moved: dict[Any, Word] = {"old": "not", "new": "active"} if carried else {}
+            for station, wanted in {**moved, **mine.seat}.items():
                 if here[station] != wanted:
                     yield Difference(f"{item.id} on {station}", wanted, here[station])
+            if not carried:
+                continue
             if self._service is not None and holders != (self._file.new.machine,):
                 told = ", ".join(holders) or "nobody"
                 yield Difference(f"{item.id}: who holds it", self._file.new.machine, told)
@@ -547,12 +576,19 @@ def show_screen(machine: FolderMachine, loaded: Loaded) -> Completed:
     return machine.start(Finder(machine, loaded).programs()[name], arguments)
 
 
-def _screen(machine: FolderMachine, loaded: Loaded) -> str:
-    """Return what the program prints, or an empty text where it is not there or prints nothing."""
-    if not loaded.recipe.application.screen or Finder(machine, loaded).installation is None:
-        return ""
-    done = show_screen(machine, loaded)
-    return done.output if done.status == 0 else f"status {done.status}: {done.errors}"
+def _screen(machine: FolderMachine, loaded: Loaded) -> Callable[[], str]:
+    """Return what starts the program and gives what it prints; an empty text where it is not there
+    or prints nothing."""
+    application, finder = loaded.recipe.application, Finder(machine, loaded)
+    if not application.screen or finder.installation is None:
+        return str
+    program = finder.programs()[application.screen[0]]
+
+    def start() -> str:
+        done = machine.start(program, application.screen[1:])
+        return done.output if done.status == 0 else f"status {done.status}: {done.errors}"
+
+    return start
 
 
 def _allowed(old: FolderMachine, plan: Plan) -> list[Path]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import shutil
 import sqlite3
+import stat
 import subprocess
 import sys
 from collections.abc import Iterator, Mapping, Sequence
@@ -75,7 +76,7 @@ def prepared_copy(
         )
     _copied(source, folder)
     file = folder / MACHINE_FILE
-    own: dict[str, Any] = yaml.load(file.read_bytes(), yaml.BaseLoader)
+    own: dict[str, Any] = yaml.load(file.read_bytes(), yaml.CBaseLoader)
     merged = {**own, **as_plain(side.with_)}
     if side.drives:
         merged = _with_drives(merged, side.drives, str(source))
@@ -300,7 +301,10 @@ def _fact(entry: os.DirEntry[str]) -> str:
     status = entry.stat()
     if status.st_size > READ_MOST:
         return f"{status.st_size} {status.st_mtime_ns} {getattr(status, 'st_blocks', 0)}"
-    return digest(Path(entry.path).read_bytes()) if entry.is_file() else "other"
+    if not stat.S_ISREG(status.st_mode):
+        return "other"
+    with open(entry.path, "rb", buffering=0) as file:  # noqa: PTH123 - thousands of them
+        return digest(file.read())
 
 
 def changes(before: dict[str, str], after: dict[str, str], allowed: Sequence[Path]) -> list[str]:

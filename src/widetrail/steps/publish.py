@@ -177,9 +177,10 @@ class _Publishing:
             WentWrong: What is on the disk is not what is in the parcel.
         """
         files = [entry for entry in entries if entry.kind == "file"]
+        above = f"{top}{os.sep}"
 
         def differing(some: list[CargoEntry]) -> list[CargoEntry]:
-            return [entry for entry in some if file_digest(top / entry.path) != entry.sha256]
+            return [entry for entry in some if file_digest(f"{above}{entry.path}") != entry.sha256]
 
         # The disk is waited for and hashing lets others run, so several read at a time.
         with ThreadPoolExecutor(VERIFIERS) as pool:

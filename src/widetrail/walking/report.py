@@ -264,6 +264,7 @@ def _item(item: PlannedItem, parcel: Parcel) -> ItemReport:
     seat = replay(parcel.seats(item.id)) if item.kind == "licence" else None
     told = parcel.outcomes  # gathered from the whole logbook each time, so once
     outcomes = {s.id: told[s.id] for s in mine if s.id in told}
+    tries = parcel.tries if seat is not None else outcomes  # what was refused may be asked again
     facts = [outcome["facts"] for outcome in outcomes.values()]
     published = [outcomes[s.id]["facts"] for s in mine if s.kind == "publish" and s.id in outcomes]
     packed = [outcomes[s.id]["facts"] for s in mine if s.kind == "pack" and s.id in outcomes]
@@ -289,7 +290,7 @@ def _item(item: PlannedItem, parcel: Parcel) -> ItemReport:
             for name, c in checks.items()
         ),
         losses=tuple(_loss(loss, parcel.proofs.get(item.id, {})) for loss in item.losses),
-        steps=tuple(_bad(outcomes)),
+        steps=tuple(_bad({s.id: tries[s.id] for s in mine if s.id in tries})),
         notes=tuple(_notes(item, facts)),
         values=max((int(f.get("values", 0)) for f in facts), default=0),
         rewritten=sum(int(f.get("paths rewritten", 0)) for f in facts),
