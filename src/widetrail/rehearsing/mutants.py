@@ -276,7 +276,9 @@ def _alone(tree: Any, at: Where) -> bool:
     held = tree
     for part in at[:-1]:
         held = held[part]
-    return len(held) == 1 and (isinstance(held, list) or at[-2] in ("for", "tells", "when"))
+    return len(held) == 1 and (
+        isinstance(held, list) or at[-2] in ("for", "tells", "when", "done_when")
+    )
 
 
 def _missing(at: Where, mutation: str, value: Any) -> str:
@@ -404,7 +406,7 @@ def _altered(tree: Any, at: Where, key: str | int, value: Any) -> Iterator[_Chan
 
 
 def _swapped(tree: Any, at: Where, key: str | int, value: list[Any]) -> Iterator[_Change]:
-    if key in _LISTS or key in _SETS:
+    if key in _LISTS or key in _SETS or "parts" in at:
         return
     for number in range(len(value) - 1):
         one, other = value[number], value[number + 1]

@@ -379,7 +379,11 @@ class Visit:
         look = Look(doing, self.station, steps)
         for step in (s for s in steps if s.kind == "first_start"):
             close_begun(step, doing)
-        doing.await_(look.lacking, "Close what is open and make room, then walk again.")
+        try:
+            doing.await_(look.lacking, "Close what is open and make room, then walk again.")
+        except Waiting as waiting:
+            waiting.codes = ("waits",)
+            raise
         doing.asked_before(s for s in steps if self._reused(s, doing) is None)
         return Walk(self, doing, look.unfit(now), now).do(steps)
 
