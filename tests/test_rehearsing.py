@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import pickle
 import re
+import shutil
 import subprocess
 import sys
 from pathlib import Path
@@ -16,7 +17,7 @@ from conftest import FIGURES, NOW, World, contents, widetrail
 from widetrail.errors import DocumentUnusable, Halted, InputUnusable, Obstructed
 from widetrail.findings import Finding
 from widetrail.recipe import load_recipe
-from widetrail.rehearsing import Rehearsed, collect_rehearsals, load_rehearsals, rehearse
+from widetrail.rehearsing import Rehearsal, Rehearsed, collect_rehearsals, load_rehearsals, rehearse
 from widetrail.rehearsing.beginning import Beginning, begin
 from widetrail.rehearsing.coverage import (
     Coverage,
@@ -25,8 +26,8 @@ from widetrail.rehearsing.coverage import (
     load_unproved,
     show_where,
 )
-from widetrail.rehearsing.many import jobs_of, run_many
-from widetrail.rehearsing.mutants import Judged, judge_mutants, mutants_of, unneeded
+from widetrail.rehearsing.many import Job, jobs_of, run_many
+from widetrail.rehearsing.mutants import Judged, judge_mutants, mutants_of, show_mutant, unneeded
 from widetrail.rehearsing.stage import canary
 from widetrail.steps import KINDS
 
@@ -514,17 +515,51 @@ def test_a_mutant_that_is_no_recipe_or_the_same_is_none(begun: Path) -> None:
     assert isinstance(Judged(mutants[0]).as_json()["at"], str)
 
 
-def test_every_arm_of_every_demo_recipe_is_reached(world: World, record_property: object) -> None:
-    before = contents(world.folder / "machines")
-    listed = jobs_of(collect_rehearsals([world.folder / "recipes"]), NOW)
+EVERY = 1 if os.environ.get("WIDETRAIL_STOPS") == "all" else 50
+"""One mutant in so many of each demo recipe is judged: all of them take most of an hour."""
+
+
+@pytest.fixture(scope="module")
+def recipes(first_world: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    folder = tmp_path_factory.mktemp("rehearsed") / "world"
+    shutil.copytree(first_world, folder, symlinks=True)
+    return folder / "recipes"
+
+
+@pytest.fixture(scope="module")
+def rehearsed(recipes: Path) -> list[tuple[Job, Rehearsal, Rehearsed]]:
+    before = contents(recipes.parent / "machines")
+    listed = jobs_of(collect_rehearsals([recipes]), NOW)
     results = run_many([job for job, _ in listed], 2)
+    assert contents(recipes.parent / "machines") == before
+    return [(*one, result) for one, result in zip(listed, results, strict=True)]
+
+
+def test_every_arm_of_every_demo_recipe_is_reached(
+    recipes: Path, rehearsed: list[tuple[Job, Rehearsal, Rehearsed]], record_property: object
+) -> None:
+    results = [result for _, _, result in rehearsed]
     assert [r.told for r in results if not r.passed] == []
-    assert contents(world.folder / "machines") == before
     arms = 0
-    for path in sorted((world.folder / "recipes").glob("*.trail.yaml")):
+    for path in sorted(recipes.glob("*.trail.yaml")):
         covered = coverage_of(load_recipe(path, KINDS), results, load_unproved(path))
         assert [arm.words for arm in covered.missing] == [], path.name
         assert covered.findings == ()
         arms += len(covered.wanted)
     assert callable(record_property)
     record_property(FIGURES, f"rehearsals: {len(results)}, {arms} arms of 12 recipes, all reached")
+
+
+def test_no_mutant_of_a_demo_recipe_is_left_unexplained(
+    recipes: Path, rehearsed: list[tuple[Job, Rehearsal, Rehearsed]], record_property: object
+) -> None:
+    judged: list[Judged] = []
+    for path in sorted(recipes.glob("*.trail.yaml")):
+        loaded, reasons = load_recipe(path, KINDS), load_unproved(path)
+        mine = judge_mutants(loaded, rehearsed, 2, reasons, every=EVERY)
+        assert ["\n".join(show_mutant(j)) for j in mine if j.survived] == []
+        assert EVERY > 1 or unneeded(reasons, mine) == []
+        judged += mine
+    explained = sum(bool(j.explained) for j in judged)
+    assert callable(record_property)
+    record_property(FIGURES, f"mutants: {len(judged)}, {explained} explained, none left")

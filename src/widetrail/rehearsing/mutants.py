@@ -94,15 +94,15 @@ Run = tuple[Job, Rehearsal, Rehearsed]
 
 def judge_mutants(
     loaded: Loaded, runs: Sequence[Run], jobs: int = 1, explained: Sequence[Explained] = (),
-    tick: Callable[[int, int], None] = lambda done, total: None,
+    tick: Callable[[int, int], None] = lambda done, total: None, every: int = 1,
 ) -> list[Judged]:  # fmt: skip
-    """Return what became of each mutant of a recipe.
+    """Return what became of each mutant of a recipe, or of one in ``every``.
 
     ``runs`` are rehearsals of it with what they came to unchanged; those that failed are left out.
     """
     known = [e for e in explained if e.mutation]
     mine = [run for run in runs if loaded.id in run[2].recipes and run[2].passed]
-    mutants = list(mutants_of(loaded))
+    mutants = list(mutants_of(loaded))[::every]
     found: list[Judged] = []
     with workers(jobs) as each:
         for judged in each(_judge, [(mutant, _going_by(mutant, mine)) for mutant in mutants]):
