@@ -1,17 +1,25 @@
-"""What is on a machine of the applications that recipes are for; nothing is changed."""
+"""What is on a machine: the applications that recipes are for, what their items hold, and what
+nobody claims; nothing is changed."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
 
 from widetrail.errors import MachineUnusable
 from widetrail.finding.finder import Finder
+from widetrail.finding.globbing import has_glob, split_glob
+from widetrail.finding.grounds import grounds_of
 from widetrail.finding.selection import Selection, Tally, entries_of, tally
+from widetrail.finding.stock import Claimed, Stock, Tick, take_stock
+from widetrail.finding.stores import store_kind
 from widetrail.finding.values import Answer, Found, Installation, Instance, Several, Where
 from widetrail.formats.interface import Unreadable
 from widetrail.machine import Machine
+from widetrail.machine.paths import join
 from widetrail.recipe import Item, Loaded
+from widetrail.recipe.outline import Outline
+from widetrail.recipe.shelf import Shelf
 
 
 @dataclass(frozen=True, slots=True)
@@ -19,7 +27,8 @@ class SurveyedItem:
     """One item: where it is, how much it is, and the values its checks will compare.
 
     ``instance`` is the program's name for it where the item's place is several; ``where`` is then
-    that one. ``trouble`` says why it could not be counted.
+    that one. ``left`` is what of it stays behind on purpose, where that was counted. ``trouble``
+    says why it could not be counted.
     """
 
     name: str
@@ -29,6 +38,7 @@ class SurveyedItem:
     checks: tuple[tuple[str, Answer], ...]
     trouble: str = ""
     instance: Instance | None = None
+    left: Tally | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,33 +63,43 @@ def survey(
 
     ``ask_programs`` lets readings start the application's programs to read what they print.
     """
+    return _survey(machine, recipes, ask_programs, _count)
+
+
+_Count = Callable[[Machine, Item, Found], Tally]
+
+
+def _survey(
+    machine: Machine, recipes: Iterable[Loaded], ask_programs: bool, count: _Count
+) -> tuple[Surveyed, ...]:
     listed = list(recipes)
     used = {name for loaded in listed for name in loaded.recipe.uses}
     lenders = {loaded.id: Finder(machine, loaded) for loaded in listed if loaded.id in used}
-    return tuple(_application(machine, loaded, ask_programs, lenders) for loaded in listed)
+    return tuple(_application(machine, one, ask_programs, lenders, count) for one in listed)
 
 
 def _application(
-    machine: Machine, loaded: Loaded, ask_programs: bool, lenders: Mapping[str, Finder]
-) -> Surveyed:
+    machine: Machine, loaded: Loaded, ask_programs: bool, lenders: Mapping[str, Finder],
+    count: _Count,
+) -> Surveyed:  # fmt: skip
     finder = Finder(machine, loaded, ask_programs=ask_programs, lenders=lenders)
     name = loaded.recipe.application.name
     if finder.installation is None:
         return Surveyed(loaded.id, name, None)
     places = tuple((place, finder.place(place)) for place in loaded.recipe.places)
-    items = tuple(i for key in loaded.recipe.items for i in _items(finder, key))
+    items = tuple(i for key in loaded.recipe.items for i in _items(finder, key, count))
     return Surveyed(loaded.id, name, finder.installation, finder.installations, places, items)
 
 
-def _items(finder: Finder, name: str) -> list[SurveyedItem]:
+def _items(finder: Finder, name: str, count: _Count) -> list[SurveyedItem]:
     item = finder.loaded.recipe.items[name]
     where = finder.place(item.from_)
     if not isinstance(where, Several) or not where.instances:
-        return [_item(finder, name, where)]
+        return [_item(finder, name, where, count)]
     found = []
     for instance in where.instances:
         inner = finder.within(item.from_, instance)
-        found.append(_item(inner, name, inner.place(item.from_), instance))
+        found.append(_item(inner, name, inner.place(item.from_), count, instance))
     return found
 
 
@@ -93,14 +113,143 @@ def _count(machine: Machine, item: Item, where: Found) -> Tally:
 
 
 def _item(
-    finder: Finder, name: str, where: Where, instance: Instance | None = None
+    finder: Finder, name: str, where: Where, count: _Count, instance: Instance | None = None
 ) -> SurveyedItem:
     item = finder.loaded.recipe.items[name]
-    count, trouble = Tally(), ""
+    counted, trouble = Tally(), ""
     if isinstance(where, Found):
         try:
-            count = _count(finder.machine, item, where)
+            counted = count(finder.machine, item, where)
         except (MachineUnusable, Unreadable) as error:
             trouble = str(error)
     checks = tuple((check, finder.answer(check, item)) for check in item.checks)
-    return SurveyedItem(name, item.title, where, count, checks, trouble, instance)
+    return SurveyedItem(name, item.title, where, counted, checks, trouble, instance)
+
+
+# A whole machine, by a whole shelf of recipes
+
+
+@dataclass(frozen=True, slots=True)
+class Remains:
+    """What an item of an application that is not here would stand for: it is there all the same."""
+
+    recipe: str
+    name: str
+    item: str
+    path: str
+    tally: Tally
+
+
+@dataclass(frozen=True, slots=True)
+class Survey:
+    """What is on a machine: the applications that are ``here``, what remains of those that are
+    not, how many recipes these are, and the stock of all else."""
+
+    here: tuple[Surveyed, ...]
+    remains: tuple[Remains, ...]
+    not_here: tuple[str, ...]
+    stock: Stock
+
+
+def survey_all(
+    machine: Machine, shelf: Shelf, *, ask_programs: bool = False, below: str = "",
+    tick: Tick = lambda share, names: None,
+) -> Survey:  # fmt: skip
+    """Look for every recipe of a shelf, then walk the machine once, at and below ``below`` only
+    where that is given.
+
+    Only recipes whose signs are there are read in whole, and only these are asked what tells their
+    places; of the others what they claim unless told is looked for.
+    """
+    loaded = [shelf.load(id) for id in _near(machine, shelf)]
+    found = _survey(machine, loaded, ask_programs, _uncounted)
+    here = tuple(one for one in found if one.installation is not None)
+    ids = {one.id for one in here}
+    recipes = {one.id: one.recipe for one in loaded}
+    claims = [c for one in here for c in _claims_of(one, recipes[one.id].items)]
+    mine = len(claims)
+    absent = [one.outline for id, one in shelf.recipes.items() if id not in ids]
+    claims += [claim for outline in absent for claim in _unless_told(machine, outline)]
+    stock = take_stock(machine, claims, grounds_of(machine, below), tick)
+    numbers = {(c.recipe, c.item, c.path): n for n, c in enumerate(claims[:mine])}
+    names = {outline.id: outline.name for outline in absent}
+    remains = [
+        Remains(claim.recipe, names[claim.recipe], claim.item, claim.path, tally)
+        for claim, tally in zip(claims[mine:], stock.taken[mine:], strict=True)
+        if tally.files
+    ]
+    counted = tuple(_counted(one, recipes[one.id].items, numbers, stock) for one in here)
+    return Survey(counted, tuple(remains), tuple(sorted(names)), stock)
+
+
+def _near(machine: Machine, shelf: Shelf) -> list[str]:
+    """Return the recipes of which a sign may be here, with those that lend them places."""
+    near = {id: one for id, one in shelf.recipes.items() if _may_be_here(machine, one.outline)}
+    lent = {used for one in near.values() for used in one.outline.uses}
+    return [id for id in shelf.recipes if id in near or id in lent]
+
+
+def _may_be_here(machine: Machine, outline: Outline) -> bool:
+    return any(
+        sign.platform == machine.platform and _sees(machine, sign.kind, sign.what, sign.view)
+        for sign in outline.signs
+    )
+
+
+def _sees(machine: Machine, kind: str, what: str, view: str) -> bool:
+    if kind == "unsure":
+        return True
+    if kind == "command":
+        return machine.command(what) is not None
+    try:
+        if kind == "registry":
+            return machine.registry_key(what, view) is not None
+        root, _, below = what[1:].partition("}")
+        path = join(machine.root(root), below)
+        return machine.look(split_glob(path)[0] if has_glob(path) else path) is not None
+    except Unreadable:
+        return False
+    except MachineUnusable:  # the whole recipe tells why
+        return True
+
+
+def _uncounted(machine: Machine, item: Item, where: Found) -> Tally:
+    """Count what is no file, or values in one; files are counted by the walk."""
+    return Tally() if _is_counted_later(item, where) else _count(machine, item, where)
+
+
+def _is_counted_later(item: Item, where: Found) -> bool:
+    return where.kind in ("folder", "file") and store_kind(item, where.path, where.kind) is None
+
+
+def _claims_of(one: Surveyed, items: Mapping[str, Item]) -> Iterator[Claimed]:
+    for item in one.items:
+        if isinstance(item.where, Found) and item.where.kind in ("folder", "file"):
+            rule = items[item.name]
+            yield Claimed(one.id, item.name, item.where.path, rule.take, rule.leave)
+    for _, where in one.places:
+        if isinstance(where, Found) and where.kind in ("folder", "file"):
+            yield Claimed(one.id, "", where.path)
+
+
+def _unless_told(machine: Machine, outline: Outline) -> Iterator[Claimed]:
+    for claim in outline.claims:
+        if claim.platform == machine.platform:
+            root = machine.root(claim.root)
+            fixed = len(root) if claim.is_glob else -1
+            path = join(root, claim.below)
+            yield Claimed(outline.id, claim.item, path, claim.take, claim.leave, fixed, here=False)
+
+
+def _counted(
+    one: Surveyed, rules: Mapping[str, Item], numbers: Mapping[tuple[str, str, str], int],
+    stock: Stock,
+) -> Surveyed:  # fmt: skip
+    items = []
+    for item in one.items:
+        where = item.where
+        if isinstance(where, Found) and _is_counted_later(rules[item.name], where):
+            number = numbers[one.id, item.name, where.path]
+            item = replace(item, tally=stock.taken[number], left=stock.left[number])
+        items.append(item)
+    return replace(one, items=tuple(items))

@@ -75,7 +75,7 @@ class HostMachine(ABC):
         for one in found:
             inner = f"{prefix}{one.name}"
             try:
-                entry = _entry(one.path, inner, _status(one))
+                entry = _entry(one.path, inner, status_of(one))
             except FileNotFoundError:  # it went away while we looked
                 continue
             except OSError as error:
@@ -264,7 +264,8 @@ def _attributes(at: Path | int) -> Mapping[str, bytes]:
         raise
 
 
-def _status(listed: os.DirEntry[str]) -> os.stat_result:
+def status_of(listed: os.DirEntry[str]) -> os.stat_result:
+    """Return the status of a listed name itself, with all that a system can tell."""
     if sys.platform == "win32":  # what a listing tells there lacks the number and the names
         return Path(listed.path).lstat()
     return listed.stat(follow_symlinks=False)

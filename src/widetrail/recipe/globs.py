@@ -49,7 +49,7 @@ def _expression(pattern: str) -> str:
     for number, segment in enumerate(segments):
         last = number == len(segments) - 1
         if segment != "**":
-            parts.append(_segment(segment) + ("" if last else "/"))
+            parts.append(segment_expression(segment) + ("" if last else "/"))
         elif last:
             if parts and parts[-1].endswith("/"):
                 parts[-1] = parts[-1][:-1]
@@ -59,7 +59,7 @@ def _expression(pattern: str) -> str:
     return "".join(parts)
 
 
-def _segment(segment: str) -> str:
+def segment_expression(segment: str) -> str:
     out, position = [], 0
     while position < len(segment):
         char = segment[position]

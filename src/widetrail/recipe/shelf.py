@@ -1,0 +1,184 @@
+"""Many recipes at hand: their outlines by the digest of their files, kept between runs.
+
+Each file is read each time, and only the outline of the very same bytes is taken from what is kept;
+what is kept is the tool's own, made anew where anything about it does not match, and never needed.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+from collections.abc import Iterable, Mapping, Sequence
+from contextlib import suppress
+from dataclasses import dataclass
+from functools import cache
+from pathlib import Path
+from typing import Any
+
+from widetrail import __version__
+from widetrail.errors import DocumentUnusable, InputUnusable, WideTrailError
+from widetrail.findings import errors_of
+from widetrail.formats.canonical import digest
+from widetrail.machine import Effects
+from widetrail.recipe import outline as outlining
+from widetrail.recipe.loader import SUFFIX, Kinds, Loaded, examine, load_recipe_text
+from widetrail.recipe.outline import Claim, Outline, OutlinedSign, outline_of
+
+KEPT = "outlines.json"
+"""The file in the cache that keeps outlines."""
+
+MOST = 50_000
+"""Outlines that are kept, at most."""
+
+
+@dataclass(frozen=True, slots=True)
+class Shelved:
+    """One recipe at hand: its file, its bytes and its outline."""
+
+    file: str
+    data: bytes
+    outline: Outline
+
+
+class Shelf:
+    """The recipes of files and folders.
+
+    ``broken`` are those in folders that cannot be used, ``fresh`` counts the outlines that were
+    made now.
+    """
+
+    def __init__(self, paths: Iterable[Path], kinds: Kinds, cache: Path | None = None) -> None:
+        """Read every recipe that ``paths`` name, and its outline from the folder ``cache``.
+
+        Raises:
+            InputUnusable: A file that is named cannot be read, or two are for one application.
+            DocumentUnusable: A file that is named has findings that are errors.
+        """
+        self._kinds, self._kept = kinds, cache / KEPT if cache is not None else None
+        self.broken: list[WideTrailError] = []
+        self.fresh = 0
+        known = _read(self._kept) if self._kept is not None else {}
+        made: dict[str, list[Any]] = {}
+        self.recipes: dict[str, Shelved] = {}
+        for path, is_named in _files(paths):
+            try:
+                one, told = self._shelved(path, known)
+            except WideTrailError as error:
+                if is_named:
+                    raise
+                self.broken.append(error)
+                continue
+            if told:
+                made[told] = _packed(one.outline)
+            other = self.recipes.get(one.outline.id)
+            if other is not None:
+                why = f"{other.file} is one too"
+                raise InputUnusable(
+                    f"a second recipe for {one.outline.id}", where=one.file, why=why
+                )
+            self.recipes[one.outline.id] = one
+        self.fresh = len(made)
+        if made and self._kept is not None:
+            with suppress(WideTrailError, OSError):  # it is only made again the next time
+                _keep(self._kept, made)
+
+    def _shelved(self, path: Path, known: Mapping[str, Any]) -> tuple[Shelved, str]:
+        """Return a recipe, and its digest where its outline was made now."""
+        try:
+            data = path.read_bytes()
+        except OSError as error:
+            why = error.strerror or str(error)
+            raise InputUnusable("cannot be read", where=str(path), why=why) from error
+        name = digest(data)
+        if name in known:
+            return Shelved(str(path), data, _unpacked(known[name])), ""
+        loaded, findings = examine(_text(path, data), str(path), self._kinds)
+        if loaded is None:
+            raise DocumentUnusable(str(path), errors_of(findings))
+        return Shelved(str(path), data, outline_of(loaded.recipe)), name
+
+    def load(self, id: str) -> Loaded:
+        """Return a recipe in whole, from the bytes that were read.
+
+        Raises:
+            DocumentUnusable: It has findings that are errors.
+        """
+        one = self.recipes[id]
+        return load_recipe_text(_text(Path(one.file), one.data), one.file, self._kinds)
+
+
+def _files(paths: Iterable[Path]) -> Iterable[tuple[Path, bool]]:
+    """Give each recipe's file, and whether it was named itself."""
+    for path in paths:
+        if path.is_dir():
+            names = sorted(name for name in os.listdir(path) if name.endswith(SUFFIX))
+            yield from ((path / name, False) for name in names)
+        else:
+            yield path, True
+
+
+def _text(path: Path, data: bytes) -> str:
+    try:
+        return data.decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        why, todo = f"byte {error.start} is 0x{data[error.start]:02x}", "Save it as UTF-8."
+        raise InputUnusable("is not UTF-8 text", where=str(path), why=why, todo=todo) from error
+
+
+# What is kept
+
+
+@cache
+def _maker() -> str:
+    """Return what tells apart what makes outlines: another one does not take what is kept."""
+    own = [Path(str(outlining.__file__)), *sorted(Path(__file__).parent.glob("*.py"))]
+    with suppress(OSError):
+        return digest(b"\0".join(path.read_bytes() for path in own))
+    return __version__
+
+
+def _read(path: Path) -> dict[str, Any]:
+    """Return the outlines that are kept, by the digests of their recipes; none where anything about
+    them is not as it was written."""
+    try:
+        told, _, body = path.read_bytes().partition(b"\n")
+        if told.decode("ascii") != digest(body):
+            return {}
+        kept = json.loads(body)
+    except (OSError, ValueError):
+        return {}
+    outlines: dict[str, Any] = kept["outlines"] if kept.get("maker") == _maker() else {}
+    return outlines
+
+
+def _keep(path: Path, made: Mapping[str, list[Any]]) -> None:
+    """Keep outlines beside those that are kept by now, in one file that appears whole."""
+    effects = Effects()
+    effects.make_folders(path.parent)
+    kept = {**_read(path), **made}
+    some = dict(list(kept.items())[-MOST:])
+    body = json.dumps({"maker": _maker(), "outlines": some}, ensure_ascii=True).encode()
+    part = path.with_name(f"{path.name}.{os.getpid()}.{os.urandom(4).hex()}")
+    try:
+        with effects.create(part, 0o600) as file:
+            file.write(digest(body).encode() + b"\n" + body)
+        effects.replace(part, path)
+    except BaseException:
+        with suppress(WideTrailError):
+            effects.remove_file(part)
+        raise
+
+
+def _packed(outline: Outline) -> list[Any]:
+    return [
+        outline.id, outline.name, outline.uses, [list(s) for s in outline.signs],
+        [list(c) for c in outline.claims],
+    ]  # fmt: skip
+
+
+def _unpacked(packed: Sequence[Any]) -> Outline:
+    id, name, uses, signs, claims = packed
+    told = (
+        Claim(p, i, r, b, g, tuple(take), tuple(leave)) for p, i, r, b, g, take, leave in claims
+    )
+    return Outline(id, name, tuple(uses), tuple(OutlinedSign(*s) for s in signs), tuple(told))
