@@ -181,7 +181,7 @@ class Page:
         self._console.print(padded)
 
     def table(self, headers: Sequence[str], rows: Iterable[Sequence[str]]) -> None:
-        """Print a table; cells of a row are texts."""
+        """Print a table; cells of a row are texts, of one or several lines."""
         table = Table(box=box.SIMPLE_HEAD, pad_edge=False, header_style="dim")
         for header in headers:
             right = header.startswith(">")
@@ -192,8 +192,12 @@ class Page:
                 overflow="fold",
             )
         for row in rows:
-            table.add_row(*(Text(for_people(cell), style=_style(cell)) for cell in row))
+            table.add_row(*(Text(_shown(cell), style=_style(cell)) for cell in row))
         self._console.print(table)
+
+
+def _shown(cell: str) -> str:
+    return "\n".join(map(for_people, cell.split("\n")))
 
 
 def _style(cell: str) -> str:

@@ -2,70 +2,157 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import csv
+import gc
+import sys
+import time
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
 import click
+from rich.console import Console
 
 from widetrail.cli.output import (
     Page,
     json_option,
-    load_recipes,
     machine_options,
     may_ask,
     open_machine,
     print_json,
+    show_error,
 )
+from widetrail.errors import InputUnusable
 from widetrail.finding import (
     Absent,
     Answer,
     ByPart,
     Found,
+    Group,
     Known,
     Nowhere,
     Several,
+    Survey,
     Surveyed,
     SurveyedItem,
+    Tally,
+    Tick,
     Unknown,
     installation_facts,
     survey,
+    survey_all,
     where_facts,
 )
 from widetrail.formats.quantities import show_count, show_files, show_size
-from widetrail.machine import Machine
+from widetrail.formats.texts import for_people
+from widetrail.machine import Machine, own_cache
+from widetrail.recipe import SUFFIX
+from widetrail.recipe.shelf import Shelf
+from widetrail.steps import KINDS
+
+SHOWN = 20
+"""Places that nobody claims which are shown, unless all are asked for."""
+
+NAMED = 12
+"""Names that are listed in one line, at most."""
 
 
 @click.command("survey")
-@click.argument("recipes", nargs=-1, required=True, type=click.Path(path_type=Path))
+@click.argument("recipes", nargs=-1, type=click.Path(path_type=Path))
 @machine_options
 @click.option("--places", is_flag=True, help="Show every place of the recipes too.")
+@click.option("--claimed", is_flag=True, help="Tell only what recipes claim; walk no disk.")
+@click.option("--below", default="", metavar="PATH", help="Walk only this folder of the machine.")
+@click.option("--newest", is_flag=True, help="Tell what nobody claims newest first, not largest.")
+@click.option("--all", "every", is_flag=True, help=f"Tell all of it, not the first {SHOWN}.")
+@click.option("--csv", "as_csv", is_flag=True, help="Print rows for a spreadsheet instead of text.")
 @json_option
 def command(
     recipes: tuple[Path, ...], machine: Path | None, account: str, ask_programs: bool, yes: bool,
-    places: bool, as_json: bool,
+    places: bool, claimed: bool, below: str, newest: bool, every: bool, as_csv: bool, as_json: bool,
 ) -> None:  # fmt: skip
-    """Tell which applications of RECIPES are on a machine, and what they keep where.
+    """Tell which applications of RECIPES are on a machine, what they keep where, and what on its
+    disks no recipe claims.
 
-    Nothing is changed. Programs are started only with --ask-programs, and only to read what they
-    print.
+    RECIPES are files and folders; without any it is the folder you are in. Nothing is changed.
+    Programs are started only with --ask-programs, and only to read what they print.
     """
-    here, loaded = open_machine(machine, account), load_recipes(recipes)
-    asked = ask_programs and may_ask(here, loaded, yes)
-    found = survey(here, loaded, ask_programs=asked)
+    here = open_machine(machine, account)
+    with _nothing_collected():
+        shelf = Shelf(recipes or (Path(),), KINDS, own_cache() if _any_folder(recipes) else None)
+    if recipes and not shelf.recipes and not shelf.broken:
+        where = ", ".join(map(str, recipes))
+        raise InputUnusable("there is no recipe", where=where, why=f"no *{SUFFIX} is there")
+    asked = ask_programs and may_ask(here, [shelf.load(id) for id in shelf.recipes], yes)
+    if claimed:
+        loaded = [shelf.load(id) for id in shelf.recipes]
+        found = Survey.of(survey(here, loaded, ask_programs=asked))
+    else:
+        with _progress() as tick, _nothing_collected():
+            found = survey_all(here, shelf, ask_programs=asked, below=below, tick=tick)
+    if newest:
+        found = found.newest_first()
+    names = {id: one.name for id, one in shelf.recipes.items()}
     if as_json:
         facts = {"machine": here.name, **here.facts(), "administrator": here.administrator}
-        print_json({**facts, "applications": [_application(a) for a in found]})
+        print_json({**facts, **_whole(found, names, walked=not claimed)})
+    elif as_csv:
+        _print_csv(found, names)
+    else:
+        page = Page()
+        show_survey(page, here, found.here, places=places)
+        _show_rest(page, found, names, SHOWN if not every else len(found.stock.groups))
+    for error in shelf.broken:
+        show_error(error, as_json=False)
+    if shelf.broken:
+        raise SystemExit(1)
+
+
+def _any_folder(paths: Sequence[Path]) -> bool:
+    return not paths or any(path.is_dir() for path in paths)
+
+
+@contextmanager
+def _nothing_collected() -> Iterator[None]:
+    """Have Python not look for garbage: hundreds of thousands of values are made that all stay."""
+    gc.disable()
+    try:
+        yield
+    finally:
+        gc.enable()
+
+
+@contextmanager
+def _progress() -> Iterator[Tick]:
+    """Show how far a walk came, on a terminal."""
+    if not sys.stderr.isatty():
+        yield lambda share, names: None
         return
-    page = Page()
-    show_survey(page, here, found, places=places)
+    from rich.progress import BarColumn, Progress, TextColumn
+
+    columns = (
+        TextColumn("looking through the disks"),
+        BarColumn(),
+        TextColumn("{task.fields[seen]}"),
+    )
+    with Progress(*columns, console=Console(stderr=True), transient=True) as progress:
+        task, last = progress.add_task("", total=1.0, seen=""), 0.0
+
+        def tick(share: float, names: int) -> None:
+            nonlocal last
+            if time.monotonic() - last > 0.1:
+                last = time.monotonic()
+                progress.update(task, completed=share, seen=f"{names:,} names")
+
+        yield tick
 
 
 def show_survey(
     page: Page, machine: Machine, found: Sequence[Surveyed], *, places: bool = False
 ) -> None:
-    """Show a survey on ``page``."""
+    """Show the applications of a survey on ``page``."""
     as_whom = ", as administrator" if machine.administrator else ""
     system = f"{machine.platform} {machine.system}"
     page.title(f"{machine.name} ({system}, account {machine.user}{as_whom})")
@@ -91,6 +178,58 @@ def show_survey(
                 page.line(f"passed over: {path}: {reason}", "dim", indent=4)
 
 
+def _show_rest(page: Page, found: Survey, names: Mapping[str, str], most: int) -> None:
+    """Show what is not of an application that is here."""
+    if found.not_here:
+        told = [names[id] for id in found.not_here[:NAMED]]
+        more = len(found.not_here) - len(told)
+        if more:
+            told.append(f"and {more:,} more")
+        page.line(f"not here: {', '.join(told)}", "dim", indent=2)
+    if found.remains:
+        page.title("Not here, but something of theirs is")
+        for one in found.remains:
+            page.line(f"{one.name}, {one.item}: {one.path}: {_amount(one.tally)}", indent=2)
+    stock = found.stock
+    if stock.shared:
+        page.title("Claimed by several recipes")
+        for shared in stock.shared:
+            told_by = " and ".join(shared.claims)
+            page.line(f"{told_by}: {_amount(shared.tally)}, as {shared.path}", "yellow", indent=2)
+    if stock.groups:
+        files = sum(group.tally.files for group in stock.groups)
+        size = sum(group.tally.size for group in stock.groups)
+        page.title(f"What no recipe claims: {show_files(files)}, {show_size(size)}")
+        rows = [_row(group, names) for group in stock.groups[:most]]
+        page.table((">size", ">files", "newest", "looks like", "where, and why"), rows)
+        if len(stock.groups) > most:
+            rest = stock.groups[most:]
+            amount = _amount(
+                Tally(sum(g.tally.files for g in rest), sum(g.tally.size for g in rest))
+            )
+            page.line(
+                f"and {show_count(len(rest), 'more place')}: {amount}; --all tells them", indent=2
+            )
+    if stock.passed:
+        told = [f"{path} ({why})" for path, why in stock.passed[:NAMED]]
+        if more := len(stock.passed) - len(told):
+            told.append(f"and {more:,} more")
+        page.line()
+        page.line(f"not looked into: {', '.join(told)}", "dim")
+
+
+def _amount(tally: Tally) -> str:
+    return f"{show_files(tally.files)}, {show_size(tally.size)}"
+
+
+def _row(group: Group, names: Mapping[str, str]) -> tuple[str, ...]:
+    tally, looks = group.tally, group.likeness
+    where = group.path if group.whole else f"{group.path} (right in it)"
+    known = f"; known to {', '.join(names[id] for id in group.known)}" if group.known else ""
+    told = f"{for_people(where)}\n{looks.why}{known}"
+    return show_size(tally.size), f"{tally.files:,}", _moment(tally.newest), looks.kind, told
+
+
 def _short(where: Found | Absent | Nowhere | Several) -> str:
     return f"{where.path} ({where.how})" if isinstance(where, Found) else str(where)
 
@@ -107,6 +246,8 @@ def _show_item(page: Page, item: SurveyedItem) -> None:
         count = item.tally
         amount = show_count(count.values, "value") if count.values else show_files(count.files)
         counted = f"{amount}, {show_size(item.tally.size)}{newest}"
+        if item.left is not None and item.left.files:
+            counted += f"; left on purpose: {_amount(item.left)}"
         page.line(item.trouble or counted, "yellow" if item.trouble else "", indent=6)
     else:
         page.line(str(where), "yellow", indent=6)
@@ -116,6 +257,82 @@ def _show_item(page: Page, item: SurveyedItem) -> None:
 
 def _moment(nanoseconds: int) -> str:
     return datetime.fromtimestamp(nanoseconds / 1e9, UTC).date().isoformat()
+
+
+def _whole(found: Survey, names: Mapping[str, str], *, walked: bool) -> dict[str, Any]:
+    not_here = [Surveyed(id, names[id], None) for id in found.not_here]
+    told: dict[str, Any] = {"applications": [_application(a) for a in (*found.here, *not_here)]}
+    if not walked:
+        return told
+    stock = found.stock
+    return {
+        **told,
+        "remains": [
+            {"id": one.recipe, "item": one.item, "path": one.path, **_counts(one.tally)}
+            for one in found.remains
+        ],
+        "claimed by several": [
+            {"claims": shared.claims, "path": shared.path, **_counts(shared.tally)}
+            for shared in stock.shared
+        ],
+        "unclaimed": [
+            {
+                "path": group.path, "whole": group.whole, **_counts(group.tally),
+                "looks like": group.likeness.kind, "why": group.likeness.why,
+                "known to": group.known,
+            }
+            for group in stock.groups
+        ],
+        "not looked into": [{"path": path, "why": why} for path, why in stock.passed],
+        "names": stock.names, "links": stock.links,
+    }  # fmt: skip
+
+
+def _counts(tally: Tally) -> dict[str, Any]:
+    newest = _moment(tally.newest) if tally.newest else None
+    return {"files": tally.files, "size": tally.size, "newest": newest}
+
+
+_COLUMNS = (
+    "what", "application", "item", "path", "files", "bytes", "newest", "looks like", "why",
+)  # fmt: skip
+
+
+def _print_csv(found: Survey, names: Mapping[str, str]) -> None:
+    """Print a survey as CSV (RFC 4180), a row for each item and each place that nobody claims."""
+    writer = csv.writer(sys.stdout, lineterminator="\r\n")
+    writer.writerow(_COLUMNS)
+    for row in _rows(found, names):
+        writer.writerow([_cell(cell) for cell in row])
+
+
+def _cell(cell: object) -> object:
+    """Return a cell that a spreadsheet takes for what it is: no formula, no half of a character."""
+    if not isinstance(cell, str):
+        return cell
+    text = cell.encode("utf-8", "surrogateescape").decode("utf-8", "replace")
+    return f"'{text}" if text.startswith(("=", "+", "-", "@", "\t", "\r")) else text
+
+
+def _rows(found: Survey, names: Mapping[str, str]) -> Iterator[tuple[object, ...]]:
+    for application in found.here:
+        for item in application.items:
+            path = item.where.path if isinstance(item.where, Found | Absent) else ""
+            title = item.title if item.instance is None else f"{item.title}: {item.instance.name}"
+            yield "item", application.name, title, path, *_cells(item.tally), "", item.trouble
+    for one in found.remains:
+        yield "remains", one.name, one.item, one.path, *_cells(one.tally), "", ""
+    for shared in found.stock.shared:
+        told = " and ".join(shared.claims)
+        yield "claimed by several", told, "", shared.path, *_cells(shared.tally), "", ""
+    for group in found.stock.groups:
+        known = ", ".join(names[id] for id in group.known)
+        looks = group.likeness
+        yield "unclaimed", known, "", group.path, *_cells(group.tally), looks.kind, looks.why
+
+
+def _cells(tally: Tally) -> tuple[object, ...]:
+    return tally.files, tally.size, _moment(tally.newest) if tally.newest else ""
 
 
 def _application(application: Surveyed) -> dict[str, Any]:
@@ -142,6 +359,7 @@ def _item(item: SurveyedItem) -> dict[str, Any]:
         "values": item.tally.values,
         "size": item.tally.size,
         "newest": _moment(item.tally.newest) if item.tally.newest else None,
+        "left": item.left.files if item.left is not None else None,
         "trouble": item.trouble or None,
         "checks": {name: _answer(answer) for name, answer in item.checks},
     }

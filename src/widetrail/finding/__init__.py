@@ -6,7 +6,8 @@ from widetrail.finding.finder import Finder
 from widetrail.finding.judging import condition_holds
 from widetrail.finding.selection import Selection, Tally, entries_of, tally
 from widetrail.finding.several import Pair, Unpaired, pair
-from widetrail.finding.survey import Surveyed, SurveyedItem, survey
+from widetrail.finding.stock import Group, Stock, Tick
+from widetrail.finding.survey import Survey, Surveyed, SurveyedItem, survey, survey_all
 from widetrail.finding.values import (
     Absent,
     Answer,
@@ -31,6 +32,7 @@ __all__ = [
     "ByPart",
     "Finder",
     "Found",
+    "Group",
     "How",
     "Installation",
     "Instance",
@@ -40,9 +42,12 @@ __all__ = [
     "Pair",
     "Selection",
     "Several",
+    "Stock",
+    "Survey",
     "Surveyed",
     "SurveyedItem",
     "Tally",
+    "Tick",
     "Unknown",
     "Unpaired",
     "Value",
@@ -56,6 +61,7 @@ __all__ = [
     "read_card",
     "show_value",
     "survey",
+    "survey_all",
     "tally",
     "where_facts",
 ]

@@ -34,10 +34,10 @@ class _Node:
 
     def __init__(self, number: int, *, is_deep: bool = False) -> None:
         self.number, self.is_deep = number, is_deep
-        self.literals: dict[str, _Node] = {}
-        self.globs: dict[str, _Node] = {}
+        self.literals: dict[str, _Node] | None = None
+        self.globs: dict[str, _Node] | None = None
         self.anywhere: _Node | None = None
-        self.marks: list[int] = []
+        self.marks: tuple[int, ...] = ()
 
 
 class State:
@@ -59,9 +59,9 @@ class State:
         self._literals: dict[str, list[_Node]] = {}
         globs: dict[str, list[_Node]] = {}
         for node in nodes:
-            for name, inner in node.literals.items():
+            for name, inner in (node.literals or {}).items():
                 self._literals.setdefault(name, []).append(inner)
-            for glob, inner in node.globs.items():
+            for glob, inner in (node.globs or {}).items():
                 globs.setdefault(glob, []).append(inner)
         self._globs = _Globs(globs) if globs else None
         self.forget()
@@ -158,19 +158,31 @@ class Automaton:
         """
         node = self._top
         for segment in segments:
-            if isinstance(segment, Segment) and segment == ANYWHERE:
+            if type(segment) is not Segment:
+                node = self._literal(node, segment)
+            elif segment == ANYWHERE:
                 if not node.is_deep:
                     if node.anywhere is None:
                         node.anywhere = self._node(is_deep=True)
                     node = node.anywhere
-                continue
-            is_glob = isinstance(segment, Segment) and _SPECIAL.search(segment)
-            below = node.globs if is_glob else node.literals
-            inner = below.get(segment)
-            if inner is None:
-                inner = below[str(segment)] = self._node()
-            node = inner
-        node.marks.append(mark)
+            elif not _SPECIAL.search(segment):
+                node = self._literal(node, str(segment))
+            else:
+                if node.globs is None:
+                    node.globs = {}
+                inner = node.globs.get(segment)
+                if inner is None:
+                    inner = node.globs[str(segment)] = self._node()
+                node = inner
+        node.marks += (mark,)
+
+    def _literal(self, node: _Node, name: str) -> _Node:
+        if node.literals is None:
+            node.literals = {}
+        inner = node.literals.get(name)
+        if inner is None:
+            inner = node.literals[name] = self._node()
+        return inner
 
     def _node(self, *, is_deep: bool = False) -> _Node:
         self._count += 1

@@ -31,6 +31,12 @@ _ON_EACH_DISK: dict[Platform, tuple[str, ...]] = {
     "linux": ("lost+found",),
 }
 
+_HOMES: dict[Platform, tuple[str, ...]] = {
+    "windows": ("users", "documents and settings"),
+    "macos": ("users",),
+    "linux": ("home",),
+}
+
 SYSTEM, ANOTHER, OWN = "the system's", "another account's", "Wide Trail's own"
 
 
@@ -39,12 +45,19 @@ class Grounds:
     """Where a survey looks, in the machine's own paths.
 
     ``starts`` are walked, ``passed`` are not, by key with the reason. ``edges`` are keys of folders
-    that are told apart from what lies in them: roots and starts.
+    that are told apart from what lies in them: roots and starts. ``homes`` is the key of the folder
+    that holds the homes of accounts, ``own`` those in it that are this one's or everybody's.
     """
 
     starts: tuple[str, ...]
     passed: dict[str, str] = field(default_factory=dict)
     edges: frozenset[str] = frozenset()
+    homes: str = ""
+    own: frozenset[str] = frozenset()
+
+    def is_another_account(self, folded: str) -> bool:
+        """Return whether the folder of that key is the home of another account."""
+        return folded.rpartition("/")[0] == self.homes and folded not in self.own
 
 
 ROOTS_TOLD_APART = (
@@ -64,7 +77,13 @@ def grounds_of(machine: Machine, below: str = "") -> Grounds:
     starts = [below] if below else [*disks, home, *outer]
     starts = [s for s in dict.fromkeys(starts) if below or s not in outer or _apart(s, platform)]
     edges = {key(path, platform) for path in (*roots, *starts, *map(parent, roots))}
-    return Grounds(tuple(starts), passed, frozenset(edges))
+    homes = key(parent(home), platform)
+    if base(homes) not in _HOMES[platform]:
+        homes = "none"
+    common = {f"{homes}/{name}" for name in ("public", "shared", "all users")}
+    return Grounds(
+        tuple(starts), passed, frozenset(edges), homes, frozenset({key(home, platform), *common})
+    )
 
 
 def _upwards(path: str) -> Iterator[str]:
@@ -94,18 +113,8 @@ def _passed(machine: Machine, disks: list[str], top: str, home: str) -> Iterator
             path = join(disk, name)
             if not is_within(home, path, platform):
                 yield key(path, platform), SYSTEM
-    yield key(machine.root("temp"), platform), SYSTEM
+        if platform == "linux" and home != "/root":
+            yield join(disk, "root"), ANOTHER
+    yield key(machine.root("temp"), platform), "temporary"
     for root in ("state", "cache"):
         yield key(join(machine.root(root), "widetrail"), platform), OWN
-
-
-def another_account(path: str, home: str, platform: Platform) -> bool:
-    """Return whether ``path`` is the home of another account: it lies beside this one's."""
-    if platform == "linux" and path == "/root":
-        return home != "/root"
-    above = key(parent(path), platform)
-    accounts = ("users", "documents and settings") if platform != "linux" else ("home",)
-    if above != key(parent(home), platform) or base(above) not in accounts:
-        return False
-    in_common = key(base(path), platform) in ("public", "shared", "all users")
-    return not in_common and key(path, platform) != key(home, platform)

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import os
 import stat
+import sys
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
@@ -15,11 +16,11 @@ from pathlib import Path
 
 from widetrail.errors import MachineUnusable
 from widetrail.finding.automaton import ANYWHERE, Automaton, Segment, State, key_of
-from widetrail.finding.grounds import Grounds, another_account
+from widetrail.finding.grounds import ANOTHER, Grounds
 from widetrail.finding.likeness import BEGINNING, Likeness, likeness
 from widetrail.finding.selection import Tally
 from widetrail.machine import Machine
-from widetrail.machine.host import DEEPEST, status_of
+from widetrail.machine.host import DEEPEST, FOLDER_FLAGS, status_of
 from widetrail.machine.paths import base, key, parent, split
 
 ENDING_MOST = 12
@@ -95,6 +96,9 @@ class Stock:
     links: int
 
 
+NOTHING = Stock((), (), (), (), (), 0, 0)
+"""The stock where no disk was walked."""
+
 Tick = Callable[[float, int], None]
 """Told what share of the walk is done (0 to 1) and how many names were seen."""
 
@@ -105,10 +109,34 @@ def take_stock(
 ) -> Stock:  # fmt: skip
     """Walk the grounds, and what claims name outside of them, and return what is there."""
     walk = _Walk(machine, claims, grounds, tick)
-    starts = list(walk.starts())
-    for number, (start, telling) in enumerate(starts):
-        walk.begin(start, telling=telling, share=(number / len(starts), 1 / len(starts)))
+    walk.all_of_it()
     return walk.stock()
+
+
+_FORMAT, _REGULAR, _FOLDER, _LINK = 0o170000, stat.S_IFREG, stat.S_IFDIR, stat.S_IFLNK
+_BELOW_HANDLES = os.scandir in os.supports_fd and os.open in os.supports_dir_fd
+"""Whether names are opened and looked at below an open folder, which is quicker than by paths."""
+
+_TELLS_ALL = sys.platform != "win32"
+
+
+class _At:
+    """Where a walk is: for the system, for people, as a key of the volume; on which file system,
+    and how much deeper it may go."""
+
+    __slots__ = ("depth", "device", "folded", "host", "shown")
+
+    def __init__(self, host: str, shown: str, folded: str, device: int, depth: int) -> None:
+        self.host, self.shown, self.folded = host, shown.rstrip("/"), folded.rstrip("/")
+        self.device, self.depth = device, depth
+
+    def within(self, name: str, folded: str) -> _At:
+        """Return where a folder in it is."""
+        inner = _At.__new__(_At)
+        inner.host, inner.shown = f"{self.host}{os.sep}{name}", f"{self.shown}/{name}"
+        inner.folded, inner.device = f"{self.folded}/{folded}", self.device
+        inner.depth = self.depth - 1
+        return inner
 
 
 class _Sum:
@@ -172,7 +200,6 @@ class _Walk:
     ) -> None:
         self._machine, self._claims, self._grounds, self._tick = machine, claims, grounds, tick
         self._fold = key_of(machine.platform)
-        self._home = machine.root("home")
         self._cache = key(machine.root("cache"), machine.platform)
         self._taken = [_Sum() for _ in claims]
         self._left = [_Sum() for _ in claims]
@@ -224,35 +251,34 @@ class _Walk:
 
     # Where
 
-    def starts(self) -> Iterator[tuple[str, bool]]:
-        """Give where walks begin, and whether what nobody claims is told there."""
-        for start in self._grounds.starts:
-            yield start, True
-        for claim in self._claims:
-            if claim.here and claim.item and not self._is_walked(claim.path):
-                yield claim.path, False
+    def all_of_it(self) -> None:
+        """Walk the grounds, then what claims name elsewhere."""
+        starts = self._grounds.starts
+        for number, start in enumerate(starts):
+            self._begin(start, number / len(starts), 1 / len(starts))
+        self._telling = False
+        elsewhere = {claim.path for claim in self._claims if claim.here and claim.item}
+        for path in sorted(elsewhere):
+            if not self._reached(path):
+                self._begin(path, 1.0, 0.0)
 
-    def _is_walked(self, path: str) -> bool:
-        """Return whether a path lies on the grounds."""
-        platform, at = self._machine.platform, path
+    def _reached(self, path: str) -> bool:
+        """Return whether a walk came by a path."""
+        passed = {self._fold(shown) for shown in self._passed}
         while True:
-            mine = key(at, platform)
-            if mine in self._starts:
+            mine = self._fold(path)
+            if mine in self._begun:
                 return True
-            if mine in self._grounds.passed or another_account(at, self._home, platform):
+            if mine in passed or parent(path) == path:
                 return False
-            above = parent(at)
-            if above == at:
-                return False
-            at = above
+            path = parent(path)
 
-    def begin(self, start: str, *, telling: bool, share: tuple[float, float]) -> None:
-        """Walk at and below one start."""
-        mine = key(start, self._machine.platform)
-        if mine in self._begun:
+    def _begin(self, start: str, begin: float, width: float) -> None:
+        """Walk at and below one start; ``begin`` and ``width`` are its share of the whole."""
+        folded = self._fold(start)
+        if folded in self._begun:
             return
-        self._begun.add(mine)
-        self._telling = telling
+        self._begun.add(folded)
         state = self._automaton.start
         anchor, names = split(start)
         for name in ([anchor] if anchor else []) + names:
@@ -263,133 +289,153 @@ class _Walk:
         except (MachineUnusable, OSError, ValueError):
             return
         if stat.S_ISDIR(status.st_mode):
-            bunch = self._folder(str(host), start, state, status.st_dev, share, DEEPEST)
-            self._emit(start, bunch, whole=True)
+            at = _At(str(host), start, folded, status.st_dev, DEEPEST)
+            self._emit(start, self._folder(at, None, state, begin, width), whole=True)
         elif stat.S_ISREG(status.st_mode):
-            self._file(_Bunch(), state, start, status.st_size, status.st_mtime_ns)
+            self._names += 1
+            facts = self._facts(state)
+            if facts.sums:
+                self._claimed(facts, start, status.st_size, status.st_mtime_ns)
 
     # Walking
 
     def _folder(
-        self, host: str, shown: str, state: State, device: int, share: tuple[float, float],
-        depth: int,
-    ) -> _Bunch | None:  # fmt: skip
-        """Walk one folder; return what lies in it, where nobody claims any of it."""
-        bunch, folders = _Bunch(), list[tuple[str, int]]()
+        self, at: _At, above: int | None, state: State, begin: float, width: float
+    ) -> _Bunch | None:
+        """Walk one folder; return what lies in it, where nobody claims any of it.
+
+        ``above`` is the open folder that holds it, where the system opens names below folders.
+        """
+        bunch, folders, handle = _Bunch(), list[tuple[str, int]](), None
         try:
-            with os.scandir(host) as listed:
-                clean = self._files(listed, bunch, shown, state, folders)
+            if _BELOW_HANDLES:
+                name = at.host if above is None else base(at.host)
+                handle = os.open(name, FOLDER_FLAGS, dir_fd=above)
+            with os.scandir(at.host if handle is None else handle) as listed:
+                clean = self._files(listed, bunch, at, state, folders)
+            self._tick(begin, self._names)
+            if at.depth == 0 and folders:
+                self._passed[at.shown] = f"nested deeper than {DEEPEST}"
+                folders, clean = [], False
+            clean = clean and at.folded not in self._grounds.edges
+            within, all_clean = self._folders(folders, at, handle, state, begin, width)
         except OSError as error:
-            self._passed[shown] = error.strerror or str(error)
+            self._passed[at.shown] = error.strerror or str(error)
             return None
-        self._tick(share[0], self._names)
-        if depth == 0 and folders:
-            self._passed[shown] = f"nested deeper than {DEEPEST}"
-            folders = []
-        clean = clean and self._fold(shown) not in self._grounds.edges
-        begin, width = share[0], share[1] / (len(folders) + 1)
-        within: list[tuple[str, _Bunch, State]] = []
-        for number, (name, its_device) in enumerate(folders, start=1):
-            inner, below = f"{shown.rstrip('/')}/{name}", state.step(self._fold(name))
-            at = f"{host}{os.sep}{name}"
-            reason = self._reason(inner, is_other=its_device != device)
-            if reason is None:
-                found = self._folder(
-                    at, inner, below, device, (begin + number * width, width), depth - 1
-                )
-                if found is None:
-                    clean = False
-                else:
-                    within.append((inner, found, below))
-            elif reason:
-                self._passed[inner] = reason
-                clean = False
-        inside = self._facts(state).inside
-        if clean and all(self._facts(below).inside == inside for _, _, below in within):
-            for _, inner_bunch, _ in within:
-                bunch.take_in(inner_bunch)
+        finally:
+            if handle is not None:
+                os.close(handle)
+        if clean and all_clean:
+            for _, inner in within:
+                bunch.take_in(inner)
             return bunch
-        for inner, found, _ in within:
-            self._emit(inner, found, whole=True)
-        self._emit(shown, bunch, whole=False)
+        for shown, inner in within:
+            self._emit(shown, inner, whole=True)
+        self._emit(at.shown, bunch, whole=False)
         return None
 
-    def _reason(self, shown: str, *, is_other: bool) -> str | None:
+    def _folders(
+        self, folders: list[tuple[str, int]], at: _At, handle: int | None, state: State,
+        begin: float, width: float,
+    ) -> tuple[list[tuple[str, _Bunch]], bool]:  # fmt: skip
+        """Walk folders within one; return those of which nobody claims anything, and whether these
+        are all, and in the same places as what holds them."""
+        within: list[tuple[str, _Bunch]] = []
+        inside, all_clean, width = self._facts(state).inside, True, width / (len(folders) + 1)
+        for name, device in folders:
+            begin += width
+            folded = self._fold(name)
+            inner, below = at.within(name, folded), state.step(folded)
+            reason = self._reason(inner, is_other=device != at.device)
+            if reason is None:
+                found = self._folder(inner, handle, below, begin, width)
+                if found is not None:
+                    within.append((inner.shown, found))
+                if found is None or self._facts(below).inside != inside:
+                    all_clean = False
+            else:
+                all_clean = False
+                if reason:
+                    self._passed[inner.shown] = reason
+        return within, all_clean
+
+    def _reason(self, at: _At, *, is_other: bool) -> str | None:
         """Return why a folder is not walked from above, ``None`` where it is; the text is empty
         where it is walked by itself. ``is_other`` tells that it is on another file system."""
-        mine = self._fold(shown)
-        known = self._grounds.passed.get(mine)
+        known = self._grounds.passed.get(at.folded)
         if known is not None:
             return known
-        if mine in self._starts:
-            if is_other or mine in self._begun:
+        if at.folded in self._starts:
+            if is_other or at.folded in self._begun:
                 return ""
-            self._begun.add(mine)
+            self._begun.add(at.folded)
             return None
         if is_other:
             return "another file system"
-        if another_account(shown, self._home, self._machine.platform):
-            return "another account's"
+        if self._grounds.is_another_account(at.folded):
+            return ANOTHER
         return None
 
     def _files(
-        self, listed: Iterator[os.DirEntry[str]], bunch: _Bunch, shown: str, state: State,
+        self, listed: Iterator[os.DirEntry[str]], bunch: _Bunch, at: _At, state: State,
         folders: list[tuple[str, int]],
     ) -> bool:  # fmt: skip
-        """Count the files of a folder; return whether nobody claims any."""
-        clean, steady, fold = True, state.steady, self._fold
-        facts = self._facts(state) if steady else None
-        if not steady and self._facts(state).sums:
-            clean = False
-        if facts is not None and facts.sums:
-            clean = False
-        names = 0
+        """Count the files of a folder; return whether nobody claims any.
+
+        It is the loop that all names go through, so little is called in it.
+        """
+        facts, fold = self._facts(state), self._fold
+        clean, alike = not facts.sums, state.steady and not facts.sums
+        names = files = total = newest = 0
+        endings = bunch.endings
         for one in listed:
             names += 1
-            name = one.name
             try:
-                status = status_of(one)
+                status = one.stat(follow_symlinks=False) if _TELLS_ALL else status_of(one)
             except OSError:  # it went away while we looked
                 continue
-            if not stat.S_ISREG(status.st_mode):
-                if stat.S_ISDIR(status.st_mode):
-                    folders.append((name, status.st_dev))
-                self._links += stat.S_ISLNK(status.st_mode)
+            mode = status.st_mode & _FORMAT
+            if mode != _REGULAR:
+                if mode == _FOLDER:
+                    folders.append((one.name, status.st_dev))
+                elif mode == _LINK:
+                    self._links += 1
                 continue
-            below = state if steady else state.step(fold(name))
-            mine = facts if steady else self._facts(below)
-            assert mine is not None
-            size, newest = status.st_size, status.st_mtime_ns
-            if mine.sums:
-                clean = False
-                self._claimed(mine, f"{shown.rstrip('/')}/{name}", size, newest)
-                continue
-            if mine.inside:
-                bunch.known.add(mine.inside)
-            bunch.files += 1
-            bunch.size += size
-            if newest > bunch.newest:
-                bunch.newest = newest
-            stem, dot, ending = name.rpartition(".")
-            if not (dot and stem) or len(ending) > ENDING_MOST:
-                ending = ""
-                if size > bunch.odd_size:
-                    bunch.odd, bunch.odd_size = one.path, size
-            known = bunch.endings.get(ending)
-            if known is None:
-                bunch.endings[ending] = [1, size]
-            else:
+            name, size, changed = one.name, status.st_size, status.st_mtime_ns
+            if not alike:
+                mine = facts if state.steady else self._facts(state.step(fold(name)))
+                if mine.sums:
+                    clean = False
+                    self._claimed(mine, f"{at.shown}/{name}", size, changed)
+                    continue
+                if mine.inside:
+                    bunch.known.add(mine.inside)
+            files += 1
+            total += size
+            if changed > newest:
+                newest = changed
+            stem, _, ending = name.rpartition(".")
+            known = endings.get(ending) if stem else None
+            if known is not None:
                 known[0] += 1
                 known[1] += size
+            else:
+                self._first_of_ending(bunch, at, name, ending if stem else "", size)
         self._names += names
+        bunch.add(total, newest, files)
+        if files and facts.inside:
+            bunch.known.add(facts.inside)
         return clean
 
-    def _file(self, bunch: _Bunch, state: State, shown: str, size: int, newest: int) -> None:
-        """Count one file that a walk begins at."""
-        self._names += 1
-        facts = self._facts(state)
-        if facts.sums:
-            self._claimed(facts, shown, size, newest)
+    def _first_of_ending(self, bunch: _Bunch, at: _At, name: str, ending: str, size: int) -> None:
+        """Count a file of an ending that was not met yet, or of none that tells anything."""
+        if len(ending) > ENDING_MOST or not ending:
+            ending = ""
+            if size > bunch.odd_size:
+                bunch.odd, bunch.odd_size = f"{at.host}{os.sep}{name}", size
+        known = bunch.endings.setdefault(ending, [0, 0])
+        known[0] += 1
+        known[1] += size
 
     def _claimed(self, facts: _Facts, path: str, size: int, newest: int) -> None:
         for one in facts.sums:

@@ -3,15 +3,17 @@ nobody claims; nothing is changed."""
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
 
 from widetrail.errors import MachineUnusable
+from widetrail.finding.automaton import key_of
 from widetrail.finding.finder import Finder
 from widetrail.finding.globbing import has_glob, split_glob
 from widetrail.finding.grounds import grounds_of
 from widetrail.finding.selection import Selection, Tally, entries_of, tally
-from widetrail.finding.stock import Claimed, Stock, Tick, take_stock
+from widetrail.finding.stock import NOTHING, Claimed, Stock, Tick, take_stock
 from widetrail.finding.stores import store_kind
 from widetrail.finding.values import Answer, Found, Installation, Instance, Several, Where
 from widetrail.formats.interface import Unreadable
@@ -146,9 +148,21 @@ class Survey:
     not, how many recipes these are, and the stock of all else."""
 
     here: tuple[Surveyed, ...]
-    remains: tuple[Remains, ...]
-    not_here: tuple[str, ...]
-    stock: Stock
+    remains: tuple[Remains, ...] = ()
+    not_here: tuple[str, ...] = ()
+    stock: Stock = NOTHING
+
+    @staticmethod
+    def of(found: Iterable[Surveyed]) -> Survey:
+        """Return a survey for which no disk was walked."""
+        listed = tuple(found)
+        here = tuple(one for one in listed if one.installation is not None)
+        return Survey(here, not_here=tuple(one.id for one in listed if one.installation is None))
+
+    def newest_first(self) -> Survey:
+        """Return it with what nobody claims in another order: the newest change first."""
+        groups = sorted(self.stock.groups, key=lambda group: (-group.tally.newest, group.path))
+        return replace(self, stock=replace(self.stock, groups=tuple(groups)))
 
 
 def survey_all(
@@ -161,42 +175,69 @@ def survey_all(
     Only recipes whose signs are there are read in whole, and only these are asked what tells their
     places; of the others what they claim unless told is looked for.
     """
-    loaded = [shelf.load(id) for id in _near(machine, shelf)]
+    outlines = {id: one.outline(machine.platform) for id, one in shelf.recipes.items()}
+    names = _Names(machine)
+    loaded = [shelf.load(id) for id in _near(names, shelf, outlines)]
     found = _survey(machine, loaded, ask_programs, _uncounted)
     here = tuple(one for one in found if one.installation is not None)
     ids = {one.id for one in here}
     recipes = {one.id: one.recipe for one in loaded}
     claims = [c for one in here for c in _claims_of(one, recipes[one.id].items)]
     mine = len(claims)
-    absent = [one.outline for id, one in shelf.recipes.items() if id not in ids]
-    claims += [claim for outline in absent for claim in _unless_told(machine, outline)]
+    absent = {id: one.name for id, one in shelf.recipes.items() if id not in ids}
+    claims += [claim for id in absent for claim in _unless_told(names, id, outlines[id])]
     stock = take_stock(machine, claims, grounds_of(machine, below), tick)
     numbers = {(c.recipe, c.item, c.path): n for n, c in enumerate(claims[:mine])}
-    names = {outline.id: outline.name for outline in absent}
     remains = [
-        Remains(claim.recipe, names[claim.recipe], claim.item, claim.path, tally)
+        Remains(claim.recipe, absent[claim.recipe], claim.item, claim.path, tally)
         for claim, tally in zip(claims[mine:], stock.taken[mine:], strict=True)
         if tally.files
     ]
     counted = tuple(_counted(one, recipes[one.id].items, numbers, stock) for one in here)
-    return Survey(counted, tuple(remains), tuple(sorted(names)), stock)
+    return Survey(counted, tuple(remains), tuple(sorted(absent)), stock)
 
 
-def _near(machine: Machine, shelf: Shelf) -> list[str]:
+class _Names:
+    """The names right below each root of a machine, so that thousands of paths that are not there
+    need not be looked for one by one."""
+
+    def __init__(self, machine: Machine) -> None:
+        self.machine, self._fold = machine, key_of(machine.platform)
+        self._known: dict[str, frozenset[str] | None] = {}
+
+    def may_hold(self, root: str, below: str) -> bool:
+        """Return whether there may be something at ``below`` below a root; it may hold globs."""
+        first = below.partition("/")[0]
+        if not first or has_glob(first):
+            return True
+        if root not in self._known:
+            self._known[root] = self._listed(self.machine.root(root))
+        known = self._known[root]
+        return known is None or self._fold(first) in known
+
+    def _listed(self, path: str) -> frozenset[str] | None:
+        """Return the keys of the names in a folder; ``None`` where it does not tell them."""
+        try:
+            return frozenset(map(self._fold, os.listdir(self.machine.host(path))))
+        except FileNotFoundError:
+            return frozenset()
+        except (MachineUnusable, OSError, ValueError):
+            return None
+
+
+def _near(names: _Names, shelf: Shelf, outlines: Mapping[str, Outline]) -> list[str]:
     """Return the recipes of which a sign may be here, with those that lend them places."""
-    near = {id: one for id, one in shelf.recipes.items() if _may_be_here(machine, one.outline)}
-    lent = {used for one in near.values() for used in one.outline.uses}
+    near = {id for id, outline in outlines.items() if _may_be_here(names, outline)}
+    lent = {used for id in near for used in shelf.recipes[id].uses}
     return [id for id in shelf.recipes if id in near or id in lent]
 
 
-def _may_be_here(machine: Machine, outline: Outline) -> bool:
-    return any(
-        sign.platform == machine.platform and _sees(machine, sign.kind, sign.what, sign.view)
-        for sign in outline.signs
-    )
+def _may_be_here(names: _Names, outline: Outline) -> bool:
+    return any(_sees(names, sign.kind, sign.what, sign.view) for sign in outline.signs)
 
 
-def _sees(machine: Machine, kind: str, what: str, view: str) -> bool:
+def _sees(names: _Names, kind: str, what: str, view: str) -> bool:
+    machine = names.machine
     if kind == "unsure":
         return True
     if kind == "command":
@@ -205,6 +246,8 @@ def _sees(machine: Machine, kind: str, what: str, view: str) -> bool:
         if kind == "registry":
             return machine.registry_key(what, view) is not None
         root, _, below = what[1:].partition("}")
+        if not names.may_hold(root, below.strip("/")):
+            return False
         path = join(machine.root(root), below)
         return machine.look(split_glob(path)[0] if has_glob(path) else path) is not None
     except Unreadable:
@@ -232,13 +275,14 @@ def _claims_of(one: Surveyed, items: Mapping[str, Item]) -> Iterator[Claimed]:
             yield Claimed(one.id, "", where.path)
 
 
-def _unless_told(machine: Machine, outline: Outline) -> Iterator[Claimed]:
+def _unless_told(names: _Names, id: str, outline: Outline) -> Iterator[Claimed]:
     for claim in outline.claims:
-        if claim.platform == machine.platform:
-            root = machine.root(claim.root)
-            fixed = len(root) if claim.is_glob else -1
-            path = join(root, claim.below)
-            yield Claimed(outline.id, claim.item, path, claim.take, claim.leave, fixed, here=False)
+        if not names.may_hold(claim.root, claim.below):
+            continue
+        root = names.machine.root(claim.root)
+        fixed = len(root) if claim.is_glob else -1
+        path = join(root, claim.below)
+        yield Claimed(id, claim.item, path, claim.take, claim.leave, fixed, here=False)
 
 
 def _counted(

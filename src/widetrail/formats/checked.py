@@ -8,6 +8,7 @@ keys that would have been right.
 from __future__ import annotations
 
 from collections.abc import Iterable
+from functools import cache
 from pathlib import Path
 from typing import Annotated, Any, Self, TypeVar
 
@@ -36,7 +37,7 @@ M = TypeVar("M", bound="Model")
 class Model(BaseModel):
     """A frozen value of a document; unknown keys are findings, defaults are never mutable."""
 
-    model_config = ConfigDict(frozen=True, extra="ignore", validate_default=False)
+    model_config = ConfigDict(frozen=True, extra="ignore", validate_default=False, defer_build=True)
 
     @model_validator(mode="wrap")
     @classmethod
@@ -57,7 +58,12 @@ class Model(BaseModel):
     @classmethod
     def known_keys(cls) -> frozenset[str]:
         """Return the keys that a document may use for this model."""
-        return frozenset(f.alias or name for name, f in cls.model_fields.items())
+        return _known_keys(cls)
+
+
+@cache
+def _known_keys(model: type[Model]) -> frozenset[str]:
+    return frozenset(f.alias or name for name, f in model.model_fields.items())
 
 
 class Unknown:
@@ -219,7 +225,7 @@ def _words(error: ErrorDetails) -> tuple[str, str, str]:
 
 
 def _unknown(tree: Map, file: str, context: Unknown) -> Iterable[Finding]:
-    paths = {id(node): where for node, where in _nodes(tree, [])}
+    paths = {id(node): where for node, where in _nodes(tree, [])} if context.keys else {}
     for node, key, known in context.keys:
         mark = node.keys_at.get(key, node.mark) if isinstance(node, Map) else tree.mark
         where = ".".join(paths.get(id(node), []))

@@ -284,6 +284,16 @@ def _linux_release() -> str:
         return system_platform.release()
 
 
+def own_cache() -> Path:
+    """Return the folder for what Wide Trail itself keeps to be quicker, for the account it runs as;
+    it need not be there."""
+    platform: Platform = {"win32": "windows", "darwin": "macos"}.get(sys.platform, "linux")  # type: ignore[assignment]  # one of the three
+    roots = standard_roots(platform, system_platform.release(), Path.home().as_posix())
+    if platform == "linux":
+        roots |= redirected_by_xdg(os.environ)
+    return Path(roots["cache"]) / "widetrail"
+
+
 def this_machine(account: str = "", effects: Effects | None = None) -> LiveMachine:
     """Return the machine Wide Trail runs on, for one account.
 

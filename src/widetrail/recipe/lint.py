@@ -3,13 +3,21 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from itertools import chain
 
 from widetrail.findings import Finding, did_you_mean
 from widetrail.formats.checked import Where, mark_at
 from widetrail.formats.marked import Map
 from widetrail.recipe.conditions import AS_OLD, Limit, Needs
 from widetrail.recipe.lint_licences import lint_licences
-from widetrail.recipe.lint_steps import COMMANDS, Struck, lint_steps, named_in_steps, steps_at
+from widetrail.recipe.lint_steps import (
+    COMMANDS,
+    Struck,
+    all_steps,
+    lint_steps,
+    named_in_steps,
+    steps_at,
+)
 from widetrail.recipe.models import (
     Item,
     Leg,
@@ -28,48 +36,58 @@ Used = tuple[Where, str]
 """Where a path or argument template stands, and its text."""
 
 
+class _Whole:
+    """A recipe with what several rules go through: templates, readings, legs and steps."""
+
+    def __init__(self, recipe: Recipe) -> None:
+        self.recipe = recipe
+        self.readings = tuple(_readings(recipe))
+        self.templates = tuple(_templates(recipe, self.readings))
+        self.legs = tuple(steps_at(recipe))
+        self.steps = tuple(all_steps(recipe, self.legs))
+        self.lenders = {used.replace("-", "_") for used in recipe.uses}
+        """The names by which recipes that this one uses lend their places."""
+
+
 def lint(recipe: Recipe, tree: Map, file: str) -> Iterator[Finding]:
     """Give the findings of a recipe that is sound in its parts."""
-    rules = (
-        _braces, _names, _circles, _checks, _stores, _programs, lint_steps, lint_licences, _routes,
-        _unused,
+    whole = _Whole(recipe)
+    struck = (
+        _braces(whole), _names(recipe), _circles(whole), _checks(recipe), _stores(recipe),
+        _programs(whole), lint_steps(whole.steps), lint_licences(recipe), _routes(recipe),
+        _unused(whole),
     )  # fmt: skip
-    for rule in rules:
-        for code, where, message, hint, severity in rule(recipe):
-            mark, walked = mark_at(tree, where)
-            shown = ".".join(walked)
-            yield Finding(file, mark.line, mark.column, code, shown, message, hint, severity)
+    for code, where, message, hint, severity in chain.from_iterable(struck):
+        mark, walked = mark_at(tree, where)
+        shown = ".".join(walked)
+        yield Finding(file, mark.line, mark.column, code, shown, message, hint, severity)
 
 
 _Found = Iterator[Struck]
 
 
-def _braces(recipe: Recipe) -> _Found:
-    plain = ROOTS | set(recipe.places) | {"parcel", "installation"} | _lenders(recipe)
+def _braces(whole: _Whole) -> _Found:
+    recipe = whole.recipe
+    plain = ROOTS | set(recipe.places) | {"parcel", "installation"} | whole.lenders
     parts = {part for item in recipe.items.values() for part in item.parts}
-    for where, text in _templates(recipe):
+    for where, text in whole.templates:
         known = plain | parts if where[0] == "readings" else plain
         for brace in braces(text):
             if brace.base not in known:
                 hint = did_you_mean(brace.base, known) or "It is neither a root nor a place"
                 yield "unknown-name", where, f'"{{{brace.name}}}" is not known', hint, "error"
-            elif brace.base in _lenders(recipe):
+            elif brace.base in whole.lenders:
                 if brace.name == brace.base:
                     message = f'"{{{brace.name}}}": name a place of it, "{{{brace.base}.…}}"'
                     yield "unknown-name", where, message, "", "error"
             elif brace.name != brace.base and not _plural(recipe, brace.base):
                 message = f'"{{{brace.name}}}": only places that are several have a name'
                 yield "unknown-name", where, message, "", "error"
-    for where, reading in _readings(recipe):
+    for where, reading in whole.readings:
         for parameter in sorted(reading.parameters - parts if where[0] == "readings" else ()):
             hint = did_you_mean(parameter, parts) or "It must be a part of an item"
             where = (*where, "at")
             yield "unknown-part", where, f'":{parameter}" is no part', hint, "error"
-
-
-def _lenders(recipe: Recipe) -> set[str]:
-    """Return the names by which recipes that this one uses lend their places."""
-    return {used.replace("-", "_") for used in recipe.uses}
 
 
 def _plural(recipe: Recipe, name: str) -> bool:
@@ -91,8 +109,8 @@ def _names(recipe: Recipe) -> _Found:
             yield "unknown-place", where, f'"{item.from_}" is no place', hint, "error"
 
 
-def _circles(recipe: Recipe) -> _Found:
-    needs = {name: set(_needed_by(recipe, name)) for name in recipe.places}
+def _circles(whole: _Whole) -> _Found:
+    needs = _needed_by(whole)
     for name in needs:
         seen: list[str] = []
         queue = sorted(needs[name])
@@ -107,12 +125,17 @@ def _circles(recipe: Recipe) -> _Found:
             yield "circle", ("places", name), message, f"By way of {', '.join(seen)}", "error"
 
 
-def _needed_by(recipe: Recipe, name: str) -> Iterator[str]:
-    """Give the places that must be found before ``name``."""
-    yield from (case.follows for case in recipe.places[name] if case.follows is not None)
-    for where, text in _templates(recipe):
-        if where[:2] == ("places", name):
-            yield from (b.base for b in braces(text) if b.base in recipe.places)
+def _needed_by(whole: _Whole) -> dict[str, set[str]]:
+    """Return the places that must be found before each."""
+    places = whole.recipe.places
+    needs = {
+        name: {case.follows for case in cases if case.follows is not None}
+        for name, cases in places.items()
+    }
+    for where, text in whole.templates:
+        if where[0] == "places":
+            needs[str(where[1])] |= {b.base for b in braces(text) if b.base in places}
+    return needs
 
 
 def _checks(recipe: Recipe) -> _Found:
@@ -180,7 +203,7 @@ def _in_conditions(item: Item) -> list[tuple[str, Where]]:
             for step_number, step in enumerate(leg.steps):
                 spot: Where = (*at, "legs", leg_number, leg.station, step_number)
                 for key in ("wait", "proof", "done_when"):
-                    named += [(n, (*spot, key, n)) for n in getattr(step.rule, key, None) or ()]
+                    named += [(n, (*spot, key, n)) for n in step.rule.__dict__.get(key) or ()]
         named += _of_losses(route.losses, at)
     return named + _of_losses(item.losses, ())
 
@@ -194,15 +217,15 @@ def _of_losses(losses: Sequence[Loss], at: Where) -> list[tuple[str, Where]]:
     ]
 
 
-def _programs(recipe: Recipe) -> _Found:
-    application = recipe.application
+def _programs(whole: _Whole) -> _Found:
+    application = whole.recipe.application
     started: list[tuple[Where, str]] = []
     for key in ("screen", "open", "close"):
         started.extend((("application", key, 0), name) for name in getattr(application, key)[:1])
-    for where, reading in _readings(recipe):
+    for where, reading in whole.readings:
         if reading.output is not None:
             started.append(((*where, "output", 0), reading.output[0]))
-    for legs_at, _, legs in steps_at(recipe):
+    for legs_at, _, legs in whole.legs:
         started.extend(((*legs_at, *at), command[0]) for at, command in _commands(legs))
     for where, program in started:
         if program not in application.programs:
@@ -254,14 +277,15 @@ def _commands(legs: Sequence[Leg]) -> Iterator[tuple[Where, Sequence[str]]]:
     for leg_number, leg in enumerate(legs):
         for step_number, step in enumerate(leg.steps):
             for key in COMMANDS:
-                command = getattr(step.rule, key, None)
+                command = step.rule.__dict__.get(key)
                 if command:
                     yield (leg_number, leg.station, step_number, key, 0), command
 
 
-def _unused(recipe: Recipe) -> _Found:
-    used = {b.base for _, text in _templates(recipe) for b in braces(text)}
-    used |= named_in_steps(recipe)
+def _unused(whole: _Whole) -> _Found:
+    recipe = whole.recipe
+    used = {b.base for _, text in whole.templates for b in braces(text)}
+    used |= named_in_steps(whole.steps)
     used |= {item.from_ for item in recipe.items.values()}
     for name in recipe.places:
         if name not in used:
@@ -281,7 +305,7 @@ def _unused(recipe: Recipe) -> _Found:
             yield "unused", where, f'the reading "{name}" is never used', "", "warning"
 
 
-def _templates(recipe: Recipe) -> Iterator[Used]:
+def _templates(recipe: Recipe, readings: Sequence[tuple[Where, Reading]]) -> Iterator[Used]:
     application = recipe.application
     for name, program in application.programs.items():
         yield from _choice(("application", "programs", name), program)
@@ -295,7 +319,7 @@ def _templates(recipe: Recipe) -> Iterator[Used]:
     for name, cases in recipe.places.items():
         for number, place in enumerate(cases):
             yield from _place(("places", name, number), place)
-    for where, reading in _readings(recipe):
+    for where, reading in readings:
         yield from _choice((*where, reading.form), reading.file_read)
         yield from (((*where, "output", n), a) for n, a in enumerate(reading.output or ()))
     for name, item in recipe.items.items():

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from typing import Any, Literal
 
@@ -28,7 +28,7 @@ _NOT_IN_LICENCES = ("changes", "undone_by", "ended_by", "tells", "stdout")
 
 
 @dataclass(frozen=True, slots=True)
-class _Step:
+class SomeStep:
     """One step of a route, with where it stands and the names that may stand in its braces."""
 
     where: Where
@@ -37,6 +37,10 @@ class _Step:
     item: Item
     told: frozenset[str]
     kind: str
+    known: frozenset[str]
+    secrets: frozenset[str]
+    templates: tuple[tuple[Where, str, Template], ...]
+    """Every template of it: where it stands, under which key, and its pieces."""
 
     @property
     def of_licence(self) -> bool:
@@ -45,91 +49,91 @@ class _Step:
 
     def said(self, key: str) -> Any:
         """Return what the step says under ``key``, or ``None``."""
-        return getattr(self.rule, key, None)
-
-    @property
-    def known(self) -> frozenset[str]:
-        recipe = self.recipe
-        lent = {used.replace("-", "_") for used in recipe.uses}
-        own = {*recipe.places, *recipe.readings, *recipe.asks, *self.item.parts}
-        licence = OF_LICENCES if self.of_licence else ()
-        return frozenset({*ROOTS, *_GIVEN, *licence, *lent, *own, *self.told})
-
-    @property
-    def secrets(self) -> frozenset[str]:
-        asks = self.recipe.asks.items()
-        own = {"serial"} if self.of_licence else set()
-        return frozenset({name for name, ask in asks if ask.secret is not None} | own)
+        return self.rule.__dict__.get(key)
 
 
-def lint_steps(recipe: Recipe) -> Iterator[Struck]:
+def lint_steps(steps: Iterable[SomeStep]) -> Iterator[Struck]:
     """Give the findings of every step of a recipe that is sound in its parts."""
-    for step in _all_steps(recipe):
+    for step in steps:
         for rule in (_names, _secrets, _places, _licences):
             yield from rule(step)
 
 
-def named_in_steps(recipe: Recipe) -> set[str]:
+def named_in_steps(steps: Iterable[SomeStep]) -> set[str]:
     """Return the names that steps use: in braces, and places that they change or wait for."""
     named: set[str] = set()
-    for step in _all_steps(recipe):
-        named |= {n for _, _, pieces in _templates(step) for n in _braced(pieces)}
+    for step in steps:
+        named |= {n for _, _, pieces in step.templates for n in _braced(pieces)}
         named |= {name for _, name in _named_places(step)}
     return named
 
 
-def steps_at(recipe: Recipe) -> Iterator[tuple[Where, Item, tuple[Leg, ...]]]:
+LegsAt = tuple[Where, Item, tuple[Leg, ...]]
+"""Where the legs of a route stand, whose they are, and they themselves."""
+
+
+def steps_at(recipe: Recipe) -> Iterator[LegsAt]:
     """Give the legs of every route, with where they stand and whose they are."""
     for name, item in recipe.items.items():
         for number, route in enumerate(item.routes):
             yield ("items", name, "routes", number, "legs"), item, route.legs
     for name, licence in recipe.licences.items():
+        item = licence.as_item()
         for number, way in enumerate(licence.routes):
-            yield ("items", name, "routes", number, "free"), licence.as_item(), way.free
-            yield ("items", name, "routes", number, "claim"), licence.as_item(), way.claim
+            yield ("items", name, "routes", number, "free"), item, way.free
+            yield ("items", name, "routes", number, "claim"), item, way.claim
 
 
-def _all_steps(recipe: Recipe) -> Iterator[_Step]:
-    for at, item, legs in steps_at(recipe):
+def all_steps(recipe: Recipe, legs_at: Iterable[LegsAt]) -> Iterator[SomeStep]:
+    """Give every step of legs with what rules want to know of it."""
+    lent = {used.replace("-", "_") for used in recipe.uses}
+    own = {*ROOTS, *_GIVEN, *recipe.places, *recipe.readings, *recipe.asks, *lent}
+    secrets = {name for name, ask in recipe.asks.items() if ask.secret is not None}
+    for at, item, legs in legs_at:
+        licence, serial = (OF_LICENCES, {"serial"}) if item.kind == "licence" else (set(), set())
         told: set[str] = set()
         for leg_number, leg in enumerate(legs):
             for step_number, step in enumerate(leg.steps):
                 where = (*at, leg_number, leg.station, step_number)
-                yield _Step(where, step.rule, recipe, item, frozenset(told), step.kind)
-                told |= set(getattr(step.rule, "tells", ()))
+                yield SomeStep(
+                    where, step.rule, recipe, item, frozenset(told), step.kind,
+                    frozenset({*own, *licence, *item.parts, *told}),
+                    frozenset({*secrets, *serial}), tuple(_templates(where, step.rule)),
+                )  # fmt: skip
+                told |= set(step.rule.__dict__.get("tells", ()))
 
 
-def _templates(step: _Step) -> Iterator[tuple[Where, str, Template]]:
-    """Give every template of a step: where it stands, under which key, and its pieces."""
+def _templates(at: Where, rule: Any) -> Iterator[tuple[Where, str, Template]]:
+    said = rule.__dict__
     for key in COMMANDS:
-        for number, text in enumerate(step.said(key) or ()):
-            yield (*step.where, key, number), key, parse_template(text)
+        for number, text in enumerate(said.get(key) or ()):
+            yield (*at, key, number), key, parse_template(text)
     for key in _TEXTS:
-        if isinstance(text := step.said(key), str):
-            yield (*step.where, key), key, parse_template(text)
-    for name, text in (step.said("env") or {}).items():
-        yield (*step.where, "env", name), "env", parse_template(text)
+        if isinstance(text := said.get(key), str):
+            yield (*at, key), key, parse_template(text)
+    for name, text in (said.get("env") or {}).items():
+        yield (*at, "env", name), "env", parse_template(text)
 
 
 def _braced(pieces: Template) -> Iterator[str]:
     yield from (piece.base for piece in pieces if not isinstance(piece, str))
 
 
-def _names(step: _Step) -> Iterator[Struck]:
-    for where, _, pieces in _templates(step):
+def _names(step: SomeStep) -> Iterator[Struck]:
+    for where, _, pieces in step.templates:
         for name in _braced(pieces):
             if name not in step.known:
                 hint = did_you_mean(name, step.known) or _whats_known(step)
                 yield "unknown-name", where, f'"{{{name}}}" is not known', hint, "error"
 
 
-def _whats_known(step: _Step) -> str:
+def _whats_known(step: SomeStep) -> str:
     told = f"; told before: {', '.join(sorted(step.told))}" if step.told else ""
     return f"Places, readings, parts, asks and what a program told before{told}"
 
 
-def _secrets(step: _Step) -> Iterator[Struck]:
-    for where, key, pieces in _templates(step):
+def _secrets(step: SomeStep) -> Iterator[Struck]:
+    for where, key, pieces in step.templates:
         for name in sorted(step.secrets.intersection(_braced(pieces))):
             if key in COMMANDS:
                 message = f'the secret "{name}" stands in an argument'
@@ -146,14 +150,14 @@ def _secrets(step: _Step) -> Iterator[Struck]:
             yield "secret-told", (*step.where, "tells", name), message, hint, "warning"
 
 
-def _named_places(step: _Step) -> Iterator[tuple[Where, str]]:
+def _named_places(step: SomeStep) -> Iterator[tuple[Where, str]]:
     for name in step.said("changes") or ():
         yield (*step.where, "changes"), name
-    if "first_start" in {field.alias for field in type(step.rule).model_fields.values()}:
+    if step.kind == "first_start":
         yield (*step.where, "first_start"), step.rule.value
 
 
-def _places(step: _Step) -> Iterator[Struck]:
+def _places(step: SomeStep) -> Iterator[Struck]:
     for where, name in _named_places(step):
         if name not in step.recipe.places:
             hint = did_you_mean(name, step.recipe.places)
@@ -165,7 +169,7 @@ def _places(step: _Step) -> Iterator[Struck]:
         yield "unknown-part", (*step.where, "per"), message, hint, "error"
 
 
-def _licences(step: _Step) -> Iterator[Struck]:
+def _licences(step: SomeStep) -> Iterator[Struck]:
     if not step.of_licence:
         return
     if step.kind not in _IN_LICENCES:
@@ -177,7 +181,7 @@ def _licences(step: _Step) -> Iterator[Struck]:
             message = f'a licence\'s step has no "{key}"'
             hint = "What a licence's step did is never given back: that would be a second licence"
             yield "licence-step", (*step.where, key), message, hint, "error"
-    for where, key, pieces in _templates(step):
+    for where, key, pieces in step.templates:
         if key == "person" and "serial" in _braced(pieces):
             message = "the serial would stand in what a person is told"
             hint = "A text to the maker that holds it is written by: widetrail seat letter"

@@ -193,7 +193,7 @@ class _InForm(Model):
     forms: ClassVar[Collection[str]] = ()
 
     def _given(self, form: str) -> Any:
-        return getattr(self, "json_" if form == "json" else form)
+        return self.__dict__["json_" if form == "json" else form]
 
     @property
     def _all_given(self) -> list[str]:
@@ -202,7 +202,7 @@ class _InForm(Model):
     @property
     def form(self) -> str:
         """The form: one of ``forms``."""
-        return self._all_given[0]
+        return next(form for form in self.forms if self._given(form) is not None)
 
     @property
     def where(self) -> str | PerPlatform:

@@ -23,23 +23,21 @@ SignKind = Literal["path", "registry", "command", "unsure"]
 
 
 class OutlinedSign(NamedTuple):
-    """One sign on one platform: a path template that begins with a root, a registry key or a
-    command; ``unsure`` is one that only the whole recipe can look for."""
+    """One sign: a path template that begins with a root, a registry key or a command; ``unsure`` is
+    one that only the whole recipe can look for."""
 
-    platform: Platform
     kind: SignKind
     what: str
     view: str = ""
 
 
 class Claim(NamedTuple):
-    """A place on one platform that an item is from, unless the program tells another.
+    """A place that an item is from, unless the program tells another.
 
     ``below`` is its path below ``root``; it holds globs where ``is_glob``. ``take`` and ``leave``
     are the item's.
     """
 
-    platform: Platform
     item: str
     root: str
     below: str
@@ -49,26 +47,20 @@ class Claim(NamedTuple):
 
 
 class Outline(NamedTuple):
-    """The outline of one recipe."""
+    """The outline of one recipe on one platform."""
 
-    id: str
-    name: str
-    uses: tuple[str, ...]
     signs: tuple[OutlinedSign, ...]
     claims: tuple[Claim, ...]
 
 
-def outline_of(recipe: Recipe) -> Outline:
-    """Return the outline of a recipe."""
-    signs = tuple(sign for platform in PLATFORMS for sign in _signs(recipe, platform))
-    claims = tuple(
+def outline_of(recipe: Recipe, platform: Platform) -> Outline:
+    """Return the outline of a recipe on a platform."""
+    claims = (
         claim
-        for platform in PLATFORMS
         for name, item in recipe.items.items()
         for claim in _claims(recipe, platform, name, item)
     )
-    application = recipe.application
-    return Outline(application.id, application.name, tuple(recipe.uses), signs, claims)
+    return Outline(tuple(_signs(recipe, platform)), tuple(claims))
 
 
 def _signs(recipe: Recipe, platform: Platform) -> Iterator[OutlinedSign]:
@@ -77,19 +69,19 @@ def _signs(recipe: Recipe, platform: Platform) -> Iterator[OutlinedSign]:
             continue
         sign = case.sign
         if sign.registry is not None:
-            yield OutlinedSign(platform, "registry", sign.registry, sign.view or "64")
+            yield OutlinedSign("registry", sign.registry, sign.view or "64")
             continue
         if sign.command is not None and is_command(sign.command):
-            yield OutlinedSign(platform, "command", sign.command)
+            yield OutlinedSign("command", sign.command)
             continue
         where = sign.command or sign.where
         template = on_platform(where, platform) if where is not None else None
         if template is None:
             continue
         found = list(_rooted(recipe, platform, template, ()))
-        yield from (OutlinedSign(platform, "path", text) for text in found)
+        yield from (OutlinedSign("path", text) for text in found)
         if not found:
-            yield OutlinedSign(platform, "unsure", template)
+            yield OutlinedSign("unsure", template)
 
 
 def _claims(recipe: Recipe, platform: Platform, name: str, item: Item) -> Iterator[Claim]:
@@ -97,7 +89,7 @@ def _claims(recipe: Recipe, platform: Platform, name: str, item: Item) -> Iterat
         first, *rest = parse_template(text)
         assert isinstance(first, Brace)
         below = "".join(map(str, rest)).strip("/")
-        yield Claim(platform, name, first.name, below, is_glob, item.take, item.leave)
+        yield Claim(name, first.name, below, is_glob, item.take, item.leave)
 
 
 def _of_place(

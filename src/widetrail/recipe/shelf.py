@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import json
 import os
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping
 from contextlib import suppress
 from dataclasses import dataclass
 from functools import cache
@@ -19,10 +19,11 @@ from widetrail import __version__
 from widetrail.errors import DocumentUnusable, InputUnusable, WideTrailError
 from widetrail.findings import errors_of
 from widetrail.formats.canonical import digest
+from widetrail.formats.interface import Platform
 from widetrail.machine import Effects
 from widetrail.recipe import outline as outlining
 from widetrail.recipe.loader import SUFFIX, Kinds, Loaded, examine, load_recipe_text
-from widetrail.recipe.outline import Claim, Outline, OutlinedSign, outline_of
+from widetrail.recipe.outline import PLATFORMS, Claim, Outline, OutlinedSign, outline_of
 
 KEPT = "outlines.json"
 """The file in the cache that keeps outlines."""
@@ -33,11 +34,25 @@ MOST = 50_000
 
 @dataclass(frozen=True, slots=True)
 class Shelved:
-    """One recipe at hand: its file, its bytes and its outline."""
+    """One recipe at hand: its file and its bytes, its application's id and name, and the recipes
+    that it uses; ``outlines`` are texts by platform."""
 
     file: str
     data: bytes
-    outline: Outline
+    id: str
+    name: str
+    uses: tuple[str, ...]
+    outlines: Mapping[str, str]
+
+    def outline(self, platform: Platform) -> Outline:
+        """Return its outline on a platform."""
+        signs, claims = json.loads(self.outlines[platform])
+        return Outline(
+            tuple(OutlinedSign(*sign) for sign in signs),
+            tuple(
+                Claim(i, r, b, g, tuple(take), tuple(leave)) for i, r, b, g, take, leave in claims
+            ),
+        )
 
 
 class Shelf:
@@ -69,14 +84,12 @@ class Shelf:
                 self.broken.append(error)
                 continue
             if told:
-                made[told] = _packed(one.outline)
-            other = self.recipes.get(one.outline.id)
+                made[told] = [one.id, one.name, one.uses, one.outlines]
+            other = self.recipes.get(one.id)
             if other is not None:
                 why = f"{other.file} is one too"
-                raise InputUnusable(
-                    f"a second recipe for {one.outline.id}", where=one.file, why=why
-                )
-            self.recipes[one.outline.id] = one
+                raise InputUnusable(f"a second recipe for {one.id}", where=one.file, why=why)
+            self.recipes[one.id] = one
         self.fresh = len(made)
         if made and self._kept is not None:
             with suppress(WideTrailError, OSError):  # it is only made again the next time
@@ -91,11 +104,17 @@ class Shelf:
             raise InputUnusable("cannot be read", where=str(path), why=why) from error
         name = digest(data)
         if name in known:
-            return Shelved(str(path), data, _unpacked(known[name])), ""
+            id, called, uses, outlines = known[name]
+            return Shelved(str(path), data, id, called, tuple(uses), outlines), ""
         loaded, findings = examine(_text(path, data), str(path), self._kinds)
         if loaded is None:
             raise DocumentUnusable(str(path), errors_of(findings))
-        return Shelved(str(path), data, outline_of(loaded.recipe)), name
+        recipe, application = loaded.recipe, loaded.recipe.application
+        told: dict[str, str] = {
+            p: json.dumps(outline_of(recipe, p), separators=(",", ":")) for p in PLATFORMS
+        }
+        uses = tuple(recipe.uses)
+        return Shelved(str(path), data, loaded.id, application.name, uses, told), name
 
     def load(self, id: str) -> Loaded:
         """Return a recipe in whole, from the bytes that were read.
@@ -167,18 +186,3 @@ def _keep(path: Path, made: Mapping[str, list[Any]]) -> None:
         with suppress(WideTrailError):
             effects.remove_file(part)
         raise
-
-
-def _packed(outline: Outline) -> list[Any]:
-    return [
-        outline.id, outline.name, outline.uses, [list(s) for s in outline.signs],
-        [list(c) for c in outline.claims],
-    ]  # fmt: skip
-
-
-def _unpacked(packed: Sequence[Any]) -> Outline:
-    id, name, uses, signs, claims = packed
-    told = (
-        Claim(p, i, r, b, g, tuple(take), tuple(leave)) for p, i, r, b, g, take, leave in claims
-    )
-    return Outline(id, name, tuple(uses), tuple(OutlinedSign(*s) for s in signs), tuple(told))
