@@ -100,6 +100,12 @@ class World:
         path.write_text(after, encoding="utf-8")
 
 
+@pytest.fixture(scope="session", autouse=True)
+def own_cache_of_tests(tmp_path_factory: pytest.TempPathFactory) -> None:
+    """Have what is kept to be quicker lie apart from the account's own."""
+    os.environ["XDG_CACHE_HOME"] = str(tmp_path_factory.mktemp("cache"))
+
+
 @pytest.fixture(scope="session")
 def first_world(tmp_path_factory: pytest.TempPathFactory) -> Path:
     folder = tmp_path_factory.mktemp("first") / "world"
