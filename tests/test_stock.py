@@ -145,7 +145,7 @@ def test_what_nobody_claims_is_told_by_folder(big: FolderMachine, tmp_path: Path
     assert (one.tally.files, one.tally.size) == (1, 5)
     assert one.left is not None and (one.left.files, one.left.size) == (1, 1)
     assert groups[f"/{home}/Moss/."].known == ("moss",)
-    assert groups[f"/{home}/.config/fern"].likeness == ("settings", "2 of 2 end in .ini")
+    assert groups[f"/{home}/.config/fern"].likeness == ("settings", "all end in .ini")
     assert groups[f"/{home}/.cache/fern"].likeness == ("cache", "a folder is called .cache")
     assert groups[f"/{home}/."].likeness.kind == "pictures"
     sizes = [group.tally.size for group in found.stock.groups]
@@ -269,7 +269,7 @@ def test_progress_goes_from_nothing_to_all(big: FolderMachine, tmp_path: Path) -
         (["x"], {"jpg": (8, 400), "db": (3, 600)}, b"", "records"),
         (["x"], {"jpg": (8, 500), "db": (3, 500)}, b"", "mixed"),
         (["x"], {"": (1, 900)}, b"SQLite format 3\0", "records"),
-        (["x"], {"": (1, 900)}, b"\0\1\2", "unknown"),
+        (["x"], {"": (1, 900)}, b"\0\1\2", "unclear"),
         (["x"], {"lic": (1, 0)}, b"", "keys"),
     ],
 )
@@ -279,6 +279,14 @@ def test_what_files_look_like(
     found = likeness(names, endings, beginning)
     assert found.kind == kind
     assert found.why
+
+
+def test_why_files_look_so_is_told() -> None:
+    assert likeness(["x"], {"db": (1, 90), "jpg": (9, 10)}).why == (
+        "1 of 10 end in .db, 90 % of the bytes"
+    )
+    assert likeness(["x"], {"db": (7, 90), "": (3, 0)}).why == "7 of 10 end in .db"
+    assert likeness(["x"], {"": (2, 9)}).why == "2 of 2 have no ending"
 
 
 # The index
@@ -384,7 +392,7 @@ def test_the_survey_is_read_by_a_newcomer(world: World) -> None:
     for told in (
         "Quillbox 8.4", "left on purpose: 2 files", "not here: Brackenwend",
         "What no recipe claims: 14 files", "C:/Users/ines/Pictures/Plate scans",
-        "3 of 3 end in .png", "known to Tillbook", "not looked into: C:/Program Files",
+        "all end in .png", "known to Tillbook", "not looked into: C:/Program Files",
     ):  # fmt: skip
         assert told in ran.out, told
     newest = widetrail(*call, "--newest", "--json").json["unclaimed"]

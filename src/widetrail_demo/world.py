@@ -209,6 +209,7 @@ def _glass_office(folder: Path, dice: _Dice) -> None:
     )  # fmt: skip
     _desk(home, ["Quillbox"], [])
     _leafdrop(folder / "services/leafdrop", dice)
+    _wicketleaf(home / "AppData")
     own, shown = home / "Documents/Dewcast", "C:/Users/imarsh/Documents/Dewcast"
     recordings = own / "Recordings", f"{shown}/Recordings"
     lists = own / "Lists", f"{shown}/Lists"
@@ -368,6 +369,23 @@ def _leafdrop(folder: Path, dice: _Dice) -> None:
     for number in range(1, dice.some(25, 4)):
         moment = datetime(2021 + number // 13, 1 + number % 12, 9, tzinfo=UTC)
         _text(folder / f"rota {number}.txt", "weeding, watering\n", moment)
+
+
+def _wicketleaf(data: Path) -> None:
+    """What the mail program keeps that came with the machine; no recipe is for it."""
+    moment = datetime(2026, 10, 6, 8, 15, tzinfo=UTC)
+    letters = "".join(
+        f"From nursery@fen.example Tue Oct  6 08:{number:02d}:00 2026\n"
+        f"From: nursery@fen.example\nTo: imarsh@marrowfield.example\n"
+        f"Subject: Offer {number}\n\nTrays of {number * 12}, as asked.\n\n"
+        for number in range(1, 15)
+    )
+    _text(data / "Local/Wicketleaf/Post/inbox.mbox", letters, moment)
+    _text(data / "Local/Wicketleaf/Post/sent.mbox", letters[:180], moment)
+    for number in range(1, 7):
+        _text(data / f"Local/Wicketleaf/Cache/{number:04x}.bin", "x" * 40 * number, moment)
+    _text(data / "Local/Wicketleaf/Logs/2026-10.log", "08:15 14 letters came\n" * 9, moment)
+    _text(data / "Roaming/Wicketleaf/wicketleaf.conf", "account = imarsh\n", moment)
 
 
 def _registry(folder: Path, text: str) -> None:

@@ -224,7 +224,7 @@ def _amount(tally: Tally) -> str:
 
 def _row(group: Group, names: Mapping[str, str]) -> tuple[str, ...]:
     tally, looks = group.tally, group.likeness
-    where = group.path if group.whole else f"{group.path} (right in it)"
+    where = group.path if group.whole else f"{group.path} (files right in it)"
     known = f"; known to {', '.join(names[id] for id in group.known)}" if group.known else ""
     told = f"{for_people(where)}\n{looks.why}{known}"
     return show_size(tally.size), f"{tally.files:,}", _moment(tally.newest), looks.kind, told

@@ -7,7 +7,7 @@ from typing import Literal, NamedTuple
 
 Kind = Literal[
     "records", "documents", "pictures", "sounds", "films", "settings", "keys", "cache", "log",
-    "programs", "archives", "mixed", "unknown",
+    "programs", "archives", "mixed", "unclear",
 ]  # fmt: skip
 
 _ENDINGS: Mapping[Kind, str] = {
@@ -99,27 +99,38 @@ def likeness(
     size = sum(size for _, size in endings.values())
     by_kind: dict[Kind, list[int]] = {}
     for ending, (count, amount) in endings.items():
-        kinds = by_kind.setdefault(_KIND_OF.get(ending, "unknown"), [0, 0])
+        kinds = by_kind.setdefault(_KIND_OF.get(ending, "unclear"), [0, 0])
         kinds[0] += count
         kinds[1] += amount
     most = max(by_kind, key=lambda kind: (by_kind[kind][1], by_kind[kind][0], kind))
     count, amount = by_kind[most]
     if amount < _MOST_OF * size or (not size and count < _MOST_OF * files):
-        told = ", ".join(sorted(kind for kind in by_kind if kind != "unknown"))
+        told = ", ".join(sorted(kind for kind in by_kind if kind != "unclear"))
         return Likeness("mixed", f"of several kinds: {told}" if told else "endings tell little")
-    if most == "unknown":
+    if most == "unclear":
         for begins, kind, what in _BEGINNINGS:
             if beginning.startswith(begins):
                 return Likeness(kind, f"the largest file begins as {what} does")
-        return Likeness("unknown", _ending_told(endings, most, files))
+        return Likeness("unclear", _ending_told(endings, most, files))
     return Likeness(most, _ending_told(endings, most, files))
 
 
 def _ending_told(endings: Mapping[str, tuple[int, int]], kind: Kind, files: int) -> str:
-    mine = {e: n for e, (n, _) in endings.items() if _KIND_OF.get(e, "unknown") == kind}
+    mine = {e: n for e, (n, _) in endings.items() if _KIND_OF.get(e, "unclear") == kind}
     listed = sorted(mine, key=lambda ending: (-mine[ending], ending))
+    count = sum(mine.values())
     if listed[0] == "":
-        return f"{mine['']} of {files} have no ending"
+        return "it has no ending" if files == 1 else f"{mine['']} of {files} have no ending"
     shown = " or ".join(f".{ending}" for ending in listed[:2] if ending)
     more = " and others" if len(listed) > 2 else ""
-    return f"{sum(mine.values())} of {files} end in {shown}{more}"
+    if files == 1:
+        return f"it ends in {shown}"
+    if count == files:
+        return f"all end in {shown}{more}"
+    size, amount = (sum(b for _, b in some) for some in (endings.values(), _of(endings, kind)))
+    of_size = f", {amount * 100 // size} % of the bytes" if count < _MOST_OF * files else ""
+    return f"{count} of {files} end in {shown}{more}{of_size}"
+
+
+def _of(endings: Mapping[str, tuple[int, int]], kind: Kind) -> list[tuple[int, int]]:
+    return [n for ending, n in endings.items() if _KIND_OF.get(ending, "unclear") == kind]

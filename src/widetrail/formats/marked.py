@@ -109,9 +109,17 @@ class _Builder:
 
     def take(self, event: yaml.Event) -> bool:
         """Take one event; return whether reading goes on."""
+        if isinstance(event, yaml.MappingEndEvent | yaml.SequenceEndEvent):
+            closed = self._open.pop()
+            self._brace_trap(closed)
+            self._put(closed.value, closed.value.mark)
+            return True
         at = event.start_mark
         mark = Mark(at.line + 1, at.column + 1) if at is not None else Mark(0, 0)
-        if isinstance(event, yaml.DocumentStartEvent):
+        if isinstance(event, yaml.ScalarEvent):
+            self._refuse_extras(event, mark)
+            self._scalar(event, mark)
+        elif isinstance(event, yaml.DocumentStartEvent):
             self._documents += 1
             if self._documents > 1:
                 self.find(mark, "yaml-documents", "a second document begins here; one is read")
@@ -120,9 +128,6 @@ class _Builder:
             hint = f'Put quotes around a glob that begins with *: "*{event.anchor}"'
             self.find(mark, "yaml-alias", "aliases are not used here", hint)
             self._put(_text("", mark, plain=False), mark)
-        elif isinstance(event, yaml.ScalarEvent):
-            self._refuse_extras(event, mark)
-            self._scalar(event, mark)
         elif isinstance(event, yaml.MappingStartEvent | yaml.SequenceStartEvent):
             self._refuse_extras(event, mark)
             value: Map | Seq = Map() if isinstance(event, yaml.MappingStartEvent) else Seq()
@@ -133,10 +138,6 @@ class _Builder:
             if len(self._open) > DEPTH:
                 self.find(mark, "yaml-depth", f"nested more than {DEPTH} deep")
                 return False
-        elif isinstance(event, yaml.MappingEndEvent | yaml.SequenceEndEvent):
-            closed = self._open.pop()
-            self._brace_trap(closed)
-            self._put(closed.value, closed.value.mark)
         return True
 
     def _refuse_extras(self, event: Any, mark: Mark) -> None:
