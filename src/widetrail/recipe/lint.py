@@ -295,9 +295,8 @@ def _unused(whole: _Whole) -> _Found:
     parts = [part for item in recipe.items.values() for part in item.parts.values()]
     checked |= {part for part in parts if isinstance(part, str)}
     checked |= {name for item in recipe.items.values() for name, _ in _in_conditions(item)}
-    checked |= {
-        name for one in recipe.licences.values() for name, _ in _in_conditions(one.as_item())
-    }
+    licences = {id(item): item for _, item, _ in whole.legs if item.kind == "licence"}
+    checked |= {name for item in licences.values() for name, _ in _in_conditions(item)}
     checked |= used
     for name in recipe.readings:
         if name not in checked:
