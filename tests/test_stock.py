@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import json
 import multiprocessing
 import os
 import sys
@@ -21,7 +22,7 @@ from widetrail.finding.automaton import ANYWHERE, MOST, Automaton, Segment, key_
 from widetrail.finding.likeness import likeness
 from widetrail.finding.stock import Group
 from widetrail.machine import FolderMachine
-from widetrail.recipe import Globs, load_recipe
+from widetrail.recipe import Globs, load_recipe, shelf
 from widetrail.recipe.outline import outline_of
 from widetrail.recipe.shelf import KEPT, Shelf
 from widetrail.steps import KINDS
@@ -237,13 +238,13 @@ def test_a_tree_without_end_is_told(big: FolderMachine, tmp_path: Path) -> None:
 
 
 def test_the_walk_counts_what_the_items_select(world: World) -> None:
-    shelf = Shelf([world.folder / "recipes"], KINDS)
-    loaded = [shelf.load(id) for id in shelf.recipes]
+    own = Shelf([world.folder / "recipes"], KINDS)
+    loaded = [own.load(id) for id in own.recipes]
     compared = 0
     for folder in sorted((world.folder / "machines").iterdir()):
         machine = FolderMachine(folder)
         alone = {one.id: one for one in survey(machine, loaded) if one.installation is not None}
-        whole = {one.id: one for one in survey_all(machine, shelf).here}
+        whole = {one.id: one for one in survey_all(machine, own).here}
         assert whole.keys() == alone.keys()
         for id, one in whole.items():
             assert [i.tally for i in one.items] == [i.tally for i in alone[id].items], id
@@ -332,6 +333,18 @@ def test_an_index_that_cannot_be_kept_is_done_without(world: World, tmp_path: Pa
     cache = tmp_path / "cache"
     cache.write_text("a file is in its place")
     assert Shelf([world.folder / "recipes"], KINDS, cache).fresh == 12
+
+
+def test_outlines_of_other_recipes_do_not_pile_up(
+    world: World, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(shelf, "OTHERS", 3)
+    recipes, cache = world.folder / "recipes", tmp_path / "cache"
+    for number in range(6):
+        world.edit("recipes/huemoss.trail.yaml", lambda text, n=number: f"{text}# {n}\n")  # type: ignore[misc]
+        Shelf([recipes], KINDS, cache)
+    assert len(json.loads((cache / KEPT).read_bytes().partition(b"\n")[2])["outlines"]) == 12 + 3
+    assert Shelf([recipes], KINDS, cache).fresh == 0
 
 
 def _fill(folder: Path, cache: Path) -> int:

@@ -41,6 +41,7 @@ from widetrail.finding import (
     Tick,
     Unknown,
     installation_facts,
+    near,
     survey,
     survey_all,
     where_facts,
@@ -85,7 +86,7 @@ def command(
     if recipes and not shelf.recipes and not shelf.broken:
         where = ", ".join(map(str, recipes))
         raise InputUnusable("there is no recipe", where=where, why=f"no *{SUFFIX} is there")
-    asked = ask_programs and may_ask(here, [shelf.load(id) for id in shelf.recipes], yes)
+    asked = ask_programs and may_ask(here, near(here, shelf), yes)
     if claimed:
         loaded = [shelf.load(id) for id in shelf.recipes]
         found = Survey.of(survey(here, loaded, ask_programs=asked))

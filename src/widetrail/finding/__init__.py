@@ -2,12 +2,13 @@
 
 from widetrail.finding.atlas import Atlas, Moved
 from widetrail.finding.card import card_facts, installation_facts, make_card, read_card, where_facts
+from widetrail.finding.disks import Tick
 from widetrail.finding.finder import Finder
 from widetrail.finding.judging import condition_holds
 from widetrail.finding.selection import Selection, Tally, entries_of, tally
 from widetrail.finding.several import Pair, Unpaired, pair
-from widetrail.finding.stock import Group, Stock, Tick
-from widetrail.finding.survey import Survey, Surveyed, SurveyedItem, survey, survey_all
+from widetrail.finding.stock import Group, Stock
+from widetrail.finding.survey import Surveyed, SurveyedItem, survey
 from widetrail.finding.values import (
     Absent,
     Answer,
@@ -24,6 +25,7 @@ from widetrail.finding.values import (
     Where,
     show_value,
 )
+from widetrail.finding.whole import Survey, near, survey_all
 
 __all__ = [
     "Absent",
@@ -57,6 +59,7 @@ __all__ = [
     "entries_of",
     "installation_facts",
     "make_card",
+    "near",
     "pair",
     "read_card",
     "show_value",

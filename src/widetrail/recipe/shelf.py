@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import json
 import os
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from contextlib import suppress
 from dataclasses import dataclass
 from functools import cache
@@ -28,8 +28,8 @@ from widetrail.recipe.outline import PLATFORMS, Claim, Outline, OutlinedSign, ou
 KEPT = "outlines.json"
 """The file in the cache that keeps outlines."""
 
-MOST = 50_000
-"""Outlines that are kept, at most."""
+OTHERS = 5_000
+"""Outlines of other recipes that are kept beside those of the shelf at hand, at most."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,17 +74,19 @@ class Shelf:
         self.fresh = 0
         known = _read(self._kept) if self._kept is not None else {}
         made: dict[str, list[Any]] = {}
+        mine: set[str] = set()
         self.recipes: dict[str, Shelved] = {}
         for path, is_named in _files(paths):
             try:
-                one, told = self._shelved(path, known)
+                one, name = self._shelved(path, known)
             except WideTrailError as error:
                 if is_named:
                     raise
                 self.broken.append(error)
                 continue
-            if told:
-                made[told] = [one.id, one.name, one.uses, one.outlines]
+            mine.add(name)
+            if name not in known:
+                made[name] = [one.id, one.name, one.uses, one.outlines]
             other = self.recipes.get(one.id)
             if other is not None:
                 why = f"{other.file} is one too"
@@ -93,10 +95,10 @@ class Shelf:
         self.fresh = len(made)
         if made and self._kept is not None:
             with suppress(WideTrailError, OSError):  # it is only made again the next time
-                _keep(self._kept, made)
+                _keep(self._kept, made, mine)
 
     def _shelved(self, path: Path, known: Mapping[str, Any]) -> tuple[Shelved, str]:
-        """Return a recipe, and its digest where its outline was made now."""
+        """Return a recipe, and its digest."""
         try:
             data = path.read_bytes()
         except OSError as error:
@@ -105,7 +107,7 @@ class Shelf:
         name = digest(data)
         if name in known:
             id, called, uses, outlines = known[name]
-            return Shelved(str(path), data, id, called, tuple(uses), outlines), ""
+            return Shelved(str(path), data, id, called, tuple(uses), outlines), name
         loaded, findings = examine(_text(path, data), str(path), self._kinds)
         if loaded is None:
             raise DocumentUnusable(str(path), errors_of(findings))
@@ -170,13 +172,18 @@ def _read(path: Path) -> dict[str, Any]:
     return outlines
 
 
-def _keep(path: Path, made: Mapping[str, list[Any]]) -> None:
-    """Keep outlines beside those that are kept by now, in one file that appears whole."""
+def _keep(path: Path, made: Mapping[str, list[Any]], mine: Collection[str]) -> None:
+    """Keep outlines beside those that are kept by now, in one file that appears whole.
+
+    Of those that are not of the shelf at hand (``mine``) the ones that were made last stay.
+    """
     effects = Effects()
     effects.make_folders(path.parent)
     kept = {**_read(path), **made}
-    some = dict(list(kept.items())[-MOST:])
-    body = json.dumps({"maker": _maker(), "outlines": some}, ensure_ascii=True).encode()
+    others = [name for name in kept if name not in mine]
+    for name in others[: max(0, len(others) - OTHERS)]:
+        del kept[name]
+    body = json.dumps({"maker": _maker(), "outlines": kept}, ensure_ascii=True).encode()
     part = path.with_name(f"{path.name}.{os.getpid()}.{os.urandom(4).hex()}")
     try:
         with effects.create(part, 0o600) as file:
