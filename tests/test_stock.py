@@ -287,7 +287,7 @@ def test_why_files_look_so_is_told() -> None:
         "1 of 10 end in .db, 90 % of the bytes"
     )
     assert likeness(["x"], {"db": (7, 90), "": (3, 0)}).why == "7 of 10 end in .db"
-    assert likeness(["x"], {"": (2, 9)}).why == "2 of 2 have no ending"
+    assert likeness(["x"], {"": (2, 9)}).why == "none has an ending"
 
 
 # The index

@@ -280,4 +280,4 @@ class DiskWalk:
 
     def _emit(self, path: str, bunch: Bunch | None, *, whole: bool) -> None:
         if bunch is not None and bunch.files and self._telling:
-            self.groups.append((path, whole, bunch))
+            self.groups.append((path or "/", whole, bunch))

@@ -120,7 +120,9 @@ def _ending_told(endings: Mapping[str, tuple[int, int]], kind: Kind, files: int)
     listed = sorted(mine, key=lambda ending: (-mine[ending], ending))
     count = sum(mine.values())
     if listed[0] == "":
-        return "it has no ending" if files == 1 else f"{mine['']} of {files} have no ending"
+        if files in (1, mine[""]):
+            return "it has no ending" if files == 1 else "none has an ending"
+        return f"{mine['']} of {files} have no ending"
     shown = " or ".join(f".{ending}" for ending in listed[:2] if ending)
     more = " and others" if len(listed) > 2 else ""
     if files == 1:

@@ -14,7 +14,7 @@ from urllib.parse import quote
 from widetrail.formats.bounded import ask
 from widetrail.formats.interface import Platform, Spot, Unreadable
 from widetrail.formats.texts import decode
-from widetrail.machine.paths import split
+from widetrail.machine.paths import is_within, split
 
 MOST = 4 * 1024 * 1024
 """Bytes of a file that is looked through, at most; larger ones hold pictures, sounds or records."""
@@ -27,7 +27,9 @@ _SEPARATOR = r"(?:[\\/]|%2[Ff]|%5[Cc])+"
 
 def remnant_pattern(paths: Sequence[str], platform: Platform) -> str:
     """Return an expression for ``paths``, which are whole and of ``platform``, in any form."""
-    inner = "|".join(_path(path) for path in sorted(paths, key=len, reverse=True))
+    told = sorted(dict.fromkeys(paths), key=len)
+    outer = [p for n, p in enumerate(told) if not any(is_within(p, o, platform) for o in told[:n])]
+    inner = "|".join(map(_path, reversed(outer)))  # what lies in one of them names it too
     return f"(?{'' if platform == 'linux' else 'i'}:(?:{inner})(?![\\w~-]))"
 
 

@@ -60,6 +60,9 @@ class Selection:
 
     def walk(self, machine: Machine, folder: str) -> Iterator[Entry]:
         """Give the selected entries below ``folder``, each after the folders it lies in."""
+        if self._everything:
+            yield from machine.walk(folder)
+            return
         waiting: dict[str, Entry] = {}
         given: set[str] = set()
         for entry in machine.walk(folder):

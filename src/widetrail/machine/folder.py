@@ -29,7 +29,7 @@ from widetrail.formats.registry import Edit, Key, full_key
 from widetrail.formats.texts import decode
 from widetrail.machine import paths
 from widetrail.machine.effects import Effects
-from widetrail.machine.host import HostMachine, copy_plain
+from widetrail.machine.host import HostMachine, bytes_of, copy_plain
 from widetrail.machine.interface import Machine, Room
 from widetrail.machine.roots import (
     SHELL_FOLDERS,
@@ -141,13 +141,22 @@ class FolderMachine(HostMachine):
         self._home = self.file.home or default_home(self.platform, self.system, self.user)
         self._disks = {self._mount(name): disk for name, disk in self.file.disks.items()}
         for name, disk in self._disks.items():
-            at = self.folder / disk.folder
-            if not at.is_dir() or not at.resolve().is_relative_to(self.folder):
+            if not self._holds(disk.folder):
                 raise MachineUnusable(
                     "the folder of a disk is not there",
                     where=str(self.folder / disk.folder),
                     why=f"{FILE} gives it to {name or '/'}",
                 )
+
+    def _holds(self, below: str) -> bool:
+        """Return whether there is a folder at ``below`` that no link leads out of this one."""
+        at = str(self.folder)
+        for name in Path(below).parts:
+            at = f"{at}{os.sep}{name}"
+            if os.path.islink(at):  # noqa: PTH114 - asked each time a machine is opened
+                whole = self.folder / below
+                return whole.is_dir() and whole.resolve().is_relative_to(self.folder)
+        return os.path.isdir(at)  # noqa: PTH112
 
     def _mount(self, name: str) -> str:
         return f"{name[0].upper()}:" if self.platform == "windows" else name.rstrip("/")
@@ -456,8 +465,7 @@ def _environments(told: str) -> Iterator[tuple[int, dict[str, str]]]:
         wanted = told.encode("utf-8", "surrogateescape")
         for name in filter(str.isdecimal, os.listdir("/proc")):
             try:
-                with open(f"/proc/{name}/environ", "rb", buffering=0) as file:  # noqa: PTH123
-                    data = file.read()
+                data = bytes_of(f"/proc/{name}/environ")
             except OSError:
                 continue
             if wanted in data:

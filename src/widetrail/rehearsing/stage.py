@@ -23,6 +23,7 @@ from widetrail.formats.interface import Unreadable, Unwritable
 from widetrail.licence.service import Service
 from widetrail.machine import FolderMachine
 from widetrail.machine.folder import FILE as MACHINE_FILE
+from widetrail.machine.host import bytes_of
 from widetrail.machine.paths import is_within
 from widetrail.machine.roots import default_home
 from widetrail.recipe import Loaded, Reading
@@ -110,6 +111,8 @@ def change(machine: FolderMachine, changed: Change, recipes: Sequence[Loaded]) -
     Raises:
         InputUnusable: A command is none of the recipes' programs, or fails.
     """
+    if not any(getattr(changed, name) for name in Change.model_fields):
+        return
     for path in changed.removes:
         host = machine.host(path)
         if not os.path.lexists(host):
@@ -301,10 +304,7 @@ def _fact(entry: os.DirEntry[str]) -> str:
     status = entry.stat()
     if status.st_size > READ_MOST:
         return f"{status.st_size} {status.st_mtime_ns} {getattr(status, 'st_blocks', 0)}"
-    if not stat.S_ISREG(status.st_mode):
-        return "other"
-    with open(entry.path, "rb", buffering=0) as file:  # noqa: PTH123 - thousands of them
-        return digest(file.read())
+    return digest(bytes_of(entry.path)) if stat.S_ISREG(status.st_mode) else "other"
 
 
 def changes(before: dict[str, str], after: dict[str, str], allowed: Sequence[Path]) -> list[str]:

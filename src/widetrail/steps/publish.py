@@ -44,6 +44,9 @@ CHECKPOINT_FILES = 5000
 VERIFIERS = 4
 """Files that are read back from the disk at a time."""
 
+FEW = 1024 * 1024
+"""Bytes up to which all that is read back is read one file after the other."""
+
 
 class Publish:
     """Stages, verifies, puts aside and publishes."""
@@ -182,9 +185,11 @@ class _Publishing:
         def differing(some: list[CargoEntry]) -> list[CargoEntry]:
             return [entry for entry in some if file_digest(f"{above}{entry.path}") != entry.sha256]
 
-        # The disk is waited for and hashing lets others run, so several read at a time.
-        with ThreadPoolExecutor(VERIFIERS) as pool:
-            found = pool.map(differing, [files[n::VERIFIERS] for n in range(VERIFIERS)])
+        if sum(entry.size for entry in files) < FEW:
+            found = iter([differing(files)])
+        else:  # the disk is waited for and hashing lets others run, so several read at a time
+            with ThreadPoolExecutor(VERIFIERS) as pool:
+                found = pool.map(differing, [files[n::VERIFIERS] for n in range(VERIFIERS)])
         for entry in (entry for some in found for entry in some):
             self.doing.packed.insist(entry)
             raise WentWrong(
