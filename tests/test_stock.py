@@ -416,6 +416,17 @@ def test_the_survey_is_read_by_a_newcomer(world: World) -> None:
     assert [g["path"] for g in below["unclaimed"]] == ["C:/Users/ines/Pictures/Plate scans"]
 
 
+@pytest.mark.parametrize(
+    ("below", "why"),
+    [("C:\\Nowhere", "nothing is there"), ("C:/Users/ines/../x", "climb"), ("Q:/", "no such disk"),
+     ("C:/Program Files/Desk/desk.exe", "it is a file")],
+)  # fmt: skip
+def test_a_folder_that_is_none_is_refused(world: World, below: str, why: str) -> None:
+    ran = widetrail("survey", world.recipe, "--machine", world.old, "--below", below)
+    assert ran.status == 2
+    assert why in ran.err
+
+
 def test_without_recipes_all_is_unclaimed(
     world: World, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:

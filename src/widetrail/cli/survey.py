@@ -8,9 +8,7 @@ import sys
 import time
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
 
 import click
 from rich.console import Console
@@ -27,11 +25,8 @@ from widetrail.cli.output import (
 from widetrail.errors import InputUnusable
 from widetrail.finding import (
     Absent,
-    Answer,
-    ByPart,
     Found,
     Group,
-    Known,
     Nowhere,
     Several,
     Survey,
@@ -40,17 +35,16 @@ from widetrail.finding import (
     Tally,
     Tick,
     Unknown,
-    installation_facts,
     near,
     survey,
     survey_all,
-    where_facts,
 )
 from widetrail.formats.quantities import show_count, show_files, show_size
 from widetrail.formats.texts import for_people
 from widetrail.machine import Machine, own_cache
 from widetrail.recipe import SUFFIX
 from widetrail.recipe.shelf import Shelf
+from widetrail.reporting.survey import day_of, survey_facts, survey_rows
 from widetrail.steps import KINDS
 
 SHOWN = 20
@@ -98,7 +92,7 @@ def command(
     names = {id: one.name for id, one in shelf.recipes.items()}
     if as_json:
         facts = {"machine": here.name, **here.facts(), "administrator": here.administrator}
-        print_json({**facts, **_whole(found, names, walked=not claimed)})
+        print_json({**facts, **survey_facts(found, names, walked=not claimed)})
     elif as_csv:
         _print_csv(found, names)
     else:
@@ -228,7 +222,7 @@ def _row(group: Group, names: Mapping[str, str]) -> tuple[str, ...]:
     where = group.path if group.whole else f"{group.path} (files right in it)"
     known = f"; known to {', '.join(names[id] for id in group.known)}" if group.known else ""
     told = f"{for_people(where)}\n{looks.why}{known}"
-    return show_size(tally.size), f"{tally.files:,}", _moment(tally.newest), looks.kind, told
+    return show_size(tally.size), f"{tally.files:,}", day_of(tally.newest), looks.kind, told
 
 
 def _short(where: Found | Absent | Nowhere | Several) -> str:
@@ -243,7 +237,7 @@ def _show_item(page: Page, item: SurveyedItem) -> None:
     if isinstance(where, Found):
         synced = f"; kept in step by {where.synced}" if where.synced else ""
         page.line(f"{where.path} ({where.how}{synced})", indent=6)
-        newest = f", newest change {_moment(item.tally.newest)}" if item.tally.newest else ""
+        newest = f", newest change {day_of(item.tally.newest)}" if item.tally.newest else ""
         count = item.tally
         amount = show_count(count.values, "value") if count.values else show_files(count.files)
         counted = f"{amount}, {show_size(item.tally.size)}{newest}"
@@ -256,121 +250,7 @@ def _show_item(page: Page, item: SurveyedItem) -> None:
         page.line(f"{name}: {answer}", "yellow" if isinstance(answer, Unknown) else "", indent=6)
 
 
-def _moment(nanoseconds: int) -> str:
-    return datetime.fromtimestamp(nanoseconds / 1e9, UTC).date().isoformat()
-
-
-def _whole(found: Survey, names: Mapping[str, str], *, walked: bool) -> dict[str, Any]:
-    not_here = [Surveyed(id, names[id], None) for id in found.not_here]
-    told: dict[str, Any] = {"applications": [_application(a) for a in (*found.here, *not_here)]}
-    if not walked:
-        return told
-    stock = found.stock
-    return {
-        **told,
-        "remains": [
-            {"id": one.recipe, "item": one.item, "path": one.path, **_counts(one.tally)}
-            for one in found.remains
-        ],
-        "claimed by several": [
-            {"claims": shared.claims, "path": shared.path, **_counts(shared.tally)}
-            for shared in stock.shared
-        ],
-        "unclaimed": [
-            {
-                "path": group.path, "whole": group.whole, **_counts(group.tally),
-                "looks like": group.likeness.kind, "why": group.likeness.why,
-                "known to": group.known,
-            }
-            for group in stock.groups
-        ],
-        "not looked into": [{"path": path, "why": why} for path, why in stock.passed],
-        "names": stock.names, "links": stock.links,
-    }  # fmt: skip
-
-
-def _counts(tally: Tally) -> dict[str, Any]:
-    newest = _moment(tally.newest) if tally.newest else None
-    return {"files": tally.files, "size": tally.size, "newest": newest}
-
-
-_COLUMNS = (
-    "what", "application", "item", "path", "files", "bytes", "newest", "looks like", "why",
-)  # fmt: skip
-
-
 def _print_csv(found: Survey, names: Mapping[str, str]) -> None:
     """Print a survey as CSV (RFC 4180), a row for each item and each place that nobody claims."""
     writer = csv.writer(sys.stdout, lineterminator="\r\n")
-    writer.writerow(_COLUMNS)
-    for row in _rows(found, names):
-        writer.writerow([_cell(cell) for cell in row])
-
-
-def _cell(cell: object) -> object:
-    """Return a cell that a spreadsheet takes for what it is: no formula, no half of a character."""
-    if not isinstance(cell, str):
-        return cell
-    text = cell.encode("utf-8", "surrogateescape").decode("utf-8", "replace")
-    return f"'{text}" if text.startswith(("=", "+", "-", "@", "\t", "\r")) else text
-
-
-def _rows(found: Survey, names: Mapping[str, str]) -> Iterator[tuple[object, ...]]:
-    for application in found.here:
-        for item in application.items:
-            path = item.where.path if isinstance(item.where, Found | Absent) else ""
-            title = item.title if item.instance is None else f"{item.title}: {item.instance.name}"
-            yield "item", application.name, title, path, *_cells(item.tally), "", item.trouble
-    for one in found.remains:
-        yield "remains", one.name, one.item, one.path, *_cells(one.tally), "", ""
-    for shared in found.stock.shared:
-        told = " and ".join(shared.claims)
-        yield "claimed by several", told, "", shared.path, *_cells(shared.tally), "", ""
-    for group in found.stock.groups:
-        known = ", ".join(names[id] for id in group.known)
-        looks = group.likeness
-        yield "unclaimed", known, "", group.path, *_cells(group.tally), looks.kind, looks.why
-
-
-def _cells(tally: Tally) -> tuple[object, ...]:
-    return tally.files, tally.size, _moment(tally.newest) if tally.newest else ""
-
-
-def _application(application: Surveyed) -> dict[str, Any]:
-    here = application.installation
-    return {
-        "id": application.id,
-        "name": application.name,
-        "here": here is not None,
-        "installation": installation_facts(here) if here is not None else None,
-        "installations": [installation_facts(i) for i in application.installations],
-        "places": {name: where_facts(where) for name, where in application.places},
-        "items": [_item(item) for item in application.items],
-    }
-
-
-def _item(item: SurveyedItem) -> dict[str, Any]:
-    return {
-        "item": item.name,
-        "title": item.title,
-        "instance": item.instance.name if item.instance is not None else None,
-        "in use": item.instance.in_use if item.instance is not None else None,
-        "place": where_facts(item.where),
-        "files": item.tally.files,
-        "values": item.tally.values,
-        "size": item.tally.size,
-        "newest": _moment(item.tally.newest) if item.tally.newest else None,
-        "left": item.left.files if item.left is not None else None,
-        "trouble": item.trouble or None,
-        "checks": {name: _answer(answer) for name, answer in item.checks},
-    }
-
-
-def _answer(answer: Answer) -> dict[str, Any]:
-    match answer:
-        case Known():
-            return {"value": answer.value, "source": answer.source, "line": answer.line or None}
-        case ByPart():
-            return {"by": answer.part, "answers": {n: _answer(a) for n, a in answer.answers}}
-        case Unknown():
-            return {"unknown": answer.reason}
+    writer.writerows(survey_rows(found, names))

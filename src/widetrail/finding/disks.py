@@ -178,11 +178,8 @@ class DiskWalk:
         """Walk folders within one; return those of which nobody claims anything, and whether these
         are all, and in the same places as what holds them."""
         within: list[tuple[str, Bunch]] = []
-        inside, all_clean, width = (
-            self._claims.facts(state).inside,
-            True,
-            width / (len(folders) + 1),
-        )
+        inside, all_clean = self._claims.facts(state).inside, True
+        width /= len(folders) + 1
         for name, device in folders:
             begin += width
             folded = self._fold(name)

@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 
+from widetrail.errors import InputUnusable
 from widetrail.formats.interface import Platform
 from widetrail.machine import Machine
-from widetrail.machine.paths import base, is_within, join, key, parent
+from widetrail.machine.paths import base, is_within, join, key, parent, written_by_machine
 
 _SYSTEM: dict[Platform, tuple[str, ...]] = {
     "windows": (
@@ -67,15 +68,22 @@ ROOTS_TOLD_APART = (
 
 
 def grounds_of(machine: Machine, below: str = "") -> Grounds:
-    """Return where a survey of ``machine`` looks: everywhere, or at and below one folder."""
+    """Return where a survey of ``machine`` looks: everywhere, or at and below one folder.
+
+    Raises:
+        InputUnusable: ``below`` is no folder of the machine.
+    """
     platform, home = machine.platform, machine.root("home")
+    if below:
+        below = _folder(machine, below)
     roots = {machine.root(name) for name in ROOTS_TOLD_APART}
     disks = [disk for disk in machine.disks() if not _in_system(disk, home, platform)]
     top = max((d for d in disks if is_within(home, d, platform)), key=len, default="")
     passed = dict(_passed(machine, disks, top, home))
-    outer = [r for r in roots if any(key(p, platform) in passed for p in _upwards(r))]
-    starts = [below] if below else [*disks, home, *outer]
-    starts = [s for s in dict.fromkeys(starts) if below or s not in outer or _apart(s, platform)]
+    outer = [r for r in sorted(roots) if any(key(p, platform) in passed for p in _upwards(r))]
+    if platform == "linux":
+        outer = []  # there they hold what is installed
+    starts = dict.fromkeys([below] if below else [*disks, home, *outer])
     edges = {key(path, platform) for path in (*roots, *starts, *map(parent, roots))}
     homes = key(parent(home), platform)
     if base(homes) not in _HOMES[platform]:
@@ -86,6 +94,16 @@ def grounds_of(machine: Machine, below: str = "") -> Grounds:
     )
 
 
+def _folder(machine: Machine, path: str) -> str:
+    """Return a folder as the machine writes it."""
+    path = written_by_machine(path, machine.platform)
+    there = machine.look(path)
+    if there is None or there.kind != "folder":
+        what = "nothing is there" if there is None else f"it is a {there.kind}"
+        raise InputUnusable("is no folder of the machine", where=path, why=what)
+    return path
+
+
 def _upwards(path: str) -> Iterator[str]:
     while True:
         yield path
@@ -93,11 +111,6 @@ def _upwards(path: str) -> Iterator[str]:
         if above == path:
             return
         path = above
-
-
-def _apart(root: str, platform: Platform) -> bool:
-    """Return whether a root in a folder of the system holds what programs keep for all accounts."""
-    return platform != "linux"  # there it holds what is installed
 
 
 def _in_system(disk: str, home: str, platform: Platform) -> bool:

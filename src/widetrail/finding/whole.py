@@ -72,7 +72,12 @@ def survey_all(
 
     Only recipes whose signs are there are read in whole, and only these are asked what tells their
     places; of the others what they claim unless told is looked for.
+
+    Raises:
+        InputUnusable: ``below`` is no folder of the machine.
+        DocumentUnusable: A recipe has findings that are errors.
     """
+    grounds = grounds_of(machine, below)
     outlines = {id: one.outline(machine.platform) for id, one in shelf.recipes.items()}
     names = _Names(machine)
     loaded = [shelf.load(id) for id in _near(names, shelf, outlines)]
@@ -84,7 +89,7 @@ def survey_all(
     mine = len(claims)
     absent = {id: one.name for id, one in shelf.recipes.items() if id not in ids}
     claims += [claim for id in absent for claim in _unless_told(names, id, outlines[id])]
-    stock = take_stock(machine, claims, grounds_of(machine, below), tick)
+    stock = take_stock(machine, claims, grounds, tick)
     numbers = {(c.recipe, c.item, c.path): n for n, c in enumerate(claims[:mine])}
     remains = [
         Remains(claim.recipe, absent[claim.recipe], claim.item, claim.path, tally)
