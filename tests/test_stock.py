@@ -7,7 +7,9 @@ import io
 import json
 import multiprocessing
 import os
+import shutil
 import sys
+import tempfile
 from pathlib import Path
 from typing import Any
 
@@ -234,6 +236,34 @@ def test_a_tree_without_end_is_told(big: FolderMachine, tmp_path: Path) -> None:
     (tmp_path / "recipes").mkdir()
     found = survey_all(big, Shelf([tmp_path / "recipes"], KINDS))
     assert any(why == "nested deeper than 200" for _, why in found.stock.passed)
+    assert "/home/ann/Notes" in unclaimed(found)
+
+
+def test_what_may_not_be_read_is_told_and_the_rest_is_walked(big: FolderMachine) -> None:
+    """The account is one of the system's own, where the tests run as its administrator."""
+    if sys.platform == "win32":
+        pytest.skip("has no permission bits of this kind")
+    with tempfile.TemporaryDirectory() as folder:  # below pytest's own folder only root may look
+        top = Path(folder) / "big"
+        shutil.copytree(big.folder, top)
+        locked = top / "disk/home/ann/locked"
+        locked.mkdir()
+        (locked / "x.txt").write_text("1")
+        (Path(folder) / "recipes").mkdir()
+        Path(folder).chmod(0o755)
+        locked.chmod(0)
+        machine, own = FolderMachine(top), Shelf([Path(folder) / "recipes"], KINDS)
+        survey_all(machine, own)  # what is imported only then can be read still
+        is_root = os.geteuid() == 0
+        try:
+            if is_root:
+                os.seteuid(65_534)
+            found = survey_all(machine, own)
+        finally:
+            if is_root:
+                os.seteuid(0)
+            locked.chmod(0o700)
+    assert dict(found.stock.passed)["/home/ann/locked"] == "Permission denied"
     assert "/home/ann/Notes" in unclaimed(found)
 
 
