@@ -24,7 +24,7 @@ def parse_size(text: str) -> int:
 
 def show_count(count: int, what: str) -> str:
     """Return a number of things for people; ``what`` is one of them."""
-    return f"1 {what}" if count == 1 else f"{count} {what}s"
+    return f"1 {what}" if count == 1 else f"{count:,} {what}s"
 
 
 def show_files(count: int) -> str:
