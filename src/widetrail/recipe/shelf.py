@@ -21,7 +21,6 @@ from widetrail.findings import errors_of
 from widetrail.formats.canonical import digest
 from widetrail.formats.interface import Platform
 from widetrail.machine import Effects
-from widetrail.recipe import outline as outlining
 from widetrail.recipe.loader import SUFFIX, Kinds, Loaded, examine, load_recipe_text
 from widetrail.recipe.outline import PLATFORMS, Claim, Outline, OutlinedSign, outline_of
 
@@ -152,10 +151,10 @@ def _text(path: Path, data: bytes) -> str:
 @cache
 def _maker() -> str:
     """Return what tells apart what makes outlines: another one does not take what is kept."""
-    own = [Path(str(outlining.__file__)), *sorted(Path(__file__).parent.glob("*.py"))]
+    told = [__version__.encode()]
     with suppress(OSError):
-        return digest(b"\0".join(path.read_bytes() for path in own))
-    return __version__
+        told += [path.read_bytes() for path in sorted(Path(__file__).parent.glob("*.py"))]
+    return digest(b"\0".join(told))
 
 
 def _read(path: Path) -> dict[str, Any]:
