@@ -150,7 +150,9 @@ def test_only_the_machine_at_hand_is_within_reach(begun: Path) -> None:
     result = _run(begun, "expect: {kept: {}, screen: same}\n")
     assert result.new_screen.splitlines()[0] == "mossbook-new"  # neither old nor the parcel
     assert "mossbook-old" not in result.new_screen
-    assert _told(result) == [("screen", "4 lines", "1 lines")]  # both were there before the move
+    assert result.old_screen.splitlines()[0] == "mossbook-old"
+    assert "mossbook-new" not in result.old_screen
+    assert _told(result) == [("screen, line 1", "mossbook-old", "mossbook-new")]
 
 
 def test_what_is_written_into_the_account_s_own_home_is_seen(tmp_path: Path) -> None:

@@ -253,12 +253,12 @@ class _Stage:
         self._hands = StageHands(file.all_hands)
         self._hands.take_away = self._pull
 
-    def _copy(self, machines: Path, *stations: Station) -> None:
-        """Copy the machines of ``stations`` and make them what the rehearsal says."""
+    def _copy(self, machines: Path, folder: Path, *stations: Station) -> None:
+        """Copy the machines of ``stations`` into a folder and make them what the rehearsal says."""
         for side in (self._sides[station] for station in stations):
-            target = self._here / side.machine
-            if target.exists():
-                raise InputUnusable("two stations are one machine", where=str(target))
+            target = folder / side.machine
+            if (self._here / side.machine).exists() or target.exists():
+                raise InputUnusable("two stations are one machine", where=side.machine)
             prepared_copy(machines / side.machine, target, side, self._recipes, self._service)
 
     def _open(self, station: Station, effects: Effects | None = None) -> FolderMachine:
@@ -291,15 +291,17 @@ class _Stage:
 
     def run(self, now: datetime, told: Rehearsed, machines: Path) -> Rehearsed:
         file, recipes, loaded = self._file, self._recipes, self._recipes[0]
-        self._copy(machines, "old")
+        self._copy(machines, self._here, "old")
         old = self._open("old")
         before = contents(old)
         printing = self._aside.submit(_screen(old, loaded))
         others = [station for station in self._sides if station != "old"]
         if any(self._sides[station].prepare for station in others):
             wait([printing])  # what they do may show in what old prints
-        self._copy(machines, *others)
-        new, old_screen = self._open("new"), printing.result()
+        self._copy(machines, self._away, *others)  # out of reach while old prints
+        old_screen = printing.result()
+        self.all_back()
+        new = self._open("new")
         before_new = contents(new) if file.until == "undone" else {}
         serials = serials_on(old, recipes)
         choices, medium, sealed = choices_of(file, recipes), medium_of(self._here), file.seal()
