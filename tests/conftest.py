@@ -106,6 +106,17 @@ def own_cache_of_tests(tmp_path_factory: pytest.TempPathFactory) -> None:
     os.environ["XDG_CACHE_HOME"] = str(tmp_path_factory.mktemp("cache"))
 
 
+@pytest.fixture
+def own_home(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
+    """Have the account that tests run as be at home in a folder of theirs."""
+    home = tmp_path / "home"
+    (home / ".config").mkdir(parents=True)
+    monkeypatch.setenv("HOME", str(home))
+    for name in ("XDG_CONFIG_HOME", "XDG_DATA_HOME", "XDG_STATE_HOME", "SUDO_USER"):
+        monkeypatch.delenv(name, raising=False)
+    return home
+
+
 @pytest.fixture(scope="session")
 def first_world(tmp_path_factory: pytest.TempPathFactory) -> Path:
     folder = tmp_path_factory.mktemp("first") / "world"

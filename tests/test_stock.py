@@ -467,19 +467,14 @@ def test_without_recipes_all_is_unclaimed(
     assert widetrail("survey", tmp_path / "none", "--machine", world.new).status == 2
 
 
-def test_this_machine_is_walked_for_real(
-    world: World, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_this_machine_is_walked_for_real(world: World, own_home: Path) -> None:
     if sys.platform != "linux":
         pytest.skip("walks this Linux machine")
-    home = tmp_path / "home"
+    home = own_home
     (home / "Pictures").mkdir(parents=True)
     (home / "Pictures/moss.jpg").write_bytes(b"\xff\xd8\xff")
     (home / ".config/frondsign").mkdir(parents=True)
     (home / ".config/frondsign/settings.toml").write_text("grid = 4\n")
-    monkeypatch.setenv("HOME", str(home))
-    for name in ("XDG_CONFIG_HOME", "XDG_DATA_HOME", "XDG_STATE_HOME", "SUDO_USER"):
-        monkeypatch.delenv(name, raising=False)
     before = contents(home)
     ran = widetrail("survey", world.folder / "recipes", "--below", home, "--json")
     assert ran.status == 0, ran.err

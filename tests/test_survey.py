@@ -197,15 +197,11 @@ def test_one_broken_thing_is_said_and_the_rest_goes_on(world: World) -> None:
 
 
 def test_this_machine_is_surveyed_for_real(
-    world: World, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+    world: World, own_home: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     if sys.platform != "linux":
         pytest.skip("runs a stand-in on this Linux machine")
-    home = tmp_path / "home"
-    (home / ".config").mkdir(parents=True)
-    for name in ("HOME", "XDG_CONFIG_HOME"):
-        monkeypatch.setenv(name, str(home if name == "HOME" else home / ".config"))
-    monkeypatch.delenv("SUDO_USER", raising=False)
+    home = own_home
     monkeypatch.setenv("PATH", os.pathsep.join([str(Path(sys.executable).parent), os.defpath]))
     subprocess.run(["quillbox", "receive", "me@moss.example", "Hello"], check=True)
     subprocess.run(["quillbox", "receive", "me@moss.example", "Again"], check=True)

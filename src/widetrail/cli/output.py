@@ -25,7 +25,8 @@ from widetrail.errors import (
 from widetrail.finding import Finder
 from widetrail.formats.texts import for_people
 from widetrail.machine import Effects, FolderMachine, Machine, this_machine
-from widetrail.recipe import SUFFIX, Loaded, load_recipe
+from widetrail.recipe import Loaded, load_recipe
+from widetrail.recipe.shelf import no_recipe, recipe_files, second_recipe
 from widetrail.steps import KINDS
 
 F = TypeVar("F", bound=Callable[..., Any])
@@ -231,14 +232,11 @@ def load_recipes(paths: Sequence[Path]) -> list[Loaded]:
         DocumentUnusable: One has findings that are errors.
     """
     recipes: dict[str, Loaded] = {}
-    for path in paths:
-        for file in sorted(path.glob(f"*{SUFFIX}")) if path.is_dir() else [path]:
-            loaded = load_recipe(file, KINDS)
-            if loaded.id in recipes:
-                why = f"{recipes[loaded.id].file} is one too"
-                raise InputUnusable(f"a second recipe for {loaded.id}", where=str(file), why=why)
-            recipes[loaded.id] = loaded
+    for file, _ in recipe_files(paths):
+        loaded = load_recipe(file, KINDS)
+        if loaded.id in recipes:
+            raise second_recipe(loaded.id, loaded.file, recipes[loaded.id].file)
+        recipes[loaded.id] = loaded
     if not recipes:
-        where = ", ".join(map(str, paths))
-        raise InputUnusable("there is no recipe", where=where, why=f"no *{SUFFIX} is there")
+        raise no_recipe(paths)
     return list(recipes.values())

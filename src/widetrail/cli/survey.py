@@ -22,7 +22,6 @@ from widetrail.cli.output import (
     print_json,
     show_error,
 )
-from widetrail.errors import InputUnusable
 from widetrail.finding import (
     Absent,
     Found,
@@ -42,8 +41,7 @@ from widetrail.finding import (
 from widetrail.formats.quantities import show_count, show_files, show_size
 from widetrail.formats.texts import for_people
 from widetrail.machine import Machine, own_cache
-from widetrail.recipe import SUFFIX
-from widetrail.recipe.shelf import Shelf
+from widetrail.recipe.shelf import Shelf, no_recipe
 from widetrail.reporting.survey import day_of, survey_facts, survey_rows
 from widetrail.steps import KINDS
 
@@ -78,8 +76,7 @@ def command(
     with _nothing_collected():
         shelf = Shelf(recipes or (Path(),), KINDS, own_cache() if _any_folder(recipes) else None)
     if recipes and not shelf.recipes and not shelf.broken:
-        where = ", ".join(map(str, recipes))
-        raise InputUnusable("there is no recipe", where=where, why=f"no *{SUFFIX} is there")
+        raise no_recipe(recipes)
     asked = ask_programs and may_ask(here, near(here, shelf), yes)
     if claimed:
         loaded = [shelf.load(id) for id in shelf.recipes]

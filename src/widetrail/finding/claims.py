@@ -31,9 +31,14 @@ class Claimed:
     def segments(self, fold: Callable[[str], str]) -> list[str]:
         """Return the segments of its path as the automaton wants them."""
         end = len(self.path) if self.fixed < 0 else self.fixed
-        anchor, names = split(self.path[:end])
-        plain = [fold(name) for name in ([anchor] if anchor else []) + names]
+        plain: list[str] = [fold(name) for name in _names(self.path[:end])]
         return plain + [Segment(fold(s)) for s in self.path[end:].split("/") if s]
+
+
+def _names(path: str) -> list[str]:
+    """Return the names of a whole path, its drive first where it has one."""
+    anchor, names = split(path)
+    return [anchor, *names] if anchor else names
 
 
 class Sum:
@@ -89,8 +94,7 @@ class Claims:
     def state_of(self, path: str) -> State:
         """Return the state of a whole path."""
         state = self._automaton.start
-        anchor, names = split(path)
-        for name in ([anchor] if anchor else []) + names:
+        for name in _names(path):
             state = state.step(self.fold(name))
         return state
 

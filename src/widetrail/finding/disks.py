@@ -13,7 +13,7 @@ from widetrail.finding.claims import Claims, Sum
 from widetrail.finding.grounds import ANOTHER, Grounds
 from widetrail.machine import Machine
 from widetrail.machine.host import DEEPEST, FOLDER_FLAGS, status_of
-from widetrail.machine.paths import base, parent
+from widetrail.machine.paths import base, upwards
 
 ENDING_MOST = 12
 """Characters of an ending; what is longer is none."""
@@ -101,13 +101,10 @@ class DiskWalk:
 
     def _reached(self, path: str) -> bool:
         """Return whether a walk came by a path."""
-        while True:
-            mine = self._fold(path)
-            if mine in self._begun:
-                return True
-            if mine in self._blocked or parent(path) == path:
-                return False
-            path = parent(path)
+        for folded in map(self._fold, upwards(path)):
+            if folded in self._begun or folded in self._blocked:
+                return folded in self._begun
+        return False
 
     def _pass(self, at: _At, why: str) -> None:
         self.passed[at.shown] = why

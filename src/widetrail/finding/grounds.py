@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from widetrail.errors import InputUnusable
 from widetrail.formats.interface import Platform
 from widetrail.machine import Machine
-from widetrail.machine.paths import base, is_within, join, key, parent, written_by_machine
+from widetrail.machine.paths import base, is_within, join, key, parent, upwards, written_by_machine
 
 _SYSTEM: dict[Platform, tuple[str, ...]] = {
     "windows": (
@@ -80,7 +80,7 @@ def grounds_of(machine: Machine, below: str = "") -> Grounds:
     disks = [disk for disk in machine.disks() if not _in_system(disk, home, platform)]
     top = max((d for d in disks if is_within(home, d, platform)), key=len, default="")
     passed = dict(_passed(machine, disks, top, home))
-    outer = [r for r in sorted(roots) if any(key(p, platform) in passed for p in _upwards(r))]
+    outer = [r for r in sorted(roots) if any(key(p, platform) in passed for p in upwards(r))]
     if platform == "linux":
         outer = []  # there they hold what is installed
     starts = dict.fromkeys([below] if below else [*disks, home, *outer])
@@ -102,15 +102,6 @@ def _folder(machine: Machine, path: str) -> str:
         what = "nothing is there" if there is None else f"it is a {there.kind}"
         raise InputUnusable("is no folder of the machine", where=path, why=what)
     return path
-
-
-def _upwards(path: str) -> Iterator[str]:
-    while True:
-        yield path
-        above = parent(path)
-        if above == path:
-            return
-        path = above
 
 
 def _in_system(disk: str, home: str, platform: Platform) -> bool:

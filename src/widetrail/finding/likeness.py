@@ -111,11 +111,15 @@ def likeness(
         for begins, kind, what in _BEGINNINGS:
             if beginning.startswith(begins):
                 return Likeness(kind, f"the largest file begins as {what} does")
-        return Likeness("unclear", _ending_told(endings, most, files))
-    return Likeness(most, _ending_told(endings, most, files))
+    of_size = f", {amount * 100 // size} % of the bytes" if count < _MOST_OF * files else ""
+    return Likeness(most, _ending_told(endings, most, files, of_size))
 
 
-def _ending_told(endings: Mapping[str, tuple[int, int]], kind: Kind, files: int) -> str:
+def _ending_told(
+    endings: Mapping[str, tuple[int, int]], kind: Kind, files: int, of_size: str
+) -> str:
+    """Return how many of the files have endings of a kind; ``of_size`` is added where these are
+    the lesser part."""
     mine = {e: n for e, (n, _) in endings.items() if _KIND_OF.get(e, "unclear") == kind}
     listed = sorted(mine, key=lambda ending: (-mine[ending], ending))
     count = sum(mine.values())
@@ -129,10 +133,4 @@ def _ending_told(endings: Mapping[str, tuple[int, int]], kind: Kind, files: int)
         return f"it ends in {shown}"
     if count == files:
         return f"all end in {shown}{more}"
-    size, amount = (sum(b for _, b in some) for some in (endings.values(), _of(endings, kind)))
-    of_size = f", {amount * 100 // size} % of the bytes" if count < _MOST_OF * files else ""
     return f"{count} of {files} end in {shown}{more}{of_size}"
-
-
-def _of(endings: Mapping[str, tuple[int, int]], kind: Kind) -> list[tuple[int, int]]:
-    return [n for ending, n in endings.items() if _KIND_OF.get(ending, "unclear") == kind]

@@ -18,7 +18,7 @@ from widetrail.finding.likeness import BEGINNING, Likeness, likeness
 from widetrail.finding.selection import Tally
 from widetrail.machine import Machine
 from widetrail.machine.host import FILE_FLAGS
-from widetrail.machine.paths import base, parent
+from widetrail.machine.paths import base, upwards
 
 LOOKED_INSIDE = 200
 """Groups whose largest file is looked into, at most: the largest groups."""
@@ -114,9 +114,9 @@ def _below_edge(
     """Give the names of the folders from the nearest edge down to ``path``; that of the cache's
     root is one."""
     names: list[str] = []
-    while fold(path) not in grounds.edges and parent(path) != path:
-        names.append(base(path))
-        path = parent(path)
-    if fold(path) == cache:
-        names.append(base(path))
+    for above in upwards(path):
+        if fold(above) in grounds.edges:
+            names += [base(above)] if fold(above) == cache else []
+            break
+        names.append(base(above))
     yield from reversed(names)

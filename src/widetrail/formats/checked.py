@@ -101,15 +101,34 @@ def read_text(path: Path) -> str:
     Raises:
         InputUnusable: It is not there, cannot be read, or is not UTF-8.
     """
+    return text_of(read_document(path), str(path))
+
+
+def read_document(path: Path) -> bytes:
+    """Return the bytes of a document.
+
+    Raises:
+        InputUnusable: It is not there, or cannot be read.
+    """
     try:
-        return path.read_bytes().decode("utf-8-sig")
+        return path.read_bytes()
     except OSError as error:
         reason = error.strerror or str(error)
         raise InputUnusable("cannot be read", where=str(path), why=reason) from error
+
+
+def text_of(data: bytes, file: str) -> str:
+    """Return the text of a document that was read from ``file``.
+
+    Raises:
+        InputUnusable: It is not UTF-8.
+    """
+    try:
+        return data.decode("utf-8-sig")
     except UnicodeDecodeError as error:
         raise InputUnusable(
             "is not UTF-8 text",
-            where=str(path),
+            where=file,
             why=f"byte {error.start} is 0x{error.object[error.start]:02x}",
             todo="Save it as UTF-8.",
         ) from error

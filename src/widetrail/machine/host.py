@@ -305,12 +305,14 @@ def bytes_of(path: str) -> bytes:
     """Return the bytes of a file by calls of the system alone, for who reads thousands of them."""
     handle = os.open(path, os.O_RDONLY | getattr(os, "O_BINARY", 0))
     try:
-        pieces = [os.read(handle, PIECE)]
-        while pieces[-1]:  # a file of /proc is read to its end too, whatever size it has
-            pieces.append(os.read(handle, PIECE))
+        return b"".join(_pieces(handle))
     finally:
         os.close(handle)
-    return b"".join(pieces)
+
+
+def _pieces(handle: int) -> Iterator[bytes]:
+    """Give what is read to the end, whatever size a status tells (that of a file of /proc is 0)."""
+    return iter(lambda: os.read(handle, PIECE), b"")
 
 
 def file_digest(path: Path | str) -> str:
@@ -323,7 +325,7 @@ def file_digest(path: Path | str) -> str:
     try:
         if sys.platform == "linux":
             os.posix_fadvise(handle, 0, 0, os.POSIX_FADV_DONTNEED)
-        while piece := os.read(handle, PIECE):
+        for piece in _pieces(handle):
             found.update(piece)
     finally:
         os.close(handle)

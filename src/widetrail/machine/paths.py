@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import unicodedata
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 
 from widetrail.formats.interface import Platform
 
@@ -28,6 +28,16 @@ def parent(path: str) -> str:
     """Return the folder that holds ``path``; an anchor is its own parent."""
     anchor, segments = split(path)
     return "/".join([anchor, *segments[:-1]]) or "/"
+
+
+def upwards(path: str) -> Iterator[str]:
+    """Give ``path`` and each folder above it, up to its anchor."""
+    while True:
+        yield path
+        above = parent(path)
+        if above == path:
+            return
+        path = above
 
 
 def base(path: str) -> str:

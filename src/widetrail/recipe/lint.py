@@ -14,6 +14,7 @@ from widetrail.recipe.lint_steps import (
     COMMANDS,
     Struck,
     all_steps,
+    lenders,
     lint_steps,
     named_in_steps,
     steps_at,
@@ -45,7 +46,7 @@ class _Whole:
         self.templates = tuple(_templates(recipe, self.readings))
         self.legs = tuple(steps_at(recipe))
         self.steps = tuple(all_steps(recipe, self.legs))
-        self.lenders = {used.replace("-", "_") for used in recipe.uses}
+        self.lenders = lenders(recipe)
         """The names by which recipes that this one uses lend their places."""
 
 

@@ -84,10 +84,14 @@ def steps_at(recipe: Recipe) -> Iterator[LegsAt]:
             yield ("items", name, "routes", number, "claim"), item, way.claim
 
 
+def lenders(recipe: Recipe) -> set[str]:
+    """Return the names by which recipes that this one uses lend their places."""
+    return {used.replace("-", "_") for used in recipe.uses}
+
+
 def all_steps(recipe: Recipe, legs_at: Iterable[LegsAt]) -> Iterator[SomeStep]:
     """Give every step of legs with what rules want to know of it."""
-    lent = {used.replace("-", "_") for used in recipe.uses}
-    own = {*ROOTS, *_GIVEN, *recipe.places, *recipe.readings, *recipe.asks, *lent}
+    own = {*ROOTS, *_GIVEN, *recipe.places, *recipe.readings, *recipe.asks, *lenders(recipe)}
     secrets = {name for name, ask in recipe.asks.items() if ask.secret is not None}
     for at, item, legs in legs_at:
         licence, serial = (OF_LICENCES, {"serial"}) if item.kind == "licence" else (set(), set())

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import json
 import os
-from collections.abc import Collection, Iterable, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping
 from contextlib import suppress
 from dataclasses import dataclass
 from functools import cache
@@ -19,6 +19,7 @@ from widetrail import __version__
 from widetrail.errors import DocumentUnusable, InputUnusable, WideTrailError
 from widetrail.findings import errors_of
 from widetrail.formats.canonical import digest
+from widetrail.formats.checked import read_document, text_of
 from widetrail.formats.interface import Platform
 from widetrail.machine import Effects
 from widetrail.recipe.loader import SUFFIX, Kinds, Loaded, examine, load_recipe_text
@@ -75,7 +76,7 @@ class Shelf:
         made: dict[str, list[Any]] = {}
         mine: set[str] = set()
         self.recipes: dict[str, Shelved] = {}
-        for path, is_named in _files(paths):
+        for path, is_named in recipe_files(paths):
             try:
                 one, name = self._shelved(path, known)
             except WideTrailError as error:
@@ -88,8 +89,7 @@ class Shelf:
                 made[name] = [one.id, one.name, one.uses, one.outlines]
             other = self.recipes.get(one.id)
             if other is not None:
-                why = f"{other.file} is one too"
-                raise InputUnusable(f"a second recipe for {one.id}", where=one.file, why=why)
+                raise second_recipe(one.id, one.file, other.file)
             self.recipes[one.id] = one
         self.fresh = len(made)
         if made and self._kept is not None:
@@ -98,16 +98,12 @@ class Shelf:
 
     def _shelved(self, path: Path, known: Mapping[str, Any]) -> tuple[Shelved, str]:
         """Return a recipe, and its digest."""
-        try:
-            data = path.read_bytes()
-        except OSError as error:
-            why = error.strerror or str(error)
-            raise InputUnusable("cannot be read", where=str(path), why=why) from error
+        data = read_document(path)
         name = digest(data)
         if name in known:
             id, called, uses, outlines = known[name]
             return Shelved(str(path), data, id, called, tuple(uses), outlines), name
-        loaded, findings = examine(_text(path, data), str(path), self._kinds)
+        loaded, findings = examine(text_of(data, str(path)), str(path), self._kinds)
         if loaded is None:
             raise DocumentUnusable(str(path), errors_of(findings))
         recipe, application = loaded.recipe, loaded.recipe.application
@@ -124,25 +120,36 @@ class Shelf:
             DocumentUnusable: It has findings that are errors.
         """
         one = self.recipes[id]
-        return load_recipe_text(_text(Path(one.file), one.data), one.file, self._kinds)
+        return load_recipe_text(text_of(one.data, one.file), one.file, self._kinds)
 
 
-def _files(paths: Iterable[Path]) -> Iterable[tuple[Path, bool]]:
-    """Give each recipe's file, and whether it was named itself."""
+def recipe_files(paths: Iterable[Path]) -> Iterator[tuple[Path, bool]]:
+    """Give the file of each recipe that ``paths`` name, and whether it was named itself.
+
+    Raises:
+        InputUnusable: A folder cannot be read.
+    """
     for path in paths:
-        if path.is_dir():
-            names = sorted(name for name in os.listdir(path) if name.endswith(SUFFIX))
-            yield from ((path / name, False) for name in names)
-        else:
+        if not path.is_dir():
             yield path, True
+            continue
+        try:
+            names = sorted(name for name in os.listdir(path) if name.endswith(SUFFIX))
+        except OSError as error:
+            why = error.strerror or str(error)
+            raise InputUnusable("cannot be read", where=str(path), why=why) from error
+        yield from ((path / name, False) for name in names)
 
 
-def _text(path: Path, data: bytes) -> str:
-    try:
-        return data.decode("utf-8-sig")
-    except UnicodeDecodeError as error:
-        why, todo = f"byte {error.start} is 0x{data[error.start]:02x}", "Save it as UTF-8."
-        raise InputUnusable("is not UTF-8 text", where=str(path), why=why, todo=todo) from error
+def second_recipe(id: str, file: str, other: str) -> InputUnusable:
+    """Return the error for a second recipe of one application."""
+    return InputUnusable(f"a second recipe for {id}", where=file, why=f"{other} is one too")
+
+
+def no_recipe(paths: Iterable[Path]) -> InputUnusable:
+    """Return the error where no recipe is in any of ``paths``."""
+    where = ", ".join(map(str, paths))
+    return InputUnusable("there is no recipe", where=where, why=f"no *{SUFFIX} is there")
 
 
 # What is kept

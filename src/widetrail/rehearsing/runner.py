@@ -574,23 +574,29 @@ def show_screen(machine: FolderMachine, loaded: Loaded) -> Completed:
     application = loaded.recipe.application
     if not application.screen:
         raise InputUnusable("the recipe names no screen", where=loaded.file)
-    name, *arguments = application.screen
-    return machine.start(Finder(machine, loaded).programs()[name], arguments)
+    return _starter(Finder(machine, loaded))()
+
+
+def _starter(finder: Finder) -> Callable[[], Completed]:
+    """Return what starts the application's ``screen`` command; nothing is looked for then."""
+    name, *arguments = finder.loaded.recipe.application.screen
+    program = finder.programs()[name]
+    return lambda: finder.machine.start(program, arguments)
 
 
 def _screen(machine: FolderMachine, loaded: Loaded) -> Callable[[], str]:
     """Return what starts the program and gives what it prints; an empty text where it is not there
     or prints nothing."""
-    application, finder = loaded.recipe.application, Finder(machine, loaded)
-    if not application.screen or finder.installation is None:
+    finder = Finder(machine, loaded)
+    if not loaded.recipe.application.screen or finder.installation is None:
         return str
-    program = finder.programs()[application.screen[0]]
+    start = _starter(finder)
 
-    def start() -> str:
-        done = machine.start(program, application.screen[1:])
+    def printed() -> str:
+        done = start()
         return done.output if done.status == 0 else f"status {done.status}: {done.errors}"
 
-    return start
+    return printed
 
 
 def _allowed(old: FolderMachine, plan: Plan) -> list[Path]:
