@@ -182,6 +182,11 @@ def trail(
         machine(folder / name, on, files={program: "", **files}, more=more)
     known = {"parcel.seal": sealed} if sealed else {}
     made = Trail(folder, {**known, **(hands or {})}, parcel)
+    return run_of(made, items, "run", places=places, sealed=sealed)
+
+
+def run_of(made: Trail, items: str, run: str, *, places: str = "", sealed: str = "") -> Trail:
+    """Set out with a recipe of ``items`` between two machines that are there, as ``run``."""
     loaded = load_recipe_text(
         f"{TRAIL_HEAD.replace(READINGS, places + READINGS)}items:\n{items}", "test", KINDS
     )
@@ -190,7 +195,7 @@ def trail(
     seal = (
         make_seal(sealed, "a bird at the pond", "please call the glass office") if sealed else None
     )
-    set_out(made.at, plan, [loaded], "run", NOW, Effects(), card, sealed=seal)
+    set_out(made.at, plan, [loaded], run, NOW, Effects(), card, sealed=seal)
     return made
 
 

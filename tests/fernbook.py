@@ -72,6 +72,11 @@ def main(command: str, *more: str) -> None:
             os.kill(int((NOTES / "lock").read_text()), signal.SIGTERM)
         case "begin":
             (NOTES / "session").write_text("begun")
+        case "make":  # something of which there can be one
+            if (NOTES / "session").exists():
+                sys.exit("fernbook: there is one already")
+            NOTES.mkdir(exist_ok=True)
+            (NOTES / "session").write_text("made")
         case "end":
             (NOTES / "session").unlink()
 

@@ -243,6 +243,10 @@ def _where_written(rule: WrittenAt, item: PlannedItem) -> str:
 
 
 def _show_left(page: Page, item: LeftItem) -> None:
+    if item.nothing:
+        page.line(f"{item.title}: nothing to carry", "bold", indent=2)
+        page.line(item.nothing, indent=4)
+        return
     if item.there:
         page.line(f"{item.title}: is there already", "bold", indent=2)
         page.line(

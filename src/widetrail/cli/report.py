@@ -12,7 +12,7 @@ from widetrail.formats.quantities import show_count, show_size, show_time
 from widetrail.machine import Effects
 from widetrail.parcel import Parcel
 from widetrail.reporting import render_page, show_answer
-from widetrail.walking import ItemReport, Report, make_report
+from widetrail.walking import CheckLine, ItemReport, Report, make_report
 
 
 @click.command("report")
@@ -55,6 +55,7 @@ def show_report(page: Page, report: Report) -> None:
     """Show a report on ``page``."""
     names = ", ".join(report.applications)
     page.title(f"{names}: from {report.old} to {report.new}")
+    page.line(report.headline, "green" if report.well else "red", indent=2)
     for leg in report.legs:
         page.line(f"leg {leg.number} on {leg.machine}: {show_time(leg.time)}", indent=2)
         for line in leg.words:
@@ -62,7 +63,7 @@ def show_report(page: Page, report: Report) -> None:
     for item in report.items:
         _show_item(page, report, item)
     for left in report.left:
-        page.title(f"{left.title}: {'is there already' if left.there else 'stayed behind'}")
+        page.title(f"{left.title}: {'nothing to carry' if left.there else 'stayed behind'}")
         for reason in left.reasons:
             page.line(reason, indent=2)
     if report.notices:
@@ -76,6 +77,11 @@ def show_report(page: Page, report: Report) -> None:
         page.line("nothing", indent=2)
     for task in report.ticked:
         page.line(f"seen to be done: {task}", "green", indent=2)
+
+
+def verdict(check: CheckLine) -> str:
+    """Return how a check came out, in words."""
+    return "there is none on either side" if check.is_empty else check.verdict
 
 
 def _show_item(page: Page, report: Report, item: ItemReport) -> None:
@@ -98,7 +104,7 @@ def _show_item(page: Page, report: Report, item: ItemReport) -> None:
     for step in item.steps:
         page.line(f"{step.state}: {step.reason}", "red", indent=2)
     if item.checks:
-        rows = [[c.name, show_answer(c.old), show_answer(c.new), c.verdict] for c in item.checks]
+        rows = [[c.name, show_answer(c.old), show_answer(c.new), verdict(c)] for c in item.checks]
         page.table(["check", report.old, report.new, ""], rows)
     for loss in item.losses:
         if loss.proof != "seen":

@@ -48,6 +48,8 @@ def command(
     messages.title(f"Settling on {here.name} removes, for good")
     for folder, size in kept:
         messages.line(f"- {folder} ({show_size(size)})", indent=2)
+    for path in found.put_away():
+        messages.line(f"- what stood at {path} when it was undone", "yellow", indent=2)
     for warning in found.warnings():
         messages.line(warning, "yellow", indent=2)
     consent(yes, "Shall this be done?")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from pathlib import Path
 
 import click
@@ -18,17 +19,23 @@ from widetrail.cli.output import (
 )
 from widetrail.errors import WentWrong
 from widetrail.machine import Effects
+from widetrail.steps.commands import show_command
 from widetrail.walking import Run, UndoPlan
 
 
 @click.command("undo")
 @click.argument("run", default="")
 @station_options("what is listed")
+@click.option(
+    "--take-back", multiple=True, metavar="STEP",
+    help="Of a step of which nobody knows whether it was done: it was, so take it back.",
+)  # fmt: skip
 @click.option("--no-wait", is_flag=True, help="End with 3 where something must be waited for.")
 @json_option
 def command(
-    run: str, machine: Path | None, account: str, yes: bool, no_wait: bool, as_json: bool
-) -> None:
+    run: str, machine: Path | None, account: str, yes: bool, take_back: tuple[str, ...],
+    no_wait: bool, as_json: bool,
+) -> None:  # fmt: skip
     """Undo what RUN did on a machine, from the machine's own journal; no parcel is needed.
 
     RUN is the name of a move's folder on the machine; it may be left out where there is only one.
@@ -38,10 +45,12 @@ def command(
     messages = Page(to_errors=True)
     here = open_machine(machine, account, Effects())
     found = Run(here, run, make_company(messages, None, waits=not no_wait))
+    taken = set(take_back)
     if not found.undone:
-        _show(messages, here.name, found.undo_plan())
+        taken |= _asked(messages, found.undo_plan(taken), yes=yes)
+        _show(messages, here.name, found.undo_plan(taken))
         consent(yes, "Shall this be done?")
-    plan = found.undo(now())
+    plan = found.undo(now(), taken)
     if as_json:
         acts = [act.words for act in plan.acts if act.words]
         print_json({"run": found.name, "machine": here.name, "acts": acts,
@@ -54,6 +63,19 @@ def command(
             page.line(f"What was put away is kept in {found.workroom} until you settle it.")
     if found.went_wrong:
         raise WentWrong("not everything could be undone", why="; ".join(found.went_wrong))
+
+
+def _asked(page: Page, plan: UndoPlan, *, yes: bool) -> set[str]:
+    """Ask about each step of which nobody knows whether it was done; return those that were."""
+    if yes or not sys.stdin.isatty():
+        return set()
+    taken = set()
+    for doubt in plan.doubts:
+        page.line(f"Whether this was done is not known: {doubt.words}", "yellow")
+        words = f"Was it done by this move, so that it is taken back ({show_command(doubt.command)})?"
+        if click.confirm(words, err=True):
+            taken.add(doubt.step)
+    return taken
 
 
 def _show(page: Page, machine: str, plan: UndoPlan) -> None:

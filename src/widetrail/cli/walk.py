@@ -72,16 +72,16 @@ def command(
     if top_up:
         done = _top_up(visit, messages, yes=yes)
     elif not visit.due_here:
-        _tell(visit.after_done(now()), visit, as_json)
-        return
+        done = visit.after_done(now())
     else:
         _same_plan(visit, messages)
         visit.look_ahead(now())
         show_leg(messages, visit)
         consent(yes, "Shall this be done?")
         done = visit.walk(now())
-    _tell(done, visit, as_json)
-    if status := status_of(done):
+    report = make_report(visit.parcel)
+    _tell(done, report, visit, as_json)
+    if status := status_of(done, report):
         click.get_current_context().exit(status)
 
 
@@ -96,11 +96,12 @@ def _top_up(visit: Visit, page: Page, *, yes: bool) -> LegDone:
     return do_top_up(visit, now())
 
 
-def status_of(done: LegDone) -> int:
-    """Return the exit status of a walk: 3 where something waits, 1 where something came wrong."""
+def status_of(done: LegDone, report: Report) -> int:
+    """Return the exit status of a walk: 3 where something waits, 1 where something came wrong,
+    here or at a station before."""
     if done.waits:
         return Halted.status
-    return WentWrong.status if done.failed or done.troubles else 0
+    return WentWrong.status if done.failed or done.troubles or not report.well else 0
 
 
 def _same_plan(visit: Visit, page: Page) -> None:
@@ -136,8 +137,7 @@ def show_leg(page: Page, visit: Visit) -> None:
     page.line(f"and keep its journal in {visit.workroom}", indent=2)
 
 
-def _tell(done: LegDone, visit: Visit, as_json: bool) -> None:
-    report = make_report(visit.parcel)
+def _tell(done: LegDone, report: Report, visit: Visit, as_json: bool) -> None:
     if not as_json:
         page = Page()
         show_done(page, done, report, visit.parcel.folder)
@@ -197,7 +197,8 @@ def show_done(page: Page, done: LegDone, report: Report, parcel: Path) -> None:
             page.title("Still to be done by you")
         for number, task in enumerate(report.tasks, start=1):
             page.line(f"{number}. {task}", indent=2)
-        page.line(f"The trail is at its end. See: widetrail report {parcel}", "bold")
+        page.line(f"The trail is at its end. {report.headline}", "bold")
+        page.line(f"See: widetrail report {parcel}")
 
 
 def _changes(counts: tuple[int, int, int]) -> str:
@@ -230,6 +231,8 @@ def _show_item(page: Page, item: ItemReport, walked: Mapping[str, StepDone]) -> 
 def _check_words(check: CheckLine) -> str:
     """Return a check in a few words: the value where it holds, else both."""
     new, name = _few(check.new), check.name.replace("_", " ")
+    if check.is_empty:
+        return f"{name}: none on either side"
     if check.verdict == "holds":
         return f"{name} {new}"
     return f"{name} {check.verdict} ({_few(check.old)} on old, {new} on new)"

@@ -5,7 +5,7 @@ from widetrail.finding.card import card_facts, installation_facts, make_card, re
 from widetrail.finding.disks import Tick
 from widetrail.finding.finder import Finder
 from widetrail.finding.judging import condition_holds
-from widetrail.finding.selection import Selection, Tally, entries_of, tally
+from widetrail.finding.selection import Selection, Tally, entries_of, tally, with_journals
 from widetrail.finding.several import Pair, Unpaired, pair
 from widetrail.finding.stock import Group, Stock
 from widetrail.finding.survey import Surveyed, SurveyedItem, survey
@@ -67,4 +67,5 @@ __all__ = [
     "survey_all",
     "tally",
     "where_facts",
+    "with_journals",
 ]

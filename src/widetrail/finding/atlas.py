@@ -27,14 +27,16 @@ _ROOTS = (
 class Moved:
     """A folder or file of old and what it is on new.
 
-    What is ``carried`` is there on new with all below it; of anything else only what is seen to
-    be there. ``renames`` are the paths below it that new calls otherwise.
+    What is ``carried`` is there on new with all below it, or of that what ``takes`` says of the
+    paths below it; of anything else only what is seen to be there. ``renames`` are the paths below
+    it that new calls otherwise.
     """
 
     old: str
     new: str
     carried: bool = True
     renames: Mapping[str, str] = field(default_factory=dict)
+    takes: Callable[[str], bool] | None = field(default=None, compare=False)
 
 
 @dataclass(frozen=True, slots=True)
@@ -127,6 +129,23 @@ class Atlas:
                 return new
         return None
 
+    def arrives(self, path: str) -> bool:
+        """Return whether what a path of old names will be on new, as far as it moves at all.
+
+        What lies in a place that moves and is left out of it does not, unless new has it.
+        """
+        for moved in self._moved:
+            below = below_of(path, moved.old, self.old.platform)
+            if below is None:
+                continue
+            if not moved.carried or not below or moved.takes is None:
+                return True
+            if "~" in path and self.old.platform == "windows":  # a short name, perhaps
+                return True
+            new = join(moved.new, *_renamed(below, moved.renames))
+            return moved.takes("/".join(below)) or self._there(new)
+        return True
+
     def _stays(self, path: str) -> bool:
         """Return whether a path means the same on new: one platform, and not old's account's."""
         mine = below_of(path, self.old.root("home"), self.old.platform) is not None
@@ -154,6 +173,17 @@ def _one_name(written: str, real: str, platform: Platform) -> bool:
     if key(written, platform) == key(real, platform):
         return True
     return platform == "windows" and "~" in written and written.upper() == short_name(real)
+
+
+def taking(paths: Iterable[str], platform: Platform) -> Callable[[str], bool]:
+    """Return what tells whether a path is one of ``paths``, or a folder above one."""
+    known: set[str] = set()
+    for path in paths:
+        names = key(path, platform).split("/")
+        while names and (told := "/".join(names)) not in known:
+            known.add(told)
+            names.pop()
+    return lambda path: key(path, platform) in known
 
 
 def short_name(name: str) -> str:

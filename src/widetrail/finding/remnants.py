@@ -13,7 +13,7 @@ from urllib.parse import quote
 
 from widetrail.formats.bounded import ask
 from widetrail.formats.interface import Platform, Spot, Unreadable
-from widetrail.formats.texts import decode
+from widetrail.formats.texts import decode, unescaped
 from widetrail.machine.paths import is_within, split
 
 MOST = 4 * 1024 * 1024
@@ -79,10 +79,12 @@ def find_remnants(data: bytes, pattern: str, copy: str = "") -> Iterator[Spot]:
     except Unreadable:
         return
     expression = re.compile(pattern)
-    if not expression.search(text):
+    escaped = "\\x" in text or "@Variant(" in text or "@ByteArray(" in text
+    if not (escaped or expression.search(text)):
         return
     for number, line in enumerate(text.splitlines(), start=1):
-        if expression.search(line):
+        hidden = unescaped(line) if escaped else ()
+        if expression.search(line) or any(expression.search(told) for told in hidden):
             yield Spot("", line.strip()[:SHOWN], number)
 
 

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 
+from widetrail.errors import MachineUnusable
 from widetrail.finding.stores import (
     CARRIED,
     Store,
@@ -14,9 +16,10 @@ from widetrail.finding.stores import (
     store_kind,
 )
 from widetrail.finding.values import Found
+from widetrail.formats.companions import JOURNALS, SQLITE, database_of
 from widetrail.formats.interface import Platform
 from widetrail.machine import Entry, Machine
-from widetrail.machine.paths import key
+from widetrail.machine.paths import join, key
 from widetrail.recipe import Globs, Item
 
 
@@ -59,7 +62,10 @@ class Selection:
         return any(mine == c or mine.startswith(f"{c}/") for c in self._carved)
 
     def walk(self, machine: Machine, folder: str) -> Iterator[Entry]:
-        """Give the selected entries below ``folder``, each after the folders it lies in."""
+        """Give the selected entries below ``folder``, each after the folders it lies in.
+
+        The journals of a selected database are selected too: without them it is another one.
+        """
         if self._everything:
             yield from machine.walk(folder)
             return
@@ -68,7 +74,7 @@ class Selection:
         for entry in machine.walk(folder):
             if entry.kind == "folder":
                 waiting[entry.path] = entry
-            if not self(entry.path):
+            if not self(entry.path) and not self._is_journal(machine, folder, entry, given):
                 continue
             parts = entry.path.split("/")
             for depth in range(1, len(parts)):
@@ -78,6 +84,31 @@ class Selection:
                     yield waiting[above]
             given.add(entry.path)
             yield entry
+
+
+    def _is_journal(
+        self, machine: Machine, folder: str, entry: Entry, given: Collection[str]
+    ) -> bool:
+        database, _ = database_of(entry.path) if entry.kind == "file" else ("", "")
+        return database in given and is_database(machine, join(folder, database))
+
+
+def is_database(machine: Machine, path: str) -> bool:
+    """Return whether the file at ``path`` is a database that may have journals beside it."""
+    with suppress(MachineUnusable), machine.open(path) as file:
+        return file.read(len(SQLITE)) == SQLITE
+    return False
+
+
+def with_journals(machine: Machine, path: str, there: Entry) -> list[Entry]:
+    """Return the file at ``path`` and, where it is a database, its journals beside it."""
+    entries = [there]
+    if any(machine.look(f"{path}{ending}") for ending in JOURNALS) and is_database(machine, path):
+        for ending in JOURNALS:
+            journal = machine.look(f"{path}{ending}")
+            if journal is not None and journal.kind == "file":
+                entries.append(journal)
+    return entries
 
 
 def entries_of(
@@ -97,7 +128,8 @@ def entries_of(
         return [Entry(CARRIED[kind], "file", size, 0, 0o600)], sum(map(is_value, values))
     there = machine.look(place.path)
     if there is None or there.kind != "folder":
-        return [there] if there is not None and there.kind == "file" else [], 0
+        single = there is not None and there.kind == "file"
+        return with_journals(machine, place.path, there) if single and there else [], 0
     return list(Selection(item, machine.platform, carved).walk(machine, place.path)), 0
 
 

@@ -13,6 +13,7 @@ from collections.abc import Callable, Mapping
 from contextlib import closing
 
 from widetrail.formats.interface import Located, Spot, Unreadable, Unwritable
+from widetrail.formats.texts import texts_in_bytes
 
 SECONDS = 20.0
 ROWS = 100_000
@@ -23,11 +24,12 @@ _ALLOWED = {
 
 
 def query_sqlite(
-    copy: str, query: str, parameters: Mapping[str, str], by_column: bool = False
-) -> Located:
+    copy: str, query: str, parameters: Mapping[str, str], by_column: bool = False, *,
+    names: bool = False,
+) -> Located:  # fmt: skip
     """Run ``query`` on the database file ``copy``; parameters are bound as ``:name``.
 
-    ``by_column`` asks for a list of mappings from column to value.
+    ``by_column`` asks for a list of mappings from column to value, ``names`` for the columns alone.
 
     Returns the single value of a result of one row and one column; a list of values for one
     column; a list of lists otherwise. Time and rows are bounded by ``SECONDS`` and ``ROWS``.
@@ -35,6 +37,26 @@ def query_sqlite(
     Raises:
         Unreadable: It is no database, the query is not a reading one, or a bound was reached.
     """
+    columns, rows = _asked(copy, query, parameters)
+    if names:
+        return Located(list(columns))
+    if by_column:
+        return Located([dict(zip(columns, map(_plain, row), strict=True)) for row in rows])
+    if len(columns) == 1:
+        values = [_plain(row[0]) for row in rows]
+        return Located(values[0] if len(values) == 1 else list(values))
+    return Located([[_plain(cell) for cell in row] for row in rows])
+
+
+def _rows(copy: str, query: str) -> list[Row]:
+    return _asked(copy, query, {})[1]
+
+
+Row = tuple[object, ...]
+
+
+def _asked(copy: str, query: str, parameters: Mapping[str, str]) -> tuple[list[str], list[Row]]:
+    """Return the names of the columns and the rows; as ``query_sqlite``."""
     end = time.monotonic() + SECONDS
     try:
         with closing(sqlite3.connect(copy)) as connection:
@@ -43,17 +65,12 @@ def query_sqlite(
             connection.set_progress_handler(lambda: int(time.monotonic() > end), 10_000)
             cursor = connection.execute(query, dict(parameters))
             rows = cursor.fetchmany(ROWS + 1)
-            names = [column[0] for column in cursor.description or ()]
+            columns = [column[0] for column in cursor.description or ()]
     except (sqlite3.Error, sqlite3.Warning) as error:
         raise Unreadable(f"cannot be asked: {error}") from error
     if len(rows) > ROWS:
         raise Unreadable(f"gives more than {ROWS} rows")
-    if by_column:
-        return Located([dict(zip(names, map(_plain, row), strict=True)) for row in rows])
-    if len(names) == 1:
-        values = [_plain(row[0]) for row in rows]
-        return Located(values[0] if len(values) == 1 else list(values))
-    return Located([[_plain(cell) for cell in row] for row in rows])
+    return columns, rows
 
 
 def _plain(value: object) -> str | int | float | None:
@@ -76,12 +93,23 @@ def list_column(copy: str, at: str) -> list[Spot]:
         Unreadable: It is no database, or has no such column.
     """
     table, column = _named(at)
-    query = (
-        f"select distinct {column} from {table} where typeof({column}) = 'text' order by {column}"
-    )
-    found = query_sqlite(copy, query, {}).value
-    texts = found if isinstance(found, list) else [] if found is None else [found]
-    return [Spot(str(text), str(text)) for text in texts]
+    query = f"select distinct {column} from {table} where {_HOLDS_TEXT.format(column)}"
+    texts = {text for row in _rows(copy, query) if (text := _as_text(row[0])) is not None}
+    return [Spot(text, text) for text in sorted(texts)]
+
+
+_HOLDS_TEXT = "typeof({0}) in ('text', 'blob')"
+
+
+def _as_text(value: object) -> str | None:
+    """Return a cell's text; bytes are one where they are valid UTF-8 with nothing beyond it."""
+    if isinstance(value, bytes):
+        try:
+            text = value.decode("utf-8")
+        except UnicodeDecodeError:
+            return None
+        return text if text.isprintable() else None
+    return value if isinstance(value, str) else None
 
 
 def put_column(copy: str, at: str, changes: Mapping[str, str]) -> int:
@@ -95,9 +123,16 @@ def put_column(copy: str, at: str, changes: Mapping[str, str]) -> int:
     return _update(
         copy, at,
         f"update {table} set {column} = moved({column})"
-        f" where typeof({column}) = 'text' and moved({column}) is not null",
-        changes.get,
+        f" where {_HOLDS_TEXT.format(column)} and moved({column}) is not null",
+        lambda value: _changed(value, changes),
     )  # fmt: skip
+
+
+def _changed(value: object, changes: Mapping[str, str]) -> str | bytes | None:
+    """Return what a cell becomes, of its own type; ``None`` where it stays."""
+    text = _as_text(value)
+    told = changes.get(text) if text is not None else None
+    return told.encode() if told is not None and isinstance(value, bytes) else told
 
 
 def put_cell(copy: str, at: str, where: Mapping[str, str], value: str) -> None:
@@ -118,7 +153,8 @@ def put_cell(copy: str, at: str, where: Mapping[str, str], value: str) -> None:
 
 
 def _update(
-    copy: str, at: str, query: str, moved: Callable[[str], str | None] = lambda text: None,
+    copy: str, at: str, query: str,
+    moved: Callable[[object], str | bytes | None] = lambda value: None,
     parameters: Mapping[str, str] | None = None,
 ) -> int:  # fmt: skip
     """Run one update in a transaction; return how many rows it changed."""
@@ -142,6 +178,8 @@ def _update(
 def texts_in(copy: str, pattern: str, most: int) -> list[Spot]:
     """Return up to ``most`` texts of any table that ``pattern`` matches, each with its column.
 
+    Bytes are searched for texts in UTF-8 and UTF-16.
+
     Raises:
         Unreadable: It is no database.
     """
@@ -150,12 +188,14 @@ def texts_in(copy: str, pattern: str, most: int) -> list[Spot]:
     names = query_sqlite(copy, "select name from sqlite_master where type = 'table'", {}).value
     listed = names if isinstance(names, list) else [names]
     for table in (_quoted(str(name)) for name in listed if name is not None):
-        rows = query_sqlite(copy, f"select * from {table} limit {ROWS}", {}, True).value
-        for row in rows if isinstance(rows, list) else []:
-            assert isinstance(row, dict)
-            for column, value in row.items():
-                if len(found) < most and isinstance(value, str) and expression.search(value):
-                    found.append(Spot(f"{table.strip(chr(34))}.{column}", value))
+        columns = query_sqlite(copy, f"select * from {table} limit 0", {}, True, names=True).value
+        assert isinstance(columns, list)
+        for row in _rows(copy, f"select * from {table} limit {ROWS}"):
+            for column, value in zip(columns, row, strict=True):
+                texts = texts_in_bytes(value) if isinstance(value, bytes) else [value]
+                match = next((t for t in texts if isinstance(t, str) and expression.search(t)), "")
+                if match and len(found) < most:
+                    found.append(Spot(f"{table.strip(chr(34))}.{column}", match))
     return found
 
 

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import codecs
+import re
 import unicodedata
+from collections.abc import Iterator
 
 from widetrail.formats.interface import Unreadable, Unwritable
 
@@ -70,3 +72,29 @@ def decode(data: bytes) -> tuple[str, str]:
         except UnicodeDecodeError:
             continue
     return data.decode("latin-1"), "latin-1"
+
+
+_ESCAPE = re.compile(r"\\(?:x([0-9A-Fa-f]{1,4})|(.))")
+_SHORT = {"n": "\n", "t": "\t", "r": "\r", "0": "\0", "a": "\a", "b": "\b", "f": "\f", "v": "\v"}
+
+
+def unescaped(line: str) -> Iterator[str]:
+    """Give what a line of settings says that escapes its characters as Qt does (QSettings, ini).
+
+    ``\\xf6`` is one character; ``@Variant(…)`` and ``@ByteArray(…)`` hold bytes so, in which texts
+    are in UTF-16 or UTF-8.
+    """
+    if "\\" not in line:
+        return
+    plain = _ESCAPE.sub(lambda m: chr(int(m[1], 16)) if m[1] else _SHORT.get(m[2], m[2]), line)
+    yield plain
+    if "@Variant(" in line or "@ByteArray(" in line:
+        yield from texts_in_bytes(plain.encode("latin-1", "replace"))
+
+
+def texts_in_bytes(data: bytes) -> Iterator[str]:
+    """Give what texts may stand in bytes: as UTF-8, and as UTF-16 from either byte on."""
+    yield data.decode("utf-8", "replace")
+    for encoding in ("utf-16-le", "utf-16-be"):
+        for start in (0, 1):
+            yield data[start:].decode(encoding, "replace")

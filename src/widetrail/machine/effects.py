@@ -90,7 +90,7 @@ class Effects:
         with self._effect("make folder", path):
             Path(path).mkdir(mode)
 
-    def make_folders(self, path: Path) -> list[Path]:
+    def make_folders(self, path: Path, mode: int = 0o777) -> list[Path]:
         """Make a folder and those above it that are missing, one effect each; return them."""
         missing = []
         at = path
@@ -98,15 +98,19 @@ class Effects:
             missing.append(at)
             at = at.parent
         for folder in reversed(missing):
-            self.make_folder(folder)
+            self.make_folder(folder, mode)
         return missing[::-1]
 
-    def keep_folders(self, path: Path) -> list[Path]:
+    def keep_folders(self, path: Path, mode: int = 0o777) -> list[Path]:
         """As ``make_folders``, and make their names durable."""
-        made = self.make_folders(path)
+        made = self.make_folders(path, mode)
         for folder in made:
             self.sync_folder(folder.parent)
         return made
+
+    def keep_private(self, path: Path) -> list[Path]:
+        """As ``keep_folders``, for what nobody but the account may read."""
+        return self.keep_folders(path, 0o700)
 
     def create(self, path: StrPath, mode: int = 0o666) -> Writing:
         """Begin a new file; one that is there already is never touched."""
@@ -130,10 +134,12 @@ class Effects:
         with self._effect("cut", path):
             os.truncate(path, size)
 
-    def make_link(self, path: StrPath, target: str) -> None:
-        """Make a symbolic link."""
+    def make_link(self, path: StrPath, target: str, mtime_ns: int | None = None) -> None:
+        """Make a symbolic link, with a time of change of its own where the system has that."""
         with self._effect("make link", path):
             Path(path).symlink_to(target)
+            if mtime_ns is not None and os.utime in os.supports_follow_symlinks:
+                os.utime(path, ns=(mtime_ns, mtime_ns), follow_symlinks=False)
 
     def make_hard_link(self, path: StrPath, to: StrPath) -> None:
         """Give the file at ``to`` another name."""
@@ -155,28 +161,49 @@ class Effects:
                 return False
             return True
 
+    def make_same(self, path: StrPath, to: StrPath) -> None:
+        """Give a copy at ``to`` what of the status of the file or folder at ``path`` is not set yet.
+
+        That is its owner, who else may use it (POSIX ACLs), its special bits and its times; both
+        are on this machine. A pipe is made where there is none yet.
+        """
+        with self._effect("set status", to):
+            _make_same(path, to)
+
+    def set_mode(self, path: Path, mode: int) -> None:
+        """Set permission bits alone."""
+        with self._effect("set status", path):
+            path.chmod(mode)
+
     def rename(self, path: Path, to: Path) -> None:
-        """Rename within a volume; what is at ``to`` already is never replaced."""
-        with self._effect("rename", to):
+        """Rename within a volume; what is at ``to`` already is never replaced.
+
+        A folder of the account's own that may not be written to is made so for the moment of it.
+        """
+        with self._effect("rename", to), _writable(path, path.parent, to.parent) as mode:
             _rename_without_replacing(path, to)
+            if mode is not None:
+                to.chmod(mode)
 
     def replace(self, path: Path, to: Path) -> None:
         """Rename within a volume over what is at ``to``, which must be the tool's to change."""
-        with self._effect("replace", to):
+        with self._effect("replace", to), _writable(None, path.parent, to.parent):
             path.replace(to)
 
     def remove_file(self, path: Path) -> None:
         """Remove one file or link."""
-        with self._effect("remove", path):
+        with self._effect("remove", path), _writable(None, path.parent):
             path.unlink()
 
     def remove_folder(self, path: Path) -> None:
         """Remove one empty folder."""
-        with self._effect("remove folder", path):
+        with self._effect("remove folder", path), _writable(None, path.parent):
             path.rmdir()
 
     def remove_tree(self, path: Path) -> None:
         """Remove a folder of the tool's own with all in it, one effect each; links unfollowed."""
+        if _is_shut(path):
+            self.set_mode(path, 0o700)
         for entry in sorted(os.scandir(path), key=lambda e: e.name):
             if entry.is_dir(follow_symlinks=False):
                 self.remove_tree(Path(entry.path))
@@ -293,6 +320,72 @@ class _Change:
     ) -> None:  # fmt: skip
         if isinstance(error, OSError):
             raise EffectFailed(self._kind, self._path, error) from error
+
+
+def _is_shut(folder: Path) -> bool:
+    """Return whether a folder of the account's own may not be changed by it."""
+    if sys.platform == "win32" or os.geteuid() == 0:
+        return False
+    try:
+        status = folder.lstat()
+    except OSError:
+        return False
+    shut = status.st_mode & 0o300 != 0o300
+    return stat.S_ISDIR(status.st_mode) and shut and status.st_uid == os.geteuid()
+
+
+@contextmanager
+def _writable(moved: Path | None, *folders: Path) -> Iterator[int | None]:
+    """Have names in ``folders`` be changed, and a folder ``moved``, where the account owns them.
+
+    Gives the mode that the moved one is to have again, if it was changed.
+    """
+    shut = {f: stat.S_IMODE(f.stat().st_mode) for f in dict.fromkeys(folders) if _is_shut(f)}
+    mode = stat.S_IMODE(moved.stat().st_mode) if moved is not None and _is_shut(moved) else None
+    for folder, before in shut.items():
+        folder.chmod(before | 0o300)
+    try:
+        if moved is not None and mode is not None:  # its name of the folder above is in it
+            moved.chmod(mode | 0o300)
+        yield mode
+    finally:
+        for folder, before in shut.items():
+            folder.chmod(before)
+
+
+_ACLS = ("system.posix_acl_access", "system.posix_acl_default")
+
+
+def more_status(path: Path, to: Path) -> bool:
+    """Return whether a copy at ``to`` lacks something that ``Effects.make_same`` would give it.
+
+    A socket or device has no copy.
+    """
+    status = path.lstat()
+    if not os.path.lexists(to):
+        return stat.S_ISFIFO(status.st_mode)
+    now, file = to.lstat(), stat.S_ISREG(status.st_mode) or stat.S_ISDIR(status.st_mode)
+    other = (now.st_uid, now.st_gid, now.st_mode) != (status.st_uid, status.st_gid, status.st_mode)
+    acls = sys.platform == "linux" and file and set(os.listxattr(path)) & set(_ACLS)
+    return bool(acls) or other or now.st_mtime_ns != status.st_mtime_ns
+
+
+def _make_same(path: StrPath, to: StrPath) -> None:
+    status = os.lstat(path)
+    if stat.S_ISFIFO(status.st_mode) and not os.path.lexists(to):
+        os.mkfifo(to)
+    now, link = os.lstat(to), stat.S_ISLNK(status.st_mode)
+    if (now.st_uid, now.st_gid) != (status.st_uid, status.st_gid):
+        with suppress(PermissionError):  # only an administrator gives files away
+            os.chown(to, status.st_uid, status.st_gid, follow_symlinks=False)
+    if link:
+        return
+    if sys.platform == "linux":
+        for name in set(os.listxattr(path)) & set(_ACLS):
+            with suppress(OSError):  # the volume is the same; what it refuses it never had
+                os.setxattr(to, name, os.getxattr(path, name))
+    os.chmod(to, stat.S_IMODE(status.st_mode))  # noqa: PTH101 - a text as a rule
+    os.utime(to, ns=(status.st_mtime_ns, status.st_mtime_ns))
 
 
 def _set_status(at: StrPath | int, mode: int, mtime_ns: int) -> None:

@@ -13,6 +13,7 @@ from __future__ import annotations
 
 import errno
 import os
+import stat
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -44,9 +45,13 @@ def read_moves(told: Iterable[Sequence[str]]) -> list[Move]:
 
 
 def carry_out(
-    machine: Machine, moves: Iterable[Move], taken: Callable[[str], str] | None = None
-) -> None:
+    machine: Machine, moves: Iterable[Move], taken: Callable[[str], str] | None = None,
+    modes: Mapping[str, int] | None = None,
+) -> None:  # fmt: skip
     """Make what of ``moves`` is not made yet, in order, and make the names durable.
+
+    ``modes`` is what ``modes_of`` gave before the first was made: a folder that may not be written
+    to has its mode again in the end, whenever this was cut off.
 
     ``taken`` is asked for a free name where something stands in the way of ``into``: what does is
     put away there first, after ``taken`` wrote that down. Without it that is an error.
@@ -93,6 +98,10 @@ def carry_out(
             _make_way(machine, move, target, taken, touched)
             effects.rename(source, target)
         touched |= {target.parent: None, source.parent: None}
+    for path, mode in (modes or {}).items():
+        shut = machine.host(path)
+        if shut.is_dir() and not shut.is_symlink() and stat.S_IMODE(shut.stat().st_mode) != mode:
+            effects.set_mode(shut, mode)
     for folder in touched:
         if folder.is_dir():
             effects.sync_folder(folder)
@@ -152,6 +161,24 @@ def times_of(machine: Machine, moves: Iterable[Move]) -> dict[str, int]:
         host = machine.host(folder)
         if host.is_dir():
             found[folder] = host.stat().st_mtime_ns
+    return found
+
+
+def modes_of(machine: Machine, moves: Iterable[Move]) -> dict[str, int]:
+    """Return the modes of the folders that may not be written to and are moved by ``moves``, or
+    have names changed in them, by where they are afterwards.
+    """
+    found: dict[str, int] = {}
+    for move in moves:
+        if not move.source:
+            continue
+        folders = (parent(move.source), parent(move.target))
+        for path, after in ((move.source, move.target), *zip(folders, folders, strict=True)):
+            host = machine.host(path)
+            if after in found or not host.is_dir() or host.is_symlink():
+                continue
+            if (mode := stat.S_IMODE(host.stat().st_mode)) & 0o300 != 0o300:
+                found[after] = mode
     return found
 
 

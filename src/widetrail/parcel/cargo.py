@@ -4,20 +4,23 @@ from __future__ import annotations
 
 import hashlib
 import json
+import os
 import tempfile
+import time
 from base64 import b64encode
 from collections.abc import Callable, Iterable, Iterator, Mapping
+from contextlib import contextmanager
 from pathlib import Path
 from types import TracebackType
 from typing import Any, BinaryIO, Protocol
 
-from widetrail.errors import Halted, ParcelUnusable
+from widetrail.errors import MachineUnusable, ParcelUnusable
 from widetrail.machine import Effects, Entry
 from widetrail.parcel.reading import reading
 from widetrail.parcel.seal import ENDING, Seal
 from widetrail.parcel.segments import BLOCK, CHUNK, PIECE, Segment, tar_header
 from widetrail.steps import CargoEntry
-from widetrail.steps.interface import Piece
+from widetrail.steps.interface import Piece, UnreadableFile, Unstable
 
 SEGMENT = 64 * 1024 * 1024
 """Bytes of a segment before sealing, at most; what is larger is packed in pieces."""
@@ -106,7 +109,8 @@ class CargoWriter:
         stays.
 
         Raises:
-            Halted: A file changed its size while it was read.
+            Unstable: A file was changed while it was read.
+            UnreadableFile: One cannot be read.
         """
         others = [e for e in self.entries if e.item != item]
         had = {e.path: e for e in self.entries if e.item == item}
@@ -116,7 +120,8 @@ class CargoWriter:
                 packed = had.get(entry.path)
                 if packed is None or not self._is_still(packed, entry, open_file, attributes):
                     has_some = entry.kind in ("file", "folder")
-                    told = _told(attributes(entry.path)) if has_some else ""
+                    with _readable(entry):
+                        told = _told(attributes(entry.path)) if has_some else ""
                     packed = self._pack(item, entry, open_file, moved, told)
                     self.fresh.append(packed)
                 elif entry.kind == "file":
@@ -148,8 +153,9 @@ class CargoWriter:
             return True
         if entry.kind in ("link", "hard"):
             return True
-        if _told(attributes(entry.path)) != packed.attributes:
-            return False
+        with _readable(entry):
+            if _told(attributes(entry.path)) != packed.attributes:
+                return False
         if entry.kind == "folder":
             return True
         self._seen.note(packed.item, entry)
@@ -193,7 +199,7 @@ class CargoWriter:
         moved: Callable[[int, int], None], attributes: str,
     ) -> CargoEntry:  # fmt: skip
         self._seen.note(item, entry)
-        with open_file(entry.path) as file:
+        with _readable(entry), open_file(entry.path) as file:
             if small := entry.size <= min(CHUNK, SEGMENT - HEADERS):
                 pieces, sha256 = self._pack_small(item, entry, file, attributes)
             else:
@@ -213,8 +219,8 @@ class CargoWriter:
         """Pack a file that is read at once; return where it lies and its SHA-256."""
         size = entry.size
         data = _read(file, size + 1)
-        if len(data) != size:
-            raise _changed(entry)
+        if len(data) != size or _is_changed(file, entry) or _is_fresh(entry, file, data):
+            raise Unstable(entry.path)
         segment = self._room_for(size)
         header = tar_header(f"{item}/{entry.path}", entry, attributes, size)
         piece = (segment.name, segment.size + len(header), size)
@@ -234,8 +240,8 @@ class CargoWriter:
             segment.write(tar_header(of_piece, entry, attributes, size))
             pieces.append((segment.name, segment.size, size))
             left -= _copy(file, segment, size, hashed, moved)
-        if left or file.read(1):
-            raise _changed(entry)
+        if left or file.read(1) or _is_changed(file, entry) or _is_fresh(entry, file, hashed):
+            raise Unstable(entry.path)
         return pieces, hashed.hexdigest()
 
     def _room_for(self, size: int) -> Segment:
@@ -257,9 +263,12 @@ class CargoWriter:
         self.segments[segment.name] = told | {"stored": segment.stored}
 
     def changes(self, item: str) -> tuple[int, int, int]:
-        """Return how many names of an item were added, changed and left out since this began."""
-        before = {e.path: e for e in self._before if e.item == item}
-        now = {e.path: e for e in self.entries if e.item == item}
+        """Return how many names of an item were added, changed and left out since this began.
+
+        The place itself, whose time tells of each of them, is not counted.
+        """
+        before = {e.path: e for e in self._before if e.item == item and e.path}
+        now = {e.path: e for e in self.entries if e.item == item and e.path}
         changed = sum(before[path] != now[path] for path in before.keys() & now.keys())
         return len(now.keys() - before.keys()), changed, len(before.keys() - now.keys())
 
@@ -274,12 +283,47 @@ class CargoWriter:
         self._effects.sync_folder(self._folder)
 
 
-def _changed(entry: Entry) -> Halted:
-    return Halted(
-        "a file changed while it was packed", where=entry.path,
-        why=f"it had {entry.size} bytes before",
-        todo="Close the program that writes it, then walk again.",
-    )  # fmt: skip
+@contextmanager
+def _readable(entry: Entry) -> Iterator[None]:
+    """Tell which file it is that the system cannot read.
+
+    Effects raise errors of their own, so that what comes here is of reading.
+    """
+    try:
+        yield
+    except MachineUnusable as error:
+        raise UnreadableFile(entry.path, error) from error
+    except OSError as error:
+        why = error.strerror or str(error)
+        told = MachineUnusable("cannot be read", where=entry.path, why=why)
+        raise UnreadableFile(entry.path, told) from error
+
+
+def _is_changed(file: BinaryIO, entry: Entry) -> bool:
+    """Return whether an open file is no longer the one that was listed, by its status.
+
+    What has no number was made just now, and is no file of the machine.
+    """
+    if not entry.number:
+        return False
+    status = os.fstat(file.fileno())
+    now = f"{status.st_dev}:{status.st_ino}", status.st_size, status.st_mtime_ns, status.st_ctime_ns
+    return now != (entry.number, entry.size, entry.mtime, entry.changed)
+
+
+COARSE = 2 * 10**9
+"""Nanoseconds that times of change are rounded to on FAT volumes (exFAT: 10 ms)."""
+
+
+def _is_fresh(entry: Entry, file: BinaryIO, read: Any) -> bool:
+    """Return whether a file that was changed a moment ago, on a volume whose times are too coarse
+    to tell another change, holds something else when it is read again."""
+    coarse = entry.mtime % 10**9 == 0 and bool(entry.number)
+    if not coarse or time.time_ns() - max(entry.mtime, entry.changed) > 2 * COARSE:
+        return False
+    file.seek(0)
+    digest = read.hexdigest() if hasattr(read, "hexdigest") else hashlib.sha256(read).hexdigest()
+    return _sha256(iter(lambda: file.read(CHUNK), b"")) != str(digest)
 
 
 def _read(file: BinaryIO, most: int) -> bytes:

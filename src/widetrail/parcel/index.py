@@ -112,7 +112,9 @@ def _trouble(
 ) -> str:  # fmt: skip
     if entry.item not in items:
         return "the plan knows no such item"
-    names = entry.path.split("/")
+    names = entry.path.split("/") if entry.path else []
+    if not names and (entry.kind != "folder"):
+        return "only the place itself, a folder, has no name below it"
     for name in names:
         if trouble := trouble_with_name(name, platform):
             return f"{name!r} {trouble}"

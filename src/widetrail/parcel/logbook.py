@@ -211,6 +211,7 @@ _NEEDED: dict[str, set[str]] = {
     "leg mended": _RESULT,
     "topped up": _RESULT,
     "packed so far": {"time", "files", "steps"},
+    "undone": {"time", "station", "machine"},
 }
 
 

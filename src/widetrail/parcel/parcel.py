@@ -41,7 +41,7 @@ from widetrail.parcel.made import MADE, fetch, keep, newest_made
 from widetrail.parcel.reading import reading
 from widetrail.parcel.seal import ENDING, HEADER, KEY, Seal, open_seal, read_header
 from widetrail.planning import Choices, Plan
-from widetrail.recipe import SUFFIX, Kinds, Loaded, load_recipe_text
+from widetrail.recipe import SUFFIX, Kinds, Loaded, Station, load_recipe_text
 from widetrail.steps import CargoEntry
 
 LEG_DONE = "leg done"
@@ -53,6 +53,7 @@ PACKED = "packed so far"
 SERIAL_KEPT = "serial kept"
 SEAT_TOLD = "seat told"
 SETTLED = "settled"
+UNDONE = "undone"
 _PACK_AGAIN = "Nothing was changed here. Pack again on old, or take an untouched copy."
 
 
@@ -242,6 +243,21 @@ class Parcel:
         """Write down that the cargo is changed, so that no other station takes it half-way."""
         if self.is_topped_up:
             self._add(TOPPING_UP, {"time": now.isoformat(timespec="seconds")})
+
+    @property
+    def undone_at(self) -> Mapping[Station, str]:
+        """The stations where the move was undone, as far as was told, with their machines."""
+        told = (g.body for g in self.generations if g.event == UNDONE)
+        return {body["station"]: str(body["machine"]) for body in told}
+
+    def tell_undone(self, station: Station, machine: str, now: datetime) -> None:
+        """Write into the logbook that the move was undone at a station, once."""
+        if station in self.undone_at or self.torn is not None:
+            return
+        open_bag(self.folder, self.effects)
+        when = now.isoformat(timespec="seconds")
+        self._add(UNDONE, {"station": station, "machine": machine, "time": when})
+        close_bag(self.folder, self.effects, self.run, now, self._wanted())
 
     @property
     def newest(self) -> str:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from widetrail.formats.canonical import digest
+from widetrail.formats.companions import database_of
 from widetrail.formats.interface import Platform
 from widetrail.machine import Entry
 from widetrail.machine.paths import key, trouble_with_name
@@ -29,6 +30,9 @@ def changed_names(entries: Iterable[Entry], platform: Platform) -> dict[str, str
         above = becomes.get(folder, folder)
         fitted = _fitted(name, platform)
         path = f"{above}/{fitted}" if above else fitted
+        database, ending = database_of(entry.path)
+        if database in becomes:  # a journal is called after its database
+            path = f"{becomes[database]}{ending}"
         number = 2
         while key(path, platform) in taken:
             path = f"{above}/{numbered(fitted, number)}" if above else numbered(fitted, number)

@@ -79,10 +79,12 @@ class PlannedItem(Model):
     belong to another item. ``met`` are the needs that decided for the route, ``assumed`` those
     that could not be judged. ``whole`` tells that the place goes as one folder, ``single`` that it
     is one file, ``store`` what it is where it holds named values, ``registered`` that new's program
-    has yet to make or list the place. ``renames`` are the paths below it that new cannot call so,
+    has yet to make or list the place. ``shared`` tells that other items take what is in the place
+    too, of which ``carved`` are not this one's. ``renames`` are the paths below it that new cannot call so,
     with what they become, as canonical JSON, since they need not be valid text. ``written`` is
     where it holds paths of the machine; ``outside`` are files elsewhere that go along, with what
-    they become below the place, as canonical JSON.
+    they become below the place, as canonical JSON; ``dangling`` are what it names on old and does
+    not go, though the recipe does not say so.
     """
 
     id: str
@@ -98,9 +100,11 @@ class PlannedItem(Model):
     single: bool = False
     store: Literal["", "registry", "dconf", "plist"] = ""
     registered: bool = False
+    shared: bool = False
     renames: str = ""
     written: tuple[WrittenAt, ...] = ()
     outside: str = ""
+    dangling: tuple[str, ...] = ()
     old_path: str
     old_how: str
     new_path: str
@@ -135,13 +139,14 @@ class PlannedItem(Model):
 class LeftItem(Model):
     """An item that no route carries: why each was passed over, and what a person can do.
 
-    ``there`` is what both machines call the folder, where they see the same one: then there is
-    nothing to carry.
+    ``there`` is what both machines call the folder, where they see the same one, and ``nothing``
+    why there is nothing of an optional item: then there is nothing to carry.
     """
 
     id: str
     title: str
     there: str = ""
+    nothing: str = ""
     passed_over: tuple[PassedOver, ...] = ()
     losses: tuple[Loss, ...] = ()
     todo: str = ""

@@ -32,6 +32,7 @@ from widetrail.finding import (
     pair,
     tally,
 )  # fmt: skip
+from widetrail.finding.atlas import taking
 from widetrail.finding.stores import (
     Store,
     StoreKind,
@@ -40,10 +41,11 @@ from widetrail.finding.stores import (
     store_kind,
 )
 from widetrail.formats.canonical import canonical
+from widetrail.formats.companions import database_of
 from widetrail.formats.interface import Platform, Unreadable
 from widetrail.formats.quantities import show_size
 from widetrail.machine import Entry, Machine, Medium
-from widetrail.machine.paths import base, is_within, join, parent, trouble_with_name
+from widetrail.machine.paths import base, is_within, join, key, parent, trouble_with_name
 from widetrail.machine.written import variables_of_paths
 from widetrail.planning.choice import Case, Chosen, NoRoute, choose_route, copies, uses_parcel
 from widetrail.planning.choices import Choices
@@ -70,7 +72,7 @@ from widetrail.planning.written import (
     with_outside,
     written_at,
 )
-from widetrail.recipe import Existing, Item, Loaded, Loss, Route, Station
+from widetrail.recipe import Existing, Globs, Item, Loaded, Loss, Route, Station
 from widetrail.recipe.arms import reach, reach_bounds
 from widetrail.recipe.models import LicenceRoute
 from widetrail.recipe.releases import parse_releases
@@ -171,6 +173,8 @@ def make_plan(
         ]
     if not draft.items and not draft.licences and not draft.obstacles:
         draft.obstacles = [_left_obstacle(item) for item in draft.left]
+    _take_once(draft)
+    draft.notices.extend(_neither(subjects))
     _find_written(draft, sides, choices, new)
     _unfold(draft, today)
     _unfold_licences(draft, choices, old.name, new)
@@ -371,6 +375,7 @@ def _paired(
     if not isinstance(new, Several):
         yield from ((instance, new, instance.name) for instance in old.instances)
         return
+    used = [instance.path for instance in new.instances]
     for matched in pair(old, new, place.pair or ("name", "register")):
         mine = matched.old
         if isinstance(matched, Pair):
@@ -382,7 +387,36 @@ def _paired(
             one = matched.new
             yield mine, Found(one.path, "folder", one.how, one.synced), one.name
         else:
-            yield mine, _registered(side, new, mine), mine.name
+            where = _apart(side, _registered(side, new, mine), used)
+            used += [where.path] if isinstance(where, Absent | Found) else []
+            yield mine, where, mine.name
+
+
+def _apart(side: _Recipe, where: Where, used: Sequence[str]) -> Where:
+    """Return a place that no other instance has, nor one has that lies in it or that it lies in."""
+    if not isinstance(where, Absent | Found):
+        return where
+    platform = side.new.fact("platform")
+    known = platform.value if isinstance(platform, Known) else side.finder.machine.platform
+
+    def is_free(path: str) -> bool:
+        return not any(
+            is_within(path, other, cast(Platform, known))
+            or is_within(other, path, cast(Platform, known))
+            for other in used
+        )
+
+    if is_free(where.path):
+        return where
+    number, path = 1, f"{where.path} (from {side.old.machine})"
+    while not is_free(path) or _is_there(side, path):
+        number += 1
+        path = f"{where.path} (from {side.old.machine} {number})"
+    return Absent(path, "folder", where.how)
+
+
+def _is_there(side: _Recipe, path: str) -> bool:
+    return isinstance(side.new, SeenSide) and side.new.finder.machine.look(path) is not None
 
 
 def _registered(side: _Recipe, new: Several, instance: Instance) -> Where:
@@ -403,7 +437,7 @@ def _registered(side: _Recipe, new: Several, instance: Instance) -> Where:
         path = join(side.new.root(below), instance.path[len(old.root(below)) :])
     if not side.new.has_disk_of(path):
         return Nowhere(f"it is not on new yet, and the disk of {path} is not there")
-    there = isinstance(side.new, SeenSide) and side.new.finder.machine.look(path) is not None
+    there = _is_there(side, path)
     return Found(path, "folder", how) if there else Absent(path, "folder", how)
 
 
@@ -412,6 +446,10 @@ def _plan_item(
     today: datetime,
 ) -> None:  # fmt: skip
     old = subject.old_place
+    if isinstance(old, Absent) and subject.item.optional:
+        nothing = f"it is optional, and there is nothing at {old.path}"
+        draft.left.append(LeftItem(id=subject.id, title=_title(subject), nothing=nothing))
+        return
     if not isinstance(old, Found):
         draft.obstacles.append(_lost(subject))
         return
@@ -445,6 +483,8 @@ def _plan_item(
         return
     losses = (*losses, *_losses(subject, chosen.route.losses, today), *map(_told, chosen.rest))
     planned = _planned(subject, chosen, old, count, largest, parts_left, losses, carved)
+    if copies(chosen.route) and all(entry.kind == "folder" for entry in entries):
+        draft.notices.append(f"{subject.id}: there is nothing of it in {old.path}, so nothing goes")
     if copies(chosen.route) and not planned.single and not planned.store:
         platform = subject.side.new.fact("platform")
         known = platform.value if isinstance(platform, Known) else subject.finder.machine.platform
@@ -461,12 +501,89 @@ def _plan_item(
     draft.items.append((planned, subject, chosen))
 
 
+def _take_once(draft: _Draft) -> None:
+    """Have what several items take be carried by one of them: the first that names it itself.
+
+    An item that takes all of its place leaves what others of the place name to them.
+    """
+    owners: dict[str, str] = {}
+    sharing = [(p, s) for p, s, chosen in draft.items if copies(chosen.route) and not p.store]
+    sharing = [
+        (planned, subject)
+        for planned, subject in sharing
+        if any(other is not subject and _overlap(subject, other) for _, other in sharing)
+    ]
+    for planned, subject in sorted(sharing, key=lambda pair: pair[0].whole):
+        machine = subject.finder.machine
+        entries = [e for e in _entries(subject, planned.carved) if e.kind != "folder"]
+        place = planned.old_path
+        paths = {e.path: key(place if planned.single else join(place, e.path), machine.platform)
+                 for e in entries}  # fmt: skip
+        taken = [below for below, path in paths.items() if path in owners]
+        owners |= {path: planned.id for path in paths.values() if path not in owners}
+        number = next(n for n, (p, *_) in enumerate(draft.items) if p.id == planned.id)
+        if taken and len(taken) == len(paths):
+            what = f"{planned.id} takes nothing that {owners[paths[taken[0]]]} does not take too"
+            todo = "Leave one of them out (--without), or give each a take of its own."
+            draft.obstacles.append(Halted(what, where=place, todo=todo, codes=["claims"]))
+        elif taken:
+            carved = tuple(sorted({*planned.carved, *taken}))
+            count = tally(iter(_entries(subject, carved)))
+            draft.items[number] = (
+                planned.model_copy(update={
+                    "carved": carved, "shared": True, "files": count.files, "size": count.size,
+                }),
+                subject, draft.items[number][2],
+            )  # fmt: skip
+
+
+def _overlap(one: _Subject, other: _Subject) -> bool:
+    """Return whether two items' places are one, or one lies in the other."""
+    mine, theirs, platform = one.old_place, other.old_place, one.finder.machine.platform
+    if not (isinstance(mine, Found) and isinstance(theirs, Found)):
+        return False
+    return is_within(mine.path, theirs.path, platform) or is_within(
+        theirs.path, mine.path, platform
+    )
+
+
+def _neither(subjects: Sequence[_Subject]) -> Iterator[str]:
+    """Say how much of a place no item takes, nor any leaves on purpose."""
+    by_place: dict[str, list[_Subject]] = {}
+    for subject in subjects:
+        if isinstance(subject.old_place, Found) and subject.old_place.kind == "folder":
+            by_place.setdefault(subject.old_place.path, []).append(subject)
+    for place, mine in by_place.items():
+        machine = mine[0].finder.machine
+        if not all(subject.item.take for subject in mine):
+            continue
+        known = Globs(
+            [glob for s in mine for glob in (*s.item.take, *s.item.leave)],
+            ignore_case=machine.platform != "linux",
+        )
+        inner = [p for p in by_place if p != place and is_within(p, place, machine.platform)]
+        try:
+            left = [
+                e.path
+                for e in machine.walk(place)
+                if e.kind != "folder" and not known(e.path) and database_of(e.path)[0] == ""
+                and not any(is_within(join(place, e.path), p, machine.platform) for p in inner)
+            ]  # fmt: skip
+        except MachineUnusable:  # that stands in the way of the items themselves
+            continue
+        if left:
+            ids = ", ".join(subject.id for subject in mine)
+            files = "1 file is" if len(left) == 1 else f"{len(left):,} files are"
+            yield f"{ids}: {files} neither taken nor left on purpose ({some_of(left)})"
+
+
 def _find_written(draft: _Draft, sides: Sequence[_Recipe], choices: Choices, new: New) -> None:
     """Find where the items hold paths, and decide about what these name that does not move."""
     moved = [
-        *(Moved(i.old_path, i.new_path or i.old_path, True, i.renamed) for i, _, _ in draft.items),
+        *(_as_moved(*item) for item in draft.items),
         *(place for side in sides for place in places_on_both(side.finder, side.new)),
     ]
+    along: dict[str, str] = {}
     for number, (planned, subject, chosen) in enumerate(draft.items):
         place, machine = subject.old_place, subject.finder.machine
         if not isinstance(place, Found):
@@ -477,6 +594,8 @@ def _find_written(draft: _Draft, sides: Sequence[_Recipe], choices: Choices, new
             bearings, there = bearings_of(new, machine)
             atlas = Atlas(machine, bearings, moved, there)
             named = look_at_paths(machine, place, written, atlas, planned.new_path or place.path)
+            for path in along.keys() & named.outside.keys():  # another item takes it along
+                del named.outside[path]
             draft.notices += [f"{subject.id}: {why}; its paths stay" for why in named.unread]
             verdict = choices.outside.get(f"{subject.side.loaded.id}.{subject.name}", "")
             if asked := [p for p, rule in named.outside.items() if rule == "ask" and not verdict]:
@@ -487,7 +606,17 @@ def _find_written(draft: _Draft, sides: Sequence[_Recipe], choices: Choices, new
             taken = [] if planned.single else [e.path for e in _entries(subject, planned.carved)]
             title = subject.side.loaded.recipe.application.name
             planned = with_outside(planned, machine, named, verdict, taken, title)
+            along |= dict.fromkeys(planned.from_outside.values(), planned.id)
         draft.items[number] = planned, subject, chosen
+
+
+def _as_moved(planned: PlannedItem, subject: _Subject, chosen: Chosen) -> Moved:
+    """Return an item's place as it moves, with what of it is carried."""
+    takes = None
+    if copies(chosen.route) and not planned.single and not planned.store:
+        paths = (entry.path for entry in _entries(subject, planned.carved))
+        takes = taking(paths, subject.finder.machine.platform)
+    return Moved(planned.old_path, planned.new_path or planned.old_path, True, planned.renamed, takes)
 
 
 def _same_folder(subject: _Subject, old: Found) -> str:
@@ -587,7 +716,8 @@ def _planned(
     there = new if isinstance(new, Found | Absent) else None
     later = "found when new is walked" if subject.side.new.source == "assumed" else str(new)
     retired = f"Rename {old.path}, so that nobody works in it by accident."
-    tasks = (f"On {subject.side.old.machine}, when all is well: {retired}",) if item.retire else ()
+    tasks = [f"On {subject.side.old.machine}, when all is well: {retired}"] if item.retire else []
+    tasks += _to_register(subject, chosen.route)
     return PlannedItem(
         id=subject.id,
         recipe=subject.side.loaded.id,
@@ -618,8 +748,26 @@ def _planned(
         carved=carved,
         awaited=tuple(f"{name} is {c}" for name, c in sorted(chosen.route.await_.items())),
         losses=losses,
-        tasks=tasks,
+        tasks=tuple(tasks),
     )
+
+
+def _to_register(subject: _Subject, route: Route) -> Iterator[str]:
+    """Give the task of listing an instance that new's program does not know, where copying it does
+    not do that."""
+    new, instance = subject.new_place, subject.instance
+    case = subject.finder.case_of(subject.item.from_)
+    listed = case is not None and case.index is not None
+    kinds = {step.kind for leg in route.legs for step in leg.steps if leg.station == "new"}
+    known = isinstance(new, Found) and new.how.rule == "index"
+    if instance is None or not listed or known or not isinstance(new, Absent | Found):
+        return
+    if kinds & {"copy"} and not kinds & {"run", "first_start", "person", "write"}:
+        name = subject.side.loaded.recipe.application.name
+        yield (
+            f"On {subject.side.new.machine}: add {new.path} to what {name} lists, as "
+            f"“{instance.name}”; copying it there does not do that"
+        )
 
 
 def _existing(route: Route, kind: StoreKind | None) -> Existing:
@@ -677,6 +825,8 @@ def _left(subject: _Subject, chosen: NoRoute, losses: tuple[Loss, ...]) -> LeftI
 
 
 def _left_obstacle(item: LeftItem) -> Halted:
+    if item.nothing:
+        return Halted(f"{item.title}: there is nothing of it", why=item.nothing, codes=[NOT_THERE])
     if item.there:
         return Halted(
             f"{item.title} is there already", why=f"both machines see {item.there}",
@@ -703,8 +853,10 @@ def _unfold(draft: _Draft, today: datetime) -> None:
         uses = subject.side.loaded.recipe.uses
         waits = [
             step.id
-            for other, _, _ in draft.items
-            if other.recipe in uses or _inside(planned, other, subject)
+            for other, its, _ in draft.items
+            if other.recipe in uses
+            or _inside(planned, other, subject)
+            or (_names_it(planned, other) and not _inside(other, planned, its))
             for step in unfolded[other.id]
             if step.station == "new"
         ]
@@ -783,6 +935,14 @@ def _inside(inner: PlannedItem, outer: PlannedItem, subject: _Subject) -> bool:
     return deeper and outer.whole and is_within(inner.old_path, outer.old_path, platform)
 
 
+def _names_it(planned: PlannedItem, other: PlannedItem) -> bool:
+    """Return whether an item may name files of another that get another name as they arrive."""
+    if planned.id == other.id or planned.recipe != other.recipe or other.existing != "alongside":
+        return False
+    both = planned.existing == "alongside" and bool(other.written)
+    return bool(planned.written) and (not both or other.id < planned.id)
+
+
 def _later(step: Step, waits: Sequence[str]) -> Step:
     return step.model_copy(update={"after": tuple(dict.fromkeys([*step.after, *waits]))})
 
@@ -825,7 +985,8 @@ def _with_retiring(draft: _Draft, itinerary: Itinerary) -> list[_Leg]:
         step = retire_step(planned.id, literal(planned.old_path), name, tuple(mine))
         draft.steps.append(step)
         legs[back[-1]] = ("old", (*legs[back[-1]][1], step.id))
-        draft.items[number] = (planned.model_copy(update={"tasks": ()}), subject, chosen)
+        told = {"tasks": planned.tasks[1:]}
+        draft.items[number] = (planned.model_copy(update=told), subject, chosen)
     return legs
 
 

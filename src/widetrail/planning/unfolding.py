@@ -35,7 +35,7 @@ def unfold_steps(
                 loaded, planned.id, chosen.route.name, planned.existing, leg.station, number,
                 step.rule, planned.old_path, planned.new_path, chosen.parts,
                 _expander(planned, finder, leg.station, chosen, today), planned.single,
-                planned.store,
+                planned.store, planned.shared,
             )  # fmt: skip
             unfolded = _packed_once(RULES[step.kind].unfold(unfolding), moving)
             for one in unfolded:

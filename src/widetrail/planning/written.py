@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 from widetrail.errors import MachineUnusable
 from widetrail.finding import Absent, Atlas, Finder, Found, Moved, Selection
-from widetrail.finding.atlas import Elsewhere, Unsayable, below_of
+from widetrail.finding.atlas import Elsewhere, Kept, Rewritten, Unsayable, below_of
 from widetrail.finding.globbing import has_glob, matching
 from widetrail.finding.stores import store_kind
 from widetrail.finding.written import values_at
@@ -17,7 +17,7 @@ from widetrail.formats.registry import full_key
 from widetrail.formats.trees import pointer_to
 from widetrail.machine import Machine
 from widetrail.machine.paths import base, join, key
-from widetrail.machine.written import Bearings, KnownBearings, is_there
+from widetrail.machine.written import Bearings, KnownBearings, is_there, read_written
 from widetrail.planning.names import numbered
 from widetrail.planning.plan import PlannedItem
 from widetrail.planning.sides import New, Side
@@ -40,7 +40,7 @@ def written_at(
     taken = Selection(item, finder.machine.platform, carved)
     found: list[WrittenAt] = []
 
-    def add(form: str, where: str | PerPlatform | None, at: str, **more: str) -> None:
+    def add(form: str, where: str | PerPlatform | None, at: str, **more: object) -> None:
         path = finder.choice(where)
         below = below_of(path, place.path, finder.machine.platform) if path is not None else None
         if below is None:
@@ -59,7 +59,8 @@ def written_at(
             at = _inside(rule.form, str(rule.where), rule.at)
             found.append(WrittenAt(form=rule.form, file="", at=at, outside=rule.outside))
         else:
-            add(rule.form, rule.where, rule.at, outside=rule.outside)
+            said = "outside" in rule.model_fields_set
+            add(rule.form, rule.where, rule.at, outside=rule.outside, outside_said=said)
     for name in finder.loaded.recipe.places:
         case = finder.case_of(name)
         told = case.told_by if case is not None else None
@@ -89,11 +90,36 @@ def _listed(index: Index) -> Iterator[str]:
 
 @dataclass(slots=True)
 class Named:
-    """What an item's files name beyond what moves: by their paths on old, with what decides."""
+    """What an item's files name beyond what moves: by their paths on old, with what decides.
+
+    ``left_out`` lies in a place that moves, and does not go with it; it tells whether the recipe
+    says what becomes of it.
+    """
 
     outside: dict[str, str] = field(default_factory=dict)
+    left_out: dict[str, bool] = field(default_factory=dict)
     unsayable: dict[str, str] = field(default_factory=dict)
     unread: list[str] = field(default_factory=list)
+
+    def take(self, found: tuple[str, str], rule: WrittenAt) -> None:
+        """Take note of what a value names that is left out: a file can go along, if it is to."""
+        path, kind = found
+        if path and kind == "file" and rule.outside != "leave":
+            self.outside.setdefault(path, rule.outside)
+        elif path:
+            self.left_out[path] = rule.outside_said or self.left_out.get(path, False)
+
+
+def _left_out(machine: Machine, text: str, source: str, atlas: Atlas) -> tuple[str, str]:
+    """Return what a value names that is there on old and does not arrive, with its kind."""
+    written, _ = read_written(text.strip(), machine, source) if text.strip() else (None, "")
+    if written is None or atlas.arrives(written.path):
+        return "", ""
+    try:
+        there = machine.look(written.path)
+    except MachineUnusable:
+        there = None
+    return (written.path, there.kind) if there is not None else ("", "")
 
 
 def look_at_paths(
@@ -110,7 +136,9 @@ def look_at_paths(
                 below = path[len(place.path) :].strip("/")
                 for spot in values_at(machine, path, rule.form, rule.at):
                     told = atlas.translate(spot.text, path, join(new_path, below))
-                    if isinstance(told, Elsewhere):
+                    if isinstance(told, Kept | Rewritten):
+                        named.take(_left_out(machine, spot.text, path, atlas), rule)
+                    elif isinstance(told, Elsewhere):
                         named.outside.setdefault(told.path, rule.outside)
                     elif isinstance(told, Unsayable):
                         named.unsayable.setdefault(told.path, told.why)
@@ -166,6 +194,9 @@ def with_outside(
     becomes, cannot = names_outside(machine, [] if planned.single else wanted, taken)
     stay = sorted({*named.outside} - {*becomes.values()} | {*cannot})
     losses = list(planned.losses)
+    if named.left_out:
+        what = f"what its files name and the recipe leaves out ({some_of(sorted(named.left_out))})"
+        losses.append(Loss(what=what, remedy=f"Bring it yourself, or choose it anew in {title}."))
     if stay:
         what = f"what its files name elsewhere ({some_of(stay)})"
         remedy = f"Those paths stay as they are; bring it yourself, or choose it anew in {title}."
@@ -177,6 +208,7 @@ def with_outside(
     sizes = [e.size for p in becomes.values() if (e := machine.look(p)) is not None]
     update = {
         "outside": canonical(becomes).decode() if becomes else "",
+        "dangling": tuple(sorted(path for path, said in named.left_out.items() if not said)),
         "losses": tuple(losses),
         "files": planned.files + len(becomes),
         "size": planned.size + sum(sizes),
@@ -187,7 +219,7 @@ def with_outside(
 
 def some_of(paths: Sequence[str], most: int = 3) -> str:
     """Return the first paths, and how many more there are."""
-    more = f" and {len(paths) - most} more" if len(paths) > most else ""
+    more = f" and {len(paths) - most:,} more" if len(paths) > most else ""
     return f"{', '.join(paths[:most])}{more}"
 
 

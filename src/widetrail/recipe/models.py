@@ -559,6 +559,7 @@ class Item(Model):
     checks: dict[Name, Check] = Field(default_factory=dict)
     losses: tuple[Loss, ...] = ()
     retire: YesNo = False
+    optional: YesNo = False
     routes: tuple[Route, ...] = ()
 
     @model_validator(mode="after")

@@ -116,7 +116,10 @@ Expected = Annotated[
     Discriminator(_is_map),
 ]
 
-State = Literal["carried", "failed", "waiting", "packed", "planned", "left", "returned", "given up"]
+State = Literal[
+    "carried", "nothing", "failed", "waiting", "packed", "planned", "left", "undone", "returned",
+    "given up",
+]
 
 
 class ExpectedItem(Model):

@@ -54,9 +54,9 @@ from widetrail.rehearsing.runner import StageHands, choices_of
 from widetrail.rehearsing.stage import fast_folder, machines_near, prepared_copy
 from widetrail.steps import Asked, Step
 from widetrail.walking import Company, LegDone, Patience, Run, Visit
+from widetrail.walking.overlaps import RUNS
 from widetrail.walking.patience import Silent
 from widetrail.walking.seats import seat_as_told
-from widetrail.walking.undoing import RUNS
 
 ERROR_NUMBERS = tuple(ERRORS.values())
 PARCEL, MAKER = "parcel", "maker"

@@ -34,11 +34,7 @@ code { font-size: .95em; overflow-wrap: anywhere; } li { margin: .3rem 0; }
 </style></head><body>
 <h1>{{ report.applications | join(", ") | clean }}: from {{ report.old | clean }} to
 {{ report.new | clean }}</h1>
-<p class="{{ 'good' if report.well else 'bad' }}"><strong>
-{%- if report.next_machine %}On the way; next is {{ report.next_machine | clean }}.
-{%- elif not report.well %}Something came out wrong; see below.
-{%- elif report.arrived %}Everything listed was carried and checked.
-{%- else %}Not everything is done yet; see below.{% endif %}</strong></p>
+<p class="{{ 'good' if report.well else 'bad' }}"><strong>{{ report.headline | clean }}</strong></p>
 {% if report.tasks %}<h2>Still to be done by you</h2>
 <ol>{% for task in report.tasks %}<li>{{ task | clean }}</li>{% endfor %}</ol>{% endif %}
 {% if report.ticked %}<h2>Seen to be done</h2>
@@ -56,7 +52,8 @@ code { font-size: .95em; overflow-wrap: anywhere; } li { margin: .3rem 0; }
 <th>{{ report.new | clean }}</th><th></th></tr>
 {% for check in item.checks %}<tr><td>{{ check.name | clean }}</td><td>{{ check.old | value }}</td>
 <td>{{ check.new | value }}</td>
-<td class="{{ 'good' if check.verdict == 'holds' else 'bad' }}">{{ check.verdict }}</td></tr>
+<td class="{{ 'soft' if check.is_empty else 'good' if check.verdict == 'holds' else 'bad' }}">
+{{- 'there is none on either side' if check.is_empty else check.verdict }}</td></tr>
 {% endfor %}</table>{% endif %}
 {% if item.rewritten %}<p>{{ item.rewritten | count("path") }} in it made right.</p>{% endif %}
 {% for path in item.put_aside %}<p>What was there before is kept in

@@ -63,6 +63,7 @@ class Copy:
                 "existing": unfolding.existing,
                 "given": rule.to,
                 "single": "yes" if unfolding.single else "",
+                **({"shared": "yes"} if unfolding.shared else {}),
             },
             after=(pack.id,),
             reads=(parcel,),

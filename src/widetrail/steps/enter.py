@@ -28,7 +28,7 @@ from widetrail.formats.interface import Unreadable, Unwritable
 from widetrail.machine.written import read_written, write_again
 from widetrail.recipe.arms import MET, reach
 from widetrail.recipe.templates import plain
-from widetrail.steps.interface import Doing, Done, Facts, Failed, Outcome, Step, WrittenAt
+from widetrail.steps.interface import Doing, Done, Fact, Facts, Failed, Outcome, Step, WrittenAt
 from widetrail.steps.putting import put_file, put_values
 
 EXISTING_VALUES = {
@@ -74,7 +74,7 @@ class _Entering:
         self._step, self._doing, self._kind = step, doing, kind
         self._place, self._old_place = doing.pinned(step.item), doing.place_on_old(step.item)
         self._store = Store(doing.machine, kind, self._place)
-        self._facts: dict[str, list[str]] = {
+        self._facts: dict[str, list[Fact]] = {
             name: [] for name in ("paths elsewhere", "paths not said", "not rewritten")
         }
         self._count = 0
@@ -171,7 +171,7 @@ class _Entering:
                     case Elsewhere(path):
                         self._facts["paths elsewhere"].append(path)
                     case Unsayable(path, why):
-                        self._facts["paths not said"].append(f"{path} ({why})")
+                        self._facts["paths not said"].append({"path": path, "reason": why})
                     case NotUnderstood(reason):
                         shown = shown_name(self._kind, name)
                         self._facts["not rewritten"].append(f"{shown}: {reason}")

@@ -16,6 +16,7 @@ from typing import BinaryIO, Literal, NamedTuple, Protocol
 
 from pydantic import Field
 
+from widetrail.errors import Halted, MachineUnusable
 from widetrail.finding import Atlas, Finder
 from widetrail.finding.stores import StoreKind
 from widetrail.formats.checked import Model
@@ -71,7 +72,8 @@ class WrittenAt(Model):
     """Where paths of the machine stand in an item, as a plan holds it.
 
     ``file`` is below the item's place and may hold globs; it is empty where the place itself is
-    meant. ``tells`` names the recipe's place that the value tells the program of.
+    meant. ``tells`` names the recipe's place that the value tells the program of. ``outside_said``
+    tells that the recipe itself says what becomes of what is named and does not move.
     """
 
     form: str
@@ -79,6 +81,7 @@ class WrittenAt(Model):
     at: str
     outside: Literal["ask", "carry", "leave"] = "leave"
     tells: str = ""
+    outside_said: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -89,7 +92,7 @@ class Unfolding:
     1, ``rule`` its settings. ``expand`` puts in what is known of a text's braces at the station
     and leaves the rest, with more values by name where they are given; ``parts`` are the values
     chosen of each part, ``single`` tells that the item's place is one file, ``store`` which kind of
-    store it is where it is no files.
+    store it is where it is no files, ``shared`` that other items take what is in the place too.
     """
 
     loaded: Loaded
@@ -105,6 +108,7 @@ class Unfolding:
     expand: Callable[..., str]
     single: bool = False
     store: str = ""
+    shared: bool = False
 
     def step_id(self, kind: str) -> str:
         """Return the id of the step of ``kind`` that this unfolds into."""
@@ -171,6 +175,31 @@ class CargoEntry(NamedTuple):
         return {str(name): b64decode(value) for name, value in told.items()}
 
 
+class Unstable(Halted):
+    """Something of an item, by its path below the place, is not what it was when it was listed."""
+
+    def __init__(self, path: str) -> None:
+        super().__init__(
+            "it changed while it was packed", where=path or "the place itself",
+            why="its size, times or number are not what they were",
+            todo="Close the program that writes it, then walk again.",
+        )  # fmt: skip
+        self.path = path
+
+
+class UnreadableFile(MachineUnusable):
+    """A file of an item, by its ``path`` below the place, that the system cannot read."""
+
+    def __init__(self, path: str, error: MachineUnusable) -> None:
+        super().__init__(error.what, where=error.where, why=error.why, todo=_UNREADABLE)
+        self.path = path
+
+
+_UNREADABLE = (
+    "Walk again at a terminal, where you are asked whether to leave it out; or say so with --answers."
+)
+
+
 class Packing(Protocol):
     """The cargo of a parcel while it is packed on old."""
 
@@ -184,6 +213,10 @@ class Packing(Protocol):
         What was packed of them by a walk that was cut off, and is as it was, is not packed again.
         ``moved`` is told the bytes and files that were packed since it was told last. Where this
         raises, what was packed so far stays.
+
+        Raises:
+            Unstable: A file is not the one that was listed.
+            UnreadableFile: One cannot be read.
         """
 
 
@@ -425,8 +458,23 @@ class Doing(Protocol):
     def names_on_old(self, item: str) -> Mapping[str, str]:
         """Return what paths below the item's place are called on old, where that is otherwise."""
 
-    def atlas(self, item: str, target: str) -> Atlas:
-        """Return what translates old's paths for this machine; the item comes to ``target``."""
+    def atlas(
+        self, item: str, target: str, came_as: Mapping[str, str] | None = None
+    ) -> Atlas:  # fmt: skip
+        """Return what translates old's paths for this machine; the item comes to ``target``.
+
+        ``came_as`` are the paths of it below there that are called otherwise, since something was
+        there already.
+        """
+
+    def came_beside(self) -> Mapping[str, str]:
+        """Return what this run put beside something that was there, by the path of that."""
+
+    def was_carried(self, path: str) -> bool:
+        """Return whether a path of this machine is one that something carried was to have."""
+
+    def dangling(self, item: str) -> Sequence[str]:
+        """Return the paths on new of what the item's files name and the plan says is left out."""
 
     def place_told(self, item: str, place: str) -> tuple[str, str]:
         """Return where a place of the item's recipe is here, and where it would be untold."""

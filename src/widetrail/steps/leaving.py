@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from widetrail.errors import Waiting
 from widetrail.formats.checked import Model
-from widetrail.machine.moves import Move, carry_out
+from widetrail.machine.moves import Move
 from widetrail.machine.paths import base, is_within, join, parent
 from widetrail.recipe.models import PathText
 from widetrail.recipe.templates import plain
 from widetrail.steps.interface import Doing, Done, Failed, Outcome, Step, Task, Unfolding
 from widetrail.steps.room import ASIDE
-from widetrail.steps.saving import move, moves_of, room_at
+from widetrail.steps.saving import move, move_again, room_at
 
 
 class RemoveRule(Model):
@@ -37,7 +37,7 @@ class Remove:
         machine, path = doing.machine, doing.fill(step, step.text("path"))
         before = doing.recorded("moves", step.id)
         if before is not None:
-            carry_out(machine, moves_of(before))
+            move_again(doing, before)
             return Done({"removed": path, "put aside": [str(before["aside"])]})
         ours = doing.put_there()
         if not any(is_within(path, place, machine.platform) for place in ours):
@@ -98,7 +98,7 @@ class Retire:
         to = join(parent(place), base(doing.fill(step, step.text("to"))))
         before = doing.recorded("moves", step.id)
         if before is not None:
-            carry_out(machine, moves_of(before))
+            move_again(doing, before)
             return Done({"retired": to})
         if not doing.arrived(step.item):
             return Failed(f"{step.item} did not arrive whole, so it stays as it is", _KEEP, {})

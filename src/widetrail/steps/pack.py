@@ -5,9 +5,10 @@ from __future__ import annotations
 import time
 from collections.abc import Collection, Mapping
 from io import BytesIO
+from typing import BinaryIO
 
 from widetrail.errors import MachineUnusable, Waiting
-from widetrail.finding import Selection
+from widetrail.finding import Selection, with_journals
 from widetrail.finding.stores import (
     CARRIED,
     Store,
@@ -18,9 +19,21 @@ from widetrail.finding.stores import (
 )
 from widetrail.formats.interface import Unreadable
 from widetrail.machine import Entry
+from widetrail.machine.interface import Opened
 from widetrail.machine.paths import parent
 from widetrail.recipe.templates import plain
-from widetrail.steps.interface import Doing, Done, Failed, Outcome, Step
+from widetrail.steps.interface import (
+    Asked,
+    Doing,
+    Done,
+    Fact,
+    Facts,
+    Failed,
+    Outcome,
+    Step,
+    UnreadableFile,
+    Unstable,
+)
 from widetrail.steps.saving import with_hard_links
 
 LOOK_EVERY = 2.0
@@ -34,48 +47,125 @@ class Pack:
         return f"pack {step.item} from {plain(step.text('from'))} into the parcel"
 
     def do(self, step: Step, doing: Doing) -> Outcome:
+        place, kind = doing.pinned(step.item), doing.store(step.item)
+        tries, left_out = 1, _LeftOut(step, doing)
         while True:
             doing.await_closed(step.item)
+            if kind is not None:
+                return _pack_values(step, doing, kind, place)
             try:
-                return self._pack(step, doing)
+                return self._pack(step, doing, left_out)
             except _Opened as error:
                 doing.onlooker.waits(str(error))
+            except Unstable as error:
+                if tries == TRIES:
+                    raise
+                doing.onlooker.waits(f"{error}; it is looked at once more")
+                tries += 1
+            except UnreadableFile as error:
+                left_out.ask(error)
 
-    def _pack(self, step: Step, doing: Doing) -> Outcome:
-        place, kind = doing.pinned(step.item), doing.store(step.item)
-        if kind is not None:
-            return _pack_values(step, doing, kind, place)
-        there = doing.machine.look(place)
-        if there is not None and there.kind == "file":
-            place, entries = parent(place), [there]
-        else:
-            selection = Selection(
-                doing.item(step.item), doing.machine.platform, doing.carved(step.item)
-            )
-            entries = list(with_hard_links(selection.walk(doing.machine, place)))
-        left = [e.path for e in entries if e.kind == "other"]
-        files = sum(e.kind == "file" for e in entries)
-        outside = doing.outside(step.item)
-        own = {e.path for e in entries}
-        entries += _from_outside(doing, outside, own)
-        files += len(outside)
-        watch = _Watch(step, doing, sum(e.size for e in entries), files)
-        machine = doing.machine
-
-        def attributes(path: str) -> Mapping[str, bytes]:
-            if path in outside:
-                return machine.attributes(outside[path])
-            return below.attributes(path) if path in own else {}
-
-        with machine.opened(place) as below:
+    def _pack(self, step: Step, doing: Doing, left_out: _LeftOut) -> Outcome:
+        listed = _Listed(step, doing, left_out.paths)
+        watch = _Watch(step, doing, sum(e.size for e in listed.entries), listed.files)
+        with doing.machine.opened(listed.folder) as below:
             files, size = doing.packing.add(
-                step.item,
-                (e for e in entries if e.kind != "other"),
-                lambda p: machine.open(outside[p]) if p in outside else below.open(p),
-                watch.moved,
-                attributes,
-            )
-        return Done({"files": files, "size": size, "no files": list(left)})
+                step.item, listed.entries, lambda p: listed.open(below, p), watch.moved,
+                lambda p: listed.attributes(below, p),
+            )  # fmt: skip
+        changed = listed.differs_from(_Listed(step, doing, left_out.paths))
+        if changed:
+            raise Unstable(changed)
+        links = sum(e.kind == "link" for e in listed.entries)
+        told: Facts = {"files": files, "size": size, "links": links, "no files": listed.no_files}
+        return Done({**told, "unreadable": left_out.told})
+
+
+TRIES = 3
+"""How often an item is listed and packed whose files are changed meanwhile."""
+
+
+class _LeftOut:
+    """The files that cannot be read, and what the person says of them."""
+
+    ALL = "leave all such out"
+    CHOICES = ("leave it out", ALL, "stop")
+
+    def __init__(self, step: Step, doing: Doing) -> None:
+        self._step, self._doing, self._all = step, doing, False
+        self.paths: set[str] = set()
+        self.told: list[Fact] = []
+
+    def ask(self, error: UnreadableFile) -> None:
+        """Leave a file out, where the person says so.
+
+        Raises:
+            UnreadableFile: They do not.
+        """
+        if not self._all:
+            recipe, item = self._doing.finder(self._step.item).loaded.id, self._step.item
+            words = f"{error}. Leave it out? It does not arrive then"
+            asked = Asked(recipe, UNREADABLE, words, item, choices=self.CHOICES)
+            answer = self._doing.ask(asked)
+            if answer not in self.CHOICES[:2]:
+                raise error
+            self._all = answer == self.ALL
+        self.paths.add(error.path)
+        self.told.append({"path": error.where, "reason": error.why})
+
+
+UNREADABLE = "unreadable"
+"""The name by which a person says whether files that cannot be read are left out."""
+
+
+class _Listed:
+    """What an item is on old now: its place, all it takes below it, and files from elsewhere."""
+
+    def __init__(self, step: Step, doing: Doing, left_out: Collection[str]) -> None:
+        self._machine = doing.machine
+        place = doing.pinned(step.item)
+        there = self._machine.look(place)
+        own: list[Entry] = []
+        if there is not None and there.kind == "file":
+            self.folder, own = parent(place), with_journals(self._machine, place, there)
+        elif there is not None:
+            item, platform = doing.item(step.item), self._machine.platform
+            selection = Selection(item, platform, doing.carved(step.item))
+            found = with_hard_links(selection.walk(self._machine, place))
+            self.folder, own = place, [there._replace(path=""), *found]
+        else:
+            raise MachineUnusable("is no longer there", where=place)
+        self.outside = doing.outside(step.item)
+        self.no_files: list[Fact] = [e.path for e in own if e.kind == "other"]
+        own = [e for e in own if e.kind != "other"]
+        self._own = {e.path for e in own}
+        more = _from_outside(doing, self.outside, self._own)
+        self.entries = [e for e in (*own, *more) if e.path not in left_out]
+        self.files = sum(e.kind == "file" for e in self.entries)
+
+    def open(self, below: Opened, path: str) -> BinaryIO:
+        """Open a file of it for reading."""
+        elsewhere = self.outside.get(path)
+        return self._machine.open(elsewhere) if elsewhere is not None else below.open(path)
+
+    def attributes(self, below: Opened, path: str) -> Mapping[str, bytes]:
+        """Return the extended attributes of something of it."""
+        if path in self.outside or not path:
+            return self._machine.attributes(self.outside.get(path, self.folder))
+        return below.attributes(path) if path in self._own else {}
+
+    def differs_from(self, later: _Listed) -> str:
+        """Return a path that is another, or there only once, or an empty text.
+
+        The times of a folder change with names that are not the item's.
+        """
+        now = {_seen(entry) for entry in later.entries}
+        before = {_seen(entry) for entry in self.entries}
+        return min((entry.path for entry in now ^ before), default="")
+
+
+def _seen(entry: Entry) -> Entry:
+    return entry._replace(mtime=0) if entry.kind == "folder" else entry
 
 
 def _from_outside(doing: Doing, outside: Mapping[str, str], taken: Collection[str]) -> list[Entry]:

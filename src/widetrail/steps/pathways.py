@@ -40,14 +40,20 @@ _ADDED = ("ini", "json", "toml")
 _JOURNALS = ("-wal", "-journal", "-shm")
 
 
-def make_paths_right(step: Step, doing: Doing, staged: str, target: str) -> Facts:
-    """Rewrite what the item's staged files hold of paths; return what a report tells of it."""
+def make_paths_right(
+    step: Step, doing: Doing, staged: str, target: str, came_as: Mapping[str, str]
+) -> Facts:
+    """Rewrite what the item's staged files hold of paths; return what a report tells of it.
+
+    ``came_as`` are the paths below ``target`` that are called otherwise there, since something was
+    there already.
+    """
     if not doing.written(step.item):
         return {}
     done, ready = doing.recorded("rewritten", step.id), doing.recorded("staged", step.id)
     if done is not None and ready is not None and int(str(done["at"])) > int(str(ready["at"])):
         return dict(done["facts"])  # type: ignore[arg-type]
-    work = _Work(step, doing, staged, target)
+    work = _Work(step, doing, staged, target, came_as)
     work.do()
     doing.record("rewritten", step=step.id, facts=work.facts)
     return work.facts
@@ -61,11 +67,12 @@ class _Work:
     doing: Doing
     staged: str
     target: str
+    came_as: Mapping[str, str]
     count: int = 0
     written: set[str] = field(default_factory=set)
     anew: set[str] = field(default_factory=set)
     elsewhere: dict[str, None] = field(default_factory=dict)
-    unsayable: dict[str, None] = field(default_factory=dict)
+    unsayable: dict[str, str] = field(default_factory=dict)
     wrong: dict[str, None] = field(default_factory=dict)
     was: Mapping[str, str] = field(default_factory=dict)
     _digests: dict[str, str] = field(default_factory=dict)
@@ -73,16 +80,17 @@ class _Work:
     @property
     def facts(self) -> Facts:
         """What a report tells."""
-        lists = (self.anew, self.elsewhere, self.unsayable, self.wrong)
-        names = ("written anew", "paths elsewhere", "paths not said", "not rewritten")
+        lists = (self.anew, self.elsewhere, self.wrong)
+        names = ("written anew", "paths elsewhere", "not rewritten")
         told: Facts = {name: sorted(values) for name, values in zip(names, lists, strict=True)}
-        return {"paths rewritten": self.count, **told}
+        said = [{"path": path, "reason": why} for path, why in sorted(self.unsayable.items())]
+        return {"paths rewritten": self.count, "paths not said": said, **told}
 
     def do(self) -> None:
         """Rewrite each file once, by all rules that are for it."""
         doing = self.doing
         entries = {e.path: e for e in doing.packed.of(self.step.item)}
-        atlas = doing.atlas(self.step.item, self.target)
+        atlas = doing.atlas(self.step.item, self.target, self.came_as)
         single = bool(self.step.text("single"))
         self.was = doing.names_on_old(self.step.item)
         by_file: dict[str, list[WrittenAt]] = {}
@@ -92,7 +100,7 @@ class _Work:
         for path, rules in sorted(by_file.items()):
             told = "" if single else self.was.get(path, path)
             old = join(doing.place_on_old(self.step.item), told)
-            new = self.target if single else join(self.target, path)
+            new = self.target if single else join(self.target, self.came_as.get(path, path))
             context, before = _File(entries, path, old, new, rules), self.count
             try:
                 if any(rule.form == "sqlite" for rule in rules):
@@ -184,7 +192,7 @@ class _Work:
             case Elsewhere(path):
                 self.elsewhere[path] = None
             case Unsayable(path, why):
-                self.unsayable[f"{path} ({why})"] = None
+                self.unsayable[path] = why
             case NotUnderstood(reason):
                 self.wrong[f"{file.new}: {reason}"] = None
         return None

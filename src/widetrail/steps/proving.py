@@ -23,6 +23,13 @@ def missing(doing: Doing, item: str, conditions: Mapping[str, Condition]) -> lis
     ]
 
 
+def holding(doing: Doing, item: str, conditions: Mapping[str, Condition]) -> bool | None:
+    """Return whether all of ``conditions`` hold here now; ``None`` where one cannot be told."""
+    if any(isinstance(take(doing, item, name), Unknown) for name in conditions):
+        return None
+    return not missing(doing, item, conditions)
+
+
 def _missing(doing: Doing, item: str, name: str, condition: Condition) -> str:
     found = take(doing, item, name)
     if isinstance(found, Unknown):

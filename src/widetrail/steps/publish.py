@@ -7,23 +7,26 @@ moves are written down before the first is made; a walk that was cut off makes t
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import cast
 
 from widetrail.errors import Halted, WentWrong
 from widetrail.finding import Selection
+from widetrail.finding.selection import is_database
+from widetrail.formats.companions import BESIDE, database_of
 from widetrail.machine import EffectFailed, Machine, file_digest
-from widetrail.machine.moves import Move, below, carry_out, roll_back, times_of
+from widetrail.machine.moves import Move, below, carry_out, modes_of, roll_back, times_of
 from widetrail.machine.paths import base, join
 from widetrail.recipe.arms import MET, reach
 from widetrail.recipe.templates import plain
 from widetrail.steps.interface import CargoEntry, Doing, Done, Facts, Outcome, Step
 from widetrail.steps.pathways import make_paths_right
 from widetrail.steps.room import ASIDE, STAGING, Room
-from widetrail.steps.saving import beside, missing_folders, moves_of, room_at
+from widetrail.steps.saving import beside, missing_folders, modes_in, moves_of, room_at
 from widetrail.steps.writing import TreeWriter
 
 EXISTING = {
@@ -84,25 +87,46 @@ class _Publishing:
         doing.await_closed(step.item)
         if begun is None:
             moves = self._planned(staged, room)
-            self.facts |= make_paths_right(step, doing, staged, self.target)
+            came_as = cast(dict[str, str], self.facts["came as"])
+            self.facts |= make_paths_right(step, doing, staged, self.target, came_as)
             told = [move.told() for move in moves]
-            times = times_of(doing.machine, moves)
-            doing.record("moves", step=step.id, moves=told, times=times, facts=self.facts)
+            times, modes = times_of(doing.machine, moves), modes_of(doing.machine, moves)
+            facts: Facts = {"times": times, "modes": modes, "facts": self.facts}
+            doing.record("moves", step=step.id, moves=told, **facts)
         else:
-            moves = moves_of(begun)
+            moves, modes = moves_of(begun), dict(modes_in(begun))
             self.facts = dict(begun["facts"])  # type: ignore[arg-type]
         try:
-            carry_out(doing.machine, moves, lambda path: self._appeared(path, room))
+            carry_out(doing.machine, moves, lambda path: self._appeared(path, room), modes)
         except Halted:
             with suppress(
                 EffectFailed
             ):  # the same walk again makes them, whatever state they are in
                 roll_back(doing.machine, moves)
             raise
+        self._make_place_same(moves)
         self.facts |= self._put_aside(moves, join(room.home, ASIDE))
         doing.record("published", step=step.id, facts=self.facts)
         room.clear(staged)
         return Done(self.facts)
+
+    def _make_place_same(self, moves: list[Move]) -> None:
+        """Give a place that was made here the mode, times and attributes that old's has.
+
+        One that was there keeps its own; where others may read it, who could not on old, that is
+        told.
+        """
+        top = next((e for e in self.doing.packed.of(self.step.item) if not e.path), None)
+        host = self.doing.machine.host(self.target)
+        if top is None or not host.is_dir() or host.is_symlink():
+            return
+        effects = self.doing.machine.effects
+        if Move("folder", "", self.target) in moves:
+            if attributes := top.attributes_by_name:
+                effects.set_attributes(host, attributes)
+            effects.set_status(host, top.mode, top.mtime)
+        elif host.stat().st_mode & ~top.mode & 0o007 and top.mode & 0o007 == 0:
+            self.facts["open to others"] = [self.target]
 
     # Staging
 
@@ -204,17 +228,18 @@ class _Publishing:
         """Return the moves that bring what is staged into place, as ``existing`` says."""
         told = self.doing.recorded("staged", self.step.id)
         self.facts = dict(told["facts"]) if told is not None else {}  # type: ignore[arg-type]
-        self.facts |= {"passed by": [], "beside": []}
+        self.facts |= {"passed by": [], "beside": [], "came as": {}}
         existing, machine, item = self.step.text("existing"), self.doing.machine, self.step.item
-        selection = Selection(self.doing.item(item), machine.platform)
+        shared = bool(self.step.text("shared"))
+        carved = self.doing.carved(item) if shared else ()
+        selection = Selection(self.doing.item(item), machine.platform, carved)
         single = bool(self.step.text("single"))
-        whole = selection.whole or single
+        whole = (selection.whole and not shared) or single
         there = list(_there(machine, self.target, selection, whole=whole))
         if there:
             reach(self.doing.finder(item).loaded, self.doing.route(item), MET)
         if existing == "stop" and there:
             raise self._stopped()
-        source = self._only(staged) if single else staged
         if whole and existing == "alongside" and there:
             self.target, there = beside(self.doing, self.target, self.doing.other()), []
         self.facts["to"] = self.target
@@ -225,23 +250,49 @@ class _Publishing:
             there == [""] and (found := machine.look(self.target)) and found.kind != "folder"
         )
         goes_whole = whole and (existing in ("put aside", "stop") or not there)
-        if single or in_the_way or goes_whole:
-            out = [Move("out", self.target, room.fresh(ASIDE))] if there else []
-            return [
-                *out,
-                *missing_folders(machine, self.target),
-                Move("into", source, self.target),
-            ]
         aside = room.fresh(ASIDE)
+        if single or in_the_way or goes_whole:
+            out = [Move("out", self.target, aside)] if there else []
+            into = [Move("into", staged, self.target)]
+            if single:
+                into = list(self._single(staged))
+                out += self._journals_away(into, {m.source for m in out}, aside)
+            return [*out, *missing_folders(machine, self.target), *into]
         gone = there if existing == "put aside" else []
         out = [Move("out", join(self.target, p), join(aside, p)) for p in gone]
         folders = missing_folders(machine, join(self.target, "x"))
-        return [*out, *folders, *self._merged(Path(machine.host(staged)), staged, aside, set(gone))]
+        merged = list(self._merged(Path(machine.host(staged)), staged, aside, set(gone)))
+        away = {m.source for m in (*out, *merged) if m.kind == "out"}
+        out += self._journals_away([m for m in merged if m.kind == "into"], away, aside)
+        return [*out, *folders, *merged]
 
-    def _only(self, staged: str) -> str:
-        """Return where the one file of a single-file item lies ready."""
-        (entry,) = self.doing.packed.of(self.step.item)
-        return join(staged, entry.path)
+    def _single(self, staged: str) -> Iterator[Move]:
+        """Give the moves of an item that is one file, and of its journals, which take its name."""
+        first, *journals = self.doing.packed.of(self.step.item)
+        yield Move("into", join(staged, first.path), self.target)
+        for entry in journals:
+            ending = entry.path.removeprefix(first.path)
+            yield Move("into", join(staged, entry.path), f"{self.target}{ending}")
+
+    def _journals_away(
+        self, into: Sequence[Move], away: Collection[str], aside: str
+    ) -> list[Move]:
+        """Return the moves that put away what lies beside a database that is replaced.
+
+        The journals of another database would damage the one that comes.
+        """
+        machine, coming = self.doing.machine, {move.target for move in into}
+        found, single = list[Move](), bool(self.step.text("single"))
+        for move in into:
+            if not is_database(machine, move.source):
+                continue
+            for ending in BESIDE:
+                path = f"{move.target}{ending}"
+                seen_to = path in away or (path in coming and not single)
+                if not seen_to and machine.look(path) is not None:
+                    below = path[len(self.target) :]
+                    found.append(Move("out", path, f"{aside}{below}"))
+        return found
 
     def _stopped(self) -> Halted:
         return Halted(
@@ -252,7 +303,7 @@ class _Publishing:
     def _merged(self, top: Path, staged: str, aside: str, gone: set[str]) -> Iterator[Move]:
         """Give the moves of each staged name; a folder that is not there yet goes whole."""
         machine, existing = self.doing.machine, self.step.text("existing")
-        waiting = [""]
+        waiting, went = [""], dict[str, str]()
         while waiting:
             folder = waiting.pop()
             for name in sorted(os.listdir(top / folder)):
@@ -260,19 +311,30 @@ class _Publishing:
                 source, target = join(staged, path), join(self.target, path)
                 is_folder = (top / path).is_dir() and not (top / path).is_symlink()
                 there = None if path in gone else machine.look(target)
-                if there is None:
+                database, ending = database_of(path)
+                if database in went:  # a journal goes where its database goes
+                    if went[database]:
+                        called = f"{went[database]}{ending}"
+                        self._came_as(path, called)
+                        yield Move("into", source, called)
+                elif there is None:
                     yield Move("into", source, target)
                 elif is_folder and there.kind == "folder":
                     waiting.append(path)
                 elif existing == "pass by":
                     self._list("passed by").append(path)
+                    went[path] = ""
                 elif existing == "alongside":
-                    target = beside(self.doing, target, self.doing.other())
-                    self._list("beside").append(target)
-                    yield Move("into", source, target)
+                    went[path] = beside(self.doing, target, self.doing.other())
+                    self._list("beside").append(went[path])
+                    self._came_as(path, went[path])
+                    yield Move("into", source, went[path])
                 else:
                     yield Move("out", target, join(aside, path))
                     yield Move("into", source, target)
+
+    def _came_as(self, path: str, called: str) -> None:
+        cast(dict[str, str], self.facts["came as"])[path] = called[len(self.target) :].strip("/")
 
     def _list(self, name: str) -> list[object]:
         listed = self.facts[name]

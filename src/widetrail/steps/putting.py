@@ -6,10 +6,10 @@ import json
 from collections.abc import Mapping, Sequence
 
 from widetrail.finding.stores import Store
-from widetrail.machine.moves import Move, carry_out
+from widetrail.machine.moves import Move
 from widetrail.steps.interface import Doing, Facts, Step
 from widetrail.steps.room import ASIDE, SAVED, STAGING, Room
-from widetrail.steps.saving import missing_folders, move, moves_of, room_at
+from widetrail.steps.saving import missing_folders, move, move_again, room_at
 
 
 def put_file(
@@ -47,7 +47,7 @@ def put_again(step: Step, doing: Doing) -> list[str] | None:
     before = doing.recorded("moves", step.id)
     if before is None:
         return None
-    carry_out(doing.machine, moves_of(before))
+    move_again(doing, before)
     aside = before["aside"]
     assert isinstance(aside, list)
     return [str(path) for path in aside]
@@ -69,7 +69,7 @@ def put_values(
         host = doing.machine.host(path)
         if host.exists():  # a walk was cut off here, before it changed anything
             effects.remove_file(host)
-        effects.keep_folders(host.parent)
+        effects.keep_private(host.parent)
         effects.put(host, json.dumps({n: before.get(n) for n in changes}).encode(), 0o600)
         doing.record("values saved", step=step.id, kept=path)
     store.change(changes)

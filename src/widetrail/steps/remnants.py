@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
+from urllib.parse import unquote
 
 from widetrail.errors import MachineUnusable
 from widetrail.finding.readings import copied_database
@@ -18,6 +19,7 @@ from widetrail.finding.written import values_at
 from widetrail.formats.interface import Spot, Unreadable
 from widetrail.machine.interface import Opened
 from widetrail.machine.paths import join
+from widetrail.machine.written import is_there, read_written
 from widetrail.recipe import Globs
 from widetrail.steps.interface import Doing, Done, Facts, Failed, Outcome, Step, WrittenAt
 
@@ -45,13 +47,25 @@ class Remnants:
             "mentions": look.mentions[:KEPT],
             "not looked through": [f"{look.left} more files"] if look.left else [],
         }
-        found = look.found
-        if not found:
+        reasons = [
+            f"{step.item} {words}: {_some(found)}"
+            for words, found in (
+                ("still names the old machine", look.found),
+                ("names what is not there", list(look.dangling)),
+                ("names what was here before, and old's came beside it", list(look.others)),
+            )
+            if found
+        ]
+        if not reasons:
             return Done(facts)
-        more = f", and {len(found) - TOLD} more" if len(found) > TOLD else ""
-        reason = f"{step.item} still names the old machine: {'; '.join(found[:TOLD])}{more}"
         todo = "Set it right in the program, or declare it under paths in the recipe."
-        return Failed(reason, todo, {**facts, "remnants": found[:KEPT]})
+        more: Facts = {"remnants": look.found[:KEPT], "dangling": list(look.dangling)[:KEPT]}
+        return Failed("; ".join(reasons), todo, {**facts, **more})
+
+
+def _some(found: Sequence[str]) -> str:
+    more = f", and {len(found) - TOLD:,} more" if len(found) > TOLD else ""
+    return f"{'; '.join(found[:TOLD])}{more}"
 
 
 class _Look:
@@ -62,7 +76,11 @@ class _Look:
         self._pattern = remnant_pattern(doing.old_paths(step.item), doing.platform_of_old)
         self._expression = re.compile(self._pattern)
         self._told = [_stripped(path) for path in doing.told_elsewhere(step.item)]
+        self._left_out = set(doing.dangling(step.item))
+        self._others = doing.came_beside()
         self.found: list[str] = []
+        self.dangling: dict[str, None] = {}
+        self.others: dict[str, None] = {}
         self.mentions: list[str] = []
         self.count = self.left = 0
 
@@ -97,9 +115,13 @@ class _Look:
         path, faults = join(folder, below), set[str]()
         with opened.open(below) as file:
             data = file.read(MOST + 1)
-        for rule in rules if not settings else ():
-            for spot in values_at(self._doing.machine, path, rule.form, rule.at):
-                if self._expression.search(spot.text) and not self._is_told(spot.text):
+        for rule in rules:
+            spots: list[Spot] = []
+            with suppress(Unreadable, MachineUnusable):  # that was told when it was not rewritten
+                spots = values_at(self._doing.machine, path, rule.form, rule.at)
+            for spot in spots:
+                self._what_it_names(spot, path)
+                if not settings and self._expression.search(spot.text) and not self._is_told(spot.text):
                     faults.add(spot.text)
                     self.found.append(_line(path, spot))
         for spot in self._spots(path, data):
@@ -107,6 +129,18 @@ class _Look:
                 self.found.append(_line(path, spot))
             elif not any(fault in spot.text for fault in faults):
                 self.mentions.append(_line(path, spot))
+
+    def _what_it_names(self, spot: Spot, source: str) -> None:
+        """Take note of a value that names what did not arrive, or somebody else's file."""
+        machine, text = self._doing.machine, spot.text.strip()
+        written, _ = read_written(text, machine, source) if text else (None, "")
+        if written is None:
+            return
+        missing = written.path in self._left_out or self._doing.was_carried(written.path)
+        if missing and not is_there(machine, written.path):
+            self.dangling[_line(source, spot)] = None
+        elif written.path in self._others:
+            self.others[f"{_line(source, spot)}, came as {self._others[written.path]}"] = None
 
     def _spots(self, path: str, data: bytes) -> Iterator[Spot]:
         if data.startswith(b"SQLite format 3\0"):
@@ -135,4 +169,4 @@ def _line(path: str, spot: Spot) -> str:
 
 
 def _stripped(text: str) -> str:
-    return "".join(c for c in text.casefold() if c not in "\\/")
+    return "".join(c for c in unquote(text).casefold() if c not in "\\/")

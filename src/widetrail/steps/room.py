@@ -42,7 +42,7 @@ class Room:
     def fresh(self, purpose: str) -> str:
         """Return a path under ``purpose`` where nothing is yet; its parent is made."""
         folder = join(self.home, purpose)
-        self._machine.effects.keep_folders(self._machine.host(folder))
+        self._machine.effects.keep_private(self._machine.host(folder))
         number, path = 1, join(folder, self._name)
         while os.path.lexists(self._machine.host(path)):
             number += 1
@@ -84,6 +84,7 @@ def _homes(machine: Machine, workroom: str, target: str) -> Iterator[str]:
     shares = machine.shares()
     for folder in reversed(above):
         host = machine.host(folder)
-        free = host.is_dir() and os.access(host, os.W_OK)
+        taken = host / OWN  # of another account's run, perhaps
+        free = os.access(taken if taken.is_dir() else host, os.W_OK)
         if free and not shared_name(folder, shares, machine.platform):
             yield join(folder, OWN, base(workroom))

@@ -24,18 +24,20 @@ from widetrail.steps.interface import (
     Outcome,
     Step,
 )
-from widetrail.steps.proving import missing, take
+from widetrail.steps.proving import holding, missing, take
 from widetrail.steps.saving import keep_first, put_back, save
 
 
 def run_step(step: Step, doing: Doing) -> Outcome:
     """Run the command of a step, and judge how it ended."""
+    places = [doing.fill(step, place) for place in step.changes]
     known = _known_end(step, doing)
+    if isinstance(known, Done):
+        return _with_aside(known, step, doing, places)
     if known is not None:
         return known
     rule = doing.rule(step)
     assert isinstance(rule, RunRule)
-    places = [doing.fill(step, place) for place in step.changes]
     try:
         for place in places:
             save(step, doing, place)
@@ -51,6 +53,11 @@ def run_step(step: Step, doing: Doing) -> Outcome:
         _give_back(step, doing, places)
         return outcome
     assert isinstance(outcome, Done)
+    return _with_aside(outcome, step, doing, places)
+
+
+def _with_aside(outcome: Done, step: Step, doing: Doing, places: Sequence[str]) -> Outcome:
+    """Return an outcome with where what was there before is kept."""
     aside: Facts = {"put aside": [k for p in places if (k := keep_first(step, doing, p))]}
     return Done({**outcome.facts, **aside})
 
@@ -74,7 +81,8 @@ def _start(step: Step, rule: RunRule, doing: Doing) -> Outcome:
     doing.record("run begun", step=step.id)
     if undone_by := step.texts("undone by"):
         program, arguments = doing.command(step, undone_by)
-        doing.record("undone by", step=step.id, command=[program, *arguments])
+        told: Facts = {"command": [program, *arguments], "before": _is_done(step, rule, doing)}
+        doing.record("undone by", step=step.id, **told)
 
     def began(pid: int, started: float) -> None:
         doing.record("run started", step=step.id, pid=pid, started=started)
@@ -94,7 +102,7 @@ def _start(step: Step, rule: RunRule, doing: Doing) -> Outcome:
 def _clear_made(step: Step, doing: Doing) -> None:
     for made in step.writes:
         host = doing.machine.host(doing.fill(step, made))
-        doing.machine.effects.make_folders(host.parent)
+        doing.machine.effects.make_folders(host.parent, 0o700)
         if host.is_symlink() or host.is_file():
             doing.machine.effects.remove_file(host)
         elif host.is_dir():
@@ -180,11 +188,18 @@ def _judged(step: Step, rule: RunRule, doing: Doing, completed: Completed) -> Ou
         trouble = "; ".join(missing(doing, step.item, rule.done_when))
     if not trouble:
         doing.settle_down([doing.fill(step, place) for place in step.changes], step.item)
+    if trouble:
+        facts["done"] = _is_done(step, rule, doing)
     doing.record("run ended", step=step.id, trouble=trouble, **facts)
     if trouble:
         said = _said(completed)
         return Failed(f"{trouble}{f'; it said: {said}' if said else ''}", _TODO, facts)
     return _kept(step, doing, facts)
+
+
+def _is_done(step: Step, rule: RunRule, doing: Doing) -> bool | None:
+    """Return whether what a run makes is there now; ``None`` where nothing tells."""
+    return holding(doing, step.item, rule.done_when) if rule.done_when else None
 
 
 def status_of(step: Step, doing: Doing) -> int | None:

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from pathlib import Path
 from typing import Any, cast
 
 from widetrail.errors import MachineUnusable
 from widetrail.machine import Entry, Machine
-from widetrail.machine.moves import Move, carry_out, read_moves, times_of
+from widetrail.machine.effects import more_status
+from widetrail.machine.moves import Move, carry_out, modes_of, read_moves, times_of
 from widetrail.machine.paths import base, join, parent
 from widetrail.steps.interface import Doing, Fact, Facts, Step
 from widetrail.steps.room import ASIDE, SAVED, STAGING, Room
@@ -23,9 +26,20 @@ def room_at(doing: Doing, target: str, item: str) -> Room:
 
 def move(step: Step, doing: Doing, moves: list[Move], **facts: Fact) -> None:
     """Write moves down, then make them."""
-    told, times = [one.told() for one in moves], times_of(doing.machine, moves)
-    doing.record("moves", step=step.id, moves=told, times=times, **facts)
-    carry_out(doing.machine, moves)
+    machine, told = doing.machine, [one.told() for one in moves]
+    times, modes = times_of(machine, moves), modes_of(machine, moves)
+    doing.record("moves", step=step.id, moves=told, times=times, modes=modes, **facts)
+    carry_out(machine, moves, modes=modes)
+
+
+def move_again(doing: Doing, record: Facts) -> None:
+    """Make what is left to make of the moves that a record of the journal tells."""
+    carry_out(doing.machine, moves_of(record), modes=modes_in(record))
+
+
+def modes_in(record: Facts) -> Mapping[str, int]:
+    """Return the modes that a record of the journal tells with its moves."""
+    return cast(Mapping[str, int], record.get("modes") or {})
 
 
 def moves_of(record: Facts) -> list[Move]:
@@ -34,31 +48,43 @@ def moves_of(record: Facts) -> list[Move]:
 
 
 def save(step: Step, doing: Doing, place: str) -> None:
-    """Copy what is at ``place``, and journal where the copy is; once for each step and place.
+    """Keep what is at ``place`` and put a copy of it there; once for each step and place.
+
+    What was there is kept itself, with all that no copy holds: other names of its files elsewhere,
+    its owner, its times. Where it is kept is journaled first; a walk that was cut off goes on.
 
     Raises:
         EffectFailed: There is no room for it, or the system refuses.
         MachineUnusable: Something there cannot be read.
     """
     _finish_putting_back(step, doing, place)
-    if _saved(step, doing, place) is not None:
+    if (saved := _saved(step, doing, place)) is not None:
+        _exchange(doing, saved)
         return
     machine = doing.machine
     there, room = machine.look(place), room_at(doing, place, step.item)
     times = times_of(machine, [Move("folder", "", place)])
-    kept = ""
+    missing = [m.target for m in missing_folders(machine, place)]
+    facts: Facts = {"place": place, "kept": "", "times": times, "missing": missing}
     if there is not None:
         copy, kept = room.fresh(STAGING), room.fresh(SAVED)
         try:
             _copy(doing, place, there, copy)
             machine.effects.barrier(machine.host(parent(copy)))
-            machine.effects.rename(machine.host(copy), machine.host(kept))
-            machine.effects.sync_folder(machine.host(parent(kept)))
-        finally:
+        except BaseException:
             room.clear(copy)
-    missing = [m.target for m in missing_folders(machine, place)]
-    facts: Facts = {"place": place, "kept": kept, "times": times, "missing": missing}
+            raise
+        moves = [Move("out", place, kept), Move("into", copy, place)]
+        facts |= {"kept": kept, "moves": [m.told() for m in moves]}
+        facts["modes"] = modes_of(machine, moves)
     doing.record("saved", step=step.id, **facts)
+    _exchange(doing, facts)
+
+
+def _exchange(doing: Doing, saved: Facts) -> None:
+    """Make what is left to make of the moves by which a place is kept and its copy put there."""
+    if saved["kept"]:
+        move_again(doing, saved)
 
 
 def missing_folders(machine: Machine, target: str) -> list[Move]:
@@ -78,9 +104,15 @@ def put_back(step: Step, doing: Doing, place: str) -> None:
     saved = _saved(step, doing, place)
     if saved is None:
         return
-    room = room_at(doing, place, step.item)
-    told = [one.told() for one in back_to(saved, room.fresh(ASIDE))]
-    doing.record("putting back", step=step.id, place=place, moves=told)
+    room, machine = room_at(doing, place, step.item), doing.machine
+    if saved["kept"] and machine.look(str(saved["kept"])) is None:
+        for _, copy, _ in cast(Sequence[Sequence[str]], saved["moves"])[1:]:
+            room.clear(copy)
+        return  # the system refused to move it: it is where it was
+    moves = back_to(saved, room.fresh(ASIDE))
+    told = [one.told() for one in moves]
+    modes = modes_of(machine, moves)
+    doing.record("putting back", step=step.id, place=place, moves=told, modes=modes)
     _finish_putting_back(step, doing, place)
     room.tidy()
 
@@ -93,7 +125,7 @@ def _finish_putting_back(step: Step, doing: Doing, place: str) -> bool:
         for event in ("putting back", "put back")
     )
     if len(begun) > len(ended):
-        carry_out(doing.machine, moves_of(begun[-1]))
+        move_again(doing, begun[-1])
         doing.record("put back", step=step.id, place=place)
         return True
     return False
@@ -147,14 +179,16 @@ def _copy(doing: Doing, place: str, there: Entry, copy: str) -> None:
     machine = doing.machine
     if there.kind == "other":
         raise MachineUnusable("is no regular file", where=place)
-    host = machine.host(copy)
+    host, top = machine.host(copy), machine.host(place)
     if there.kind != "folder":
         above = TreeWriter(machine.effects, host.parent, begun=True)
         above.write(there, host.name, lambda e: _chunks(doing, place), machine.attributes(place))
+        _same_status(machine, top, host)
         return
     writer = TreeWriter(machine.effects, host)
     writer.write(there, "", lambda e: (), machine.attributes(place))
-    for entry in with_hard_links(machine.walk(place)):
+    entries = list(with_hard_links(machine.walk(place)))
+    for entry in entries:
         where = join(place, entry.path)
         if entry.kind != "other":
             attributes = {} if entry.kind in ("link", "hard") else machine.attributes(where)
@@ -162,6 +196,16 @@ def _copy(doing: Doing, place: str, there: Entry, copy: str) -> None:
                 entry, entry.path, lambda e: _chunks(doing, join(place, e.path)), attributes
             )
     writer.finish()
+    for entry in reversed(entries):
+        if entry.kind != "hard":
+            _same_status(machine, top / entry.path, host / entry.path)
+    _same_status(machine, top, host)
+
+
+def _same_status(machine: Machine, path: Path, copy: Path) -> None:
+    """Give a copy what else the system tells of the status of what it is a copy of."""
+    if sys.platform != "win32" and more_status(path, copy):
+        machine.effects.make_same(path, copy)
 
 
 def _chunks(doing: Doing, path: str) -> Iterator[bytes]:

@@ -60,7 +60,7 @@ class TreeWriter:
                 self._folders.append((host, entry.mode, entry.mtime))
                 self._attributes(host, path, attributes)
             case "link":
-                self._effects.make_link(host, entry.target)
+                self._effects.make_link(host, entry.target, entry.mtime)
             case "hard":
                 self._effects.make_hard_link(host, self._host(entry.target))
             case _:

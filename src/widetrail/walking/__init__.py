@@ -3,6 +3,7 @@
 from widetrail.walking.doing import Company
 from widetrail.walking.hands import Answers, read_answers
 from widetrail.walking.leg import LegDone, StepDone, Visit, unseal
+from widetrail.walking.overlaps import runs_on
 from widetrail.walking.patience import Patience, Silent
 from widetrail.walking.report import (
     CheckLine,
@@ -22,12 +23,13 @@ from widetrail.walking.seating import (
 )
 from widetrail.walking.seats import SeatLine, ledger_of_machine, ledger_of_parcel
 from widetrail.walking.topping_up import can_top_up, not_topped_up, steps_to_top_up, top_up
-from widetrail.walking.undoing import Run, UndoAct, UndoPlan, runs_on
+from widetrail.walking.undoing import Doubt, Run, UndoAct, UndoPlan
 
 __all__ = [
     "Answers",
     "CheckLine",
     "Company",
+    "Doubt",
     "ItemReport",
     "LeftReport",
     "LegDone",

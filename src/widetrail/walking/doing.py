@@ -24,6 +24,7 @@ from widetrail.finding import (
     Several,
     Unknown,
 )
+from widetrail.finding.atlas import taking
 from widetrail.finding.stores import StoreKind
 from widetrail.formats.canonical import digest
 from widetrail.formats.checked import Model
@@ -152,15 +153,18 @@ class WalkDoing:
     def names_on_old(self, item: str) -> Mapping[str, str]:
         return {new: old for old, new in self.planned(item).renamed.items()}
 
-    def atlas(self, item: str, target: str) -> Atlas:
+    def atlas(
+        self, item: str, target: str, came_as: Mapping[str, str] | None = None
+    ) -> Atlas:  # fmt: skip
         mine, old = self.planned(item), self.plan.station("old")
         bearings = KnownBearings(old.machine, self.platform_of_old, old.roots, old.variables)
-        moved = [Moved(mine.old_path, target, True, mine.renamed)]
-        moved += [Moved(path, join(target, name)) for name, path in mine.from_outside.items()]
-        moved += [
-            Moved(other.old_path, self._beside(other.id) or other.new_path, True, other.renamed)
-            for other in self.plan.placed
-            if other.id != item
+        moved = [
+            self._moved(
+                other,
+                target if other.id == item else self._beside(other.id) or other.new_path,
+                (came_as or {}) if other.id == item else self._came_as(other.id),
+            )
+            for other in (mine, *(i for i in self.plan.placed if i.id != item))
         ]
         for recipe in self.plan.recipes:
             here = self.finders[recipe.id].pinnable()
@@ -169,7 +173,63 @@ class WalkDoing:
                 for name, path in recipe.places.items()
                 if name in here
             ]
+        for other in self.plan.placed:
+            to = target if other.id == item else self._beside(other.id) or other.new_path
+            moved += [Moved(path, join(to, name)) for name, path in other.from_outside.items()]
         return Atlas(bearings, self.machine, moved, lambda path: is_there(self.machine, path))
+
+    def _moved(self, item: PlannedItem, target: str, came_as: Mapping[str, str]) -> Moved:
+        """Return an item's place as it moves: what of it is carried, and what that is called."""
+        was = {new: old for old, new in item.renamed.items()}
+        renames = {**item.renamed, **{was.get(n, n): called for n, called in came_as.items()}}
+        takes = None
+        if self._copied(item.id) and not (item.single or item.store):
+            paths = [was.get(e.path, e.path) for e in self.packed.of(item.id) if e.path]
+            takes = taking(paths, self.platform_of_old)
+        return Moved(item.old_path, target, True, renames, takes)
+
+    def _copied(self, item: str) -> bool:
+        """Return whether an item's files come as they are, at its place."""
+        return any(
+            s.item == item and s.kind == "publish" and not s.text("given") for s in self.plan.steps
+        )
+
+    def _came_as(self, item: str) -> Mapping[str, str]:
+        """Return what the paths of an item below its place are called that came beside others."""
+        mine = {s.id for s in self.plan.steps if s.item == item and s.kind == "publish"}
+        found: dict[str, str] = {}
+        for record in self.records("published"):
+            if record["step"] in mine:
+                found |= cast(dict[str, Any], record["facts"]).get("came as", {})
+        return found
+
+    def came_beside(self) -> Mapping[str, str]:
+        found: dict[str, str] = {}
+        for record in self.records("published"):
+            facts = cast(dict[str, Any], record["facts"])
+            to = str(facts.get("to", ""))
+            found |= {join(to, n): join(to, c) for n, c in facts.get("came as", {}).items()}
+        return found
+
+    def was_carried(self, path: str) -> bool:
+        return any(is_within(path, to, self.machine.platform) and path in names
+                   for to, names in self._carried_to)  # fmt: skip
+
+    @cached_property
+    def _carried_to(self) -> list[tuple[str, frozenset[str]]]:
+        """Where the items come whose files are carried, with the path of each."""
+        found = []
+        for item in self.plan.placed:
+            if self._copied(item.id) and not (item.single or item.store):
+                to = self._beside(item.id) or item.new_path
+                names = frozenset(join(to, e.path) for e in self.packed.of(item.id) if e.path)
+                found.append((to, names))
+        return found
+
+    def dangling(self, item: str) -> Sequence[str]:
+        mine = self.planned(item)
+        atlas = self.atlas(item, self._beside(item) or mine.new_path, self._came_as(item))
+        return [new for path in mine.dangling if (new := atlas.counterpart(path)) is not None]
 
     def place_told(self, item: str, place: str) -> tuple[str, str]:
         finder = self.finder(item)
@@ -186,7 +246,9 @@ class WalkDoing:
         mine = {s.id for s in self.plan.steps if s.item == item and s.kind == "publish"}
         published = [r for r in self.journal.records if r["event"] == "published"]
         targets = [str(r["facts"]["to"]) for r in published if r["step"] in mine]
-        paths = [e.path for e in self.packed.of(item) if e.kind == "file"]
+        came_as, passed = self._came_as(item), self._passed_by(item)
+        files = (e.path for e in self.packed.of(item) if e.kind == "file")
+        paths = [came_as.get(path, path) for path in files if path not in passed]
         if not mine and not planned.store:
             targets = [planned.new_path]
             paths = [rule.file for rule in planned.written if "*" not in rule.file]
@@ -194,12 +256,18 @@ class WalkDoing:
             return [(parent(target), [base(target)]) for target in dict.fromkeys(targets)]
         return [(target, paths) for target in dict.fromkeys(targets)]
 
+    def _passed_by(self, item: str) -> set[str]:
+        """Return the paths of an item that were not put in place, since others were there."""
+        mine = {s.id for s in self.plan.steps if s.item == item and s.kind == "publish"}
+        published = [r for r in self.journal.records if r["event"] == "published"]
+        lists = [r["facts"].get("passed by", ()) for r in published if r["step"] in mine]
+        return {str(path) for paths in lists for path in paths}
+
     def told_elsewhere(self, item: str) -> Sequence[str]:
         told = {**self.parcel.outcomes, **self._done_here()}
-        names = ("paths elsewhere", "paths not said")
         facts = [o.get("facts", {}) for s, o in told.items() if s.startswith(f"{item}/")]
-        texts = [str(text) for fact in facts for name in names for text in fact.get(name, ())]
-        return [text.partition(" (")[0] for text in texts]
+        elsewhere = [str(path) for fact in facts for path in fact.get("paths elsewhere", ())]
+        return [*elsewhere, *(t["path"] for fact in facts for t in fact.get("paths not said", ()))]
 
     def old_paths(self, item: str) -> tuple[str, ...]:
         old, platform = self.plan.station("old"), self.machine.platform
@@ -578,7 +646,7 @@ class WalkDoing:
         folder = self.made_room(item)
         if item not in self._fetched:
             self._fetched.add(item)
-            self.machine.effects.make_folders(self.machine.host(folder))
+            self.machine.effects.make_folders(self.machine.host(folder), 0o700)
             for name in self.parcel.made(slug(item)):
                 target = self.machine.host(join(folder, name))
                 if not target.exists():  # what is here was made here, or fetched before
@@ -702,7 +770,7 @@ def _copy_tree(source: Path, target: Path, machine: Machine) -> None:
     if size > room:
         why = f"{size} bytes are needed, and {room} are free"
         raise Halted("there is no room for what is left of the parcel", where=str(target), why=why)
-    effects.make_folders(target)
+    effects.make_folders(target, 0o700)
     for path in sorted(source.rglob("*")):
         to = target / path.relative_to(source)
         if path.is_dir() and not path.is_symlink():

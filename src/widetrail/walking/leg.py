@@ -3,11 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
+from contextlib import suppress
 from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
 
-from widetrail.errors import Halted, MachineUnusable, ParcelUnusable, Waiting, WentWrong
+from widetrail.errors import (
+    Halted,
+    MachineUnusable,
+    ParcelUnusable,
+    Waiting,
+    WentWrong,
+    WideTrailError,
+)
 from widetrail.finding import Finder, card_facts
 from widetrail.machine import Machine, medium_of
 from widetrail.machine.paths import join
@@ -16,13 +24,15 @@ from widetrail.parcel.parcel import LEG_DONE, LEG_HALTED, LEG_MENDED
 from widetrail.parcel.seal import WrongPassphrase
 from widetrail.planning import Plan, PlannedLeg, make_plan, plan_rest
 from widetrail.recipe import Loaded, Station
+from widetrail.recipe.templates import plain
 from widetrail.steps import ACTS, KINDS, Asked, Done, Failed, Outcome, Step, Waits
 from widetrail.steps.program import close_begun
 from widetrail.steps.running import OF_SEAT
 from widetrail.walking.doing import Company, WalkDoing, came_well
 from widetrail.walking.journal import Journal
 from widetrail.walking.looking import Look, station_of
-from widetrail.walking.own import alone
+from widetrail.walking.overlaps import insist_newest, insist_not_half_way, next_turn
+from widetrail.walking.own import alone, only_run
 from widetrail.walking.proofs import look_at_proofs, newly_proved
 
 
@@ -227,6 +237,7 @@ class Visit:
         Raises:
             Halted: The leg that is due belongs to another machine and none was done here yet.
         """
+        self._insist_not_undone(now)
         if self.parcel.torn is not None:
             self.parcel.check_cargo(begun=False)
         if self.done_here is None:
@@ -294,11 +305,7 @@ class Visit:
             Obstructed: Something stands in the way; every obstacle is named.
             ParcelUnusable: The cargo was touched.
         """
-        if self.journal.has("undo begun"):
-            raise Halted(
-                f"the move was undone on {self.machine.name}", why="its journal says so",
-                todo="Plan again, into another parcel.",
-            )  # fmt: skip
+        self.insist_going(now)
         due = self.due.number if self.due is not None else 0
         begun = self.journal.newest("leg begun", leg=due)
         self._insist_whole(begun)
@@ -310,6 +317,34 @@ class Visit:
         if not self._begun_here:
             Look(doing, self.station, self.steps()).insist()
         return doing
+
+    def insist_going(self, now: datetime) -> None:
+        """Raise where this run cannot be gone on with on this machine.
+
+        Raises:
+            Halted: It was undone here, or a later run changed the same places.
+        """
+        self._insist_not_undone(now)
+        what = f"run {self.parcel.run} cannot be gone on with on {self.machine.name}"
+        insist_newest(self.machine, self.parcel.run, what)
+        insist_not_half_way(self.machine, self.parcel.run, self._to_be_changed(now), what)
+
+    def _to_be_changed(self, now: datetime) -> tuple[str, ...]:
+        """Return the paths that the steps which are due here will change, as far as is known."""
+        doing = self.make_doing(now)
+        shown = [doing.shown(step) for step in self.steps()]
+        paths = [plain(p) for step in shown for p in (*step.changes, *step.writes)]
+        return tuple(p for p in paths if not p.startswith("{"))
+
+    def _insist_not_undone(self, now: datetime) -> None:
+        """Raise where the move was undone here, and write that down in the parcel, if it can be."""
+        if self.journal.has("undo begun"):
+            with suppress(WideTrailError):  # a report told from the parcel alone is better then
+                self.parcel.tell_undone(self.station.station, self.machine.name, now)
+            raise Halted(
+                f"the move was undone on {self.machine.name}", why="its journal says so",
+                todo="Plan again, into another parcel.", codes=["undone"],
+            )  # fmt: skip
 
     def _insist_whole(self, begun: Mapping[str, Any] | None) -> None:
         """Raise where the cargo is half-way to another one, or another than a leg began with.
@@ -457,7 +492,8 @@ class Walk:
             return self._do(steps)
 
     def _do(self, steps: tuple[Step, ...]) -> LegDone:
-        with alone(self._doing.machine, self._journal, self._doing.workroom) as made:
+        machine, workroom = self._doing.machine, self._doing.workroom
+        with alone(machine, self._journal, workroom) as made, only_run(machine, workroom):
             if made:
                 self._journal.add({"event": "made folders", "count": len(made)})
             return self._alone(steps)
@@ -471,7 +507,7 @@ class Walk:
         self._pin()
         number, plan, newest = self._leg.number, visit.parcel.plan.id, visit.parcel.newest
         begun = {"event": "leg begun", "leg": number, "plan": plan, "generation": newest}
-        self._journal.add(begun)
+        self._journal.add({**begun, "turn": next_turn(doing.machine)})
         visit.parcel.begin_leg()
         done: list[StepDone] = []
         with doing.cargo():

@@ -11,7 +11,7 @@ from typing import Any
 
 from widetrail.errors import Halted
 from widetrail.machine import Machine
-from widetrail.machine.paths import base, join
+from widetrail.machine.paths import base, join, parent
 from widetrail.steps.room import OWN
 from widetrail.walking.journal import Journal
 
@@ -26,7 +26,7 @@ def alone(machine: Machine, journal: Journal, workroom: str) -> Iterator[list[Pa
         Halted: Another walk, undoing or settling of the run is at work, or was meanwhile.
     """
     path = machine.host(join(workroom, LOCK))
-    made = machine.effects.keep_folders(path.parent)
+    made = machine.effects.keep_private(path.parent)
     with machine.effects.append(path) as file:
         if not (_locked(file.handle) and journal.is_current):
             raise Halted(
@@ -34,6 +34,31 @@ def alone(machine: Machine, journal: Journal, workroom: str) -> Iterator[list[Pa
                 todo="Wait until it has ended, then run this again.",
             )  # fmt: skip
         yield made
+
+
+@contextmanager
+def only_run(machine: Machine, workroom: str) -> Iterator[None]:
+    """Be the only one who changes a person's places here, whatever run it is of.
+
+    The folder of all runs is locked, where a system can lock one.
+
+    Raises:
+        Halted: Another run is walked, undone or settled here now.
+    """
+    folder = machine.host(parent(workroom))
+    if sys.platform == "win32" or not folder.is_dir():  # the first run here, or no such lock
+        yield
+        return
+    handle = os.open(folder, os.O_RDONLY | os.O_DIRECTORY)
+    try:
+        if not _locked(handle):
+            raise Halted(
+                "another run is at work on this machine", where=parent(workroom),
+                todo="Wait until it has ended, then run this again.",
+            )  # fmt: skip
+        yield
+    finally:
+        os.close(handle)
 
 
 LOCK = "lock"

@@ -25,6 +25,11 @@ class CheckLine:
     new: Any
     verdict: str
 
+    @property
+    def is_empty(self) -> bool:
+        """Whether it holds of nothing: there is none on either side."""
+        return self.verdict == "holds" and _is_nothing(self.old) and _is_nothing(self.new)
+
 
 @dataclass(frozen=True, slots=True)
 class LossLine:
@@ -52,8 +57,9 @@ class StepLine:
 
 @dataclass(frozen=True, slots=True)
 class ItemReport:
-    """What became of one item; ``state`` is carried, failed, waiting, packed or planned, of a
-    licence also returned or given up.
+    """What became of one item; ``state`` is carried, nothing (its steps were done, and there was
+    nothing to carry), failed, waiting, packed, planned or undone, of a licence also returned or
+    given up.
 
     ``beside`` came beside what was there already, ``passed_by`` was not put in place, ``rewritten``
     paths in it were made right for new, ``values`` are the named values that it holds.
@@ -81,6 +87,13 @@ class ItemReport:
     """What is known of the seat, where the item is a licence."""
 
     @property
+    def is_seen(self) -> bool:
+        """Whether something shows that it arrived: files that were read again on new, a check that
+        held of something, or what the program says of its seat."""
+        held = any(c.verdict == "holds" and not c.is_empty for c in self.checks)
+        return bool(self.seat or self.verified or self.values or held)
+
+    @property
     def amount(self) -> str:
         """How much it is: its values, where it holds named ones, else its files; the seat of a
         licence."""
@@ -93,7 +106,8 @@ class ItemReport:
 class LeftReport:
     """An item that stayed behind: why, and what to do about it.
 
-    ``there`` tells that it did not need to go, since both machines see the same folder.
+    ``there`` tells that it did not need to go, since both machines see the same folder, or there
+    was nothing of what is optional.
     """
 
     id: str
@@ -154,6 +168,8 @@ class Report:
     next_machine: str
     notices: tuple[str, ...]
     last: tuple[str, ...]
+    undone: tuple[str, ...] = ()
+    """The machines where the move was undone."""
 
     @property
     def well(self) -> bool:
@@ -166,8 +182,41 @@ class Report:
         return all(item.state == "carried" for item in self.items)
 
     @property
+    def headline(self) -> str:
+        """How the move stands, in a sentence or two that say no more than what is listed."""
+        if self.undone:
+            return f"The move was undone on {' and '.join(self.undone)}."
+        if self.next_machine:
+            return f"On the way; next is {self.next_machine}."
+        if not self.well:
+            return "Something came out wrong; see below."
+        carried = [item for item in self.items if item.state == "carried"]
+        empty = [item.title for item in self.items if item.state == "nothing"]
+        unseen = [item.title for item in carried if not item.is_seen]
+        behind = [item.title for item in self.left if not item.there]
+        if len(carried) + len(empty) < len(self.items):
+            return "Not everything is done yet; see below."
+        told = []
+        if carried:
+            whole = not (empty or unseen or behind)
+            told.append(
+                "Everything listed was carried and checked." if whole
+                else f"{len(carried)} of {show_count(len(self.items), 'item')} "
+                f"{'was' if len(carried) == 1 else 'were'} carried."
+            )  # fmt: skip
+        for words, titles in (
+            ("There was nothing to carry of", empty),
+            ("Nothing shows that these arrived, so look yourself:", unseen),
+            ("Stayed behind:", behind),
+        ):
+            told += [f"{words} {', '.join(titles)}."] if titles else []
+        return " ".join(told) or "Nothing was to be carried."
+
+    @property
     def tasks(self) -> tuple[str, ...]:
         """What a person still has to do, in order; what is seen to be done is not in it."""
+        if self.undone:
+            return ()
         steps = [f"{item.title}: {step.todo}" for item in self.items for step in item.steps]
         if self.next_machine:
             return (*steps, f"Carry the parcel to {self.next_machine} and walk there.")
@@ -197,7 +246,7 @@ class Report:
     def as_json(self) -> dict[str, Any]:
         """Return the report as plain JSON values."""
         more = {"well": self.well, "tasks": list(self.tasks), "ticked": list(self.ticked)}
-        return {**asdict(self), **more}
+        return {**asdict(self), "headline": self.headline, **more}
 
 
 def make_report(parcel: Parcel) -> Report:
@@ -205,6 +254,7 @@ def make_report(parcel: Parcel) -> Report:
     plan = parcel.plan
     done = parcel.legs_done
     times = [str(generation.body["time"]) for generation in done]
+    undone = tuple(parcel.undone_at.values())
     legs = tuple(
         _leg(parcel, leg, times[number] if number < len(done) else "")
         for number, leg in enumerate(plan.legs)
@@ -218,9 +268,10 @@ def make_report(parcel: Parcel) -> Report:
         legs=legs,
         items=tuple(_item(item, parcel) for item in plan.items),
         left=tuple(_left(item) for item in plan.left),
-        next_machine=next((leg.machine for leg in legs if not leg.time), ""),
+        next_machine=next((leg.machine for leg in legs if not leg.time and not undone), ""),
         notices=(*plan.notices, *_damage(parcel)),
         last=tuple(task for item in plan.items for task in item.tasks),
+        undone=undone,
     )
 
 
@@ -255,8 +306,11 @@ def _left(item: LeftItem) -> LeftReport:
     reasons = tuple(f"not by {p.route}, since {p.reason}" for p in item.passed_over)
     if item.there:
         reasons = (f"it is there already: both machines see {item.there}",)
+    if item.nothing:
+        reasons = (item.nothing,)
     losses = tuple(LossLine(loss.what, loss.remedy) for loss in item.losses)
-    return LeftReport(item.id, item.title, bool(item.there), reasons, losses, item.todo)
+    no_matter = bool(item.there or item.nothing)
+    return LeftReport(item.id, item.title, no_matter, reasons, losses, item.todo)
 
 
 def _item(item: PlannedItem, parcel: Parcel) -> ItemReport:
@@ -276,7 +330,7 @@ def _item(item: PlannedItem, parcel: Parcel) -> ItemReport:
         id=item.id,
         title=item.title,
         route=item.route,
-        state=_seat_state(seat) or _state(mine, outcomes, parcel),
+        state=_seat_state(seat) or _state(item, mine, outcomes, parcel),
         old_path=item.old_path,
         new_path=to[0] if len(to) == 1 else item.new_path,
         files=int(amount.get("files", item.files)),
@@ -307,6 +361,9 @@ _NOTES = (
     ("not looked through", "not looked through for mentions of old:"),
     ("appeared", "it appeared while the item was put in place, and was put aside too:"),
     ("no files", "left out, since it is no regular file:"),
+    ("open to others", "others may read what is there, who could not on old:"),
+    ("unreadable", "left out, since it cannot be read:"),
+    ("dangling", "it names what is not there:"),
     ("without attributes", "it lost its extended attributes, which that disk does not have:"),
 )
 """Facts of steps that a person should know, by name, with their words."""
@@ -316,8 +373,10 @@ def _notes(item: PlannedItem, facts: list[dict[str, Any]]) -> Iterator[str]:
     """Give what a person should know, but for what the plan tells as a loss already."""
     told = " ".join(loss.what for loss in item.losses)
     for name, words in _NOTES:
-        values = _all(facts, name)
-        yield from (f"{words} {v}" for v in values if v.partition(" (")[0] not in told)
+        for value in (value for fact in facts for value in fact.get(name, ())):
+            path, why = (value["path"], value["reason"]) if isinstance(value, dict) else (value, "")
+            if path not in told:
+                yield f"{words} {path}{f' ({why})' if why else ''}"
 
 
 def _all(facts: list[dict[str, Any]], name: str) -> tuple[str, ...]:
@@ -338,7 +397,27 @@ def _bad(outcomes: Mapping[str, Any]) -> Iterator[StepLine]:
                 yield StepLine(step, state, outcome[state], outcome["todo"])
 
 
-def _state(mine: list[Step], outcomes: Mapping[str, Any], parcel: Parcel) -> str:
+def _is_nothing(answer: Any) -> bool:
+    """Return whether a noted answer says that there is none: zero, no, or nothing at all."""
+    if isinstance(answer, dict) and "by" in answer:
+        return all(_is_nothing(_plain(value)) for value in answer["by"].values())
+    return not answer or answer == "no"
+
+
+def _carried_nothing(item: PlannedItem, mine: list[Step], outcomes: Mapping[str, Any]) -> bool:
+    """Return whether all that an item's steps moved was no file and no value."""
+    packed = [outcomes[s.id]["facts"] for s in mine if s.kind == "pack" and s.id in outcomes]
+    some = any(f.get("files") or f.get("links") or f.get("made") for f in packed)
+    return item.kind != "licence" and bool(packed) and not some and len(packed) == len(
+        [s for s in mine if s.kind in ("pack", "run", "records")]
+    )  # fmt: skip
+
+
+def _state(
+    item: PlannedItem, mine: list[Step], outcomes: Mapping[str, Any], parcel: Parcel
+) -> str:
+    if any(s.station in parcel.undone_at and s.id in outcomes for s in mine):
+        return "undone"
     moving = [s for s in mine if s.kind != "retire"]
     told = [outcomes[s.id] for s in moving if s.id in outcomes]
     if any("failed" in outcome for outcome in told):
@@ -346,7 +425,7 @@ def _state(mine: list[Step], outcomes: Mapping[str, Any], parcel: Parcel) -> str
     if any("waits" in outcome for outcome in told):
         return "waiting"
     if all(s.id in outcomes and came_well(outcomes[s.id]) for s in moving):
-        return "carried"
+        return "nothing" if _carried_nothing(item, moving, outcomes) else "carried"
     done = parcel.plan.legs[: len(parcel.legs_done)]
     if any(s.id in leg.steps and s.id not in outcomes for leg in done for s in moving):
         return "failed"  # it depends on a step of another item that came out wrong

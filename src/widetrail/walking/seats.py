@@ -79,7 +79,7 @@ class Ledger:
 
     def add(self, record: Mapping[str, Any]) -> None:
         """Write one record; it is durable then."""
-        self._machine.effects.keep_folders(self._machine.host(self.room))
+        self._machine.effects.keep_private(self._machine.host(self.room))
         self.journal.add(record)
 
 
@@ -341,7 +341,7 @@ class StationSeats:
         parcel.keep_serial(item, serial, self._doing.now)
         assert parcel.seal is not None
         folder = self._machine.host(self._doing.seat_room(item))
-        effects.keep_folders(folder)
+        effects.keep_private(folder)
         sealed = BytesIO()
         parcel.seal.close(BytesIO(serial.encode()), sealed)
         for name, data in (

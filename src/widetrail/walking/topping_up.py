@@ -67,6 +67,7 @@ def top_up(visit: Visit, now: datetime) -> LegDone:
             why="that is for the old machine, after its leg and before any other is done",
             todo="Walk what is due, or plan again into another parcel.",
         )  # fmt: skip
+    visit.insist_going(now)
     visit.check_cargo(begun=_is_begun(visit))
     visit.unseal()
     doing, steps = visit.make_doing(now), steps_to_top_up(visit)

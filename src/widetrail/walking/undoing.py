@@ -10,26 +10,39 @@ from __future__ import annotations
 import json
 import os
 from collections import Counter
-from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from collections.abc import Collection, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
 from datetime import datetime
-from typing import Any, cast
+from typing import Any, Literal, cast
 
 from widetrail.errors import Halted, InputUnusable, WideTrailError
 from widetrail.finding.stores import Store, StoreKind
 from widetrail.machine import Machine
-from widetrail.machine.moves import Move, carry_out, read_moves, restore_times, taken_back
+from widetrail.machine.moves import (
+    Move,
+    carry_out,
+    modes_of,
+    read_moves,
+    restore_times,
+    taken_back,
+)
 from widetrail.machine.paths import base, join, parent
-from widetrail.parcel.parcel import LEG_DONE, LEG_HALTED, LEG_MENDED
 from widetrail.steps.commands import show_command
 from widetrail.steps.room import ASIDE, SAVED, STAGING, UNDONE, Room
 from widetrail.steps.saving import back_to
-from widetrail.walking.doing import END_WITHIN, Company
+from widetrail.walking.doing import END_WITHIN, Company, came_well
 from widetrail.walking.journal import Journal
-from widetrail.walking.own import LOCK, alone, clear_work, own_homes, take_away
+from widetrail.walking.overlaps import (
+    RUNS,
+    insist_newest,
+    insist_oldest,
+    is_half_way,
+    journal_of,
+    runs_on,
+)
+from widetrail.walking.own import LOCK, alone, clear_work, only_run, own_homes, take_away
 from widetrail.walking.seats import Ledger, SeatLine, ledger_of_machine
 
-RUNS = "widetrail"
 _BY_HAND = {
     "person": "what you did yourself",
     "open": "that the program was opened",
@@ -47,28 +60,38 @@ class UndoAct:
     command: tuple[str, ...] = ()
     values: tuple[str, ...] = ()
     """The kind and place of a store whose values are given back, and where they are kept."""
+    modes: Mapping[str, int] = field(default_factory=dict)
+    """The modes that folders have again after the moves, where they may not be written to."""
 
     def told(self) -> dict[str, Any]:
         """Return the act as plain JSON values."""
         moves = [move.told() for move in self.moves]
         acts = {"command": list(self.command), "values": list(self.values)}
-        return {"words": self.words, "moves": moves, **acts}
+        return {"words": self.words, "moves": moves, "modes": dict(self.modes), **acts}
+
+
+@dataclass(frozen=True, slots=True)
+class Doubt:
+    """A command of the application of which nobody knows whether it did anything.
+
+    ``step`` is its id, ``words`` what is not known, ``command`` what would take it back.
+    """
+
+    step: str
+    words: str
+    command: tuple[str, ...]
 
 
 @dataclass(frozen=True, slots=True)
 class UndoPlan:
-    """What undoing will do, in order, and in words what it cannot take back."""
+    """What undoing will do, in order, and in words what it cannot take back.
+
+    ``doubts`` are taken back only where a person says that they were done.
+    """
 
     acts: tuple[UndoAct, ...]
     cannot: tuple[str, ...]
-
-
-def runs_on(machine: Machine) -> tuple[str, ...]:
-    """Return the runs that have a journal on ``machine``."""
-    host = machine.host(join(machine.root("state"), RUNS))
-    if not host.is_dir():
-        return ()
-    return tuple(sorted(p.name for p in host.iterdir() if (p / "journal").is_file()))
+    doubts: tuple[Doubt, ...] = ()
 
 
 class Run:
@@ -91,8 +114,7 @@ class Run:
             raise InputUnusable("there is no such run", where=self.name, why=why)
         self.machine, self._company = machine, company or Company()
         self.workroom = join(machine.root("state"), RUNS, self.name)
-        path = join(self.workroom, "journal")
-        self.journal = Journal(machine.host(path), path, machine.effects)
+        self.journal = journal_of(machine, self.name)
 
     # Undoing
 
@@ -107,8 +129,14 @@ class Run:
         record = self.journal.newest("undone")
         return tuple(record["wrong"]) if record is not None else ()
 
-    def undo_plan(self) -> UndoPlan:
-        """Return what undoing would do; nothing is changed by asking."""
+    def undo_plan(self, take_back: Collection[str] = ()) -> UndoPlan:
+        """Return what undoing would do; nothing is changed by asking.
+
+        ``take_back`` are the steps of ``doubts`` of which a person says that they were done.
+
+        Raises:
+            Halted: A later run changed the same places, and must be undone first.
+        """
         begun = self.journal.newest("undo begun")
         if begun is not None:
             acts = tuple(
@@ -117,13 +145,18 @@ class Run:
                     tuple(read_moves(a["moves"])),
                     tuple(a["command"]),
                     tuple(a["values"]),
+                    a.get("modes", {}),
                 )
                 for a in begun["acts"]
             )
             return UndoPlan(acts, tuple(begun["cannot"]))
-        return UndoPlan(tuple(self._acts()), tuple(self._cannot()))
+        what = f"run {self.name} cannot be undone on {self.machine.name} yet"
+        insist_newest(self.machine, self.name, what)
+        doubts = tuple(d for d in self._doubts() if d.step not in take_back)
+        cannot = (*self._cannot(), *(_in_doubt(doubt) for doubt in doubts))
+        return UndoPlan(tuple(self._acts(take_back)), cannot, doubts)
 
-    def _acts(self) -> Iterator[UndoAct]:
+    def _acts(self, take_back: Collection[str]) -> Iterator[UndoAct]:
         count = 0
 
         def fresh(place: str) -> str:
@@ -133,10 +166,11 @@ class Run:
             return join(room.home, UNDONE, str(count))
 
         put_back: Counter[tuple[str, str]] = Counter()
-        for record in reversed(self.journal.records):
+        for at in range(len(self.journal.records) - 1, -1, -1):
+            record = self.journal.records[at]
             match record["event"]:
                 case "moves" | "appeared":
-                    yield from self._moved(record, fresh)
+                    yield from self._moved(record, fresh, at)
                 case "put back":
                     put_back[record["step"], record["place"]] += 1
                 case "saved" if put_back[record["step"], record["place"]]:
@@ -147,24 +181,47 @@ class Run:
                     kind, place = record["store"]["kind"], record["store"]["place"]
                     words = f"give the values at {place} back what they were before"
                     yield UndoAct(words, values=(kind, place, str(record["kept"])))
-                case "undone by" if not self._failed(record["step"]):
-                    command = tuple(record["command"])
-                    yield UndoAct(f"run {show_command(command)}", command=command)
+                case "undone by" if self._is_newest(record, at):
+                    done = fate_of(self.journal, record["step"])
+                    if done == "ours" or (done == "unknown" and record["step"] in take_back):
+                        command = tuple(record["command"])
+                        yield UndoAct(f"run {show_command(command)}", command=command)
 
-    def _failed(self, step: str) -> bool:
-        """Return whether a run ended badly, so that there is nothing to take back of it."""
-        ended = self.journal.newest("run ended", step=step)
-        return ended is not None and bool(ended["trouble"])
+    def _is_newest(self, record: Mapping[str, Any], at: int) -> bool:
+        """Return whether a record is the newest of its event and step."""
+        newest = self.journal.newest(record["event"], step=record["step"])
+        return newest is not None and newest["at"] == at
 
-    def _moved(self, record: Mapping[str, Any], fresh: Any) -> Iterator[UndoAct]:
+    def _doubts(self) -> Iterator[Doubt]:
+        for at, record in enumerate(self.journal.records):
+            if record["event"] != "undone by" or not self._is_newest(record, at):
+                continue
+            if fate_of(self.journal, record["step"]) == "unknown":
+                begun = self.journal.newest("step begun", step=record["step"])
+                words = begun["words"] if begun is not None else record["step"]
+                yield Doubt(record["step"], words, tuple(record["command"]))
+
+    def _moved(self, record: Mapping[str, Any], fresh: Any, at: int) -> Iterator[UndoAct]:
         moves = read_moves(record["moves"])
-        made = [m for m in moves if self._was_made(m)]
+        all_made = self._is_ended(record["step"], at)
+        made = [m for m in moves if all_made or self._was_made(m)]
         if made:
-            back = tuple(taken_back(made, fresh))
-            yield UndoAct("; ".join(_words(back)), back)
+            yield self._back(taken_back(made, fresh))
+
+    def _back(self, moves: Sequence[Move]) -> UndoAct:
+        modes = modes_of(self.machine, moves)
+        return UndoAct("; ".join(_words(tuple(moves))), tuple(moves), modes=modes)
+
+    def _is_ended(self, step: str, at: int) -> bool:
+        """Return whether a step came to its end after the record ``at``, all its moves made."""
+        return any(
+            r["event"] == "published" or (r["event"] == "step done" and came_well(r["outcome"]))
+            for r in self.journal.records[at + 1 :]
+            if r.get("step") == step
+        )
 
     def _was_made(self, move: Move) -> bool:
-        """Return whether a move was made; one that a cut-off walk did not come to was not."""
+        """Return whether a move of a step that was cut off, or refused, was made."""
         there = os.path.lexists(self.machine.host(move.target))
         if move.kind in ("folder", "out"):
             return there
@@ -175,8 +232,7 @@ class Run:
         let_go = self.journal.has("let go", kept=kept)
         if kept and (let_go or not os.path.lexists(self.machine.host(kept))):
             return  # an earlier one of the same place is kept, or it was put back already
-        back = tuple(back_to(record, fresh(place)))
-        yield UndoAct("; ".join(_words(back)), back)
+        yield self._back(back_to(record, fresh(place)))
 
     def _cannot(self) -> Iterator[str]:
         for line in self._seats():
@@ -197,11 +253,14 @@ class Run:
     def _seats(self) -> Iterator[SeatLine]:
         return (line for line in ledger_of_machine(self.machine) if line.run == self.name)
 
-    def undo(self, now: datetime) -> UndoPlan:
+    def undo(self, now: datetime, take_back: Collection[str] = ()) -> UndoPlan:
         """Undo the run here; a second call goes on where one was cut off.
 
+        ``take_back`` is as in ``undo_plan``.
+
         Raises:
-            Halted: It was undone already, or a program must be closed first.
+            Halted: It was undone already, a later run must be undone before, or a program must be
+                closed first.
             EffectFailed: The system refuses; what was undone stays so.
         """
         if self.undone:
@@ -209,11 +268,14 @@ class Run:
                 f"run {self.name} was undone on {self.machine.name} before", why="nothing changed"
             )
         self._await_closed()
-        with alone(self.machine, self.journal, self.workroom):
-            return self._undo(now)
+        with (
+            alone(self.machine, self.journal, self.workroom),
+            only_run(self.machine, self.workroom),
+        ):
+            return self._undo(now, take_back)
 
-    def _undo(self, now: datetime) -> UndoPlan:
-        plan = self.undo_plan()
+    def _undo(self, now: datetime, take_back: Collection[str]) -> UndoPlan:
+        plan = self.undo_plan(take_back)
         if not self.journal.has("undo begun"):
             self.journal.add(
                 {
@@ -238,7 +300,7 @@ class Run:
     def _do(self, number: int, act: UndoAct) -> str:
         """Do one act and return what went wrong with a command."""
         if act.moves:
-            carry_out(self.machine, act.moves, self._taken)
+            carry_out(self.machine, act.moves, self._taken, act.modes)
         if act.values:
             self._give_back(*act.values)
         if not act.command or self.journal.has("undo ran", act=number):
@@ -265,7 +327,7 @@ class Run:
         now = self.machine.host(join(parent(parent(kept)), UNDONE, f"{base(kept)}.values"))
         if not now.exists():
             there = store.read()
-            self.machine.effects.keep_folders(now.parent)
+            self.machine.effects.keep_private(now.parent)
             self.machine.effects.put(
                 now, json.dumps({name: there.get(name) for name in before}).encode()
             )
@@ -311,13 +373,11 @@ class Run:
         for line in self._seats():
             if line.seat.act is not None or line.seat.stage == "renounced":
                 return f"the seat of {line.title} is on its way: {line.words}"
-        if self.undone:
+        if self.undone or not is_half_way(self.journal.records):
             return ""
         if self.journal.has("undo begun"):
             return "undoing it was begun and is not at its end"
-        ends = (LEG_DONE, LEG_HALTED, LEG_MENDED, "leg begun")
-        last = next((r["event"] for r in reversed(self.journal.records) if r["event"] in ends), "")
-        return "" if last in (LEG_DONE, LEG_MENDED) else "its leg here is not at its end"
+        return "its leg here is not at its end"
 
     def kept(self) -> tuple[tuple[str, int], ...]:
         """Return what settling removes: each folder of the run's own with its bytes."""
@@ -329,6 +389,18 @@ class Run:
             )
             found.append((home, sum(sizes)))
         return tuple(found)
+
+    def put_away(self) -> tuple[str, ...]:
+        """Return where what was put away while it was undone stood, if it is there still.
+
+        What the person did since the walk is among it.
+        """
+        begun = self.journal.newest("undo begun")
+        acts = begun["acts"] if begun is not None else ()
+        out = [m for act in acts for m in read_moves(act["moves"]) if m.kind == "out"]
+        kept = [m.source for m in out if os.path.lexists(self.machine.host(m.target))]
+        values = [f"{act['values'][1]} (values)" for act in acts if act["values"]]
+        return tuple(_outer([*kept, *values]))
 
     def warnings(self) -> tuple[str, ...]:
         """Return what is not known here and should be, before all that is kept goes."""
@@ -350,6 +422,8 @@ class Run:
                 f"run {self.name} cannot be settled on {self.machine.name}", why=self.unfinished,
                 todo="Walk it to its end, or undo it, first.",
             )  # fmt: skip
+        what = f"run {self.name} cannot be settled on {self.machine.name} yet"
+        insist_oldest(self.machine, self.name, what)
 
     def settle(self) -> None:
         """Remove all that the run keeps here, its journal last.
@@ -358,7 +432,10 @@ class Run:
             Halted: The run is not at its end here.
         """
         self.insist_finished()
-        with alone(self.machine, self.journal, self.workroom):
+        with (
+            alone(self.machine, self.journal, self.workroom),
+            only_run(self.machine, self.workroom),
+        ):
             self._take_all_away()
         made = self.journal.newest("made folders")
         self._settle_seats()
@@ -386,6 +463,48 @@ class Run:
 
     def _homes(self) -> list[str]:
         return own_homes(self.machine, self.workroom, self.journal.records)
+
+
+def _outer(found: Sequence[str]) -> Iterator[str]:
+    """Give paths; many of one folder as that folder with their number."""
+    by_folder = Counter(parent(path) for path in found)
+    many = {folder for folder, count in by_folder.items() if count > MANY}
+    for path in dict.fromkeys(found):
+        if parent(path) not in many:
+            yield path
+    yield from (f"{folder} ({by_folder[folder]} names)" for folder in sorted(many))
+
+
+def fate_of(journal: Journal, step: str) -> Literal["ours", "none", "unknown"]:
+    """Return what is known of what a command did that can be taken back by another.
+
+    It is ours where it ended well, or what the recipe says it makes was not there before and is
+    there now. What was there before it ran first is not; and there is nothing of one that never
+    ran.
+    """
+    ran = False
+    fate: Literal["ours", "none", "unknown"] = "none"
+    for record in (r for r in journal.records if r.get("step") == step):
+        match record["event"]:
+            case "undone by" if not ran:
+                before = record.get("before")
+            case "run started":
+                ran, fate = True, "unknown"
+            case "run ended":
+                now = record.get("done")
+                made = not record["trouble"] or (before is False and now is True)
+                fate = "ours" if made else "none" if now is False else "unknown"
+            case "step done" if ran and came_well(record["outcome"]):
+                fate = "ours"
+    return "none" if ran and before is True else fate
+
+
+def _in_doubt(doubt: Doubt) -> str:
+    back = show_command(doubt.command)
+    return (
+        f"whether this was done is not known: {doubt.words}. If it was, and was not there before, "
+        f"take it back with: {back} (or undo with --take-back {doubt.step})"
+    )
 
 
 def _words(moves: tuple[Move, ...]) -> Iterator[str]:
