@@ -12,12 +12,21 @@ from typing import Literal
 import click
 
 from widetrail.cli.company import make_company
-from widetrail.cli.output import Page, json_option, load_recipes, now, open_machine, print_json
+from widetrail.cli.output import (
+    Page,
+    json_option,
+    load_recipes,
+    may_ask,
+    now,
+    open_machine,
+    print_json,
+)
 from widetrail.errors import Halted, InputUnusable
 from widetrail.finding import make_card, read_card
-from widetrail.formats.quantities import show_files, show_size
+from widetrail.formats.quantities import show_count, show_files, show_size
 from widetrail.formats.texts import for_people
 from widetrail.machine import Effects, medium_of
+from widetrail.machine.host import HostMachine
 from widetrail.machine.paths import base
 from widetrail.parcel import Seal, make_seal, set_out
 from widetrail.planning import (
@@ -66,6 +75,12 @@ PATH = click.Path(path_type=Path)
     "it is packed: then the licence is gone from old before anything arrived.",
 )  # fmt: skip
 @click.option("--ask", is_flag=True, help="Ask at the terminal what is to be moved.")
+@click.option(
+    "--ask-programs", is_flag=True,
+    help="Read what programs print, here and in walks, where a recipe says so.",
+)  # fmt: skip
+@click.option("--yes", is_flag=True, help="Consent to starting the programs that are listed.")
+@click.option("--account", default="", help="Whose account on this machine.")
 @click.option("--seal", is_flag=True, help="Seal the parcel with a passphrase.")
 @click.option("--hint", default="", help="A hint at the passphrase, which anyone can read.")
 @click.option("--if-found", default="", help="What whoever finds the medium is to know.")
@@ -74,21 +89,25 @@ PATH = click.Path(path_type=Path)
 def command(
     recipes: tuple[Path, ...], old: Path | None, new: Path | None, new_later: bool, parcel: Path,
     only: tuple[str, ...], without: tuple[str, ...], choose: tuple[str, ...],
-    outside: tuple[str, ...], ask: bool,
+    outside: tuple[str, ...], ask: bool, ask_programs: bool, yes: bool, account: str,
     release_after: Literal["verifying", "packing"], seal: bool, hint: str, if_found: str,
     answers: Path | None, as_json: bool,
 ) -> None:  # fmt: skip
     """Plan the move of the applications of RECIPES and write the parcel it travels in.
 
-    Nothing on either machine is changed, and no program is started.
+    Nothing on either machine is changed, and no program is started unless --ask-programs says so.
     """
     effects = Effects()
     loaded = load_recipes(recipes)
     choices = read_choices(loaded, only, without, choose, outside, release_after)
-    here = open_machine(old, effects=effects)
-    there = _new(new, new_later, effects)
+    here = open_machine(old, account if old is None else "", effects)
+    there = _new(new, new_later, effects, account)
+    if ask_programs:
+        for machine in (here, there) if isinstance(there, HostMachine) else (here,):
+            may_ask(machine, loaded, yes)
+        choices = replace(choices, ask_programs=True)
     if ask:
-        choices = _ask(offered(loaded, here), choices)
+        choices = _ask(offered(loaded, here, ask_programs=ask_programs), choices)
     plan = make_plan(loaded, here, there, medium_of(parcel), now(), choices, sealed=seal)
     sealed = _sealed(hint, if_found, answers) if seal else None
     if sealed is None and (hint or if_found):
@@ -126,14 +145,14 @@ def _sealed(hint: str, finder: str, answers: Path | None) -> tuple[Seal, bytes]:
     return make_seal(passphrase, hint, finder)
 
 
-def _new(path: Path | None, later: bool, effects: Effects) -> New:
+def _new(path: Path | None, later: bool, effects: Effects, account: str) -> New:
     if later and path is not None:
         raise InputUnusable("--new and --new-later exclude each other")
     if later:
         return None
     if path is not None and path.is_file():
         return read_card(path)
-    return open_machine(path, effects=effects)
+    return open_machine(path, account if path is None else "", effects)
 
 
 def _card(new: New, path: Path | None, loaded: list[Loaded]) -> bytes | None:
@@ -221,6 +240,9 @@ def _show_places(page: Page, item: PlannedItem, *, copied: bool) -> None:
     page.line(f"to: {item.new_path or 'its place on new'} ({item.new_how}){aside}", indent=4)
     for rule in item.written[:SHOWN_NAMES] if copied else ():
         page.line(f"paths made right in: {_where_written(rule, item)}", "dim", indent=4)
+    if copied and len(item.written) > SHOWN_NAMES:
+        more = show_count(len(item.written) - SHOWN_NAMES, "more place")
+        page.line(f"and in {more} (see --json)", "dim", indent=4)
     for path in sorted(item.from_outside.values())[:SHOWN_NAMES]:
         page.line(f"goes along from elsewhere: {path}", indent=4)
     if len(item.from_outside) > SHOWN_NAMES:

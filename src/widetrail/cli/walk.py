@@ -13,6 +13,7 @@ from widetrail.cli.output import (
     Page,
     consent,
     json_option,
+    may_ask,
     now,
     open_machine,
     print_json,
@@ -23,7 +24,6 @@ from widetrail.errors import Halted, WentWrong
 from widetrail.formats.quantities import show_count, show_files
 from widetrail.machine import Effects
 from widetrail.parcel import Parcel
-from widetrail.planning.plan import BETWEEN
 from widetrail.recipe import Station
 from widetrail.reporting import show_answer
 from widetrail.steps import Done, Failed, Waits
@@ -69,6 +69,8 @@ def command(
     here = open_machine(machine, account, effects)
     company = make_company(messages, answers, waits=not no_wait)
     visit = Visit(Parcel(parcel, effects), here, station=as_station, company=company)
+    if visit.asks_programs:
+        may_ask(here, visit.recipes, yes)
     if top_up:
         done = _top_up(visit, messages, yes=yes)
     elif not visit.due_here:
@@ -185,10 +187,11 @@ def show_done(page: Page, done: LegDone, report: Report, parcel: Path) -> None:
         page.line(f"seen to be done: {proved}", "green", indent=2)
     if done.waits:
         page.line(f"Next: walk here again, when what it waits for is there ({parcel}).", "bold")
-    elif done.next_machine and done.next_machine == (
-        BETWEEN if done.leg.station == "between" else done.machine
-    ):
+    elif done.next_machine and done.next_station == done.leg.station:
         words = "Next: mend what the reasons name, then walk here again"
+        page.line(f"{words} ({parcel}).", "bold")
+    elif done.next_machine == done.machine:
+        words = "Next: walk it on this machine as the other account (--account)"
         page.line(f"{words} ({parcel}).", "bold")
     elif done.next_machine:
         page.line(f"Next: carry the parcel to {done.next_machine} and walk there.", "bold")

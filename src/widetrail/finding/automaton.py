@@ -10,12 +10,11 @@ what each further name leads to. States are forgotten once there are too many, s
 from __future__ import annotations
 
 import re
-import unicodedata
 from collections.abc import Callable, Iterable, Sequence
 from functools import lru_cache
 
 from widetrail.formats.interface import Platform
-from widetrail.recipe.globs import segment_expression
+from widetrail.recipe.globs import fold, segment_expression
 
 MOST = 200_000
 """Nodes of all states together that are remembered, at most."""
@@ -139,7 +138,7 @@ _SPECIAL = re.compile(r"[*?\[]")
 
 @lru_cache(maxsize=65_536)
 def _matcher(glob: str) -> Callable[[str], object]:
-    return re.compile(segment_expression(glob), re.DOTALL).fullmatch
+    return re.compile(segment_expression(glob)).fullmatch
 
 
 class Automaton:
@@ -220,10 +219,4 @@ class Automaton:
 
 def key_of(platform: Platform) -> Callable[[str], str]:
     """Return what gives the key of a name: the same for all that a volume takes for one name."""
-    if platform == "linux":
-        return str
-
-    def key(name: str) -> str:
-        return name.casefold() if name.isascii() else unicodedata.normalize("NFC", name).casefold()
-
-    return key
+    return str if platform == "linux" else fold

@@ -168,6 +168,7 @@ class _Choices(_Told):
     without: list[str]
     parts: dict[str, list[str]]
     outside: dict[str, Literal["carry", "leave"]]
+    ask_programs: bool = Field(alias="ask programs", strict=True)
 
 
 class _Entry(_Told):

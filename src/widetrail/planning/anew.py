@@ -89,7 +89,11 @@ def _now(
     if unmet:
         return passed_for_needs(route.name, unmet)
     where = finder.place(rule.from_)
-    if not copies(route) or (item.instance and item.new_path):
+    if item.instance and item.new_path:
+        return item
+    if not copies(route):
+        if isinstance(where, Found | Absent) and not item.instance:
+            return item.model_copy(update={"new_path": where.path, "new_how": str(where.how)})
         return item
     if item.instance or not isinstance(where, Found | Absent):
         return PassedOver(route=route.name, code="place", reason=str(where))

@@ -27,11 +27,15 @@ class Choices:
     """When a licence may be released on old: when what was packed is verified on new, or, which
     saves trips and risks that it does not arrive, when it was read back from the medium."""
 
+    ask_programs: bool = False
+    """Whether readings may start the application's programs, on either machine, in planning and
+    in walks, to read what they print."""
+
     def as_json(self) -> dict[str, Any]:
         """Return the choices as plain JSON values."""
         parts = {name: list(values) for name, values in self.parts.items()}
         chosen: dict[str, Any] = {"parts": parts, "outside": dict(self.outside)}
-        chosen["release after"] = self.release_after
+        chosen |= {"release after": self.release_after, "ask programs": self.ask_programs}
         return {"only": sorted(self.only), "without": sorted(self.without), **chosen}
 
     @classmethod
@@ -40,7 +44,8 @@ class Choices:
         parts = {str(name): tuple(map(str, v)) for name, v in facts["parts"].items()}
         outside = {str(item): str(verdict) for item, verdict in facts["outside"].items()}
         only, without = frozenset(facts["only"]), frozenset(facts["without"])
-        return cls(only, without, parts, outside, facts["release after"])
+        asked = bool(facts["ask programs"])
+        return cls(only, without, parts, outside, facts["release after"], asked)
 
     def wants(self, item: str) -> bool:
         """Return whether the item ``recipe.item`` is to go."""
@@ -56,14 +61,16 @@ class Offer:
     parts: Mapping[str, tuple[str, ...]]
 
 
-def offered(recipes: Sequence[Loaded], old: Machine) -> tuple[Offer, ...]:
+def offered(
+    recipes: Sequence[Loaded], old: Machine, *, ask_programs: bool = False
+) -> tuple[Offer, ...]:  # fmt: skip
     """Return what can be chosen of the applications that are on ``old``.
 
     The values of a part of an item that is several are those of all of them.
     """
     offers = []
     for loaded in sorted(recipes, key=lambda one: one.id):
-        finder = Finder(old, loaded)
+        finder = Finder(old, loaded, ask_programs=ask_programs)
         for name, item in loaded.recipe.items.items() if finder.installation else ():
             title = f"{loaded.recipe.application.name}: {item.title}"
             parts = {part: _values(finder, item, part) for part in item.parts}

@@ -149,7 +149,7 @@ def make_plan(
     ordered = _in_order(recipes, draft)
     sides: list[_Recipe] = []
     for loaded in ordered:
-        sides.append(_sides(loaded, old, new, sides))
+        sides.append(_sides(loaded, old, new, sides, ask=choices.ask_programs))
     subjects: list[_Subject] = []
     for side in sides:
         if side.finder.installation is None:
@@ -266,15 +266,18 @@ def _unmet_uses(side: _Recipe, by_id: Mapping[str, _Recipe]) -> tuple[PassedOver
     return tuple(unmet)
 
 
-def _sides(loaded: Loaded, old: Machine, new: New, before: Sequence[_Recipe]) -> _Recipe:
-    finder = Finder(old, loaded, lenders={side.loaded.id: side.finder for side in before})
+def _sides(
+    loaded: Loaded, old: Machine, new: New, before: Sequence[_Recipe], *, ask: bool
+) -> _Recipe:  # fmt: skip
+    lenders = {side.loaded.id: side.finder for side in before}
+    finder = Finder(old, loaded, ask_programs=ask, lenders=lenders)
     if new is None:
         return _Recipe(loaded, finder, SeenSide(finder), LaterSide())
     seen = {s.loaded.id: s.new.finder for s in before if isinstance(s.new, SeenSide)}
     side = (
         CardSide(new, loaded)
         if isinstance(new, Mapping)
-        else SeenSide(Finder(new, loaded, lenders=seen))
+        else SeenSide(Finder(new, loaded, ask_programs=ask, lenders=seen))
     )
     return _Recipe(loaded, finder, SeenSide(finder), side)
 

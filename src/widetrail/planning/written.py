@@ -46,6 +46,8 @@ def written_at(
         if below is None:
             return
         file = "/".join(below)
+        if place.kind not in ("folder", "file"):  # a file's form says nothing of a store here
+            return
         if store_kind(item, place.path, place.kind) and form != "plist":
             return
         if place.kind == "folder" and (not file or not (has_glob(file) or taken(file))):

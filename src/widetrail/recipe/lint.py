@@ -56,7 +56,7 @@ def lint(recipe: Recipe, tree: Map, file: str) -> Iterator[Finding]:
     struck = (
         _braces(whole), _names(recipe), _circles(whole), _checks(recipe), _stores(recipe),
         _programs(whole), lint_steps(whole.steps), lint_licences(recipe), _routes(recipe),
-        _unused(whole),
+        _asked(recipe), _unused(whole),
     )  # fmt: skip
     for code, where, message, hint, severity in chain.from_iterable(struck):
         mark, walked = mark_at(tree, where)
@@ -233,6 +233,23 @@ def _programs(whole: _Whole) -> _Found:
             hint = did_you_mean(program, application.programs)
             message = f'"{program}" is no program of this application'
             yield "unknown-program", where, message, hint, "error"
+
+
+def _asked(recipe: Recipe) -> _Found:
+    """Find what hangs on a reading that only a program tells, which is asked with consent only."""
+    told = {
+        name
+        for name, cases in recipe.readings.items()
+        if all(case.output is not None for case in cases)
+    }
+    for name, item in recipe.items.items():
+        named: list[tuple[str, Where]] = [(r, ("checks", r)) for r in item.checks]
+        named += [(r, ("parts", part)) for part, r in item.parts.items() if isinstance(r, str)]
+        for reading, at in (*named, *_in_conditions(item)):
+            if reading in told:
+                message = f'only a program tells "{reading}"'
+                hint = "It is unknown unless a plan is made with --ask-programs"
+                yield "asked", ("items", name, *at), message, hint, "warning"
 
 
 def _routes(recipe: Recipe) -> _Found:

@@ -117,6 +117,11 @@ def _templates(at: Where, rule: Any) -> Iterator[tuple[Where, str, Template]]:
             yield (*at, key), key, parse_template(text)
     for name, text in (said.get("env") or {}).items():
         yield (*at, "env", name), "env", parse_template(text)
+    if (written := said.get("write")) is not None:
+        form, path = written.file
+        if written.in_file:
+            yield (*at, "write", form), "write", parse_template(path)
+        yield (*at, "write", "value"), "write", parse_template(written.value)
 
 
 def _braced(pieces: Template) -> Iterator[str]:
@@ -147,6 +152,10 @@ def _secrets(step: SomeStep) -> Iterator[Struck]:
                 message = f'the secret "{name}" stands in the environment'
                 hint = "Give it through stdin where the program can take it so"
                 yield "secret-env", where, message, hint, "warning"
+            elif key == "write":
+                message = f'the secret "{name}" would be written into a file'
+                hint = "Have the person type it in the program, or give it to the program by stdin"
+                yield "secret-written", where, message, hint, "error"
     for name in sorted(step.secrets.intersection(step.said("tells") or ())):
         if step.said("repeat") != "safe":
             message = f'a program tells the secret "{name}", and may not be repeated'

@@ -103,8 +103,9 @@ def literal(text: str) -> str:
 
 
 def plain(text: str) -> str:
-    """Return a template as people read it: braces that stand for themselves once."""
-    return "".join(f"{{{p.name}}}" if isinstance(p, Brace) else p for p in parse_template(text))
+    """Return a template as people read it: braces that stand for themselves once, and the names of
+    what is known only where it is done as ‹name›."""
+    return "".join(f"‹{p.name}›" if isinstance(p, Brace) else p for p in parse_template(text))
 
 
 _UNFIT = re.compile(

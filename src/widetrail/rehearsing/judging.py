@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 from widetrail.finding import Finder, Unknown
 from widetrail.machine import FolderMachine
@@ -205,10 +205,24 @@ def _is_unknown(value: Any) -> bool:
     return isinstance(value, dict) and "unknown" in value
 
 
-def judge_screen(expected: Screen, old: str, new: str) -> Iterator[Difference]:
-    """Compare what was printed on both sides; what is the same and empty is no proof."""
+class Printed(NamedTuple):
+    """What a program printed of what it shows, and its exit status."""
+
+    text: str
+    status: int = 0
+
+
+def judge_screen(expected: Screen, old: Printed, new: Printed) -> Iterator[Difference]:
+    """Compare what was printed on both sides; what is the same and empty is no proof, nor is a
+    program that fails alike on both."""
     but_for = expected.same_but_for if isinstance(expected, SameButFor) else ()
-    one, other = screen_lines(old, but_for), screen_lines(new, but_for)
+    one, other = screen_lines(old.text, but_for), screen_lines(new.text, but_for)
+    for station, printed in (("old", old), ("new", new)):
+        if printed.status != 0:
+            said = " / ".join(printed.text.strip().splitlines()[-2:])[:200]
+            what = f"it ended with {printed.status}: {said}"
+            yield Difference(f"screen on {station}", "the program to print it", what)
+            return
     if not one:
         yield Difference("screen", "something to compare", "nothing was printed on old")
     for (number, a), (_, b) in zip(one, other, strict=False):

@@ -54,7 +54,7 @@ def jobs_of(
         for number, rehearsal in enumerate(load_rehearsals(path)):
             own = None
             if keep is not None:
-                own = keep / f"{len(found) + 1:03d} {path.name.partition('.')[0]}"
+                own = keep.absolute() / f"{len(found) + 1:03d} {path.name.partition('.')[0]}"
             found.append((Job(path, number, now, machines, own), rehearsal))
     return found
 

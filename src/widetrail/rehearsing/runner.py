@@ -34,6 +34,7 @@ from widetrail.rehearsing.judging import (
     Difference,
     Judge,
     judge_machine,
+    Printed,
     judge_screen,
 )
 from widetrail.rehearsing.maker import licence_files, serials_on, serving_copy, words_on
@@ -46,6 +47,7 @@ from widetrail.rehearsing.rehearsal import (
     Side,
 )
 from widetrail.rehearsing.stage import (
+    RUN,
     canary,
     change,
     changes,
@@ -299,7 +301,7 @@ class _Stage:
         if any(self._sides[station].prepare for station in others):
             wait([printing])  # what they do may show in what old prints
         self._copy(machines, self._away, *others)  # out of reach while old prints
-        old_screen = printing.result()
+        shown = printing.result()
         self.all_back()
         new = self._open("new")
         before_new = contents(new) if file.until == "undone" else {}
@@ -309,11 +311,11 @@ class _Stage:
         told = replace(
             told,
             moved=True,
-            old_screen=old_screen,
+            old_screen=shown.text,
             changed=tuple(dict.fromkeys(_changed(plan, old, new))),
         )
         folder = self._here / PARCEL
-        set_out(folder, plan, recipes, "rehearsal", now, old.effects, sealed=sealed)
+        set_out(folder, plan, recipes, RUN, now, old.effects, sealed=sealed)
         walked = _Walked()
         parcel = Parcel(folder, Effects())
         if self._quick and sealed is not None:
@@ -332,7 +334,7 @@ class _Stage:
         old = FolderMachine(self._away / file.old.machine)
         licences = _below(old, licence_files(old, recipes))
         changed = changes(before, contents(old), [*_allowed(old, plan), *licences])
-        new_screen = printing.result()
+        shown_new = printing.result()
         there = {"new": words_on(machine, recipes)}
         looked = [*self._last_look("new", machine)]
         machine = self._alone("old")
@@ -347,10 +349,10 @@ class _Stage:
             found += self._undo("new", before_new, now, [])
             found += self._undo("old", before, now, licences)
         if file.expect.screen is not None:
-            found.extend(judge_screen(file.expect.screen, old_screen, new_screen))
-        return replace(told, differences=tuple(found), new_screen=new_screen)
+            found.extend(judge_screen(file.expect.screen, shown, shown_new))
+        return replace(told, differences=tuple(found), new_screen=shown_new.text)
 
-    def _screen_anew(self, machine: FolderMachine) -> Callable[[], str]:
+    def _screen_anew(self, machine: FolderMachine) -> Callable[[], Printed]:
         """Return what gives what the program prints, started anew: what is open is closed first."""
         loaded = self._recipes[0]
         close = loaded.recipe.application.close
@@ -441,7 +443,7 @@ class _Stage:
     ) -> Iterator[Difference]:
         """Take back on a machine what was done; it must be as it was."""
         machine = self._alone(station)
-        run = Run(machine, company=Company(self._hands))
+        run = Run(machine, RUN, Company(self._hands))
         run.undo(now)
         if not run.unfinished:
             run.settle()
@@ -584,17 +586,16 @@ def _starter(finder: Finder) -> Callable[[], Completed]:
     return lambda: finder.machine.start(program, arguments)
 
 
-def _screen(machine: FolderMachine, loaded: Loaded) -> Callable[[], str]:
-    """Return what starts the program and gives what it prints; an empty text where it is not there
-    or prints nothing."""
+def _screen(machine: FolderMachine, loaded: Loaded) -> Callable[[], Printed]:
+    """Return what starts the program and gives what it prints: nothing where it is not there."""
     finder = Finder(machine, loaded)
     if not loaded.recipe.application.screen or finder.installation is None:
-        return str
+        return lambda: Printed("")
     start = _starter(finder)
 
-    def printed() -> str:
+    def printed() -> Printed:
         done = start()
-        return done.output if done.status == 0 else f"status {done.status}: {done.errors}"
+        return Printed(done.output if done.status == 0 else done.errors, done.status)
 
     return printed
 

@@ -24,17 +24,22 @@ from widetrail.licence.service import Service
 from widetrail.machine import FolderMachine
 from widetrail.machine.folder import FILE as MACHINE_FILE
 from widetrail.machine.host import bytes_of
-from widetrail.machine.paths import is_within
+from widetrail.machine.paths import is_within, join
 from widetrail.machine.roots import default_home
 from widetrail.recipe import Loaded, Reading
 from widetrail.rehearsing.maker import address_of
 from widetrail.rehearsing.rehearsal import Change, Hollow, Side
 from widetrail.steps.write import written_with
+from widetrail.walking.overlaps import RUNS, journal_of, runs_on
+from widetrail.walking.own import own_homes
 
 MACHINES = "machines"
 
 READ_MOST = 64 << 20
 """Bytes of a file that is read to see whether it changed, at most."""
+
+RUN = "rehearsal"
+"""What the run of a rehearsal is called."""
 
 
 def machines_near(rehearsal: Path) -> Path:
@@ -76,6 +81,7 @@ def prepared_copy(
             "there is no such machine", where=str(source), todo="Name one that is there."
         )
     _copied(source, folder)
+    forget_runs(FolderMachine(folder))
     file = folder / MACHINE_FILE
     own: dict[str, Any] = yaml.load(file.read_bytes(), yaml.CBaseLoader)
     merged = {**own, **as_plain(side.with_)}
@@ -92,6 +98,16 @@ def prepared_copy(
             loaded = _named(recipes, recipe)
             _tell(FolderMachine(folder), loaded, what, value)
     change(FolderMachine(folder), side, recipes)
+
+
+def forget_runs(machine: FolderMachine) -> None:
+    """Remove what earlier runs keep on a copy of a machine: nobody goes on with them there."""
+    own = join(machine.root("state"), RUNS)
+    for run in runs_on(machine):
+        homes = own_homes(machine, join(own, run), journal_of(machine, run).records)
+        for home in homes:
+            shutil.rmtree(machine.host(home), ignore_errors=True)
+    shutil.rmtree(machine.host(own), ignore_errors=True)
 
 
 def _copied(source: Path, folder: Path) -> None:

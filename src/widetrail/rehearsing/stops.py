@@ -51,7 +51,7 @@ from widetrail.rehearsing.maker import (
 )
 from widetrail.rehearsing.rehearsal import Rehearsal
 from widetrail.rehearsing.runner import StageHands, choices_of
-from widetrail.rehearsing.stage import fast_folder, machines_near, prepared_copy
+from widetrail.rehearsing.stage import RUN, fast_folder, machines_near, prepared_copy
 from widetrail.steps import Asked, Step
 from widetrail.walking import Company, LegDone, Patience, Run, Visit
 from widetrail.walking.overlaps import RUNS
@@ -60,7 +60,6 @@ from widetrail.walking.seats import seat_as_told
 
 ERROR_NUMBERS = tuple(ERRORS.values())
 PARCEL, MAKER = "parcel", "maker"
-RUN = "rehearsal"
 KILLED = "killed"
 
 

@@ -77,6 +77,12 @@ class WrittenValue(Model):
         return self._given[0]
 
 
+    @property
+    def in_file(self) -> bool:
+        """Whether the value stands in a file, and in no store."""
+        return self.file[0] in FILES
+
+
 class WriteRule(Model):
     """The settings of ``write``."""
 

@@ -24,7 +24,7 @@ from widetrail.parcel.parcel import LEG_DONE, LEG_HALTED, LEG_MENDED
 from widetrail.parcel.seal import WrongPassphrase
 from widetrail.planning import Plan, PlannedLeg, make_plan, plan_rest
 from widetrail.recipe import Loaded, Station
-from widetrail.recipe.templates import plain
+from widetrail.recipe.templates import braces, plain
 from widetrail.steps import ACTS, KINDS, Asked, Done, Failed, Outcome, Step, Waits
 from widetrail.steps.program import close_begun
 from widetrail.steps.running import OF_SEAT
@@ -62,6 +62,7 @@ class LegDone:
     proved: tuple[str, ...] = ()
     again: bool = False
     topped_up: Mapping[str, tuple[int, int, int]] = field(default_factory=dict)
+    next_station: Station | None = None
 
     @property
     def failed(self) -> tuple[StepDone, ...]:
@@ -122,6 +123,17 @@ class Visit:
                 why="it is an older copy, or something was done with another copy of it since",
                 todo="Take the medium that was here last; nothing was changed.",
             )  # fmt: skip
+
+    @property
+    def asks_programs(self) -> bool:
+        """Whether readings start programs here, only to read what they print: the person who
+        planned said so."""
+        return self.parcel.choices.ask_programs
+
+    @property
+    def recipes(self) -> tuple[Loaded, ...]:
+        """The recipes that travel along, each after those it uses."""
+        return tuple(self._recipes.values())
 
     # What is due
 
@@ -259,8 +271,9 @@ class Visit:
             facts = {**self.facts(now), "steps": {}, "proofs": proofs}
             self.parcel.end_leg(facts, now, None, {}, LEG_MENDED)
         return LegDone(
-            self.done_here, self.machine.name, (), self.next_machine(), proved=proved, again=True
-        )
+            self.done_here, self.machine.name, (), self.next_machine(), proved=proved, again=True,
+            next_station=self.next_station(),
+        )  # fmt: skip
 
     # Before it begins
 
@@ -278,7 +291,7 @@ class Visit:
         if not self._leg_due_here or self._begun_here or self.station.station == "between":
             return None
         if self.station.station == "new":
-            finders = _finders(self.machine, self._recipes, {})
+            finders = _finders(self.machine, self._recipes, {}, ask=self.asks_programs)
             plan = plan_rest(self.parcel.plan, self.machine, finders, now)
         else:
             plan = self._plan_again(now)
@@ -333,8 +346,8 @@ class Visit:
         """Return the paths that the steps which are due here will change, as far as is known."""
         doing = self.make_doing(now)
         shown = [doing.shown(step) for step in self.steps()]
-        paths = [plain(p) for step in shown for p in (*step.changes, *step.writes)]
-        return tuple(p for p in paths if not p.startswith("{"))
+        paths = [path for step in shown for path in (*step.changes, *step.writes)]
+        return tuple(plain(path) for path in paths if not braces(path))
 
     def _insist_not_undone(self, now: datetime) -> None:
         """Raise where the move was undone here, and write that down in the parcel, if it can be."""
@@ -387,7 +400,7 @@ class Visit:
     def make_doing(self, now: datetime) -> WalkDoing:
         pinned = self.journal.newest("pinned")
         paths = pinned["places"] if pinned is not None else {}
-        finders = _finders(self.machine, self._recipes, paths)
+        finders = _finders(self.machine, self._recipes, paths, ask=self.asks_programs)
         station = self.station.station
         return WalkDoing(
             self.parcel, self.machine, station, self.journal, self.workroom, finders,
@@ -524,6 +537,7 @@ class Walk:
             visit.next_machine(),
             tuple(troubles),
             proved,
+            next_station=visit.next_station(),
         )
 
     def _each(self, steps: tuple[Step, ...]) -> Iterator[StepDone]:
@@ -618,12 +632,15 @@ def _outcome(told: Mapping[str, Any]) -> Outcome:
 
 
 def _finders(
-    machine: Machine, recipes: Mapping[str, Loaded], pinned: Mapping[str, Mapping[str, str]]
-) -> dict[str, Finder]:
+    machine: Machine, recipes: Mapping[str, Loaded], pinned: Mapping[str, Mapping[str, str]], *,
+    ask: bool,
+) -> dict[str, Finder]:  # fmt: skip
     """Return a finder for each recipe; ``recipes`` has those that are used first."""
     finders: dict[str, Finder] = {}
     for name, loaded in recipes.items():
-        finders[name] = Finder(machine, loaded, lenders=finders, pinned=pinned.get(name))
+        finders[name] = Finder(
+            machine, loaded, ask_programs=ask, lenders=finders, pinned=pinned.get(name)
+        )
     return finders
 
 

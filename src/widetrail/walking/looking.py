@@ -82,6 +82,8 @@ class Look:
                 self._instance_holds(item, where)
                 continue
             wanted = self._doing.pinned(item.id)
+            if not wanted:  # its program finds it itself, and it was not seen when it was planned
+                continue
             there = where.path if isinstance(where, Found | Absent) else ""
             gone = self._station.station == "old" and isinstance(where, Absent)
             if there != wanted or gone:

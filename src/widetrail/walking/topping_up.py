@@ -112,7 +112,7 @@ class _TopUp(Walk):
         doing.tidy()
         return LegDone(
             self._leg, doing.machine.name, tuple(done), visit.next_machine(), tuple(troubles),
-            topped_up=changes,
+            topped_up=changes, next_station=visit.next_station(),
         )  # fmt: skip
 
     def _take_back(self, done: list[StepDone], troubles: list[str]) -> Mapping[str, str]:
