@@ -88,7 +88,7 @@ def test_the_sweep_sees_what_is_not_made_durable(
 def test_the_sweep_sees_that_what_was_there_is_destroyed(
     small_world: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    def careless(machine: Machine, moves: list[Move], taken: object = None) -> None:
+    def careless(machine: Machine, moves: list[Move], *_: object) -> None:
         for move in moves:
             if move.kind == "out" and machine.look(move.source) is not None:
                 machine.effects.remove_tree(machine.host(move.source))

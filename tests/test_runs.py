@@ -123,25 +123,35 @@ def test_every_order_of_undoing_and_settling_overlapping_runs(
     assert len(known) == {1: 3, 2: 10, 3: 25}[len(ways)], "a prefix accepted, a suffix undone"
 
 
-def test_a_run_that_was_overtaken_is_not_gone_on_with(tmp_path: Path) -> None:
+def test_a_run_that_is_half_way_is_not_overtaken(tmp_path: Path) -> None:
     one = trail(tmp_path, WAYS["put aside"])
     one.notes("new").mkdir(parents=True)
     (one.notes("new") / "own.txt").write_text("own")
     one.walk("old")
     with pytest.raises(Stopped):
         one.walk("new", Effects(_at("rename", 2)))
+    assert not one.notes("new").exists()
     later = run_of(replace(one, medium=tmp_path / "later"), WAYS["put aside"], "later")
     later.walk("old")
-    later.walk("new")
     before = contents(tmp_path / "new")
-    with pytest.raises(Halted, match="cannot be gone on with") as error:
-        one.walk("new")
-    assert "later" in error.value.todo
+    with pytest.raises(Halted, match="run run is half-way there") as error:
+        later.walk("new")
+    assert "widetrail undo run" in error.value.todo
     assert contents(tmp_path / "new") == before
-    Run(one.new, "run").settle()  # it has no other end, and what the later one keeps stays
-    Run(one.new, "later").undo(NOW)
-    kept = [p.read_text() for p in (tmp_path / "new").rglob("own.txt")]
-    assert kept == [] and (one.notes("new") / "one.txt").read_text() == "one\n"
+    Run(one.new, "run").undo(NOW)
+    assert (one.notes("new") / "own.txt").read_text() == "own"
+    assert not later.walk("new").bad
+
+
+@pytest.mark.parametrize("way", ["replaced one by one", "by the program"])
+def test_a_finished_run_that_was_overtaken_does_nothing_more(tmp_path: Path, way: str) -> None:
+    one = trail(tmp_path, WAYS[way])
+    for here in (one, run_of(replace(one, medium=tmp_path / "later"), WAYS["put aside"], "later")):
+        assert not here.walk("old").bad
+        assert not here.walk("new").bad
+    before = contents(tmp_path / "new")
+    assert one.walk("new").again
+    assert contents(tmp_path / "new") == before
 
 
 def _at(kind: str, which: int = 1, name: str = "") -> Callable[[Effect], None]:
@@ -297,9 +307,7 @@ def ordinary() -> Iterator[Path]:
 @pytest.mark.parametrize("whose", ["carried", "there", "inside"])
 @pytest.mark.parametrize("way", ["put aside", "replaced one by one"])
 @pytest.mark.parametrize("end", ["undo", "settle"])
-def test_folders_that_may_not_be_written_to(
-    tmp_path: Path, whose: str, way: str, end: str
-) -> None:
+def test_folders_that_may_not_be_written_to(tmp_path: Path, whose: str, way: str, end: str) -> None:
     first = trail(tmp_path, WAYS[way])
     first.walk("old")
     first.walk("new")

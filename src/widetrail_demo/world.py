@@ -10,8 +10,10 @@ import os
 import plistlib
 import random
 import shutil
+import sqlite3
 import struct
 import zlib
+from collections.abc import Sequence
 from datetime import UTC, date, datetime, timedelta
 from importlib.resources import as_file, files
 from pathlib import Path
@@ -340,14 +342,54 @@ _KINDS = ("call", "song", "alarm")
 
 def _scans(collection: Path, folder: Path, shown: str, dice: _Dice) -> None:
     """Add plates that lie on another disk, which their specimens name by the whole path."""
-    with store.database(collection) as connection:
-        for number in range(1, 4):
-            name = f"sheet {number}, verso.png"
-            _plate(_made(folder) / name, dice, date(2008, 5, number))
-            row = (number * 2, f"{shown}\\{name}")
-            connection.execute("insert into plate (specimen, file) values (?, ?)", row)
+    rows = []
+    for number in range(1, 4):
+        name = f"sheet {number}, verso.png"
+        _plate(_made(folder) / name, dice, date(2008, 5, number))
+        rows.append((number * 2, f"{shown}\\{name}"))
+    database = collection / "specimens.db"
+    _add_by_journal(database, "insert into plate (specimen, file) values (?, ?)", rows)
     newest = datetime(2026, 9, 14, 9, 12, tzinfo=UTC).timestamp()
-    os.utime(collection / "specimens.db", (newest, newest))
+    for path in (database, database.with_name(f"{database.name}-wal")):
+        os.utime(path, (newest, newest))
+
+
+def _add_by_journal(database: Path, insert: str, rows: Sequence[tuple[object, ...]]) -> None:
+    """Add rows to a database that are committed in its journal, and only there, as after a program
+    that ended without taking its journal in."""
+    journal = database.with_name(f"{database.name}-wal")
+    connection = sqlite3.connect(database)
+    connection.execute("pragma journal_mode = wal")
+    connection.execute("pragma wal_autocheckpoint = 0")
+    with connection:
+        connection.executemany(insert, rows)
+    kept = database.read_bytes(), _with_salts(journal.read_bytes())
+    connection.close()
+    database.write_bytes(kept[0])
+    journal.write_bytes(kept[1])
+
+
+def _with_salts(journal: bytes) -> bytes:
+    """Return a write-ahead journal with the same salts each time (sqlite.org/fileformat2, 4)."""
+    page, salts = struct.unpack(">I", journal[8:12])[0], struct.pack(">II", 1986, 2026)
+    order = ">" if journal[3] & 1 else "<"
+    sums = (0, 0)
+
+    def added(data: bytes) -> bytes:
+        nonlocal sums
+        one, two = sums
+        for first, second in struct.iter_unpack(f"{order}II", data):
+            one = (one + first + two) & 0xFFFFFFFF
+            two = (two + second + one) & 0xFFFFFFFF
+        sums = one, two
+        return struct.pack(">II", one, two)
+
+    head = journal[:16] + salts
+    out = bytearray(head + added(head))
+    for start in range(32, len(journal), 24 + page):
+        frame, data = journal[start : start + 8], journal[start + 24 : start + 24 + page]
+        out += frame + salts + added(frame + data) + data
+    return bytes(out)
 
 
 def _made(folder: Path) -> Path:
@@ -477,7 +519,7 @@ def _machine_file(
 ) -> None:  # fmt: skip
     identity = f"{random.Random(name).getrandbits(64):016x}"
     installed = "".join(
-        f"  - path: {path}\n    start: [{_command(program)}]\n"
+        f"  - path: {path}\n    start: [{_command(program)}]\n    paths: machine\n"
         for program, path in programs.items()
     )
     (folder / "machine.yaml").write_text(

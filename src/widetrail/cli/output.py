@@ -25,6 +25,7 @@ from widetrail.errors import (
 from widetrail.finding import Finder
 from widetrail.formats.texts import for_people
 from widetrail.machine import Effects, FolderMachine, Machine, this_machine
+from widetrail.machine.live import become
 from widetrail.recipe import Loaded, load_recipe
 from widetrail.recipe.shelf import no_recipe, recipe_files, second_recipe
 from widetrail.steps import KINDS
@@ -95,6 +96,7 @@ def open_machine(folder: Path | None, account: str = "", effects: Effects | None
         InputUnusable: There is no such machine, or whose account is meant is not clear.
     """
     if folder is None:
+        become(account)
         return this_machine(account, effects)
     here = FolderMachine(folder, effects)
     if account and account != here.user:

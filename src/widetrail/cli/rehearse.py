@@ -16,7 +16,7 @@ from widetrail.cli.output import Page, json_option, now, print_json
 from widetrail.findings import Finding
 from widetrail.formats.quantities import show_count
 from widetrail.recipe import Loaded, load_recipe
-from widetrail.rehearsing import Rehearsed, Swept, collect_rehearsals
+from widetrail.rehearsing import Rehearsed, Swept, collect_rehearsals, constant_screens
 from widetrail.rehearsing.coverage import Coverage, coverage_of, load_unproved
 from widetrail.rehearsing.many import Job, jobs_of, run_many, sweep_job, workers
 from widetrail.rehearsing.mutants import Judged, judge_mutants, show_mutant, unneeded
@@ -71,9 +71,11 @@ def command(
     listed = jobs_of(collect_rehearsals(list(paths)), now(), machines, keep)
     shown = _Shown(as_json=as_json)
     results = run_many([job for job, _ in listed], jobs, shown.result)
-    findings = findings_of(results)
+    ran = zip((rehearsal for _, rehearsal in listed), results, strict=True)
+    constant = constant_screens(ran, machines)
+    findings = [*findings_of(results), *constant]
     recipes = _recipes(rehearsal for _, rehearsal in listed)
-    well = all(result.passed for result in results)
+    well = all(result.passed for result in results) and not constant
     shown.findings(results, findings)
     told: dict[str, Any] = {"findings": [f.as_json() for f in findings]}
     if stops:

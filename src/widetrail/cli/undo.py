@@ -72,8 +72,8 @@ def _asked(page: Page, plan: UndoPlan, *, yes: bool) -> set[str]:
     taken = set()
     for doubt in plan.doubts:
         page.line(f"Whether this was done is not known: {doubt.words}", "yellow")
-        words = f"Was it done by this move, so that it is taken back ({show_command(doubt.command)})?"
-        if click.confirm(words, err=True):
+        back = show_command(doubt.command)
+        if click.confirm(f"Was it done by this move? Then this takes it back: {back}", err=True):
             taken.add(doubt.step)
     return taken
 

@@ -85,7 +85,6 @@ class Selection:
             given.add(entry.path)
             yield entry
 
-
     def _is_journal(
         self, machine: Machine, folder: str, entry: Entry, given: Collection[str]
     ) -> bool:

@@ -162,7 +162,7 @@ class Effects:
             return True
 
     def make_same(self, path: StrPath, to: StrPath) -> None:
-        """Give a copy at ``to`` what of the status of the file or folder at ``path`` is not set yet.
+        """Give a copy at ``to`` what it lacks of the status of the file or folder at ``path``.
 
         That is its owner, who else may use it (POSIX ACLs), its special bits and its times; both
         are on this machine. A pipe is made where there is none yet.

@@ -13,9 +13,10 @@ import sys
 import tempfile
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
+from dataclasses import replace
 from functools import cached_property, lru_cache
 from pathlib import Path
-from typing import Annotated, cast
+from typing import Annotated, Literal, cast
 
 from pydantic import AfterValidator, BeforeValidator, Field
 
@@ -30,7 +31,7 @@ from widetrail.formats.texts import decode
 from widetrail.machine import paths
 from widetrail.machine.effects import Effects
 from widetrail.machine.host import HostMachine, bytes_of, copy_plain
-from widetrail.machine.interface import Machine, Room
+from widetrail.machine.interface import Channels, Completed, Machine, Room
 from widetrail.machine.roots import (
     SHELL_FOLDERS,
     default_home,
@@ -71,10 +72,16 @@ class Disk(Model):
 
 
 class Program(Model):
-    """An installed program: its path, and the command that plays it on this system."""
+    """An installed program: its path, and the command that plays it on this system.
+
+    ``paths`` says what it is given where an argument names a file of the machine: the machine's own
+    path, which a stand-in finds by its environment, or where that lies here (``host``), for a real
+    program of this system.
+    """
 
     path: str
     start: tuple[str, ...] = Field(min_length=1)
+    paths: Literal["", "machine", "host"] = ""
 
 
 class Synced(Model):
@@ -392,6 +399,52 @@ class FolderMachine(HostMachine):
             )
         command = [_host_command(installed.start[0]), *installed.start[1:]]
         return command, self.environment(program), self._home
+
+    def start(
+        self, program: str, arguments: Sequence[str], seconds: float = 60,
+        channels: Channels = Channels(),  # noqa: B008 - it is frozen
+    ) -> Completed:  # fmt: skip
+        given = [self._argument(program, text) for text in arguments]
+        env = {name: self._argument(program, text) for name, text in channels.env.items()}
+        done = super().start(program, given, seconds, replace(channels, env=env))
+        return self._as_machine(done) if self._paths_of(program) == "host" else done
+
+    def launch(self, program: str, arguments: Sequence[str]) -> None:
+        super().launch(program, [self._argument(program, text) for text in arguments])
+
+    def _paths_of(self, program: str) -> str:
+        installed = self._program(program)
+        return installed.paths if installed is not None else ""
+
+    def _argument(self, program: str, text: str) -> str:
+        """Return an argument as a program is to be given it.
+
+        Raises:
+            MachineUnusable: It names something of this computer itself, and nothing tells whether
+                the program would take it for that.
+        """
+        if not text.startswith("/") or self.platform == "windows":
+            return text
+        kind = self._paths_of(program)
+        if kind == "host":
+            return str(self.host(text))
+        above = os.path.dirname(text.rstrip("/"))  # noqa: PTH120 - a text of the machine
+        if not kind and above.count("/") > 1 and os.path.isdir(above):  # noqa: PTH112
+            raise MachineUnusable(
+                "might be changed on this computer itself", where=text,
+                why=f"{program} is played here, and {above} is a real folder too",
+                todo=f"Say in {FILE} which paths it is given: paths: machine, or paths: host.",
+            )  # fmt: skip
+        return text
+
+    def _as_machine(self, done: Completed) -> Completed:
+        """Return what a program printed with the machine's own paths for those of this system."""
+        output, printed = done.output, done.printed
+        for mount, disk in sorted(self._disks.items(), key=lambda d: -len(d[1].folder)):
+            host = str(self.folder / disk.folder)
+            output = output.replace(f"{host}/", f"{mount}/").replace(host, mount or "/")
+            printed = printed.replace(os.fsencode(f"{host}/"), os.fsencode(f"{mount}/"))
+        return replace(done, output=output, printed=printed)
 
     def environment(self, program: str) -> dict[str, str]:
         """Return the whole environment of a program started here.

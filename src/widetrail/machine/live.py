@@ -12,6 +12,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from functools import cached_property
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from widetrail.errors import InputUnusable, MachineUnusable, WentWrong
 from widetrail.formats.canonical import digest
@@ -24,6 +25,9 @@ from widetrail.machine.effects import Effects
 from widetrail.machine.host import HostMachine, copy_plain
 from widetrail.machine.interface import Channels, Machine, Room
 from widetrail.machine.roots import redirected_by_user_dirs, redirected_by_xdg, standard_roots
+
+if TYPE_CHECKING:
+    import psutil
 
 NETWORK_FORMATS = frozenset({"nfs", "nfs4", "cifs", "smb3", "smbfs", "afpfs", "9p", "ceph"})
 """Formats of volumes that other machines see too, as the systems name them."""
@@ -124,10 +128,10 @@ class LiveMachine(HostMachine):
     def running(self, program: str) -> list[str]:
         import psutil
 
-        lines = []
+        lines, wanted = [], {program, os.path.realpath(program)}
         for process in psutil.process_iter():
             try:
-                if process.exe() == program and process.username().endswith(self.user):
+                if process.username().endswith(self.user) and _runs(process, wanted):
                     lines.append(f"process {process.pid}")
             except (psutil.Error, OSError):
                 continue
@@ -263,6 +267,23 @@ if sys.platform == "win32":
     from widetrail.machine.live_windows import WindowsMachine
 
 
+def _runs(process: psutil.Process, wanted: set[str]) -> bool:
+    """Return whether a process is a program: by its file, or as a script that another runs.
+
+    A process that has ended and is not taken note of yet runs nothing any more.
+    """
+    if process.status() == "zombie":
+        return False
+    if process.exe() in wanted:
+        return True
+    words = [w for w in process.cmdline()[:_SCRIPT_WITHIN] if "/" in w and not w.startswith("-")]
+    return any(os.path.realpath(Path(process.cwd()) / word) in wanted for word in words)
+
+
+_SCRIPT_WITHIN = 4
+"""Words of a command, at most, until the script that its first one runs."""
+
+
 def _as_root() -> bool:
     """Return whether this process runs as the administrator of a system with numbered accounts."""
     if sys.platform == "win32":
@@ -292,6 +313,40 @@ def own_cache() -> Path:
     if platform == "linux":
         roots |= redirected_by_xdg(os.environ)
     return Path(roots["cache"]) / "widetrail"
+
+
+def become(account: str) -> None:
+    """Have this process act with the rights of ``account`` from here on, where it is an
+    administrator's that acts for somebody else.
+
+    Whatever is made belongs to that account then, and nothing of the account's leads anywhere that
+    it may not go itself. There is no way back.
+
+    Raises:
+        InputUnusable: There is no such account, or it may not read the program itself.
+    """
+    if sys.platform == "win32" or not account or os.geteuid() != 0:
+        return
+    import pwd
+
+    try:
+        entry = pwd.getpwnam(account)
+    except KeyError as error:
+        raise InputUnusable("there is no such account here", where=account) from error
+    if entry.pw_uid == 0:
+        return
+    os.initgroups(entry.pw_name, entry.pw_gid)
+    os.setgid(entry.pw_gid)
+    os.setuid(entry.pw_uid)
+    for name in [n for n in os.environ if n.startswith(("XDG_", "SUDO_"))]:
+        del os.environ[name]
+    os.environ |= {"HOME": entry.pw_dir, "USER": entry.pw_name, "LOGNAME": entry.pw_name}
+    if not (os.access(sys.executable, os.X_OK) and os.access(__file__, os.R_OK)):
+        raise InputUnusable(
+            f"this cannot be done with the rights of {account}", where=sys.executable,
+            why="that account may not read the Python that Wide Trail is installed in",
+            todo=f"Install it where every account may read it, or run it as {account}.",
+        )  # fmt: skip
 
 
 def this_machine(account: str = "", effects: Effects | None = None) -> LiveMachine:

@@ -27,10 +27,11 @@ class MediumFile(Model):
 
 @dataclass(frozen=True, slots=True)
 class Medium:
-    """A medium: its name for people, and its free bytes."""
+    """A medium: its name for people, its free bytes, and whether it keeps who may read a file."""
 
     name: str
     free: int
+    holds_modes: bool = True
 
 
 def medium_of(parcel: Path) -> Medium:
@@ -46,8 +47,27 @@ def medium_of(parcel: Path) -> Medium:
         if (folder / FILE).is_file():
             file = load(MediumFile, folder / FILE)
             left = max(0, min(free, file.size - _used(folder)))
-            return Medium(file.medium, left)
-    return Medium(str(there), free)
+            modes = holds_modes(file.format) if file.format else _keeps_modes(there)
+            return Medium(file.medium, left, modes)
+    return Medium(str(there), free, _keeps_modes(there))
+
+
+_WITHOUT_MODES = ("fat", "msdos", "exfat", "iso9660", "udf")
+"""What the names of formats begin with or hold that keep no permission bits."""
+
+
+def holds_modes(volume_format: str) -> bool:
+    """Return whether a format of volumes keeps who may read a file, by its usual name."""
+    return not any(name in volume_format.casefold() for name in _WITHOUT_MODES)
+
+
+def _keeps_modes(folder: Path) -> bool:
+    """Return whether the volume of a folder keeps permission bits, as far as the system tells."""
+    import psutil
+
+    mounts = [m for m in psutil.disk_partitions(all=True) if folder.is_relative_to(m.mountpoint)]
+    found = max(mounts, key=lambda m: len(m.mountpoint), default=None)
+    return found is None or holds_modes(found.fstype)
 
 
 def _used(folder: Path) -> int:

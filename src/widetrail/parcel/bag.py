@@ -22,6 +22,17 @@ INFO = "bag-info.txt"
 PAYLOAD = "data"
 
 
+def mode_in(folder: Path) -> int:
+    """Return the permission bits of a new file of a parcel: nobody else may read it where nobody
+    else may look into the parcel's own folder."""
+    return 0o600 if folder.stat().st_mode & 0o077 == 0 else 0o666
+
+
+def folder_mode_in(folder: Path) -> int:
+    """Return the permission bits of a new folder of a parcel; as ``mode_in``."""
+    return 0o700 if mode_in(folder) == 0o600 else 0o777
+
+
 def open_bag(folder: Path, effects: Effects) -> None:
     """Take the derived files away, before the cargo changes."""
     there = [n for n in (TAG_MANIFEST, MANIFEST, INFO) if os.path.lexists(folder / n)]
@@ -46,16 +57,16 @@ def close_bag(
     payload = _files(folder / PAYLOAD, folder)
     size = sum((folder / name).stat().st_size for name in payload)
     if not (folder / DECLARED).exists():
-        effects.put(folder / DECLARED, DECLARATION)
+        effects.put(folder / DECLARED, DECLARATION, mode_in(folder))
     info = (
         f"Bagging-Date: {now.date().isoformat()}\n"
         f"Bag-Software-Agent: Wide Trail\n"
         f"External-Identifier: {run}\n"
         f"Payload-Oxum: {size}.{len(payload)}\n"
     )
-    effects.put(folder / INFO, info.encode())
-    effects.put(folder / MANIFEST, _manifest(folder, payload, known))
-    effects.put(folder / TAG_MANIFEST, _manifest(folder, _tags(folder), {}))
+    effects.put(folder / INFO, info.encode(), mode_in(folder))
+    effects.put(folder / MANIFEST, _manifest(folder, payload, known), mode_in(folder))
+    effects.put(folder / TAG_MANIFEST, _manifest(folder, _tags(folder), {}), mode_in(folder))
 
 
 def wrong_in_bag(folder: Path, known: Mapping[str, str]) -> tuple[str, ...]:

@@ -64,14 +64,16 @@ class CargoWriter:
         segments: Mapping[str, dict[str, str | int]] | None = None,
         commit: Callable[[CargoWriter, bool], None] | None = None,
         every: tuple[int, int] = (COMMIT, COMMIT_FILES),
-        seal: Seal | None = None, seen: Seen | None = None,
+        seal: Seal | None = None, seen: Seen | None = None, mode: int = 0o666,
     ) -> None:  # fmt: skip
         """Go on after the ``entries`` and ``segments`` that were packed before.
 
         ``commit`` is called whenever ``every`` bytes or files were packed, with all entries in
         segments that are closed, so that a walk that is cut off need not pack them again; it is
-        told whether all is to be read back from the medium now.
+        told whether all is to be read back from the medium now. ``mode`` are the permission bits of
+        a segment.
         """
+        self._mode = mode
         self._folder, self._effects, self._seal = folder, effects, seal
         self._seen: Seen = seen or Unseen()
         self._segment: Segment | None = None
@@ -250,7 +252,8 @@ class CargoWriter:
             self._close()
         if self._segment is None:
             name = f"{len(self.segments) + 1:06d}.tar{ENDING if self._seal is not None else ''}"
-            self._segment = Segment(name, self._effects.create(self._folder / name), self._seal)
+            file = self._effects.create(self._folder / name, self._mode)
+            self._segment = Segment(name, file, self._seal)
         return self._segment
 
     def _close(self) -> None:

@@ -25,6 +25,7 @@ from pydantic import (
 from widetrail.errors import ParcelUnusable
 from widetrail.formats.canonical import canonical, digest
 from widetrail.machine import Effects
+from widetrail.parcel.bag import mode_in
 
 FOLDER = "logbook"
 MOST = 16 * 1024 * 1024
@@ -226,7 +227,7 @@ def add_generation(
     body = {**facts, "number": number, "before": before, "event": event}
     line = canonical(body)
     data = line + b"\n" + digest(line).encode() + b"\n"
-    effects.put(parcel / FOLDER / _name(number), data)
+    effects.put(parcel / FOLDER / _name(number), data, mode_in(parcel))
     return (*generations, Generation(number, event, body, digest(data)))
 
 

@@ -28,9 +28,11 @@ _IS_PIECE = re.compile(re.escape(PIECE) + r"\d{4}\Z")
 
 
 def keep(
-    folder: Path, name: str, source: Path, seal: Seal | None, effects: Effects
+    folder: Path, name: str, source: Path, seal: Seal | None, effects: Effects, mode: int
 ) -> dict[str, str]:
     """Copy a file into ``folder`` durably; return the names it has there, with their SHA-256.
+
+    ``mode`` are the permission bits of each.
 
     Raises:
         Halted: Its name is one that pieces have.
@@ -48,7 +50,7 @@ def keep(
             piece = f"{name}{number}{ENDING if seal is not None else ''}"
             if os.path.lexists(folder / piece):
                 effects.remove_file(folder / piece)
-            with effects.create(folder / piece) as target:
+            with effects.create(folder / piece, mode) as target:
                 hashing = _Hashing(target)
                 part = _Part(file, min(left, PIECE_MOST))
                 if seal is not None:
@@ -91,7 +93,7 @@ def fetch(
     part = target.with_name(f"{target.name}.part")
     if os.path.lexists(part):
         effects.remove_file(part)
-    with effects.create(part) as copy:
+    with effects.create(part, 0o600) as copy:
         try:
             for path, sha256 in pieces:
                 _fetch_piece(path, sha256, seal, copy)

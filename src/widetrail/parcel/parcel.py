@@ -33,7 +33,15 @@ from widetrail.errors import Halted, ParcelUnusable, Waiting
 from widetrail.formats.canonical import canonical, digest
 from widetrail.formats.interface import Platform
 from widetrail.machine import Effects, file_digest
-from widetrail.parcel.bag import FETCH, PAYLOAD, close_bag, open_bag, wrong_in_bag
+from widetrail.parcel.bag import (
+    FETCH,
+    PAYLOAD,
+    close_bag,
+    folder_mode_in,
+    mode_in,
+    open_bag,
+    wrong_in_bag,
+)
 from widetrail.parcel.cargo import COMMIT, COMMIT_FILES, CargoReader, CargoWriter, Seen
 from widetrail.parcel.index import read_index, write_index
 from widetrail.parcel.logbook import Generation, add_generation, is_newest, read_logbook
@@ -124,7 +132,7 @@ class Parcel:
             sealed = BytesIO()
             self.seal.close(BytesIO(data), sealed)
             name, data = f"{name}{ENDING}", sealed.getvalue()
-        self.effects.put(self.folder / PAYLOAD / name, data)
+        self.effects.put(self.folder / PAYLOAD / name, data, mode_in(self.folder))
         return name, digest(data)
 
     def _bytes(self, name: str) -> bytes:
@@ -389,7 +397,7 @@ class Parcel:
         """Put another plan in the place of the one the parcel holds; what was packed stays."""
         open_bag(self.folder, self.effects)
         name = _plan_name(len(self.generations) + 1)
-        self.effects.put(self.folder / PAYLOAD / name, plan.encoded())
+        self.effects.put(self.folder / PAYLOAD / name, plan.encoded(), mode_in(self.folder))
         facts = {"plan": plan.id, "time": now.isoformat(timespec="seconds")}
         self.generations = add_generation(
             self.folder, self.effects, self.generations, "planned anew", facts
@@ -442,7 +450,8 @@ class Parcel:
         every = max(COMMIT, size // 16), max(COMMIT_FILES, files // 16)
         folder = self.folder / PAYLOAD / "cargo"
         seal = self._opened()
-        return CargoWriter(folder, self.effects, entries, segments, commit, every, seal, seen)
+        mode = mode_in(self.folder)
+        return CargoWriter(folder, self.effects, entries, segments, commit, every, seal, seen, mode)
 
     def _index(self, packed: CargoWriter, *, whole: bool) -> dict[str, Any]:
         """Write the index of all that is packed, or of what was since the newest one; return what
@@ -473,8 +482,8 @@ class Parcel:
         self._insist_same()
         below = f"{MADE}/{slug}/{len(self.generations) + 1:06d}"
         folder = self.folder / PAYLOAD / below
-        self.effects.keep_folders(folder)
-        kept = keep(folder, name, source, self.seal, self.effects)
+        self.effects.keep_folders(folder, folder_mode_in(self.folder))
+        kept = keep(folder, name, source, self.seal, self.effects, mode_in(self.folder))
         return {f"{below}/{piece}": sha256 for piece, sha256 in kept.items()}
 
     def made(self, slug: str) -> tuple[str, ...]:
@@ -513,7 +522,7 @@ class Parcel:
         new = dict(secrets.items() - self.secrets().items()) if self.seal is not None else {}
         if not new:
             return {}
-        self.effects.keep_folders(self.folder / PAYLOAD / SECRETS)
+        self.effects.keep_folders(self.folder / PAYLOAD / SECRETS, folder_mode_in(self.folder))
         name = f"{SECRETS}/{len(self.generations) + 1:06d}.json"
         rows = [[of, asked, value] for (of, asked), value in sorted(new.items())]
         return dict([self._put_sealed(name, canonical(rows) + b"\n")])

@@ -11,7 +11,7 @@ from typing import Any
 from widetrail.errors import InputUnusable
 from widetrail.formats.canonical import digest
 from widetrail.machine import Effects
-from widetrail.parcel.bag import PAYLOAD, close_bag
+from widetrail.parcel.bag import PAYLOAD, close_bag, folder_mode_in, mode_in
 from widetrail.parcel.logbook import FOLDER, add_generation
 from widetrail.parcel.made import MADE
 from widetrail.parcel.parcel import CARD, Parcel
@@ -50,17 +50,20 @@ def set_out(
     existed = folder.is_dir()
     try:
         effects.make_folders(folder)
+        if sealed is None:  # what is private on old is so here, where the medium can hold that
+            effects.set_mode(folder, 0o700)
+        mode = mode_in(folder)
         for name in (FOLDER, PAYLOAD, "data/cargo", "data/index", f"data/{MADE}", "data/recipes"):
-            effects.make_folder(folder / name)
-        effects.put(folder / PAYLOAD / "plan.json", plan.encoded())
+            effects.make_folder(folder / name, folder_mode_in(folder))
+        effects.put(folder / PAYLOAD / "plan.json", plan.encoded(), mode)
         for loaded in recipes:
             path = folder / PAYLOAD / "recipes" / f"{loaded.id}{SUFFIX}"
-            effects.put(path, loaded.text.encode())
+            effects.put(path, loaded.text.encode(), mode)
         chosen = (choices or Choices()).as_json()
         when = now.isoformat(timespec="seconds")
         facts: dict[str, Any] = {"run": run, "plan": plan.id, "time": when, "choices": chosen}
         if card is not None:
-            effects.put(folder / PAYLOAD / CARD, card)
+            effects.put(folder / PAYLOAD / CARD, card, mode)
             facts[CARD] = digest(card)
         if sealed is not None:
             seal, key = sealed

@@ -80,9 +80,10 @@ class PlannedItem(Model):
     that could not be judged. ``whole`` tells that the place goes as one folder, ``single`` that it
     is one file, ``store`` what it is where it holds named values, ``registered`` that new's program
     has yet to make or list the place. ``shared`` tells that other items take what is in the place
-    too, of which ``carved`` are not this one's. ``renames`` are the paths below it that new cannot call so,
-    with what they become, as canonical JSON, since they need not be valid text. ``written`` is
-    where it holds paths of the machine; ``outside`` are files elsewhere that go along, with what
+    too, of which ``carved`` are not this one's. ``renames`` are the paths below it that new cannot
+    call so, with what they become, as canonical JSON, since they need not be valid text.
+    ``written`` is where it holds paths of the machine; ``outside`` are files elsewhere that go
+    along, with what
     they become below the place, as canonical JSON; ``dangling`` are what it names on old and does
     not go, though the recipe does not say so.
     """
@@ -152,6 +153,26 @@ class LeftItem(Model):
     todo: str = ""
 
 
+class Neither(Model):
+    """Files of a place that no item takes and none leaves on purpose: perhaps they were forgotten.
+
+    ``items`` are those of the place, ``count`` the number of files, ``some`` the first of them.
+    """
+
+    items: tuple[str, ...]
+    place: str
+    count: int
+    some: tuple[str, ...]
+
+    @property
+    def words(self) -> str:
+        """What is told of it."""
+        files = "1 file is" if self.count == 1 else f"{self.count:,} files are"
+        more = f" and {self.count - len(self.some):,} more" if self.count > len(self.some) else ""
+        told = f"{', '.join(self.some)}{more}"
+        return f"{', '.join(self.items)}: {files} neither taken nor left on purpose ({told})"
+
+
 class PlannedLeg(Model):
     """What is done at one station without walking away, by the ids of its steps."""
 
@@ -178,6 +199,7 @@ class Plan(Model):
     bound: int
     exact: bool
     parcel_size: int
+    neither: tuple[Neither, ...] = ()
     notices: tuple[str, ...] = ()
 
     def encoded(self) -> bytes:

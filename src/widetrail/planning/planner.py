@@ -54,6 +54,7 @@ from widetrail.planning.licences import choose_way, planned_licence, unfold_lice
 from widetrail.planning.names import changed_names
 from widetrail.planning.plan import (
     LeftItem,
+    Neither,
     PassedOver,
     Plan,
     PlannedItem,
@@ -126,6 +127,8 @@ class _Draft:
     licences: list[tuple[PlannedItem, _Recipe, LicenceRoute]] = field(default_factory=list)
     left: list[LeftItem] = field(default_factory=list)
     steps: list[Step] = field(default_factory=list)
+    private: list[str] = field(default_factory=list)
+    """The titles of the items that hold what nobody but the account may read."""
 
 
 def make_plan(
@@ -174,7 +177,8 @@ def make_plan(
     if not draft.items and not draft.licences and not draft.obstacles:
         draft.obstacles = [_left_obstacle(item) for item in draft.left]
     _take_once(draft)
-    draft.notices.extend(_neither(subjects))
+    neither = tuple(_neither(subjects))
+    draft.notices.extend(one.words for one in neither)
     _find_written(draft, sides, choices, new)
     _unfold(draft, today)
     _unfold_licences(draft, choices, old.name, new)
@@ -182,6 +186,11 @@ def make_plan(
     legs = _with_retiring(draft, itinerary) if itinerary is not None else []
     _detach_last(draft, legs)
     size = _room(draft, medium, new)
+    if draft.private and not sealed and not medium.holds_modes:
+        draft.notices.append(
+            f"the medium {medium.name} cannot keep from others what only the account may read "
+            f"({some_of(draft.private)}): seal the parcel (--seal), or keep it by you"
+        )
     if draft.obstacles or itinerary is None:
         raise Obstructed("the plan cannot be made", draft.obstacles)
     _cheaper(draft, itinerary, today)
@@ -199,6 +208,7 @@ def make_plan(
         bound=itinerary.bound,
         exact=itinerary.exact,
         parcel_size=size,
+        neither=neither,
         notices=tuple(draft.notices),
     )
 
@@ -484,8 +494,13 @@ def _plan_item(
     if isinstance(chosen, NoRoute):
         draft.left.append(_left(subject, chosen, losses))
         return
+    if (lost := _without_disk(subject)) is not None:
+        draft.obstacles.append(lost)
+        return
     losses = (*losses, *_losses(subject, chosen.route.losses, today), *map(_told, chosen.rest))
     planned = _planned(subject, chosen, old, count, largest, parts_left, losses, carved)
+    if subject.finder.machine.platform != "windows" and _is_private(subject, entries):
+        draft.private.append(_title(subject))
     if copies(chosen.route) and all(entry.kind == "folder" for entry in entries):
         draft.notices.append(f"{subject.id}: there is nothing of it in {old.path}, so nothing goes")
     if copies(chosen.route) and not planned.single and not planned.store:
@@ -502,6 +517,32 @@ def _plan_item(
             Halted(what, where=planned.new_path, why=why, todo=todo, codes=["existing"])
         )
     draft.items.append((planned, subject, chosen))
+
+
+def _without_disk(subject: _Subject) -> Halted | None:
+    """Return what stands in the way where new's program is told to keep its things on a disk that
+    is not connected: else they would come into the empty folder that it belongs to."""
+    where, side = subject.new_place, subject.side.new
+    if not isinstance(where, Absent) or where.how.rule != "told":
+        return None
+    if not isinstance(side, SeenSide | CardSide) or side.has_disk_of(where.path):
+        return None
+    name = subject.side.loaded.recipe.application.name
+    return Halted(
+        f"the disk is not there on {side.machine} where {name} keeps {subject.id}",
+        where=where.path, why=str(where.how), codes=["disk"],
+        todo=f"Connect it, or choose another folder in {name} there, then plan again.",
+    )  # fmt: skip
+
+
+def _is_private(subject: _Subject, entries: Sequence[Entry]) -> bool:
+    """Return whether something of an item may be read by nobody but the account."""
+    place = subject.old_place
+    if not isinstance(place, Found) or place.kind not in ("folder", "file"):
+        return False
+    top = subject.finder.machine.look(place.path)
+    seen = [*entries, *([top] if top is not None else [])]
+    return any(e.mode & 0o077 == 0 and e.kind in ("file", "folder") for e in seen)
 
 
 def _take_once(draft: _Draft) -> None:
@@ -550,8 +591,8 @@ def _overlap(one: _Subject, other: _Subject) -> bool:
     )
 
 
-def _neither(subjects: Sequence[_Subject]) -> Iterator[str]:
-    """Say how much of a place no item takes, nor any leaves on purpose."""
+def _neither(subjects: Sequence[_Subject]) -> Iterator[Neither]:
+    """Give what of a place no item takes, nor any leaves on purpose."""
     by_place: dict[str, list[_Subject]] = {}
     for subject in subjects:
         if isinstance(subject.old_place, Found) and subject.old_place.kind == "folder":
@@ -575,9 +616,8 @@ def _neither(subjects: Sequence[_Subject]) -> Iterator[str]:
         except MachineUnusable:  # that stands in the way of the items themselves
             continue
         if left:
-            ids = ", ".join(subject.id for subject in mine)
-            files = "1 file is" if len(left) == 1 else f"{len(left):,} files are"
-            yield f"{ids}: {files} neither taken nor left on purpose ({some_of(left)})"
+            ids = tuple(subject.id for subject in mine)
+            yield Neither(items=ids, place=place, count=len(left), some=tuple(left[:3]))
 
 
 def _find_written(draft: _Draft, sides: Sequence[_Recipe], choices: Choices, new: New) -> None:
@@ -619,7 +659,8 @@ def _as_moved(planned: PlannedItem, subject: _Subject, chosen: Chosen) -> Moved:
     if copies(chosen.route) and not planned.single and not planned.store:
         paths = (entry.path for entry in _entries(subject, planned.carved))
         takes = taking(paths, subject.finder.machine.platform)
-    return Moved(planned.old_path, planned.new_path or planned.old_path, True, planned.renamed, takes)
+    new = planned.new_path or planned.old_path
+    return Moved(planned.old_path, new, True, planned.renamed, takes)
 
 
 def _same_folder(subject: _Subject, old: Found) -> str:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Mapping
 from typing import Any, Literal, Protocol
 
@@ -228,7 +229,21 @@ class LaterSide:
 
 
 def _has_disk(disks: Iterable[str], path: str, platform: Platform) -> bool:
-    return any(is_within(path, disk, platform) for disk in disks)
+    """Return whether a path lies on a volume that is there.
+
+    Where disks are mounted below one folder, that folder holds nothing but them.
+    """
+    holding = [disk for disk in disks if is_within(path, disk, platform)]
+    mounted = _MOUNTED[platform].match(path)
+    return any(disk != "/" for disk in holding) if mounted else bool(holding)
+
+
+_MOUNTED = {
+    "windows": re.compile("(?!)"),
+    "macos": re.compile("/Volumes/."),
+    "linux": re.compile("/media/.|/run/media/."),
+}
+"""Where systems mount what is connected (Filesystem Hierarchy Standard 3.0, 3.11; udisks)."""
 
 
 def _known(name: str, value: object) -> Known | Unknown:

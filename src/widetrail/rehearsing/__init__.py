@@ -9,6 +9,7 @@ from widetrail.rehearsing.rehearsal import (
     load_rehearsals,
 )
 from widetrail.rehearsing.runner import Rehearsed, rehearse, show_screen
+from widetrail.rehearsing.screens import constant_screens
 from widetrail.rehearsing.stops import Stop, Swept, Trouble, sweep
 
 __all__ = [
@@ -20,6 +21,7 @@ __all__ = [
     "Swept",
     "Trouble",
     "collect_rehearsals",
+    "constant_screens",
     "load_rehearsal",
     "load_rehearsals",
     "rehearse",

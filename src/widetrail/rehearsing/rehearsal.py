@@ -117,7 +117,15 @@ Expected = Annotated[
 ]
 
 State = Literal[
-    "carried", "nothing", "failed", "waiting", "packed", "planned", "left", "undone", "returned",
+    "carried",
+    "nothing",
+    "failed",
+    "waiting",
+    "packed",
+    "planned",
+    "left",
+    "undone",
+    "returned",
     "given up",
 ]
 

@@ -33,8 +33,8 @@ from widetrail.rehearsing.judging import (
     MOST_TOLD,
     Difference,
     Judge,
-    judge_machine,
     Printed,
+    judge_machine,
     judge_screen,
 )
 from widetrail.rehearsing.maker import licence_files, serials_on, serving_copy, words_on
@@ -341,6 +341,12 @@ class _Stage:
         there["old"] = words_on(machine, recipes)
         found += [*self._last_look("old", machine), *looked]
         found += self._judge_seats(plan, there, serials)
+        told_of = file.expect.notices or ()
+        found += [
+            Difference(one.place, "each file to be taken, or left on purpose", one.words)
+            for one in plan.neither
+            if not any(re.search(pattern, one.words) for pattern in told_of)
+        ]
         if file.expect.notices is not None:
             found += _noticed(file.expect.notices, plan.notices)
         if changed and "old" not in self._meddled:
@@ -581,9 +587,14 @@ def show_screen(machine: FolderMachine, loaded: Loaded) -> Completed:
 
 def _starter(finder: Finder) -> Callable[[], Completed]:
     """Return what starts the application's ``screen`` command; nothing is looked for then."""
-    name, *arguments = finder.loaded.recipe.application.screen
-    program = finder.programs()[name]
+    program, arguments = screen_command(finder)
     return lambda: finder.machine.start(program, arguments)
+
+
+def screen_command(finder: Finder) -> tuple[str, Sequence[str]]:
+    """Return the program that prints what a person sees, and its arguments."""
+    name, *arguments = finder.loaded.recipe.application.screen
+    return finder.programs()[name], arguments
 
 
 def _screen(machine: FolderMachine, loaded: Loaded) -> Callable[[], Printed]:

@@ -195,9 +195,7 @@ class UnreadableFile(MachineUnusable):
         self.path = path
 
 
-_UNREADABLE = (
-    "Walk again at a terminal, where you are asked whether to leave it out; or say so with --answers."
-)
+_UNREADABLE = "Walk again at a terminal, where you are asked whether to leave it out, or say it with --answers."
 
 
 class Packing(Protocol):

@@ -274,9 +274,7 @@ class _Publishing:
             ending = entry.path.removeprefix(first.path)
             yield Move("into", join(staged, entry.path), f"{self.target}{ending}")
 
-    def _journals_away(
-        self, into: Sequence[Move], away: Collection[str], aside: str
-    ) -> list[Move]:
+    def _journals_away(self, into: Sequence[Move], away: Collection[str], aside: str) -> list[Move]:
         """Return the moves that put away what lies beside a database that is replaced.
 
         The journals of another database would damage the one that comes.

@@ -121,7 +121,8 @@ class _Look:
                 spots = values_at(self._doing.machine, path, rule.form, rule.at)
             for spot in spots:
                 self._what_it_names(spot, path)
-                if not settings and self._expression.search(spot.text) and not self._is_told(spot.text):
+                names_old = self._expression.search(spot.text) and not self._is_told(spot.text)
+                if not settings and names_old:
                     faults.add(spot.text)
                     self.found.append(_line(path, spot))
         for spot in self._spots(path, data):

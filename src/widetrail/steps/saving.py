@@ -106,9 +106,10 @@ def put_back(step: Step, doing: Doing, place: str) -> None:
         return
     room, machine = room_at(doing, place, step.item), doing.machine
     if saved["kept"] and machine.look(str(saved["kept"])) is None:
+        doing.record("put back", step=step.id, place=place)  # it was refused: it is where it was
         for _, copy, _ in cast(Sequence[Sequence[str]], saved["moves"])[1:]:
             room.clear(copy)
-        return  # the system refused to move it: it is where it was
+        return
     moves = back_to(saved, room.fresh(ASIDE))
     told = [one.told() for one in moves]
     modes = modes_of(machine, moves)

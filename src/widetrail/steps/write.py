@@ -76,7 +76,6 @@ class WrittenValue(Model):
         """The form, and the path of the file or store."""
         return self._given[0]
 
-
     @property
     def in_file(self) -> bool:
         """Whether the value stands in a file, and in no store."""

@@ -443,6 +443,8 @@ class Visit:
         record = self.journal.newest("step done", step=step.id)
         if record is None or step.kind == "pack" or not came_well(record["outcome"]):
             return None
+        if step.kind == "note" and self._is_done_anew(step, doing):
+            return None  # what it tells is to be of the moment that is packed
         ends = [self.journal.newest(e) for e in (LEG_DONE, LEG_HALTED, LEG_MENDED)]
         last = max((r["at"] for r in ends if r is not None), default=-1)
         if step.id in self.parcel.done_again and record["at"] < last:
@@ -458,6 +460,16 @@ class Visit:
         if self._must_be_done_again(step, done):
             return None
         return dict(record["outcome"]) if doing.has_made(step, record["outcome"]) else None
+
+    def _is_done_anew(self, note: Step, doing: WalkDoing) -> bool:
+        """Return whether something of the item is packed, or made, on old by this walk."""
+        well = {s for s, o in self.parcel.outcomes.items() if came_well(o)}
+        later = [s for s in self.parcel.plan.steps if s.item == note.item and s.station == "old"]
+        return any(
+            s.id not in well and self._reused(s, doing) is None
+            for s in later
+            if s.kind not in ("note", "retire")
+        )
 
     def facts(self, now: datetime) -> dict[str, Any]:
         leg = self.due if self._leg_due_here else self.done_here

@@ -85,7 +85,9 @@ def insist_newest(machine: Machine, run: str, what: str) -> None:
 
 
 def insist_oldest(machine: Machine, run: str, what: str) -> None:
-    """Raise where what ``run`` keeps is needed to undo an earlier one; ``what`` cannot be done then.
+    """Raise where what ``run`` keeps is needed to undo an earlier one.
+
+    ``what`` cannot be done then.
 
     Raises:
         Halted: Some do; they are named in the order in which they can be settled.

@@ -413,9 +413,7 @@ def _carried_nothing(item: PlannedItem, mine: list[Step], outcomes: Mapping[str,
     )  # fmt: skip
 
 
-def _state(
-    item: PlannedItem, mine: list[Step], outcomes: Mapping[str, Any], parcel: Parcel
-) -> str:
+def _state(item: PlannedItem, mine: list[Step], outcomes: Mapping[str, Any], parcel: Parcel) -> str:
     if any(s.station in parcel.undone_at and s.id in outcomes for s in mine):
         return "undone"
     moving = [s for s in mine if s.kind != "retire"]

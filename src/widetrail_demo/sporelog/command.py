@@ -179,7 +179,9 @@ def _with_plates_inside(folder: Path, inside: Path, names: dict[Path, str]) -> d
     elsewhere = store.plates_elsewhere(folder)
     database = folder / "specimens.db"
     del names[database]
-    shutil.copyfile(database, inside / "specimens.db")
+    names.pop(database.with_name("specimens.db-wal"), None)
+    for path in folder.glob("specimens.db*"):  # with its journal, which opening the copy takes in
+        shutil.copyfile(path, inside / path.name)
     with store.database(inside) as connection:
         for file, path in elsewhere.items():
             connection.execute("update plate set file = ? where file = ?", (path.name, file))

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import shutil
 import sqlite3
+import tempfile
 from collections.abc import Iterator
 from configparser import ConfigParser
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -89,10 +91,22 @@ def database(folder: Path) -> Iterator[sqlite3.Connection]:
         connection.close()
 
 
+@contextmanager
+def _read_only(folder: Path) -> Iterator[sqlite3.Connection]:
+    """Open the database to read what was committed, also what is in its journal still.
+
+    That cannot be read without making a file beside it, so it is read in a copy.
+    """
+    with tempfile.TemporaryDirectory() as scratch:
+        for path in folder.glob("specimens.db*"):
+            shutil.copyfile(path, Path(scratch) / path.name)
+        with closing(sqlite3.connect(Path(scratch) / "specimens.db")) as connection:
+            yield connection
+
+
 def read_shelves(folder: Path) -> tuple[Shelf, ...]:
     """Return the whole collection, read only."""
-    connection = sqlite3.connect(f"{(folder / 'specimens.db').as_uri()}?mode=ro", uri=True)
-    try:
+    with _read_only(folder) as connection:
         plates: dict[int, list[str]] = {}
         for specimen, file in connection.execute("select specimen, file from plate order by id"):
             plates.setdefault(specimen, []).append(file)
@@ -111,8 +125,6 @@ def read_shelves(folder: Path) -> tuple[Shelf, ...]:
             )
             for shelf, name in shelves
         )
-    finally:
-        connection.close()
 
 
 def plate_path(folder: Path, file: str) -> Path:

@@ -1,0 +1,89 @@
+"""Whether what a program prints shows anything: it must change when its machine does.
+
+A print-out that is the same whatever is there proves no move. So it is taken once more for each
+recipe, on a copy of a machine on which nothing is left of what the recipe's items stand for.
+"""
+
+from __future__ import annotations
+
+import shutil
+import tempfile
+from collections.abc import Iterable, Iterator
+from pathlib import Path
+
+from widetrail.errors import WideTrailError
+from widetrail.finding import Finder, Found, Several
+from widetrail.finding.stores import Store, StoreKind, store_kind
+from widetrail.findings import Finding
+from widetrail.formats.checked import mark_at
+from widetrail.machine import FolderMachine
+from widetrail.recipe import Loaded
+from widetrail.rehearsing.rehearsal import Rehearsal
+from widetrail.rehearsing.runner import Rehearsed, screen_command
+from widetrail.rehearsing.stage import fast_folder, machines_near, prepared_copy
+
+
+def constant_screens(
+    ran: Iterable[tuple[Rehearsal, Rehearsed]], machines: Path | None = None
+) -> list[Finding]:
+    """Return a finding for each recipe whose program prints the same where nothing is left.
+
+    Of the rehearsals that passed and look at the screen, the first of each recipe is taken, with
+    its old machine; ``machines`` is the folder that holds them, as for ``rehearse``.
+    """
+    found: dict[str, Finding | None] = {}
+    for rehearsal, result in ran:
+        wants = rehearsal.file.expect.screen is not None and result.passed and result.recipes
+        if not wants or result.recipes[0] in found:
+            continue
+        loaded = rehearsal.recipes()
+        found[loaded[0].id] = next(iter(_judged(rehearsal, loaded, machines)), None)
+    return [finding for finding in found.values() if finding is not None]
+
+
+def _judged(
+    rehearsal: Rehearsal, loaded: tuple[Loaded, ...], machines: Path | None
+) -> Iterator[Finding]:
+    source = machines or machines_near(rehearsal.path)
+    side = rehearsal.file.old
+    with tempfile.TemporaryDirectory(prefix="widetrail-screen-", dir=fast_folder()) as folder:
+        whole, bare = Path(folder) / "whole", Path(folder) / "bare"
+        for copy in (whole, bare):
+            prepared_copy(source / side.machine, copy, side, loaded)
+        _take_all(FolderMachine(bare), loaded[0])
+        program, arguments = screen_command(Finder(FolderMachine(whole), loaded[0]))
+        one, other = (FolderMachine(m).start(program, arguments) for m in (whole, bare))
+        if (one.status, one.output) == (other.status, other.output):
+            at, _ = mark_at(loaded[0].tree, ("application", "screen"))
+            message = "what the program prints is the same where nothing of its items is left"
+            hint = "Take a command that prints what a person sees, such as lists and counts"
+            yield Finding(
+                loaded[0].file, at.line, at.column, "constant-screen", "application.screen",
+                message, hint,
+            )  # fmt: skip
+
+
+def _take_all(machine: FolderMachine, loaded: Loaded) -> None:
+    """Remove all that the items of a recipe stand for, on a copy of a machine."""
+    finder = Finder(machine, loaded)
+    for item in loaded.recipe.items.values():
+        where = finder.place(item.from_)
+        found = [(where.path, where.kind)] if isinstance(where, Found) else []
+        if isinstance(where, Several):
+            found = [(instance.path, "folder") for instance in where.instances]
+        for path, kind in found:
+            if (store := store_kind(item, path, kind)) in ("registry", "dconf"):
+                _empty(machine, store, path)
+            elif (host := machine.host(path)).is_dir():
+                shutil.rmtree(host)
+            else:
+                host.unlink(missing_ok=True)
+
+
+def _empty(machine: FolderMachine, kind: StoreKind | None, place: str) -> None:
+    assert kind is not None
+    store = Store(machine, kind, place)
+    try:
+        store.change(dict.fromkeys(store.read()))
+    except WideTrailError:  # what cannot be changed stays, and then shows the same
+        return
