@@ -344,8 +344,8 @@ def test_a_walk_and_a_report_after_undoing_say_so(tmp_path: Path) -> None:
     one.walk("old")
     one.walk("new")
     machine = ("--machine", tmp_path / "new")
+    (one.notes("new") / "since.txt").write_text("since")
     assert widetrail("undo", *machine, "--yes").status == 0
-    (one.notes("new").parent / "since.txt").write_text("since")
     ran = widetrail("walk", one.at, *machine, "--yes")
     assert (ran.status, "was undone on test" in ran.err) == (3, True)
     report = widetrail("report", one.at, "--json").json
@@ -353,7 +353,8 @@ def test_a_walk_and_a_report_after_undoing_say_so(tmp_path: Path) -> None:
     assert (report["well"], report["tasks"]) == (True, [])
     asked = widetrail("settle", *machine)
     assert asked.status == 3
-    assert "what stood at /home/ada/notes when it was undone" in asked.err
+    assert "what stood there when it was undone: /home/ada/notes" in asked.err
+    assert "/home/ada/notes/since.txt" in asked.err.partition("changed after the walk")[2]
 
 
 def test_another_run_at_work_on_the_machine_is_waited_for(tmp_path: Path) -> None:

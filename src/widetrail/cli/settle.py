@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 
 import click
@@ -48,8 +49,13 @@ def command(
     messages.title(f"Settling on {here.name} removes, for good")
     for folder, size in kept:
         messages.line(f"- {folder} ({show_size(size)})", indent=2)
-    for path in found.put_away():
-        messages.line(f"- what stood at {path} when it was undone", "yellow", indent=2)
+    away = found.put_away()
+    for what, paths in (
+        ("what stood there when it was undone", away.names),
+        ("of it, changed after the walk", away.changed),
+    ):
+        if paths:
+            messages.line(f"- {what}: {_few(paths)}", "yellow", indent=2)
     for warning in found.warnings():
         messages.line(warning, "yellow", indent=2)
     consent(yes, "Shall this be done?")
@@ -59,6 +65,15 @@ def command(
         print_json({"run": found.name, "machine": here.name, "removed": folders})
     else:
         Page().line(f"Run {found.name} is settled on {here.name}.", "bold")
+
+
+SHOWN = 6
+"""Paths that are listed at a time, at most."""
+
+
+def _few(paths: Sequence[str]) -> str:
+    more = f" and {len(paths) - SHOWN:,} more" if len(paths) > SHOWN else ""
+    return f"{', '.join(paths[:SHOWN])}{more}"
 
 
 def _settle_parcel(messages: Page, folder: Path, yes: bool, as_json: bool) -> None:

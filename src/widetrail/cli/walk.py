@@ -23,6 +23,7 @@ from widetrail.cli.plan import show_plan
 from widetrail.errors import Halted, WentWrong
 from widetrail.formats.quantities import show_count, show_files
 from widetrail.machine import Effects
+from widetrail.machine.live import hand_over
 from widetrail.parcel import Parcel
 from widetrail.recipe import Station
 from widetrail.reporting import show_answer
@@ -66,6 +67,8 @@ def command(
     person does comes from the terminal, or from the file given with --answers.
     """
     effects, messages = Effects(), Page(to_errors=True)
+    if machine is None:
+        hand_over(parcel, account)
     here = open_machine(machine, account, effects)
     company = make_company(messages, answers, waits=not no_wait)
     visit = Visit(Parcel(parcel, effects), here, station=as_station, company=company)

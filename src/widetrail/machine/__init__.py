@@ -4,8 +4,9 @@ from widetrail.machine.effects import Effect, EffectFailed, Effects, Gate
 from widetrail.machine.folder import FolderMachine
 from widetrail.machine.host import file_digest
 from widetrail.machine.interface import Channels, Completed, Entry, Machine, Room
-from widetrail.machine.live import LiveMachine, own_cache, this_machine
+from widetrail.machine.live import LiveMachine, this_machine
 from widetrail.machine.medium import Medium, medium_of
+from widetrail.machine.own import own_cache
 
 __all__ = [
     "Channels", "Completed", "Effect", "EffectFailed", "Effects", "Entry", "FolderMachine", "Gate",

@@ -22,6 +22,7 @@ from pydantic import AfterValidator, BeforeValidator, Field
 
 from widetrail.errors import MachineUnusable
 from widetrail.formats.bounded import ask
+from widetrail.formats.canonical import digest
 from widetrail.formats.checked import Model, YesNo, check, flaw, load, read_text
 from widetrail.formats.dconf import edit_dconf
 from widetrail.formats.interface import NotThere, Platform, Unreadable
@@ -32,6 +33,7 @@ from widetrail.machine import paths
 from widetrail.machine.effects import Effects
 from widetrail.machine.host import HostMachine, bytes_of, copy_plain
 from widetrail.machine.interface import Channels, Completed, Machine, Room
+from widetrail.machine.own import own_state
 from widetrail.machine.roots import (
     SHELL_FOLDERS,
     default_home,
@@ -49,6 +51,9 @@ _SEARCHED = {
     "macos": ("/usr/bin", "/bin", "/usr/local/bin", "/opt/homebrew/bin"),
 }
 """Folders in which a command is looked for, where that is not everywhere."""
+
+OWN_STATE = "widetrail"
+"""The folder below a machine's ``state`` that holds what is the tool's own."""
 
 HIVE_MOST = 256 * 1024 * 1024
 
@@ -116,6 +121,7 @@ class MachineFile(Model):
     running: tuple[str, ...] = ()
     administrator: YesNo = False
     network: YesNo = True
+    read_only: YesNo = False
 
 
 class FolderMachine(HostMachine):
@@ -154,6 +160,22 @@ class FolderMachine(HostMachine):
                     where=str(self.folder / disk.folder),
                     why=f"{FILE} gives it to {name or '/'}",
                 )
+
+    @cached_property
+    def read_only(self) -> bool:
+        """Whether nothing may be changed, since its file says so or the system does."""
+        disk = self.folder / self._disk_of(self._home)[1].folder
+        as_now = os.access in os.supports_effective_ids
+        return self.file.read_only or not os.access(disk, os.W_OK, effective_ids=as_now)
+
+    @cached_property
+    def _apart(self) -> tuple[str, Path] | None:
+        """What of the machine is the tool's own, and where on this computer it lies instead, where
+        nothing on the machine may be changed."""
+        if not self.read_only:
+            return None
+        name = f"{Path(self.name).name}-{digest(self.identity.encode())[:12]}"
+        return paths.join(self.root("state"), OWN_STATE), own_state() / "machines" / name
 
     def _holds(self, below: str) -> bool:
         """Return whether there is a folder at ``below`` that no link leads out of this one."""
@@ -343,6 +365,8 @@ class FolderMachine(HostMachine):
         return mount, self._disks[mount]
 
     def host(self, path: str) -> Path:
+        if OWN_STATE in path and (below := self._below_own(path)) is not None:
+            return below
         mount, disk = self._disk_of(path)
         at = f"{self.folder}{os.sep}{disk.folder}"
         segments = [s for s in path[len(mount) :].split("/") if s]
@@ -354,6 +378,15 @@ class FolderMachine(HostMachine):
                 raise MachineUnusable("leads through a link", where=path, why=why)
             at = f"{at}{os.sep}{self._spelled(at, segment)}"
         return Path(at)
+
+    def _below_own(self, path: str) -> Path | None:
+        """Return where a path of the tool's own lies on this computer, where it does."""
+        if self._apart is None or not paths.is_within(path, self._apart[0], self.platform):
+            return None
+        names = path[len(self._apart[0]) :].strip("/").split("/")
+        if {".", ".."} & set(names):
+            raise MachineUnusable("a path may not climb", where=path)
+        return self._apart[1].joinpath(*filter(None, names))
 
     def _spelled(self, folder: str, name: str) -> str:
         """Return how the folder itself spells ``name``, on volumes where spelling is free."""
@@ -369,6 +402,9 @@ class FolderMachine(HostMachine):
         return tuple(mount or "/" for mount in sorted(self._disks))
 
     def room(self, path: str) -> Room:
+        if OWN_STATE in path and (below := self._below_own(path)) is not None:
+            there = next(folder for folder in (below, *below.parents) if folder.is_dir())
+            return Room("this computer", shutil.disk_usage(there).free)
         mount, disk = self._disk_of(path)
         free = shutil.disk_usage(self.folder / disk.folder).free
         return Room(mount or "/", free if disk.free is None else min(free, disk.free))

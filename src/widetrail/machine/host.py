@@ -42,6 +42,10 @@ class HostMachine(ABC):
     network: bool
     effects: Effects
 
+    @property
+    def read_only(self) -> bool:
+        return False
+
     @abstractmethod
     def host(self, path: str) -> Path:
         """Return where ``path`` lies for the system Wide Trail runs on."""

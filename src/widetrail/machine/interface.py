@@ -107,6 +107,11 @@ class Machine(Protocol):
     network: bool
     effects: Effects
 
+    @property
+    def read_only(self) -> bool:
+        """Whether nothing of it may be changed, such as the disk of a dead computer: its journal
+        then lies on this computer."""
+
     def root(self, name: str) -> str:
         """Return the folder that a root of the recipe language stands for."""
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import platform as system_platform
 import shutil
+import stat
 import sys
 import tempfile
 from abc import abstractmethod
@@ -22,7 +23,7 @@ from widetrail.formats.registry import Edit, Key
 from widetrail.formats.texts import decode
 from widetrail.machine import paths
 from widetrail.machine.effects import Effects
-from widetrail.machine.host import HostMachine, copy_plain
+from widetrail.machine.host import FILE_FLAGS, FOLDER_FLAGS, HostMachine, copy_plain
 from widetrail.machine.interface import Channels, Machine, Room
 from widetrail.machine.roots import redirected_by_user_dirs, redirected_by_xdg, standard_roots
 
@@ -305,14 +306,42 @@ def _linux_release() -> str:
         return system_platform.release()
 
 
-def own_cache() -> Path:
-    """Return the folder for what Wide Trail itself keeps to be quicker, for the account it runs as;
-    it need not be there."""
-    platform: Platform = {"win32": "windows", "darwin": "macos"}.get(sys.platform, "linux")  # type: ignore[assignment]  # one of the three
-    roots = standard_roots(platform, system_platform.release(), Path.home().as_posix())
-    if platform == "linux":
-        roots |= redirected_by_xdg(os.environ)
-    return Path(roots["cache"]) / "widetrail"
+def hand_over(folder: Path, account: str) -> None:
+    """Give a parcel's folder with all in it to ``account``, where an administrator acts for it.
+
+    Nobody else may look into a parcel that is not sealed, and the station before was another
+    account. What is no folder or file, or has other names elsewhere, stays whose it is.
+    """
+    if sys.platform == "win32" or not account or os.geteuid() != 0 or not folder.is_dir():
+        return
+    import pwd
+
+    try:
+        entry = pwd.getpwnam(account)
+    except KeyError:  # that is told where the account is taken
+        return
+    handle = os.open(folder, FOLDER_FLAGS)
+    try:
+        _give(handle, entry.pw_uid, entry.pw_gid)
+    finally:
+        os.close(handle)
+
+
+def _give(folder: int, uid: int, gid: int) -> None:
+    for name in os.listdir(folder):
+        try:
+            handle = os.open(name, FILE_FLAGS, dir_fd=folder)
+        except OSError:  # a link, or nothing that can be opened
+            continue
+        try:
+            status = os.fstat(handle)
+            if stat.S_ISDIR(status.st_mode):
+                _give(handle, uid, gid)
+            elif stat.S_ISREG(status.st_mode) and status.st_nlink == 1:
+                os.fchown(handle, uid, gid)
+        finally:
+            os.close(handle)
+    os.fchown(folder, uid, gid)
 
 
 def become(account: str) -> None:

@@ -52,6 +52,11 @@ def read_logbook(parcel: Path) -> tuple[tuple[Generation, ...], Path | None]:
     folder = parcel / FOLDER
     try:
         names = sorted(p.name for p in folder.iterdir())
+    except PermissionError as error:
+        raise ParcelUnusable(
+            "may not be read", where=str(parcel), why="it belongs to another account",
+            todo="Give it to this account (chown -R), or walk as the administrator with --account.",
+        ) from error  # fmt: skip
     except OSError as error:
         raise ParcelUnusable(
             "is no parcel", where=str(parcel), why=f"it holds no {FOLDER}",

@@ -921,6 +921,9 @@ def _plan_licences(
         application = side.loaded.recipe.application
         title = f"{application.name}: {licence.title}"
         unmet = _unmet_uses(side, by_id)
+        if side.finder.machine.read_only:
+            why = f"nothing on {side.old.machine} may be changed, so no seat is released there"
+            unmet = (PassedOver(route="any", code="need", reason=why, facts=("read_only",)),)
         chosen = (
             NoRoute(unmet) if unmet else choose_way(licence, side.finder, side.old, side.new, today)
         )
@@ -1023,7 +1026,7 @@ def _with_retiring(draft: _Draft, itinerary: Itinerary) -> list[_Leg]:
              if station == "new" and set(mine) & set(steps)), default=-1,
         )  # fmt: skip
         back = [n for n in range(max(done, new_done), len(legs)) if legs[n][0] == "old"]
-        if new_done < 0 or not back:
+        if new_done < 0 or not back or subject.finder.machine.read_only:
             continue
         name = literal(subject.side.new.machine)
         step = retire_step(planned.id, literal(planned.old_path), name, tuple(mine))

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import shutil
 import tempfile
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
 
 from widetrail.errors import WideTrailError
@@ -50,7 +50,7 @@ def _judged(
         whole, bare = Path(folder) / "whole", Path(folder) / "bare"
         for copy in (whole, bare):
             prepared_copy(source / side.machine, copy, side, loaded)
-        _take_all(FolderMachine(bare), loaded[0])
+        _take_all(FolderMachine(bare), loaded)
         program, arguments = screen_command(Finder(FolderMachine(whole), loaded[0]))
         one, other = (FolderMachine(m).start(program, arguments) for m in (whole, bare))
         if (one.status, one.output) == (other.status, other.output):
@@ -63,10 +63,11 @@ def _judged(
             )  # fmt: skip
 
 
-def _take_all(machine: FolderMachine, loaded: Loaded) -> None:
-    """Remove all that the items of a recipe stand for, on a copy of a machine."""
-    finder = Finder(machine, loaded)
-    for item in loaded.recipe.items.values():
+def _take_all(machine: FolderMachine, recipes: Sequence[Loaded]) -> None:
+    """Remove all that the items of the first recipe stand for, on a copy of a machine."""
+    lenders = {loaded.id: Finder(machine, loaded) for loaded in recipes[1:]}
+    finder = Finder(machine, recipes[0], lenders=lenders)
+    for item in recipes[0].recipe.items.values():
         where = finder.place(item.from_)
         found = [(where.path, where.kind)] if isinstance(where, Found) else []
         if isinstance(where, Several):

@@ -195,7 +195,7 @@ class UnreadableFile(MachineUnusable):
         self.path = path
 
 
-_UNREADABLE = "Walk again at a terminal, where you are asked whether to leave it out, or say it with --answers."
+_UNREADABLE = "Walk again, and say whether it is left out: at a terminal, or with --answers."
 
 
 class Packing(Protocol):

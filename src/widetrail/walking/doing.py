@@ -293,7 +293,7 @@ class WalkDoing:
         planned = self.planned(item)
         finder = self.finders[planned.recipe].fresh()
         place = self.item(item).from_
-        if beside := self._beside(item):
+        if beside := self._beside(item) or self._put_elsewhere(item):
             return finder.within(place, Instance(beside, base(beside), None, How("pinned")))
         if not planned.instance:
             return finder
@@ -315,6 +315,17 @@ class WalkDoing:
             if facts.get("to", self.pinned(item)) != self.pinned(item):
                 return str(facts["to"])
         return ""
+
+    def _put_elsewhere(self, item: str) -> str:
+        """Return the path that the recipe has the item copied to, where that is what it is on new:
+        no program takes it in from there, and it is not removed again."""
+        mine = [s for s in self.plan.steps if s.item == item and s.station == "new"]
+        given = [s for s in mine if s.kind == "publish" and s.text("given")]
+        moved_on = any(s.kind in ("run", "remove", "person") for s in mine)
+        if self.station != "new" or len(given) != 1 or moved_on:
+            return ""
+        record = self.journal.newest("published", step=given[0].id)
+        return str(record["facts"]["to"]) if record is not None else ""
 
     def pinned(self, item: str) -> str:
         planned = self.planned(item)

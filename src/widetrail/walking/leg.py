@@ -532,7 +532,8 @@ class Walk:
         self._pin()
         number, plan, newest = self._leg.number, visit.parcel.plan.id, visit.parcel.newest
         begun = {"event": "leg begun", "leg": number, "plan": plan, "generation": newest}
-        self._journal.add({**begun, "turn": next_turn(doing.machine)})
+        when = doing.now.isoformat(timespec="seconds")
+        self._journal.add({**begun, "turn": next_turn(doing.machine), "time": when})
         visit.parcel.begin_leg()
         done: list[StepDone] = []
         with doing.cargo():
@@ -598,6 +599,10 @@ class Walk:
         except (MachineUnusable, WentWrong) as error:
             todo = error.todo or "Mend what the reason names, then walk again."
             return Failed(str(error), todo, {})
+        except OSError as error:  # of reading: each change has an error of its own
+            where, why = error.filename, error.strerror or str(error)
+            told = MachineUnusable("cannot be read", where=str(where or ""), why=why)
+            return Failed(str(told), "Mend the disk, then walk again.", {})
 
     def _end(self, done: list[StepDone], troubles: list[str]) -> tuple[str, ...]:
         """Write the logbook and return what is proved now.

@@ -83,6 +83,15 @@ class Doubt:
 
 
 @dataclass(frozen=True, slots=True)
+class PutAway:
+    """What was put away by undoing, by where it stood: each name, and the files below them that
+    were changed after the walk had begun."""
+
+    names: tuple[str, ...]
+    changed: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
 class UndoPlan:
     """What undoing will do, in order, and in words what it cannot take back.
 
@@ -390,17 +399,29 @@ class Run:
             found.append((home, sum(sizes)))
         return tuple(found)
 
-    def put_away(self) -> tuple[str, ...]:
-        """Return where what was put away while it was undone stood, if it is there still.
+    def put_away(self) -> PutAway:
+        """Return what was put away while it was undone and is kept still.
 
         What the person did since the walk is among it.
         """
         begun = self.journal.newest("undo begun")
         acts = begun["acts"] if begun is not None else ()
         out = [m for act in acts for m in read_moves(act["moves"]) if m.kind == "out"]
-        kept = [m.source for m in out if os.path.lexists(self.machine.host(m.target))]
+        kept = [m for m in out if os.path.lexists(self.machine.host(m.target))]
         values = [f"{act['values'][1]} (values)" for act in acts if act["values"]]
-        return tuple(_outer([*kept, *values]))
+        walked = self.journal.newest("leg begun")
+        since = datetime.fromisoformat(walked["time"]).timestamp() if walked is not None else 0.0
+        changed = [path for m in kept for path in self._changed_since(m, since)]
+        return PutAway((*(m.source for m in kept), *values), tuple(changed))
+
+    def _changed_since(self, move: Move, since: float) -> Iterator[str]:
+        """Give where files stood that were changed after a moment, of what a move put away."""
+        top = self.machine.host(move.target)
+        found = [top] if not top.is_dir() or top.is_symlink() else sorted(top.rglob("*"))
+        for path in found:
+            if path.is_file() and not path.is_symlink() and path.stat().st_mtime > since:
+                below = path.relative_to(top).as_posix()
+                yield join(move.source, below) if below != "." else move.source
 
     def warnings(self) -> tuple[str, ...]:
         """Return what is not known here and should be, before all that is kept goes."""
@@ -463,16 +484,6 @@ class Run:
 
     def _homes(self) -> list[str]:
         return own_homes(self.machine, self.workroom, self.journal.records)
-
-
-def _outer(found: Sequence[str]) -> Iterator[str]:
-    """Give paths; many of one folder as that folder with their number."""
-    by_folder = Counter(parent(path) for path in found)
-    many = {folder for folder, count in by_folder.items() if count > MANY}
-    for path in dict.fromkeys(found):
-        if parent(path) not in many:
-            yield path
-    yield from (f"{folder} ({by_folder[folder]} names)" for folder in sorted(many))
 
 
 def fate_of(journal: Journal, step: str) -> Literal["ours", "none", "unknown"]:

@@ -1,0 +1,32 @@
+"""Where Wide Trail itself keeps things on the computer it runs on."""
+
+from __future__ import annotations
+
+import os
+import platform as system_platform
+import sys
+from pathlib import Path
+
+from widetrail.formats.interface import Platform
+from widetrail.machine.roots import redirected_by_xdg, standard_roots
+
+
+def own_cache() -> Path:
+    """Return the folder for what Wide Trail itself keeps to be quicker, for the account it runs as;
+    it need not be there."""
+    return own_root("cache")
+
+
+def own_root(name: str) -> Path:
+    """Return Wide Trail's own folder below a root of the account it runs as; it need not be
+    there."""
+    platform: Platform = {"win32": "windows", "darwin": "macos"}.get(sys.platform, "linux")  # type: ignore[assignment]  # one of the three
+    roots = standard_roots(platform, system_platform.release(), Path.home().as_posix())
+    if platform == "linux":
+        roots |= redirected_by_xdg(os.environ)
+    return Path(roots[name]) / "widetrail"
+
+
+def own_state() -> Path:
+    """Return the folder for what Wide Trail keeps of machines on which it may keep nothing."""
+    return own_root("state")
