@@ -80,7 +80,7 @@ def meddling(monkeypatch: pytest.MonkeyPatch, act: Callable[[str, int], None]) -
                 act(name, opened[name])
                 return file
 
-            folder.open = open_one
+            monkeypatch.setattr(folder, "open", open_one)
             yield folder
 
     monkeypatch.setattr(HostMachine, "opened", lent)
@@ -126,7 +126,7 @@ def test_what_changes_without_end_stops_with_the_reason(
 ) -> None:
     one = trail(tmp_path, COPY)
     path = one.notes("old") / "one.txt"
-    with meddling(monkeypatch, lambda name, n: path.write_text(f"{n:04d}")):  # type: ignore[arg-type, return-value]
+    with meddling(monkeypatch, lambda name, n: path.write_text(f"{n:04d}")):  # type: ignore[arg-type]
         (told,) = one.walk("old").waits
     assert "one.txt: it changed while it was packed" in told.outcome.reason  # type: ignore[union-attr]
     monkeypatch.undo()
@@ -192,7 +192,9 @@ def test_a_file_that_cannot_be_read_does_not_end_the_walk(
     def lent(self: HostMachine, path: str) -> Iterator[Any]:
         with below(self, path) as folder:
             take = folder.open
-            folder.open = lambda n: Bad(take(n)) if n == "one.txt" else take(n)
+            monkeypatch.setattr(
+                folder, "open", lambda n: Bad(take(n)) if n == "one.txt" else take(n)
+            )
             yield folder
 
     monkeypatch.setattr(HostMachine, "opened", lent)
