@@ -60,7 +60,8 @@ class TerminalHands:
                 words = words.replace(f"‹{name}›", for_people(value))
             click.secho(f"\nYou: {words}", bold=True, err=True)
             if task.proof:
-                click.echo(f"  This shows that it is done: {', '.join(task.proof)}", err=True)
+                shown = for_people(", ".join(task.proof))
+                click.echo(f"  This shows that it is done: {shown}", err=True)
             return click.confirm("Is it done?", err=True)
 
 

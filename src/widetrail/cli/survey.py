@@ -247,7 +247,15 @@ def _show_item(page: Page, item: SurveyedItem) -> None:
         page.line(f"{name}: {answer}", "yellow" if isinstance(answer, Unknown) else "", indent=6)
 
 
+def _cell(value: object) -> object:
+    """Return a value as a spreadsheet takes it: no control characters, and no formula."""
+    if not isinstance(value, str):
+        return value
+    text = for_people(value)
+    return f"'{text}" if text.lstrip()[:1] in ("=", "+", "-", "@") else text
+
+
 def _print_csv(found: Survey, names: Mapping[str, str]) -> None:
     """Print a survey as CSV (RFC 4180), a row for each item and each place that nobody claims."""
     writer = csv.writer(sys.stdout, lineterminator="\r\n")
-    writer.writerows(survey_rows(found, names))
+    writer.writerows([_cell(value) for value in row] for row in survey_rows(found, names))

@@ -16,6 +16,7 @@ from widetrail.errors import MachineUnusable
 from widetrail.finding.globbing import has_glob, matching
 from widetrail.finding.values import Known, Unknown, Value
 from widetrail.formats.bounded import ask
+from widetrail.formats.companions import names_another
 from widetrail.formats.interface import Located, NotThere, Raw, Unreadable
 from widetrail.formats.registry import ITSELF
 from widetrail.formats.texts import decode
@@ -118,11 +119,27 @@ def copied_database(machine: Machine, path: str) -> Iterator[str]:
                 if entry is not None:
                     _copy(machine, path + suffix, Path(f"{copy}{suffix}"))
             if _state(machine, path) == before:
+                insist_own_journal(copy)
                 yield str(copy)
                 return
             for suffix in before:
                 Path(f"{copy}{suffix}").unlink(missing_ok=True)
         raise Unreadable("kept changing while it was read")
+
+
+def insist_own_journal(database: Path) -> None:
+    """Raise where playing back the journal of a copied database would remove a file elsewhere.
+
+    Raises:
+        Unreadable: Its journal names one.
+    """
+    journal = Path(f"{database}-journal")
+    if not journal.exists():
+        return
+    with journal.open("rb") as file:
+        file.seek(max(0, journal.stat().st_size - 64))
+        if names_another(file.read()):
+            raise Unreadable("has a journal that names another file, which would be removed")
 
 
 def _state(machine: Machine, path: str) -> dict[str, Entry | None]:

@@ -26,6 +26,7 @@ from pydantic_core import ErrorDetails, PydanticCustomError
 from widetrail.errors import DocumentUnusable, InputUnusable
 from widetrail.findings import Finding, did_you_mean, errors_of
 from widetrail.formats.marked import Map, Mark, Seq, Text, read_marked
+from widetrail.formats.outside import read_outside
 
 TAG = "·"
 """Discriminator tags begin with this, so that they are never taken for a key."""
@@ -111,10 +112,10 @@ def read_document(path: Path) -> bytes:
         InputUnusable: It is not there, or cannot be read.
     """
     try:
-        return path.read_bytes()
-    except OSError as error:
-        reason = error.strerror or str(error)
-        raise InputUnusable("cannot be read", where=str(path), why=reason) from error
+        return read_outside(path, follow=True)
+    except (OSError, ValueError) as error:
+        reason = error.strerror if isinstance(error, OSError) else ""
+        raise InputUnusable("cannot be read", where=str(path), why=reason or str(error)) from error
 
 
 def text_of(data: bytes, file: str) -> str:

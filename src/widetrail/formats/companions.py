@@ -17,6 +17,17 @@ SQLITE = b"SQLite format 3\0"
 """The first bytes of a database (sqlite.org/fileformat2.html, 1.3)."""
 
 
+_MAGIC = bytes.fromhex("d9d505f920a163d7")
+"""What a rollback journal begins with, and ends with where it names another file
+(sqlite.org/fileformat2.html, 3; the super-journal of a transaction over several databases)."""
+
+
+def names_another(journal: bytes) -> bool:
+    """Return whether the last bytes of a rollback journal say that another file is to be removed
+    when it is played back."""
+    return journal[-8:] == _MAGIC and len(journal) > 8
+
+
 def database_of(path: str) -> tuple[str, str]:
     """Return the path of the file that ``path`` would be a journal of, and what follows it; two
     empty texts where its name is none of a journal."""

@@ -68,8 +68,26 @@ def _spellings(value: str) -> Iterator[str]:
             yield from (quote(data, safe=""), quote(data), quote_plus(data))
             yield from (html.escape(text), html.escape(text, quote=False), shlex.quote(text))
             yield from (repr(text)[1:-1], text.replace("'", "''"), text.replace('"', '""'))
-            for encoded in (base64.b64encode(data), base64.urlsafe_b64encode(data)):
-                yield encoded.decode()
-                yield encoded.decode().rstrip("=")
-            yield data.hex()
-            yield " ".join(f"{byte:02x}" for byte in data)
+            wide = [text.encode(f"utf-16-{order}", "surrogatepass") for order in ("le", "be")]
+            yield from (raw.decode("latin-1") for raw in wide)
+            yield " ".join(text)
+            for raw in (data, *wide):
+                yield from _as_bytes(raw)
+
+
+def _as_bytes(data: bytes) -> Iterator[str]:
+    """Give the ways in which programs write bytes; base64 also within another text's."""
+    yield from (
+        f"{between}".join(f"{byte:02x}" for byte in data) for between in ("", " ", ",", ":")
+    )
+    yield "".join(f"%{byte:02x}" for byte in data)
+    yield "".join(f"\\x{byte:02x}" for byte in data)
+    yield repr(data)[2:-1]
+    for encode in (base64.b64encode, base64.urlsafe_b64encode):
+        yield encode(data).decode()
+        yield encode(data).decode().rstrip("=")
+        for before in range(3):  # what stands before it shifts it, and its ends mix with others
+            if len(data) > SHORT + 2:
+                inner = encode(b"\0" * before + data).decode().rstrip("=")
+                begin = (before * 8 + 5) // 6
+                yield inner[begin : len(inner) - (1 if (before + len(data)) % 3 else 0)]

@@ -26,6 +26,7 @@ from widetrail.formats.canonical import digest
 from widetrail.formats.checked import Model, YesNo, check, flaw, load, read_text
 from widetrail.formats.dconf import edit_dconf
 from widetrail.formats.interface import NotThere, Platform, Unreadable
+from widetrail.formats.outside import read_outside
 from widetrail.formats.quantities import parse_size
 from widetrail.formats.registry import Edit, Key, full_key
 from widetrail.formats.texts import decode
@@ -269,7 +270,7 @@ class FolderMachine(HostMachine):
         text = self.folder / REGISTRY
         try:
             if text.is_file() and not text.is_symlink():
-                return cast(Key, ask("registry", text.read_bytes(), path))
+                return cast(Key, ask("registry", read_outside(text, HIVE_MOST), path))
             hive, below = self._hive_of(path)
             return cast(Key, ask("hive", self.read(hive, HIVE_MOST), below))
         except NotThere:
@@ -285,7 +286,7 @@ class FolderMachine(HostMachine):
             return ()
         text = self.folder / REGISTRY
         if text.is_file():
-            return cast(tuple[Key, ...], ask("registry tree", text.read_bytes(), path))
+            return cast(tuple[Key, ...], ask("registry tree", read_outside(text, HIVE_MOST), path))
         hive, below = self._hive_of(path)
         keys: tuple[Key, ...] = ask("hive tree", self.read(hive, HIVE_MOST), below)
         return tuple(Key(path + k.path[len(below.strip("\\")) :], k.values) for k in keys)
@@ -334,7 +335,10 @@ class FolderMachine(HostMachine):
         text = self.folder / DESKTOP_SETTINGS
         if self.platform != "linux" or text.is_symlink() or not text.is_file():
             raise Unreadable("there is no settings database of the desktop")
-        return text.read_bytes()
+        try:
+            return read_outside(text, HIVE_MOST)
+        except OSError as error:
+            raise Unreadable(f"cannot be read: {error.strerror}") from error
 
     @contextmanager
     def scratch(self, copies: Sequence[str]) -> Iterator[Machine]:

@@ -34,6 +34,15 @@ NETWORK_FORMATS = frozenset({"nfs", "nfs4", "cifs", "smb3", "smbfs", "afpfs", "9
 """Formats of volumes that other machines see too, as the systems name them."""
 
 
+def _is_systems(link: Path) -> bool:
+    """Return whether only the system can have made a link, such as /var/run: it and all the
+    folders above it are root's, and nobody else may write to them."""
+    folders = [above.lstat() for above in link.parents if not above.is_symlink()]
+    return link.lstat().st_uid == 0 and all(
+        status.st_uid == 0 and not status.st_mode & 0o022 for status in folders
+    )
+
+
 class LiveMachine(HostMachine):
     """What the adapters of all systems share; see ``Machine`` for the contract."""
 
@@ -72,13 +81,13 @@ class LiveMachine(HostMachine):
             raise MachineUnusable("a path may not climb", where=path)
         if not at.is_absolute():
             raise MachineUnusable("is no whole path of this machine", where=path)
-        if paths.is_within(path, self._home, self.platform):
-            for above in at.parents:
-                if above == Path(self._home):
-                    break
-                if above.is_symlink():
-                    why = f"{above} is one"
-                    raise MachineUnusable("leads through a link", where=path, why=why)
+        home = paths.is_within(path, self._home, self.platform)
+        for above in at.parents:
+            if home and above == Path(self._home):
+                break
+            if above.is_symlink() and (home or not _is_systems(above)):
+                why = f"{above} is one"
+                raise MachineUnusable("leads through a link", where=path, why=why)
         return at
 
     def variables(self) -> Mapping[str, str]:

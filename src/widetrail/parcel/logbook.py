@@ -9,6 +9,7 @@ or out of its chain is refused.
 from __future__ import annotations
 
 import json
+import re
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Annotated, Any, Literal, Self
@@ -24,6 +25,7 @@ from pydantic import (
 
 from widetrail.errors import ParcelUnusable
 from widetrail.formats.canonical import canonical, digest
+from widetrail.formats.outside import read_outside
 from widetrail.machine import Effects
 from widetrail.parcel.bag import mode_in
 
@@ -84,7 +86,7 @@ def is_newest(parcel: Path, generation: Generation) -> bool:
     """Return whether a generation is the newest one of the parcel that lies there now."""
     folder = parcel / FOLDER
     try:
-        data = (folder / _name(generation.number)).read_bytes()
+        data = read_outside(folder / _name(generation.number), MOST)
     except OSError:
         return False
     after = folder / _name(generation.number + 1)
@@ -93,14 +95,13 @@ def is_newest(parcel: Path, generation: Generation) -> bool:
 
 def _read(path: Path, number: int, before: str) -> Generation:
     try:
-        with path.open("rb") as file:
-            data = file.read(MOST + 1)
+        data = read_outside(path, MOST)
     except OSError as error:
         raise ParcelUnusable(
             "the logbook cannot be read", where=str(path), why=error.strerror or ""
         ) from error
     line, _, seal = data.partition(b"\n")
-    if len(data) > MOST or seal != digest(line).encode() + b"\n":
+    if seal != digest(line).encode() + b"\n":
         why = "its checksum does not fit"
         raise ParcelUnusable("the logbook was damaged or touched", where=str(path), why=why,
                              todo=_TODO)  # fmt: skip
@@ -123,6 +124,12 @@ def _below(name: str) -> str:
     parts = name.split("/")
     if len(parts) != _DEPTH.get(parts[0]) or {"", ".", ".."} & set(parts) or "\0" in name:
         raise ValueError(f"{name!r} is no file of a parcel's cargo")
+    return name
+
+
+def _run(name: str) -> str:
+    if not re.fullmatch("[a-z0-9][a-z0-9-]{0,31}", name) or name in ("seats", "machines"):
+        raise ValueError(f"{name!r} is no name of a run")
     return name
 
 
@@ -182,7 +189,7 @@ class _Entry(_Told):
     before: str
     event: str
     time: str = ""
-    run: str = ""
+    run: Annotated[str, AfterValidator(_run)] = ""
     plan: str = ""
     leg: int = 0
     station: str = ""

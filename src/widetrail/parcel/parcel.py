@@ -17,7 +17,6 @@ was asked for; segments, indices, secrets and what programs made are ``age`` fil
 
 from __future__ import annotations
 
-import errno
 import json
 import os
 from collections.abc import Callable, Mapping
@@ -32,6 +31,7 @@ from pydantic import ValidationError
 from widetrail.errors import Halted, ParcelUnusable, Waiting
 from widetrail.formats.canonical import canonical, digest
 from widetrail.formats.interface import Platform
+from widetrail.formats.outside import JOURNAL_MOST, no_plain_folder, read_outside
 from widetrail.machine import Effects, file_digest
 from widetrail.parcel.bag import (
     FETCH,
@@ -44,6 +44,7 @@ from widetrail.parcel.bag import (
 )
 from widetrail.parcel.cargo import COMMIT, COMMIT_FILES, CargoReader, CargoWriter, Seen
 from widetrail.parcel.index import read_index, write_index
+from widetrail.parcel.logbook import FOLDER as LOGBOOK
 from widetrail.parcel.logbook import Generation, add_generation, is_newest, read_logbook
 from widetrail.parcel.made import MADE, fetch, keep, newest_made
 from widetrail.parcel.reading import reading
@@ -75,6 +76,7 @@ class Parcel:
             ParcelUnusable: It is no parcel, or its logbook, plan or recipes were touched.
         """
         self.folder, self.effects = folder.absolute(), effects
+        self._insist_plain()
         self.generations, self.torn = read_logbook(self.folder)
         first = self.generations[0]
         self.seal = self._read_seal(first.body.get("seal"))
@@ -91,12 +93,29 @@ class Parcel:
             ) from error
         self.run = str(first.body.get("run"))
 
+    def _insist_plain(self) -> None:
+        """Raise where a folder of the parcel is none itself, so that another would be changed.
+
+        Raises:
+            ParcelUnusable: One is a link or a file.
+        """
+        names = [
+            LOGBOOK,
+            PAYLOAD,
+            *(f"{PAYLOAD}/{part.rstrip('/')}" for part in (*_GROWS, "recipes/")),
+        ]
+        if (found := no_plain_folder(self.folder, names)) is not None:
+            raise ParcelUnusable(
+                "a folder of the parcel is none", where=str(found), why="it is a link, or a file",
+                todo=_PACK_AGAIN,
+            )  # fmt: skip
+
     def _read_seal(self, wanted: Mapping[str, str] | None) -> Seal | None:
         for name, sha256 in (wanted or {}).items():
             if digest(self._bytes(f"../{name}")) != sha256:
                 raise self._touched(self.folder / name)
         header = self.folder / HEADER
-        return read_header(header.read_bytes(), str(header)) if wanted else None
+        return read_header(self._bytes(f"../{HEADER}"), str(header)) if wanted else None
 
     def unseal(self, passphrase: str) -> None:
         """Open a sealed parcel, so that what is in it can be read.
@@ -138,9 +157,7 @@ class Parcel:
     def _bytes(self, name: str) -> bytes:
         path = self.folder / PAYLOAD / name
         try:
-            if path.is_symlink() or not path.is_file():
-                raise FileNotFoundError(errno.ENOENT, "no regular file is there")
-            return path.read_bytes()
+            return read_outside(path, JOURNAL_MOST)
         except OSError as error:
             raise ParcelUnusable(
                 "something is missing", where=str(path), why=error.strerror or "", todo=_PACK_AGAIN

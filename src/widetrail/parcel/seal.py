@@ -162,7 +162,14 @@ def make_seal(passphrase: str, hint: str = "", finder: str = "") -> tuple[Seal, 
         raise InputUnusable("the hint must not hold the passphrase")
     identity = pyrage.x25519.Identity.generate()
     seal = Seal(str(identity.to_public()), hint, finder, str(identity))
-    return seal, pyrage.passphrase.encrypt(str(identity).encode() + b"\n", passphrase)
+    for _ in range(TRIES):  # the library takes as much work as a second allows
+        key = pyrage.passphrase.encrypt(str(identity).encode() + b"\n", passphrase)
+        if _is_affordable(key):
+            return seal, key
+    raise InputUnusable(
+        "the parcel cannot be sealed here", why=f"the seal would cost more than 2^{WORK_MOST}",
+        todo="Plan where the computer is slower, or busy.",
+    )  # fmt: skip
 
 
 def open_seal(seal: Seal, key: bytes, passphrase: str, where: str) -> Seal:
@@ -174,6 +181,9 @@ def open_seal(seal: Seal, key: bytes, passphrase: str, where: str) -> Seal:
     """
     import pyrage
 
+    if not _is_affordable(key):
+        why = f"it asks for more than 2^{WORK_MOST} steps of work, or is no key"
+        raise ParcelUnusable("the seal cannot be opened", where=where, why=why)
     try:
         secret = pyrage.passphrase.decrypt(key, passphrase).decode().strip()
         recipient = str(pyrage.x25519.Identity.from_str(secret).to_public())
@@ -188,6 +198,23 @@ def open_seal(seal: Seal, key: bytes, passphrase: str, where: str) -> Seal:
         why = f"{HEADER} names another key"
         raise ParcelUnusable("the seal was touched", where=where, why=why)
     return Seal(seal.recipient, seal.hint, seal.finder, secret)
+
+
+TRIES = 5
+"""How often a seal is made until it costs no more than it may."""
+
+WORK_MOST = 18
+"""The most work that a passphrase may cost, as a power of two (age-encryption.org/v1, scrypt):
+256 MiB of memory."""
+
+
+def _is_affordable(key: bytes) -> bool:
+    """Return whether opening a key by its passphrase takes no more work than a seal of ours."""
+    lines = key[:1024].split(b"\n")
+    words = lines[1].split(b" ") if len(lines) > 1 else []
+    if lines[0] != b"age-encryption.org/v1" or words[:2] != [b"->", b"scrypt"] or len(words) != 4:
+        return False
+    return words[3].isdigit() and len(words[3]) <= 2 and int(words[3]) <= WORK_MOST
 
 
 def read_header(data: bytes, where: str) -> Seal:

@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from datetime import datetime
 
+from widetrail.errors import ParcelUnusable
 from widetrail.finding import Absent, Finder, Found
 from widetrail.machine import Machine
 from widetrail.planning.choice import Chosen, copies, passed_for_needs
@@ -33,7 +34,11 @@ def plan_rest(plan: Plan, machine: Machine, finders: Mapping[str, Finder], today
     """Return ``plan`` with what is still to be done on new planned for new as it is now.
 
     ``machine`` is new, and ``finders`` are those of it, by the recipes' ids.
+
+    Raises:
+        ParcelUnusable: It has a step on new that none of its recipes has.
     """
+    insist_of_recipes(plan, finders, today)
     kept: list[PlannedItem] = []
     left = list(plan.left)
     going = {item.id for item in plan.items}
@@ -64,6 +69,30 @@ def plan_rest(plan: Plan, machine: Machine, finders: Mapping[str, Finder], today
     stations = (plan.station("old"), _seen(machine))
     update = {"items": tuple(kept), "left": tuple(left), "steps": tuple(steps), "legs": legs}
     return plan.model_copy(update={**update, "stations": stations})
+
+
+def insist_of_recipes(plan: Plan, finders: Mapping[str, Finder], today: datetime) -> None:
+    """Raise where a plan has a step on new that none of its recipes unfolds to.
+
+    Raises:
+        ParcelUnusable: It has one, so somebody changed it.
+    """
+    known: dict[str, str] = {}
+    free = {item.id for item in plan.items if item.kind == "licence"}
+    for item in plan.items:
+        if item.id not in free:
+            known |= {s.id: s.kind for s in _unfolded(item, finders[item.recipe], today)}
+    for step in plan.steps:
+        if step.station == "new" and step.item not in free and known.get(step.id) != step.kind:
+            raise ParcelUnusable(
+                "the plan has a step that no recipe of the parcel has", where=step.id,
+                todo="Do not walk it. Plan and pack again.",
+            )  # fmt: skip
+
+
+def _unfolded(item: PlannedItem, finder: Finder, today: datetime) -> list[Step]:
+    chosen = Chosen(_route(item, finder), (), (), (), item.parts, ())
+    return unfold_steps(item, finder.loaded, chosen, finder, today)
 
 
 def _seen(machine: Machine) -> PlannedStation:
@@ -131,10 +160,9 @@ def _steps(plan: Plan, item: PlannedItem, finder: Finder, today: datetime) -> li
     """Return an item's steps: those of new unfolded anew, the others as they were."""
     if item.kind == "licence":
         return [s for s in plan.steps if s.item == item.id]
-    chosen = Chosen(_route(item, finder), (), (), (), item.parts, ())
-    unfolded = {s.id: s for s in unfold_steps(item, finder.loaded, chosen, finder, today)}
+    unfolded = {s.id: s for s in _unfolded(item, finder, today)}
     mine = [s for s in plan.steps if s.item == item.id]
-    anew = [unfolded[s.id] if s.station == "new" and s.id in unfolded else s for s in mine]
+    anew = [unfolded[s.id] if s.station == "new" else s for s in mine]
     return [
         new.model_copy(update={"after": old.after}) for old, new in zip(mine, anew, strict=True)
     ]

@@ -20,6 +20,7 @@ from widetrail.finding.atlas import (
     Rewritten,
     Unsayable,
 )
+from widetrail.finding.readings import insist_own_journal
 from widetrail.formats.bounded import ask
 from widetrail.formats.canonical import digest
 from widetrail.formats.interface import NotThere, Spot, Unreadable, Unwritable
@@ -205,6 +206,7 @@ class _Work:
                 if entry is not None:
                     with Path(f"{copy}{suffix}").open("wb") as target:
                         target.writelines(self.doing.packed.chunks(entry))
+            insist_own_journal(copy)
             changed = 0
             for rule in file.rules:
                 spots: list[Spot] = ask("columns", str(copy), rule.at)

@@ -11,6 +11,7 @@ from widetrail.finding import Found, Several
 from widetrail.formats.checked import Model
 from widetrail.recipe.models import Name
 from widetrail.recipe.templates import literal, plain
+from widetrail.steps.commands import CLOSES, OPENS, show_command
 from widetrail.steps.interface import Doing, Done, Facts, Failed, Outcome, Step, Task, Unfolding
 from widetrail.steps.saving import put_back, save
 
@@ -20,6 +21,7 @@ class Program:
 
     kind: ClassVar[str]
     told: ClassVar[str]
+    commands: ClassVar[tuple[str, ...]]
 
     def __init__(self) -> None:
         name: type = Name if self.kind == "first_start" else str
@@ -29,14 +31,22 @@ class Program:
         )  # type: ignore[call-overload]
 
     def unfold(self, unfolding: Unfolding) -> tuple[Step, ...]:
-        name = unfolding.loaded.recipe.application.name
+        application = unfolding.loaded.recipe.application
         place = str(getattr(unfolding.rule, "value", ""))
         changes = (unfolding.expand(f"{{{place}}}"),) if place else ()
-        arguments = {"program": literal(name), "place": place}
+        arguments: dict[str, str | tuple[str, ...]] = {
+            "program": literal(application.name),
+            "place": place,
+        }
+        for name, command in ((OPENS, application.open), (CLOSES, application.close)):
+            if command and name in self.commands:
+                arguments[name] = tuple(unfolding.expand(word, {}) for word in command)
         return (unfolding.step(self.kind, arguments=arguments, changes=changes),)
 
     def words(self, step: Step) -> str:
-        return self.told.format(program=plain(step.text("program")), place=step.text("place"))
+        told = self.told.format(program=plain(step.text("program")), place=step.text("place"))
+        runs = [show_command(step.texts(name)) for name in self.commands if step.texts(name)]
+        return f"{told}: {', and then '.join(runs)}" if runs else told
 
 
 class Open(Program):
@@ -44,6 +54,7 @@ class Open(Program):
 
     kind = "open"
     told = "open {program}"
+    commands = (OPENS,)
 
     def do(self, step: Step, doing: Doing) -> Outcome:
         if doing.open_signs(step.item):
@@ -56,6 +67,7 @@ class Close(Program):
 
     kind = "close"
     told = "close {program} (it is asked for, never forced)"
+    commands = (CLOSES,)
 
     def do(self, step: Step, doing: Doing) -> Outcome:
         if not doing.open_signs(step.item):
@@ -68,6 +80,7 @@ class FirstStart(Program):
 
     kind = "first_start"
     told = "start {program} for the first time where it was not, so that it makes its {place}"
+    commands = (OPENS, CLOSES)
 
     def do(self, step: Step, doing: Doing) -> Outcome:
         place = step.text("place")
@@ -90,7 +103,7 @@ class FirstStart(Program):
         doing.await_(
             lambda: "" if _there(step, doing, place) else f"{name} has not made its {place} yet",
             todo, seconds=_FIRST_WITHIN,
-            grace=_OWN_WITHIN if doing.application(step.item).open else 0.0,
+            grace=_OWN_WITHIN if step.texts(OPENS) else 0.0,
         )  # fmt: skip
         closed = _close(step, doing)
         if isinstance(closed, Failed):
@@ -124,23 +137,22 @@ def _there(step: Step, doing: Doing, place: str) -> bool:
 
 
 def _open(step: Step, doing: Doing) -> Outcome:
-    application = doing.application(step.item)
-    if application.open:
-        program, arguments = doing.command(step, application.open)
+    if step.texts(OPENS):
+        program, arguments = doing.command(step, step.texts(OPENS))
         doing.machine.launch(program, arguments)
         return Done({"open": "it was started"})
-    return _by_hand(step, doing, f"Open {application.name}.", "open")
+    return _by_hand(step, doing, f"Open {doing.application(step.item).name}.", "open")
 
 
 def _close(step: Step, doing: Doing) -> Outcome:
     application = doing.application(step.item)
-    if application.close:
+    if step.texts(CLOSES):
         name, asked = application.name, [False]
 
         def what() -> str:
             signs = doing.open_signs(step.item)
             if signs and not asked[0]:  # it may have been too early, so it is asked once more
-                done = doing.run(step, application.close, _COMMAND_WITHIN)
+                done = doing.run(step, step.texts(CLOSES), _COMMAND_WITHIN)
                 asked[0] = done.status == 0
             return f"{name} is open: {signs}" if signs else ""
 

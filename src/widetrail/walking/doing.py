@@ -52,7 +52,7 @@ from widetrail.recipe.templates import (
     refill,
 )
 from widetrail.steps import Asked, Fact, Facts, Hands, Onlooker, Packed, Packing, Step, Task
-from widetrail.steps.commands import RunRule, refuse_option
+from widetrail.steps.commands import COMMANDS, RunRule, refuse_option
 from widetrail.steps.interface import WrittenAt
 from widetrail.steps.seat import NAMES
 from widetrail.walking.hands import Answers
@@ -409,7 +409,7 @@ class WalkDoing:
         return known
 
     def shown(self, step: Step) -> Step:
-        """Return a step as people are shown it: with every folder that is known here put in."""
+        """Return a step as people are shown it: with every folder and program known here put in."""
 
         def known(name: str) -> str | None:
             if name not in ROOTS and name.partition(".")[0] not in places:
@@ -428,6 +428,12 @@ class WalkDoing:
             stem = literal(self.seats.exchange(step.item).stem)
             step = step.model_copy(update={"arguments": {**step.arguments, NAMES: stem}})
         arguments = {name: fill(value) for name, value in step.arguments.items()}
+        programs = finder.programs()
+        for name in COMMANDS:
+            if command := step.texts(name):
+                program = programs.get(plain(command[0]))
+                first = command[0] if program is None else literal(program)
+                arguments[name] = (first, *(refill(v, known) for v in command[1:]))
         changes = tuple(refill(path, known) for path in step.changes)
         return step.model_copy(update={"arguments": arguments, "changes": changes})
 

@@ -7,12 +7,14 @@ covers the digest before it and the JSON, so that a torn tail is told from damag
 from __future__ import annotations
 
 import json
+import os
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
 from widetrail.errors import InputUnusable
 from widetrail.formats.canonical import canonical, digest
+from widetrail.formats.outside import JOURNAL_MOST, read_outside
 from widetrail.machine import Effects
 
 
@@ -26,7 +28,13 @@ class Journal:
             InputUnusable: It is damaged before its end.
         """
         self._path, self._effects = path, effects
-        data = path.read_bytes() if path.exists() else b""
+        try:
+            data = read_outside(path, JOURNAL_MOST) if os.path.lexists(path) else b""
+        except OSError as error:
+            raise InputUnusable(
+                "the journal of this station cannot be read", where=shown,
+                why=error.strerror or str(error), todo="Nothing was changed.",
+            ) from error  # fmt: skip
         self.records, self._last, self._sound = _read(data, shown)
         self._torn, self._size = self._sound < len(data), len(data)
 

@@ -10,7 +10,9 @@ from __future__ import annotations
 
 import json
 import time
+from pathlib import Path
 
+from widetrail.formats.outside import JOURNAL_MOST, read_outside
 from widetrail.machine import Entry, Machine
 
 APART = 4 * 10**9
@@ -26,7 +28,7 @@ class Scan:
     def __init__(self, machine: Machine, path: str) -> None:
         """Go on with what is in the file ``path`` of ``machine``."""
         self._effects, self._path = machine.effects, machine.host(path)
-        self._known = _read(self._path.read_bytes() if self._path.is_file() else b"")
+        self._known = _read(_bytes(self._path))
         self._new: list[tuple[str, str, _Status, int]] = []
 
     def is_same(self, item: str, entry: Entry) -> bool:
@@ -52,6 +54,13 @@ class Scan:
                 file.write(b"%b\n" % json.dumps(self._new).encode())
                 file.sync()
             self._new = []
+
+
+def _bytes(path: Path) -> bytes:
+    try:
+        return read_outside(path, JOURNAL_MOST)
+    except OSError:  # what is not known is read again
+        return b""
 
 
 def _status(entry: Entry) -> _Status:
