@@ -7,6 +7,9 @@ key's public half, a hint, and what whoever finds the medium should know.
 
 from __future__ import annotations
 
+import base64
+import hmac
+import os
 import re
 from dataclasses import dataclass
 from typing import Protocol
@@ -162,14 +165,7 @@ def make_seal(passphrase: str, hint: str = "", finder: str = "") -> tuple[Seal, 
         raise InputUnusable("the hint must not hold the passphrase")
     identity = pyrage.x25519.Identity.generate()
     seal = Seal(str(identity.to_public()), hint, finder, str(identity))
-    for _ in range(TRIES):  # the library takes as much work as a second allows
-        key = pyrage.passphrase.encrypt(str(identity).encode() + b"\n", passphrase)
-        if _is_affordable(key):
-            return seal, key
-    raise InputUnusable(
-        "the parcel cannot be sealed here", why=f"the seal would cost more than 2^{WORK_MOST}",
-        todo="Plan where the computer is slower, or busy.",
-    )  # fmt: skip
+    return seal, _locked(str(identity).encode() + b"\n", passphrase)
 
 
 def open_seal(seal: Seal, key: bytes, passphrase: str, where: str) -> Seal:
@@ -200,12 +196,42 @@ def open_seal(seal: Seal, key: bytes, passphrase: str, where: str) -> Seal:
     return Seal(seal.recipient, seal.hint, seal.finder, secret)
 
 
-TRIES = 5
-"""How often a seal is made until it costs no more than it may."""
-
 WORK_MOST = 18
-"""The most work that a passphrase may cost, as a power of two (age-encryption.org/v1, scrypt):
-256 MiB of memory."""
+"""The work that a passphrase costs, and the most that it may, as a power of two: 256 MiB of memory
+(age-encryption.org/v1, "scrypt recipient stanza")."""
+
+
+def _locked(secret: bytes, passphrase: str) -> bytes:
+    """Return a short secret as an ``age`` file for a passphrase.
+
+    The library that opens it takes as much work as a second allows, which on a fast computer is
+    more than others accept; so what is in front (age-encryption.org/v1) is put together here.
+    """
+    from cryptography.hazmat.primitives.ciphers.aead import ChaCha20Poly1305
+    from cryptography.hazmat.primitives.kdf.scrypt import Scrypt
+
+    file_key, salt, nonce = os.urandom(16), os.urandom(16), os.urandom(16)
+    scrypt = Scrypt(salt=b"age-encryption.org/v1/scrypt" + salt, length=32, n=1 << WORK_MOST,
+                    r=8, p=1)  # fmt: skip
+    wrapped = ChaCha20Poly1305(scrypt.derive(passphrase.encode())).encrypt(bytes(12), file_key, b"")
+    header = b"age-encryption.org/v1\n-> scrypt %b %d\n%b\n---" % (
+        _encoded(salt), WORK_MOST, _encoded(wrapped)
+    )  # fmt: skip
+    mac = hmac.digest(_derived(file_key, b"", b"header"), header, "sha256")
+    last = bytes(11) + b"\x01"  # the first and only chunk
+    body = ChaCha20Poly1305(_derived(file_key, nonce, b"payload")).encrypt(last, secret, b"")
+    return header + b" " + _encoded(mac) + b"\n" + nonce + body
+
+
+def _derived(key: bytes, salt: bytes, info: bytes) -> bytes:
+    from cryptography.hazmat.primitives.hashes import SHA256
+    from cryptography.hazmat.primitives.kdf.hkdf import HKDF
+
+    return HKDF(algorithm=SHA256(), length=32, salt=salt, info=info).derive(key)
+
+
+def _encoded(data: bytes) -> bytes:
+    return base64.b64encode(data).rstrip(b"=")
 
 
 def _is_affordable(key: bytes) -> bool:

@@ -1,6 +1,6 @@
 """Planning: what goes which way, in which order, and what it will take."""
 
-from widetrail.planning.anew import plan_rest, unmet_at
+from widetrail.planning.anew import insist_of_recipes, plan_rest, unmet_at
 from widetrail.planning.choices import Choices, Offer, offered, read_choices
 from widetrail.planning.itinerary import Circle, Itinerary, find_itinerary
 from widetrail.planning.plan import (
@@ -31,6 +31,7 @@ __all__ = [
     "PlannedStation",
     "find_itinerary",
     "full_volumes",
+    "insist_of_recipes",
     "make_plan",
     "offered",
     "plan_rest",

@@ -22,7 +22,7 @@ from widetrail.machine.paths import join
 from widetrail.parcel import Parcel
 from widetrail.parcel.parcel import LEG_DONE, LEG_HALTED, LEG_MENDED
 from widetrail.parcel.seal import WrongPassphrase
-from widetrail.planning import Plan, PlannedLeg, make_plan, plan_rest
+from widetrail.planning import Plan, PlannedLeg, insist_of_recipes, make_plan, plan_rest
 from widetrail.recipe import Loaded, Station
 from widetrail.recipe.templates import braces, plain
 from widetrail.steps import ACTS, KINDS, Asked, Done, Failed, Outcome, Step, Waits
@@ -316,8 +316,9 @@ class Visit:
 
         Raises:
             Obstructed: Something stands in the way; every obstacle is named.
-            ParcelUnusable: The cargo was touched.
+            ParcelUnusable: The cargo was touched, or the plan.
         """
+        self._insist_of_recipes(now)
         self.insist_going(now)
         due = self.due.number if self.due is not None else 0
         begun = self.journal.newest("leg begun", leg=due)
@@ -330,6 +331,11 @@ class Visit:
         if not self._begun_here:
             Look(doing, self.station, self.steps()).insist()
         return doing
+
+    def _insist_of_recipes(self, now: datetime) -> None:
+        if self.station.station == "new":
+            finders = _finders(self.machine, self._recipes, {}, ask=self.asks_programs)
+            insist_of_recipes(self.parcel.plan, finders, now)
 
     def insist_going(self, now: datetime) -> None:
         """Raise where this run cannot be gone on with on this machine.
