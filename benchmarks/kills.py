@@ -178,6 +178,14 @@ def differences(one: dict[str, Any], other: dict[str, Any]) -> list[str]:
     ]
 
 
+def flat(value: Any, where: str = "") -> dict[str, Any]:
+    """Return a JSON value as its leaves, by where they stand."""
+    if not isinstance(value, dict | list):
+        return {where: value}
+    pairs = value.items() if isinstance(value, dict) else enumerate(value)
+    return {k: v for n, below in pairs for k, v in flat(below, f"{where}/{n}").items()}
+
+
 class Bench:
     """One world, its unbroken legs, and trials that are killed."""
 
@@ -312,9 +320,12 @@ class Bench:
         now = self.machines(world)
         self.judge("differs", leg, self.after[leg], now)
         if leg != "settle" and (report := self.report(world)) != self.reports[leg]:
-            self.trouble(f"another report after {leg}: {report['headline']}")
-        if leg == "settle" and list((world / "machines" / self.new).rglob("widetrail")):
-            self.trouble("something is left over after settle")
+            found = differences(flat(self.reports[leg]), flat(report))
+            self.trouble(f"another report after {leg}: {found[:4]}")
+        left = (world / "machines" / self.new).rglob("widetrail") if leg == "settle" else ()
+        for folder in left:
+            kept = [path.name for path in folder.rglob("*")]
+            self.trouble(f"something is left over after settle: {folder} with {kept[:4]}")
         if leg == "new" and "undo" in self.legs and self.dice.random() < 0.5:
             while self.dice.random() < 0.4:
                 moment = self.dice.uniform(0.01, self.times["undo"])

@@ -369,8 +369,8 @@ def test_a_licence_that_would_not_be_safe_is_found_by_lint(
 # The service
 
 
-def _ask(address: str, path: str, body: Any) -> tuple[int, Any]:
-    sent = urllib.request.Request(f"{address}{path}", json.dumps(body).encode())
+def _ask(address: str, path: str, body: Any, **headers: str) -> tuple[int, Any]:
+    sent = urllib.request.Request(f"{address}{path}", json.dumps(body).encode(), headers)
     try:
         with urllib.request.urlopen(sent, timeout=10) as reply:
             return reply.status, json.load(reply)
@@ -401,9 +401,19 @@ def test_the_service_answers_the_same_request_the_same_and_signs_it(service: Ser
         ):
             answer = _ask(address, "/seat", {**asked, **more})[1]["answer"]
             assert reason in jwt.decode(answer, key, algorithms=["EdDSA"])["reason"]
-        for path, body in (("/seat", {"product": "Fern"}), ("/x", asked), ("/faults", {"fire": 1})):
-            assert _ask(address, path, body)[0] == 400
-        assert _ask(address, "/faults", {"cut": 2})[1] == {"faults": {"cut": 2}}
+        token = {"Authorization": f"Bearer {service.token}"}
+        for path, body in (
+            ("/seat", {"product": "Fern"}), ("/x", asked), ("/faults", {"fire": 1}),
+            ("/faults", {"cut": "9" * 5000}), ("/faults", {"cut": -5}), ("/seat", [asked]),
+            ("/seat", {**asked, "machine": {"a": 1}}), ("/seat", {**asked, "request": "\ud800"}),
+            ("/seat", {**asked, "machine": "m" * 5000}),
+        ):  # fmt: skip
+            assert _ask(address, path, body, **token)[0] == 400
+        assert _ask(address, "/faults", {"cut": 2}, **token)[1] == {"faults": {"cut": 2}}
+        assert _ask(address, "/faults", {"cut": 3})[0] == 403
+        for more in ({"Host": "evil.example"}, {"Origin": "http://evil.example"}):
+            assert _ask(address, "/seat", asked, **more)[0] == 403
+        assert service.faults == {"cut": 2}
 
 
 def test_faults_are_read_as_a_person_gives_them() -> None:

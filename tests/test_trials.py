@@ -16,7 +16,7 @@ import time
 from collections.abc import Callable, Iterator
 from contextlib import closing, contextmanager
 from pathlib import Path
-from typing import Any, BinaryIO
+from typing import Any, BinaryIO, cast
 
 import pytest
 
@@ -880,3 +880,19 @@ def test_every_step_of_a_walk_can_be_told(world: World) -> None:
     assert "{" not in ran.out
     assert "‹index›" in ran.out
     assert isinstance(Done({}), Done) and Halted.status == 3
+
+
+def test_what_was_there_is_kept_once_also_where_the_first_try_failed(tmp_path: Path) -> None:
+    steps = ("{run: [fernbook, make], changes: notes}", "{run: [fernbook, about], changes: notes}")
+    one = trail(tmp_path, new(*steps))
+    there = one.notes("new")
+    there.mkdir()
+    (there / "session").write_text("mine")
+    assert one.walk("new").bad
+    (there / "session").unlink()
+    done = one.walk("new")
+    kept = [s.outcome.facts["put aside"] for s in done.steps if isinstance(s.outcome, Done)
+            and "put aside" in s.outcome.facts]  # fmt: skip
+    assert [len(cast(list[str], paths)) for paths in kept] == [1, 0]
+    (item,) = make_report(one.parcel).items
+    assert len(item.put_aside) == 1

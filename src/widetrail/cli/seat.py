@@ -197,9 +197,11 @@ def serve(folder: Path, port: int, faults: tuple[str, ...]) -> None:
     """
     from widetrail.licence.service import PORT, Service, open_server, read_faults
 
-    server = open_server(Service(folder, read_faults(faults)), port or PORT)
+    service = Service(folder, read_faults(faults))
+    server = open_server(service, port or PORT)
     page = Page()
     page.line(f"The licence service of {folder} answers at {server.address} (end it with Ctrl-C).")
+    page.line(f"What goes wrong is changed with the token {service.token}")
     if faults:
         page.line(f"It goes wrong: {', '.join(faults)}", "yellow")
     try:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from itertools import product
 
 from widetrail.errors import MachineUnusable, WideTrailError
@@ -499,7 +499,20 @@ class Finder:
     def commands(self) -> tuple[str, ...]:
         """Return the commands that readings would start, as a person is asked about them."""
         asked = [r for r in self._all_readings() if r.output is not None]
-        return tuple(dict.fromkeys(f"{' '.join(r.output or ())} ({_HOMES[r.home]})" for r in asked))
+        return tuple(
+            dict.fromkeys(f"{self._shown(r.output or ())} ({_HOMES[r.home]})" for r in asked)
+        )
+
+    def _shown(self, command: Sequence[str]) -> str:
+        """Return a command as it would be started, as far as that is known without starting it."""
+        name, *arguments = command
+        words = [self.programs().get(name, name)]
+        for argument in arguments:
+            try:
+                words.append(fill(argument, self._value))
+            except (WideTrailError, LookupError):
+                words.append(argument)
+        return " ".join(words)
 
     def _all_readings(self) -> list[Reading]:
         recipe = self.loaded.recipe

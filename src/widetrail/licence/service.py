@@ -14,13 +14,16 @@ Its folder holds ``seats.json`` (the serials, how many seats each has, and who h
 from __future__ import annotations
 
 import hashlib
+import hmac
 import json
 import os
+import secrets
 import threading
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field
+from email.message import Message
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import Any
@@ -44,6 +47,7 @@ FAULTS: Mapping[str, str] = {
 
 SLOW = 3.0
 ALWAYS = -1
+TIMES_MOST = 999_999
 
 
 def read_faults(texts: Iterable[str]) -> dict[str, int]:
@@ -55,7 +59,8 @@ def read_faults(texts: Iterable[str]) -> dict[str, int]:
     faults = {}
     for text in texts:
         name, mark, times = text.partition(":")
-        if name not in FAULTS or (mark and not times.isdecimal()):
+        counted = times.isascii() and times.isdecimal() and len(times) <= len(str(TIMES_MOST))
+        if name not in FAULTS or (mark and not counted):
             known = ", ".join(FAULTS)
             todo = f"Name one of {known}, or like cut:2 for the next two requests."
             raise InputUnusable("there is no such fault", where=text, todo=todo)
@@ -116,6 +121,8 @@ class Service:
     clock: Callable[[], float] = time.time
     address: str = ""
     """Where it is served, once it is."""
+    token: str = field(default_factory=secrets.token_urlsafe)
+    """What whoever changes the faults of the service that runs must show."""
 
     def __post_init__(self) -> None:
         self._lock = threading.Lock()
@@ -212,6 +219,16 @@ def handler_of(service: Service) -> type[BaseHTTPRequestHandler]:
     """Return what answers the requests of one connection for ``service``."""
 
     class Handler(BaseHTTPRequestHandler):
+        timeout = PATIENCE
+
+        def parse_request(self) -> bool:
+            if not super().parse_request():
+                return False
+            if not _is_own(self.headers):
+                self._reply(403, {"error": "only programs of this machine are answered"})
+                return False
+            return True
+
         def do_GET(self) -> None:
             if self.path == "/faults":
                 self._reply(200, {"faults": service.faults})
@@ -220,28 +237,35 @@ def handler_of(service: Service) -> type[BaseHTTPRequestHandler]:
 
         def do_POST(self) -> None:
             asked = self._asked()
-            if self.path == "/faults" and asked is not None:
-                texts = [f"{n}:{t}" if str(t).isdecimal() else n for n, t in asked.items()]
+            if self.path == "/faults" and not self._shows_token():
+                self._reply(403, {"error": "the faults are changed with the service's token only"})
+            elif self.path == "/faults" and asked is not None:
+                texts = [n if t == ALWAYS else f"{n}:{t}" for n, t in asked.items()]
                 with suppress(InputUnusable):
                     service.faults = read_faults(texts)
                     self._reply(200, {"faults": service.faults})
                     return
                 self._reply(400, {"error": f"the faults are {', '.join(FAULTS)}"})
-            elif self.path == "/seat" and asked is not None and set(_ASKED) <= asked.keys():
-                answer = service.judge({name: str(asked[name]) for name in _ASKED})
-                if not service.breaks_off(str(asked["purpose"])):
+            elif self.path == "/seat" and asked is not None and _is_request(asked):
+                answer = service.judge({name: asked[name] for name in _ASKED})
+                if not service.breaks_off(asked["purpose"]):
                     self._reply(200, {"answer": answer})
             else:
                 self._reply(400, {"error": f"a request has {', '.join(_ASKED)}"})
 
         def _asked(self) -> dict[str, Any] | None:
             length = self.headers.get("Content-Length", "")
-            if not length.isdecimal() or int(length) > _MOST:
+            counted = length.isascii() and length.isdecimal() and len(length) <= len(str(_MOST))
+            if not counted or int(length) > _MOST:
                 return None
-            with suppress(ValueError):
+            with suppress(ValueError, RecursionError, OSError):
                 asked = json.loads(self.rfile.read(int(length)))
                 return asked if isinstance(asked, dict) else None
             return None
+
+        def _shows_token(self) -> bool:
+            shown = self.headers.get("Authorization", "").encode("utf-8", "replace")
+            return hmac.compare_digest(shown, f"Bearer {service.token}".encode())
 
         def _reply(self, status: int, told: Mapping[str, Any]) -> None:
             data = json.dumps(told).encode()
@@ -258,9 +282,47 @@ def handler_of(service: Service) -> type[BaseHTTPRequestHandler]:
     return Handler
 
 
+def _is_own(headers: Message) -> bool:
+    """Return whether a request is no page's of a browser: it is meant for this machine by name."""
+    host = headers.get("Host", "127.0.0.1").rpartition(":")[0] or headers.get("Host", "127.0.0.1")
+    return host in ("127.0.0.1", "localhost") and "Origin" not in headers
+
+
+def _is_request(asked: Mapping[str, Any]) -> bool:
+    """Return whether a request has all that it must, each a short line of text."""
+    values = [asked.get(name) for name in _ASKED]
+    return all(isinstance(v, str) and len(v) <= LONGEST and v.isprintable() for v in values)
+
+
+LONGEST = 256
+"""Characters of a value in a request, at most."""
+
+PATIENCE = 10.0
+"""Seconds in which a request must come."""
+
+CONNECTIONS = 256
+"""Connections that are answered at a time; those beyond are closed."""
+
+
 class _Server(ThreadingHTTPServer):
     daemon_threads = True
     allow_reuse_address = True
+
+    def __init__(self, *arguments: Any) -> None:
+        self._free = threading.BoundedSemaphore(CONNECTIONS)
+        super().__init__(*arguments)
+
+    def process_request_thread(self, request: Any, client_address: Any) -> None:
+        try:
+            super().process_request_thread(request, client_address)
+        finally:
+            self._free.release()
+
+    def verify_request(self, request: Any, client_address: Any) -> bool:
+        return self._free.acquire(blocking=False)
+
+    def handle_error(self, request: Any, client_address: Any) -> None:
+        """Say nothing: who asked is gone, or asked for what there is not."""
 
     @property
     def address(self) -> str:

@@ -11,6 +11,7 @@ from collections.abc import Mapping
 from datetime import datetime
 from pathlib import Path
 
+from widetrail.formats.outside import JOURNAL_MOST, read_outside
 from widetrail.machine import Effects, file_digest
 
 DECLARATION = b"BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n"
@@ -37,9 +38,7 @@ def open_bag(folder: Path, effects: Effects) -> None:
     """Take the derived files away, before the cargo changes."""
     there = [n for n in (TAG_MANIFEST, MANIFEST, INFO) if os.path.lexists(folder / n)]
     declared = folder / DECLARED
-    if os.path.lexists(declared) and not (
-        _is_plain(declared) and declared.read_bytes() == DECLARATION
-    ):
+    if os.path.lexists(declared) and not (_is_plain(declared) and _holds(declared, DECLARATION)):
         there.append(DECLARED)
     for name in there:
         effects.remove_file(folder / name)
@@ -80,13 +79,17 @@ def wrong_in_bag(folder: Path, known: Mapping[str, str]) -> tuple[str, ...]:
         return missing
     payload = _files(folder / PAYLOAD, folder)
     wrong = []
-    if (folder / DECLARED).read_bytes() != DECLARATION:
+    if not _holds(folder / DECLARED, DECLARATION):
         wrong.append(DECLARED)
-    if (folder / MANIFEST).read_bytes() != _manifest(folder, payload, known):
+    if not _holds(folder / MANIFEST, _manifest(folder, payload, known)):
         wrong.append(MANIFEST)
-    if not wrong and (folder / TAG_MANIFEST).read_bytes() != _manifest(folder, _tags(folder), {}):
+    if not wrong and not _holds(folder / TAG_MANIFEST, _manifest(folder, _tags(folder), {})):
         wrong += [INFO, TAG_MANIFEST]  # one of them: each tells of the other
     return tuple(wrong)
+
+
+def _holds(path: Path, data: bytes) -> bool:
+    return path.stat().st_size == len(data) and read_outside(path, len(data)) == data
 
 
 def _is_plain(path: Path) -> bool:
@@ -94,13 +97,18 @@ def _is_plain(path: Path) -> bool:
 
 
 def _tags(folder: Path) -> list[str]:
-    """Return the tag files that the tag manifest lists: all of the bag but payload and itself."""
+    """Return the tag files that the tag manifest lists: all of the bag but payload and itself, and
+    what is larger than any of ours."""
     at_top = sorted(p.name for p in folder.iterdir() if p.is_file() and not p.is_symlink())
     below = (
         _files(p, folder) for p in sorted(folder.iterdir()) if p.is_dir() and p.name != PAYLOAD
     )
     names = [*at_top, *(name for names in below for name in names)]
-    return sorted(name for name in names if name != TAG_MANIFEST)
+    return sorted(
+        name
+        for name in names
+        if name != TAG_MANIFEST and (folder / name).stat().st_size <= JOURNAL_MOST
+    )
 
 
 def _files(top: Path, folder: Path) -> list[str]:

@@ -150,24 +150,22 @@ def keep_first(step: Step, doing: Doing, place: str) -> str:
     """
     saved = _saved(step, doing, place)
     kept = str(saved["kept"]) if saved is not None else ""
-    first = next(r for r in doing.records("saved") if r["place"] == place)
-    if not kept or first["step"] == step.id or _was_put_back(doing, first):
+    steps = (str(r["step"]) for r in doing.records("saved") if r["place"] == place)
+    first = next(one for one in steps if _saved_by(one, doing, place) is not None)
+    if not kept or first == step.id:
         return kept
     doing.record("let go", step=step.id, place=place, kept=kept)
     room_at(doing, place, step.item).clear(kept)
     return ""
 
 
-def _was_put_back(doing: Doing, saved: Facts) -> bool:
-    return any(
-        r["step"] == saved["step"] and r["place"] == saved["place"]
-        for r in doing.records("put back")
-    )
-
-
 def _saved(step: Step, doing: Doing, place: str) -> Facts | None:
-    """Return the newest record of what was saved, unless it was put back since."""
-    mine = {"step": step.id, "place": place}
+    """Return the newest record of what was saved for a step, unless it was put back since."""
+    return _saved_by(step.id, doing, place)
+
+
+def _saved_by(step: str, doing: Doing, place: str) -> Facts | None:
+    mine = {"step": step, "place": place}
     at = {
         event: [r for r in doing.records(event) if mine.items() <= r.items()]
         for event in ("saved", "put back")
