@@ -148,7 +148,7 @@ def test_survey_tells_where_and_how_much(world: World) -> None:
     assert item["place"]["rule"] == "told"
     assert item["place"]["source"].endswith("sporelog.ini")
     assert item["place"]["line"] == 7
-    assert (item["files"], item["checks"]["specimens"]["value"]) == (61, 412)
+    assert (item["files"], item["checks"]["specimens"]["value"]) == (62, 412)
     assert contents(world.folder) == before
 
 
