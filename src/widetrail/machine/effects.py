@@ -371,6 +371,8 @@ def more_status(path: Path, to: Path) -> bool:
 
 
 def _make_same(path: StrPath, to: StrPath) -> None:
+    if sys.platform == "win32":  # there is no more to it there
+        return
     status = os.lstat(path)
     if stat.S_ISFIFO(status.st_mode) and not os.path.lexists(to):
         os.mkfifo(to)
