@@ -15,10 +15,10 @@ from pathlib import Path
 import pytest
 
 from build import NOW, Trail, item, run_of, trail
-from conftest import Stopped, contents, cut_off_everywhere, widetrail
+from conftest import Stopped, contents, cut_off_everywhere, stop_at, widetrail
 from test_doing import NEW, OLD, new
 from widetrail.errors import Halted
-from widetrail.machine import Effect, Effects
+from widetrail.machine import Effect, Effects, FolderMachine
 from widetrail.walking import Run, make_report
 
 WAYS = {
@@ -374,3 +374,26 @@ def test_another_run_at_work_on_the_machine_is_waited_for(tmp_path: Path) -> Non
     one.walk("new", Effects(gate))
     assert at == {"refused": "another run is at work on this machine"}
     assert not later.walk("new").bad
+
+
+def test_settling_that_is_cut_off_anywhere_leaves_nothing(tmp_path: Path) -> None:
+    one = trail(tmp_path / "one", new("copy"))
+    one.walk("old")
+    one.walk("new")
+    state = "new/root/home/ada/.local/state/widetrail"
+    assert (one.folder / state).is_dir()
+    for number in range(1, 200):
+        there = tmp_path / str(number)
+        shutil.copytree(one.folder, there, symlinks=True)
+        cut = False
+        try:
+            Run(FolderMachine(there / "new", Effects(stop_at(number)))).settle()
+        except Stopped:
+            cut = True
+            said = widetrail("settle", "--machine", there / "new", "--yes")
+            assert said.status == 0 or "no run" in said.err
+        assert not (there / state).exists()
+        assert (there / "new/root/home/ada/notes/one.txt").read_text() == "one\n"
+        if not cut:
+            return
+    raise AssertionError("settling has no end")

@@ -19,7 +19,7 @@ from widetrail.cli.output import (
 from widetrail.formats.quantities import show_size
 from widetrail.machine import Effects
 from widetrail.parcel import Parcel
-from widetrail.walking import Run, make_report
+from widetrail.walking import Run, clear_settled, make_report
 
 
 @click.command("settle")
@@ -43,6 +43,12 @@ def command(
         _settle_parcel(messages, parcel, yes, as_json)
         return
     here = open_machine(machine, account, Effects())
+    if clear_settled(here):
+        if as_json:
+            print_json({"run": run, "machine": here.name, "removed": []})
+        else:
+            Page().line(f"All is settled on {here.name}: a settling had been cut off at its end.")
+        return
     found = Run(here, run)
     found.insist_finished()
     kept = found.kept()

@@ -23,7 +23,7 @@ from widetrail.walking.seating import (
 )
 from widetrail.walking.seats import SeatLine, ledger_of_machine, ledger_of_parcel
 from widetrail.walking.topping_up import can_top_up, not_topped_up, steps_to_top_up, top_up
-from widetrail.walking.undoing import Doubt, Run, UndoAct, UndoPlan
+from widetrail.walking.undoing import Doubt, Run, UndoAct, UndoPlan, clear_settled
 
 __all__ = [
     "Answers",
@@ -46,6 +46,7 @@ __all__ = [
     "bring_back",
     "can_top_up",
     "claim_after_all",
+    "clear_settled",
     "give_up",
     "ledger_of_machine",
     "ledger_of_parcel",

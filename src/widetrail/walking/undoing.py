@@ -486,6 +486,23 @@ class Run:
         return own_homes(self.machine, self.workroom, self.journal.records)
 
 
+def clear_settled(machine: Machine) -> bool:
+    """Remove what a settling that was cut off at its very end left; return whether there was any.
+
+    That is a folder of runs in which none has a journal, nor anything else but its lock.
+    """
+    runs = join(machine.root("state"), RUNS)
+    host = machine.host(runs)
+    if not host.is_dir() or host.is_symlink():
+        return False
+    for left in host.iterdir():
+        plain = left.is_dir() and not left.is_symlink()
+        if not plain or {path.name for path in left.iterdir()} - {LOCK}:
+            return False
+    take_away(machine, runs)
+    return True
+
+
 def fate_of(journal: Journal, step: str) -> Literal["ours", "none", "unknown"]:
     """Return what is known of what a command did that can be taken back by another.
 
