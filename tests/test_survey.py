@@ -172,7 +172,7 @@ def test_programs_are_asked_only_with_consent(world: World) -> None:
     ]
     refused = widetrail(*call)
     assert refused.status == 3
-    assert "- frondsign --release (in an empty home)" in refused.err
+    assert "- /opt/frondsign/frondsign --release (in an empty home)" in refused.err
     before = contents(world.folder)
     asked = widetrail(*call, "--yes")
     assert asked.status == 0

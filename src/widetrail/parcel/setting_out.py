@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import os
 from collections.abc import Sequence
+from contextlib import suppress
 from datetime import datetime
 from pathlib import Path
 from typing import Any
 
 from widetrail.errors import InputUnusable
 from widetrail.formats.canonical import digest
-from widetrail.machine import Effects
+from widetrail.machine import EffectFailed, Effects
 from widetrail.parcel.bag import PAYLOAD, close_bag, folder_mode_in, mode_in
 from widetrail.parcel.logbook import FOLDER, add_generation
 from widetrail.parcel.made import MADE
@@ -51,7 +52,8 @@ def set_out(
     try:
         effects.make_folders(folder)
         if sealed is None:  # what is private on old is so here, where the medium can hold that
-            effects.set_mode(folder, 0o700)
+            with suppress(EffectFailed):
+                effects.set_mode(folder, 0o700)
         mode = mode_in(folder)
         for name in (FOLDER, PAYLOAD, "data/cargo", "data/index", f"data/{MADE}", "data/recipes"):
             effects.make_folder(folder / name, folder_mode_in(folder))
