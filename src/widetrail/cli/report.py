@@ -12,7 +12,7 @@ from widetrail.formats.quantities import show_count, show_size, show_time
 from widetrail.machine import Effects
 from widetrail.parcel import Parcel
 from widetrail.reporting import render_page, show_answer
-from widetrail.walking import CheckLine, ItemReport, Report, make_report
+from widetrail.walking import ItemReport, Report, make_report
 
 
 @click.command("report")
@@ -79,11 +79,6 @@ def show_report(page: Page, report: Report) -> None:
         page.line(f"seen to be done: {task}", "green", indent=2)
 
 
-def verdict(check: CheckLine) -> str:
-    """Return how a check came out, in words."""
-    return "there is none on either side" if check.is_empty else check.verdict
-
-
 def _show_item(page: Page, report: Report, item: ItemReport) -> None:
     page.title(f"{item.title}: {item.state}")
     if not item.seat:
@@ -104,7 +99,7 @@ def _show_item(page: Page, report: Report, item: ItemReport) -> None:
     for step in item.steps:
         page.line(f"{step.state}: {step.reason}", "red", indent=2)
     if item.checks:
-        rows = [[c.name, show_answer(c.old), show_answer(c.new), verdict(c)] for c in item.checks]
+        rows = [[c.name, show_answer(c.old), show_answer(c.new), c.words] for c in item.checks]
         page.table(["check", report.old, report.new, ""], rows)
     for loss in item.losses:
         if loss.proof != "seen":

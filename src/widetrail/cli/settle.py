@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from pathlib import Path
 
 import click
@@ -19,6 +18,7 @@ from widetrail.cli.output import (
 from widetrail.formats.quantities import show_size
 from widetrail.machine import Effects
 from widetrail.parcel import Parcel
+from widetrail.planning.written import some_of
 from widetrail.walking import Run, clear_settled, make_report
 
 
@@ -61,7 +61,7 @@ def command(
         ("of it, changed after the walk", away.changed),
     ):
         if paths:
-            messages.line(f"- {what}: {_few(paths)}", "yellow", indent=2)
+            messages.line(f"- {what}: {some_of(paths, SHOWN)}", "yellow", indent=2)
     for warning in found.warnings():
         messages.line(warning, "yellow", indent=2)
     consent(yes, "Shall this be done?")
@@ -75,11 +75,6 @@ def command(
 
 SHOWN = 6
 """Paths that are listed at a time, at most."""
-
-
-def _few(paths: Sequence[str]) -> str:
-    more = f" and {len(paths) - SHOWN:,} more" if len(paths) > SHOWN else ""
-    return f"{', '.join(paths[:SHOWN])}{more}"
 
 
 def _settle_parcel(messages: Page, folder: Path, yes: bool, as_json: bool) -> None:

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from widetrail.errors import InputUnusable
 from widetrail.formats.interface import Platform
 from widetrail.machine import Machine
+from widetrail.machine.own import OWN_STATE
 from widetrail.machine.paths import base, is_within, join, key, parent, upwards, written_by_machine
 
 _SYSTEM: dict[Platform, tuple[str, ...]] = {
@@ -121,4 +122,4 @@ def _passed(machine: Machine, disks: list[str], top: str, home: str) -> Iterator
             yield join(disk, "root"), ANOTHER
     yield key(machine.root("temp"), platform), "temporary"
     for root in ("state", "cache"):
-        yield key(join(machine.root(root), "widetrail"), platform), OWN
+        yield key(join(machine.root(root), OWN_STATE), platform), OWN

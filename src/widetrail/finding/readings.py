@@ -16,7 +16,7 @@ from widetrail.errors import MachineUnusable
 from widetrail.finding.globbing import has_glob, matching
 from widetrail.finding.values import Known, Unknown, Value
 from widetrail.formats.bounded import ask
-from widetrail.formats.companions import names_another
+from widetrail.formats.companions import JOURNALS, names_another
 from widetrail.formats.interface import Located, NotThere, Raw, Unreadable
 from widetrail.formats.registry import ITSELF
 from widetrail.formats.texts import decode
@@ -143,7 +143,7 @@ def insist_own_journal(database: Path) -> None:
 
 
 def _state(machine: Machine, path: str) -> dict[str, Entry | None]:
-    return {suffix: machine.look(path + suffix) for suffix in ("", "-wal", "-journal")}
+    return {suffix: machine.look(path + suffix) for suffix in ("", *JOURNALS)}
 
 
 def _copy(machine: Machine, path: str, target: Path) -> None:

@@ -16,8 +16,8 @@ from widetrail.finding.disks import Bunch, DiskWalk, Tick
 from widetrail.finding.grounds import Grounds
 from widetrail.finding.likeness import BEGINNING, Likeness, likeness
 from widetrail.finding.selection import Tally
+from widetrail.formats.outside import FILE_FLAGS
 from widetrail.machine import Machine
-from widetrail.machine.host import FILE_FLAGS
 from widetrail.machine.paths import base, upwards
 
 LOOKED_INSIDE = 200

@@ -18,10 +18,11 @@ DOCUMENT_MOST = 16 * 1024 * 1024
 JOURNAL_MOST = 1 << 30
 """Bytes of a journal, or of what a machine's registry is kept in, at most."""
 
-_FLAGS = (
+FILE_FLAGS = (
     os.O_RDONLY | getattr(os, "O_NOFOLLOW", 0) | getattr(os, "O_NONBLOCK", 0)
-    | getattr(os, "O_BINARY", 0) | getattr(os, "O_CLOEXEC", 0)
+    | getattr(os, "O_BINARY", 0)
 )  # fmt: skip
+"""How a file of others is opened: never through a link, never waiting for a pipe."""
 
 
 def read_outside(path: Path, most: int = DOCUMENT_MOST, *, follow: bool = False) -> bytes:
@@ -32,7 +33,7 @@ def read_outside(path: Path, most: int = DOCUMENT_MOST, *, follow: bool = False)
     Raises:
         OSError: It is not there, is no regular file, is larger, or the system refuses.
     """
-    flags = _FLAGS & ~getattr(os, "O_NOFOLLOW", 0) if follow else _FLAGS
+    flags = FILE_FLAGS & ~getattr(os, "O_NOFOLLOW", 0) if follow else FILE_FLAGS
     handle = os.open(path, flags)
     try:
         status = os.fstat(handle)

@@ -24,12 +24,11 @@ _ALLOWED = {
 
 
 def query_sqlite(
-    copy: str, query: str, parameters: Mapping[str, str], by_column: bool = False, *,
-    names: bool = False,
-) -> Located:  # fmt: skip
+    copy: str, query: str, parameters: Mapping[str, str], by_column: bool = False
+) -> Located:
     """Run ``query`` on the database file ``copy``; parameters are bound as ``:name``.
 
-    ``by_column`` asks for a list of mappings from column to value, ``names`` for the columns alone.
+    ``by_column`` asks for a list of mappings from column to value.
 
     Returns the single value of a result of one row and one column; a list of values for one
     column; a list of lists otherwise. Time and rows are bounded by ``SECONDS`` and ``ROWS``.
@@ -38,18 +37,12 @@ def query_sqlite(
         Unreadable: It is no database, the query is not a reading one, or a bound was reached.
     """
     columns, rows = _asked(copy, query, parameters)
-    if names:
-        return Located(list(columns))
     if by_column:
         return Located([dict(zip(columns, map(_plain, row), strict=True)) for row in rows])
     if len(columns) == 1:
         values = [_plain(row[0]) for row in rows]
         return Located(values[0] if len(values) == 1 else list(values))
     return Located([[_plain(cell) for cell in row] for row in rows])
-
-
-def _rows(copy: str, query: str) -> list[Row]:
-    return _asked(copy, query, {})[1]
 
 
 Row = tuple[object, ...]
@@ -94,7 +87,7 @@ def list_column(copy: str, at: str) -> list[Spot]:
     """
     table, column = _named(at)
     query = f"select distinct {column} from {table} where {_HOLDS_TEXT.format(column)}"
-    texts = {text for row in _rows(copy, query) if (text := _as_text(row[0])) is not None}
+    texts = {text for row in _asked(copy, query, {})[1] if (text := _as_text(row[0])) is not None}
     return [Spot(text, text) for text in sorted(texts)]
 
 
@@ -188,9 +181,8 @@ def texts_in(copy: str, pattern: str, most: int) -> list[Spot]:
     names = query_sqlite(copy, "select name from sqlite_master where type = 'table'", {}).value
     listed = names if isinstance(names, list) else [names]
     for table in (_quoted(str(name)) for name in listed if name is not None):
-        columns = query_sqlite(copy, f"select * from {table} limit 0", {}, True, names=True).value
-        assert isinstance(columns, list)
-        for row in _rows(copy, f"select * from {table} limit {ROWS}"):
+        columns, rows = _asked(copy, f"select * from {table} limit {ROWS}", {})
+        for row in rows:
             for column, value in zip(columns, row, strict=True):
                 texts = texts_in_bytes(value) if isinstance(value, bytes) else [value]
                 match = next((t for t in texts if isinstance(t, str) and expression.search(t)), "")

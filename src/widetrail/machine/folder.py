@@ -34,7 +34,7 @@ from widetrail.machine import paths
 from widetrail.machine.effects import Effects
 from widetrail.machine.host import HostMachine, bytes_of, copy_plain
 from widetrail.machine.interface import Channels, Completed, Machine, Room
-from widetrail.machine.own import own_state
+from widetrail.machine.own import OWN_STATE, own_state
 from widetrail.machine.roots import (
     SHELL_FOLDERS,
     default_home,
@@ -52,9 +52,6 @@ _SEARCHED = {
     "macos": ("/usr/bin", "/bin", "/usr/local/bin", "/opt/homebrew/bin"),
 }
 """Folders in which a command is looked for, where that is not everywhere."""
-
-OWN_STATE = "widetrail"
-"""The folder below a machine's ``state`` that holds what is the tool's own."""
 
 HIVE_MOST = 256 * 1024 * 1024
 

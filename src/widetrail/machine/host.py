@@ -19,6 +19,7 @@ from typing import BinaryIO
 
 from widetrail.errors import MachineUnusable, WentWrong
 from widetrail.formats.interface import Platform
+from widetrail.formats.outside import FILE_FLAGS
 from widetrail.machine import paths
 from widetrail.machine.effects import USER_ATTRIBUTES, Effects
 from widetrail.machine.interface import Channels, Completed, Entry, EntryKind, Opened
@@ -236,10 +237,6 @@ class _Below:
         os.close(self._top)
 
 
-FILE_FLAGS = (
-    os.O_RDONLY | getattr(os, "O_NOFOLLOW", 0) | getattr(os, "O_NONBLOCK", 0)
-    | getattr(os, "O_BINARY", 0)
-)  # fmt: skip
 FOLDER_FLAGS = os.O_RDONLY | getattr(os, "O_NOFOLLOW", 0) | getattr(os, "O_DIRECTORY", 0)
 
 

@@ -19,11 +19,12 @@ from widetrail.errors import InputUnusable, MachineUnusable, WentWrong
 from widetrail.formats.canonical import digest
 from widetrail.formats.dconf import write_dconf
 from widetrail.formats.interface import Platform, Unreadable
+from widetrail.formats.outside import FILE_FLAGS
 from widetrail.formats.registry import Edit, Key
 from widetrail.formats.texts import decode
 from widetrail.machine import paths
 from widetrail.machine.effects import Effects
-from widetrail.machine.host import FILE_FLAGS, FOLDER_FLAGS, HostMachine, copy_plain
+from widetrail.machine.host import FOLDER_FLAGS, HostMachine, copy_plain
 from widetrail.machine.interface import Channels, Machine, Room
 from widetrail.machine.roots import redirected_by_user_dirs, redirected_by_xdg, standard_roots
 

@@ -10,6 +10,9 @@ from pathlib import Path
 from widetrail.formats.interface import Platform
 from widetrail.machine.roots import redirected_by_xdg, standard_roots
 
+OWN_STATE = "widetrail"
+"""The folder of what is the tool's own, below ``state`` and ``cache`` of any machine."""
+
 
 def own_cache() -> Path:
     """Return the folder for what Wide Trail itself keeps to be quicker, for the account it runs as;
@@ -24,7 +27,7 @@ def own_root(name: str) -> Path:
     roots = standard_roots(platform, system_platform.release(), Path.home().as_posix())
     if platform == "linux":
         roots |= redirected_by_xdg(os.environ)
-    return Path(roots[name]) / "widetrail"
+    return Path(roots[name]) / OWN_STATE
 
 
 def own_state() -> Path:

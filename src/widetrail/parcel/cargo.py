@@ -221,13 +221,14 @@ class CargoWriter:
         """Pack a file that is read at once; return where it lies and its SHA-256."""
         size = entry.size
         data = _read(file, size + 1)
-        if len(data) != size or _is_changed(file, entry) or _is_fresh(entry, file, data):
+        hashed = hashlib.sha256(data)
+        if len(data) != size or _is_changed(file, entry) or _is_fresh(entry, file, hashed):
             raise Unstable(entry.path)
         segment = self._room_for(size)
         header = tar_header(f"{item}/{entry.path}", entry, attributes, size)
         piece = (segment.name, segment.size + len(header), size)
         segment.write(b"%b%b%b" % (header, data, b"\0" * (-size % BLOCK)))
-        return [piece], hashlib.sha256(data).hexdigest()
+        return [piece], hashed.hexdigest()
 
     def _pack_large(
         self, item: str, entry: Entry, file: BinaryIO, attributes: str,
@@ -318,15 +319,14 @@ COARSE = 2 * 10**9
 """Nanoseconds that times of change are rounded to on FAT volumes (exFAT: 10 ms)."""
 
 
-def _is_fresh(entry: Entry, file: BinaryIO, read: Any) -> bool:
+def _is_fresh(entry: Entry, file: BinaryIO, hashed: Any) -> bool:
     """Return whether a file that was changed a moment ago, on a volume whose times are too coarse
-    to tell another change, holds something else when it is read again."""
+    to tell another change, holds something else than was ``hashed`` when it is read again."""
     coarse = entry.mtime % 10**9 == 0 and bool(entry.number)
     if not coarse or time.time_ns() - max(entry.mtime, entry.changed) > 2 * COARSE:
         return False
     file.seek(0)
-    digest = read.hexdigest() if hasattr(read, "hexdigest") else hashlib.sha256(read).hexdigest()
-    return _sha256(iter(lambda: file.read(CHUNK), b"")) != str(digest)
+    return _sha256(iter(lambda: file.read(CHUNK), b"")) != str(hashed.hexdigest())
 
 
 def _read(file: BinaryIO, most: int) -> bytes:

@@ -20,6 +20,7 @@ ENDING = ".age"
 KEY = f"key{ENDING}"
 HEADER = "sealed.txt"
 SEALED_AS = "age-encryption.org/v1"
+_AGE = SEALED_AS.encode()
 _LABELS = {"recipient": "Recipient", "hint": "Hint", "finder": "If-Found"}
 _MOST = 64 * 1024
 """Bytes of a header or key that are read, at most."""
@@ -211,11 +212,11 @@ def _locked(secret: bytes, passphrase: str) -> bytes:
     from cryptography.hazmat.primitives.kdf.scrypt import Scrypt
 
     file_key, salt, nonce = os.urandom(16), os.urandom(16), os.urandom(16)
-    scrypt = Scrypt(salt=b"age-encryption.org/v1/scrypt" + salt, length=32, n=1 << WORK_MOST,
+    scrypt = Scrypt(salt=_AGE + b"/scrypt" + salt, length=32, n=1 << WORK_MOST,
                     r=8, p=1)  # fmt: skip
     wrapped = ChaCha20Poly1305(scrypt.derive(passphrase.encode())).encrypt(bytes(12), file_key, b"")
-    header = b"age-encryption.org/v1\n-> scrypt %b %d\n%b\n---" % (
-        _encoded(salt), WORK_MOST, _encoded(wrapped)
+    header = b"%b\n-> scrypt %b %d\n%b\n---" % (
+        _AGE, _encoded(salt), WORK_MOST, _encoded(wrapped)
     )  # fmt: skip
     mac = hmac.digest(_derived(file_key, b"", b"header"), header, "sha256")
     last = bytes(11) + b"\x01"  # the first and only chunk
@@ -238,7 +239,7 @@ def _is_affordable(key: bytes) -> bool:
     """Return whether opening a key by its passphrase takes no more work than a seal of ours."""
     lines = key[:1024].split(b"\n")
     words = lines[1].split(b" ") if len(lines) > 1 else []
-    if lines[0] != b"age-encryption.org/v1" or words[:2] != [b"->", b"scrypt"] or len(words) != 4:
+    if lines[0] != _AGE or words[:2] != [b"->", b"scrypt"] or len(words) != 4:
         return False
     return words[3].isdigit() and len(words[3]) <= 2 and int(words[3]) <= WORK_MOST
 

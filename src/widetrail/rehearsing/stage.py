@@ -24,13 +24,14 @@ from widetrail.licence.service import Service
 from widetrail.machine import FolderMachine
 from widetrail.machine.folder import FILE as MACHINE_FILE
 from widetrail.machine.host import bytes_of
+from widetrail.machine.own import OWN_STATE
 from widetrail.machine.paths import is_within, join
 from widetrail.machine.roots import default_home
 from widetrail.recipe import Loaded, Reading
 from widetrail.rehearsing.maker import address_of
 from widetrail.rehearsing.rehearsal import Change, Hollow, Side
 from widetrail.steps.write import written_with
-from widetrail.walking.overlaps import RUNS, journal_of, runs_on
+from widetrail.walking.overlaps import journal_of, runs_on
 from widetrail.walking.own import own_homes
 
 MACHINES = "machines"
@@ -102,7 +103,7 @@ def prepared_copy(
 
 def forget_runs(machine: FolderMachine) -> None:
     """Remove what earlier runs keep on a copy of a machine: nobody goes on with them there."""
-    own = join(machine.root("state"), RUNS)
+    own = join(machine.root("state"), OWN_STATE)
     for run in runs_on(machine):
         homes = own_homes(machine, join(own, run), journal_of(machine, run).records)
         for home in homes:
@@ -295,7 +296,7 @@ def contents(machine: FolderMachine) -> dict[str, str]:
 
     Of a file that is larger than ``READ_MOST`` its size, times and blocks stand for it.
     """
-    own = machine.host(machine.root("state")) / "widetrail"
+    own = machine.host(machine.root("state")) / OWN_STATE
     apart = {str(own), *map(str, own.parents)}
     found: dict[str, str] = {}
     _gather(str(machine.folder), "", str(own), apart, found)

@@ -29,6 +29,7 @@ from widetrail.licence.seat import words_of
 from widetrail.licence.service import Service
 from widetrail.machine import Effects, FolderMachine, medium_of
 from widetrail.machine.effects import Effect
+from widetrail.machine.own import OWN_STATE
 from widetrail.machine.paths import join
 from widetrail.parcel import Parcel, set_out
 from widetrail.planning import Plan, PlannedLeg, make_plan
@@ -54,7 +55,6 @@ from widetrail.rehearsing.runner import StageHands, choices_of
 from widetrail.rehearsing.stage import RUN, fast_folder, machines_near, prepared_copy
 from widetrail.steps import Asked, Step
 from widetrail.walking import Company, LegDone, Patience, Run, Visit
-from widetrail.walking.overlaps import RUNS
 from widetrail.walking.patience import Silent
 from widetrail.walking.seats import seat_as_told
 
@@ -217,7 +217,7 @@ class Stage:
         folder = here / PARCEL
         if not folder.exists():  # it was detached, and what is left of it lies on new
             new = self.machine("new", effects, here)
-            folder = new.host(join(new.root("state"), RUNS, RUN, "parcel"))
+            folder = new.host(join(new.root("state"), OWN_STATE, RUN, "parcel"))
         parcel = Parcel(folder, effects)
         parcel.seal = self._seal  # taking the passphrase each time would take seconds
         return parcel

@@ -53,7 +53,7 @@ code { font-size: .95em; overflow-wrap: anywhere; } li { margin: .3rem 0; }
 {% for check in item.checks %}<tr><td>{{ check.name | clean }}</td><td>{{ check.old | value }}</td>
 <td>{{ check.new | value }}</td>
 <td class="{{ 'soft' if check.is_empty else 'good' if check.verdict == 'holds' else 'bad' }}">
-{{- 'there is none on either side' if check.is_empty else check.verdict }}</td></tr>
+{{- check.words }}</td></tr>
 {% endfor %}</table>{% endif %}
 {% if item.rewritten %}<p>{{ item.rewritten | count("path") }} in it made right.</p>{% endif %}
 {% for path in item.put_aside %}<p>What was there before is kept in

@@ -23,6 +23,7 @@ from widetrail.finding.atlas import (
 from widetrail.finding.readings import insist_own_journal
 from widetrail.formats.bounded import ask
 from widetrail.formats.canonical import digest
+from widetrail.formats.companions import BESIDE, JOURNALS
 from widetrail.formats.interface import NotThere, Spot, Unreadable, Unwritable
 from widetrail.formats.rewriting import write_value
 from widetrail.formats.spots import WRITTEN_ANEW
@@ -37,8 +38,6 @@ MOST = 256 * 1024 * 1024
 
 _ADDED = ("ini", "json", "toml")
 """The forms to which a value is added that did not stand there."""
-
-_JOURNALS = ("-wal", "-journal", "-shm")
 
 
 def make_paths_right(
@@ -201,7 +200,7 @@ class _Work:
     def _database(self, file: _File, atlas: Atlas) -> None:
         with tempfile.TemporaryDirectory(prefix="widetrail-") as folder:
             copy = Path(folder) / "copy.db"
-            for suffix in ("", *_JOURNALS[:2]):
+            for suffix in ("", *JOURNALS):
                 entry = file.entries.get(f"{file.path}{suffix}")
                 if entry is not None:
                     with Path(f"{copy}{suffix}").open("wb") as target:
@@ -219,7 +218,7 @@ class _Work:
     def _drop_journals(self, file: _File) -> None:
         """Remove the journals of a database that was rewritten: what they held is in it now."""
         effects, top = self.doing.machine.effects, self.doing.machine.host(self.staged)
-        for suffix in _JOURNALS:
+        for suffix in BESIDE:
             if os.path.lexists(beside := top / f"{file.path}{suffix}"):
                 effects.remove_file(beside)
 

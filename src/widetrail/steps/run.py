@@ -3,7 +3,14 @@
 from __future__ import annotations
 
 from widetrail.recipe.templates import Brace, literal, parse_template, plain
-from widetrail.steps.commands import RunRule, refuse_option, show_command
+from widetrail.steps.commands import (
+    COMMAND,
+    ENDED_BY,
+    UNDONE_BY,
+    RunRule,
+    refuse_option,
+    show_command,
+)
 from widetrail.steps.interface import (
     Doing,
     Outcome,
@@ -39,7 +46,7 @@ class Run:
                 refuse_option(argument, word, command, unfolding.step_id("run"))
                 command.append(word)
         arguments: dict[str, str | tuple[str, ...]] = {
-            "command": tuple(command),
+            COMMAND: tuple(command),
             "within": rule.within,
             "exit": tuple(map(str, rule.exit)),
         }
@@ -53,7 +60,7 @@ class Run:
                 arguments[name] = fill(text)
         if rule.env:
             arguments["env"] = tuple(f"{k}={fill(v)}" for k, v in sorted(rule.env.items()))
-        for name, more in (("undone by", rule.undone_by), ("ended by", rule.ended_by)):
+        for name, more in ((UNDONE_BY, rule.undone_by), (ENDED_BY, rule.ended_by)):
             if more is not None:
                 arguments[name] = tuple(map(fill, more))
         return unfolding.step(
@@ -66,14 +73,14 @@ class Run:
 
     def words(self, step: Step) -> str:
         step = named(step)
-        untold = [plain(path) for path in step.writes if path not in step.texts("command")]
+        untold = [plain(path) for path in step.writes if path not in step.texts(COMMAND)]
         made = f", which makes {', '.join(untold)}" if untold else ""
         fed = f", fed {plain(step.text('stdin'))}" if "stdin" in step.arguments else ""
         given = step.texts("env")
         env = f", with {', '.join(map(plain, given))}" if given else ""
         changed = ", ".join(map(plain, step.changes))
         changed = f", which changes {changed} (saved before)" if changed else ""
-        then = step.texts("ended by")
+        then = step.texts(ENDED_BY)
         end = f", and at the end {show_command(then)}" if then else ""
         title = f"{plain(step.text('title'))}: " if "title" in step.arguments else "run: "
         return f"{title}{show_command(step.texts('command'))}{fed}{env}{made}{changed}{end}"

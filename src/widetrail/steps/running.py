@@ -14,7 +14,7 @@ from widetrail.machine import Channels, Completed
 from widetrail.machine.paths import base
 from widetrail.recipe.conditions import parse_duration
 from widetrail.recipe.templates import plain
-from widetrail.steps.commands import RunRule, show_command
+from widetrail.steps.commands import COMMAND, ENDED_BY, UNDONE_BY, RunRule, show_command
 from widetrail.steps.interface import (
     Asked,
     Doing,
@@ -70,16 +70,16 @@ def _give_back(step: Step, doing: Doing, places: Sequence[str]) -> None:
 
 
 def _start(step: Step, rule: RunRule, doing: Doing) -> Outcome:
-    if step.texts("ended by"):
-        doing.at_end(step, step.texts("ended by"))
+    if step.texts(ENDED_BY):
+        doing.at_end(step, step.texts(ENDED_BY))
     seconds = parse_duration(step.text("within")).total_seconds()
     stdin = doing.fill(step, step.text("stdin")) + "\n" if "stdin" in step.arguments else ""
     pairs = (text.partition("=") for text in step.texts("env"))
     env = {name: doing.fill(step, value) for name, _, value in pairs}
     # what is filled in last is known first: nothing may halt between journal and start
-    doing.command(step, step.texts("command"))
+    doing.command(step, step.texts(COMMAND))
     doing.record("run begun", step=step.id)
-    if undone_by := step.texts("undone by"):
+    if undone_by := step.texts(UNDONE_BY):
         program, arguments = doing.command(step, undone_by)
         told: Facts = {"command": [program, *arguments], "before": _is_done(step, rule, doing)}
         doing.record("undone by", step=step.id, **told)
@@ -89,12 +89,12 @@ def _start(step: Step, rule: RunRule, doing: Doing) -> Outcome:
 
     channels = Channels(stdin.encode(), env, None, began)
     if not step.text("stdout"):
-        completed = doing.run(step, step.texts("command"), seconds, channels)
+        completed = doing.run(step, step.texts(COMMAND), seconds, channels)
     else:
         to = doing.machine.host(doing.fill(step, step.text("stdout")))
         with doing.machine.effects.create(to) as file:
             channels = Channels(stdin.encode(), env, file, began)
-            completed = doing.run(step, step.texts("command"), seconds, channels)
+            completed = doing.run(step, step.texts(COMMAND), seconds, channels)
             file.sync()
     return _judged(step, rule, doing, completed)
 

@@ -34,7 +34,7 @@ from widetrail.licence.seat import (
     words_of,
 )
 from widetrail.recipe.templates import plain, refill
-from widetrail.steps.commands import ANSWER_MADE, REQUEST_MADE, RunRule
+from widetrail.steps.commands import ANSWER_MADE, COMMAND, REQUEST_MADE, RunRule
 from widetrail.steps.interface import Asked, Doing, Done, Facts, Failed, Outcome, Step
 from widetrail.steps.running import OF_SEAT, run_step, status_of, was_run
 
@@ -213,7 +213,7 @@ def run_for_seat(step: Step, doing: Doing) -> Outcome:
         return closed
     if was_run(step, doing) and (outcome := _resolved(step, doing)) is not None:
         return outcome
-    takes = any(ANSWER_MADE in argument for argument in step.texts("command"))
+    takes = any(ANSWER_MADE in argument for argument in step.texts(COMMAND))
     if takes and step.writes != (ANSWER_MADE,) and (wrong := seats.wrong_answer(step.item)):
         return Failed(wrong, "Put the right file in its place, then walk again.", {})
     outcome = run_step(step, doing)

@@ -52,7 +52,7 @@ from widetrail.recipe.templates import (
     refill,
 )
 from widetrail.steps import Asked, Fact, Facts, Hands, Onlooker, Packed, Packing, Step, Task
-from widetrail.steps.commands import COMMANDS, RunRule, refuse_option
+from widetrail.steps.commands import COMMAND, COMMANDS, ENDED_BY, RunRule, refuse_option
 from widetrail.steps.interface import WrittenAt
 from widetrail.steps.seat import NAMES
 from widetrail.walking.hands import Answers
@@ -158,13 +158,11 @@ class WalkDoing:
     ) -> Atlas:  # fmt: skip
         mine, old = self.planned(item), self.plan.station("old")
         bearings = KnownBearings(old.machine, self.platform_of_old, old.roots, old.variables)
+        placed = (mine, *(i for i in self.plan.placed if i.id != item))
+        to = {i.id: self._beside(i.id) or i.new_path for i in placed} | {item: target}
         moved = [
-            self._moved(
-                other,
-                target if other.id == item else self._beside(other.id) or other.new_path,
-                (came_as or {}) if other.id == item else self._came_as(other.id),
-            )
-            for other in (mine, *(i for i in self.plan.placed if i.id != item))
+            self._moved(i, to[i.id], (came_as or {}) if i.id == item else self._came_as(i.id))
+            for i in placed
         ]
         for recipe in self.plan.recipes:
             here = self.finders[recipe.id].pinnable()
@@ -173,9 +171,8 @@ class WalkDoing:
                 for name, path in recipe.places.items()
                 if name in here
             ]
-        for other in self.plan.placed:
-            to = target if other.id == item else self._beside(other.id) or other.new_path
-            moved += [Moved(path, join(to, name)) for name, path in other.from_outside.items()]
+        for i in self.plan.placed:
+            moved += [Moved(path, join(to[i.id], name)) for name, path in i.from_outside.items()]
         return Atlas(bearings, self.machine, moved, lambda path: is_there(self.machine, path))
 
     def _moved(self, item: PlannedItem, target: str, came_as: Mapping[str, str]) -> Moved:
@@ -190,23 +187,27 @@ class WalkDoing:
 
     def _copied(self, item: str) -> bool:
         """Return whether an item's files come as they are, at its place."""
-        return any(
-            s.item == item and s.kind == "publish" and not s.text("given") for s in self.plan.steps
-        )
+        return any(not step.text("given") for step in self._publishing(item))
 
     def _came_as(self, item: str) -> Mapping[str, str]:
         """Return what the paths of an item below its place are called that came beside others."""
-        mine = {s.id for s in self.plan.steps if s.item == item and s.kind == "publish"}
         found: dict[str, str] = {}
-        for record in self.records("published"):
-            if record["step"] in mine:
-                found |= cast(dict[str, Any], record["facts"]).get("came as", {})
+        for facts in self._published(item):
+            found |= facts.get("came as", {})
         return found
+
+    def _publishing(self, item: str) -> list[Step]:
+        return [s for s in self.plan.steps if s.item == item and s.kind == "publish"]
+
+    def _published(self, item: str = "") -> list[dict[str, Any]]:
+        """Return the facts of all that was put in place here, or of what of an item was."""
+        mine = {step.id for step in self._publishing(item)}
+        records = (r for r in self.journal.records if r["event"] == "published")
+        return [r["facts"] for r in records if not item or r["step"] in mine]
 
     def came_beside(self) -> Mapping[str, str]:
         found: dict[str, str] = {}
-        for record in self.records("published"):
-            facts = cast(dict[str, Any], record["facts"])
+        for facts in self._published():
             to = str(facts.get("to", ""))
             found |= {join(to, n): join(to, c) for n, c in facts.get("came as", {}).items()}
         return found
@@ -243,13 +244,11 @@ class WalkDoing:
 
     def landed(self, item: str) -> Sequence[tuple[str, Sequence[str]]]:
         planned = self.planned(item)
-        mine = {s.id for s in self.plan.steps if s.item == item and s.kind == "publish"}
-        published = [r for r in self.journal.records if r["event"] == "published"]
-        targets = [str(r["facts"]["to"]) for r in published if r["step"] in mine]
+        targets = [str(facts["to"]) for facts in self._published(item)]
         came_as, passed = self._came_as(item), self._passed_by(item)
         files = (e.path for e in self.packed.of(item) if e.kind == "file")
         paths = [came_as.get(path, path) for path in files if path not in passed]
-        if not mine and not planned.store:
+        if not self._publishing(item) and not planned.store:
             targets = [planned.new_path]
             paths = [rule.file for rule in planned.written if "*" not in rule.file]
         if planned.single:
@@ -258,9 +257,7 @@ class WalkDoing:
 
     def _passed_by(self, item: str) -> set[str]:
         """Return the paths of an item that were not put in place, since others were there."""
-        mine = {s.id for s in self.plan.steps if s.item == item and s.kind == "publish"}
-        published = [r for r in self.journal.records if r["event"] == "published"]
-        lists = [r["facts"].get("passed by", ()) for r in published if r["step"] in mine]
+        lists = (facts.get("passed by", ()) for facts in self._published(item))
         return {str(path) for paths in lists for path in paths}
 
     def told_elsewhere(self, item: str) -> Sequence[str]:
@@ -307,8 +304,7 @@ class WalkDoing:
 
     def _beside(self, item: str) -> str:
         """Return where on new the item came beside its place, or an empty text."""
-        mine = (s for s in self.plan.steps if s.item == item and s.kind == "publish")
-        ids = [s.id for s in mine if not s.text("given")]
+        ids = [s.id for s in self._publishing(item) if not s.text("given")]
         for step in ids if self.station == "new" else ():
             record = self.journal.newest("published", step=step)
             facts = record["facts"] if record is not None else {}
@@ -320,7 +316,7 @@ class WalkDoing:
         """Return the path that the recipe has the item copied to, where that is what it is on new:
         no program takes it in from there, and it is not removed again."""
         mine = [s for s in self.plan.steps if s.item == item and s.station == "new"]
-        given = [s for s in mine if s.kind == "publish" and s.text("given")]
+        given = [s for s in self._publishing(item) if s.text("given")]
         moved_on = any(s.kind in ("run", "remove", "person") for s in mine)
         if self.station != "new" or len(given) != 1 or moved_on:
             return ""
@@ -332,8 +328,7 @@ class WalkDoing:
         return planned.old_path if self.station == "old" else planned.new_path
 
     def put_there(self) -> tuple[str, ...]:
-        published = [r["facts"] for r in self.journal.records if r["event"] == "published"]
-        return tuple(str(facts["to"]) for facts in published)
+        return tuple(str(facts["to"]) for facts in self._published())
 
     def open_signs(self, item: str) -> str:
         return open_signs(self.finder(item))
@@ -489,8 +484,8 @@ class WalkDoing:
         for step in (s for s in self.plan.steps if s.station == self.station):
             begun = self.recorded("run begun", step.id)
             ended = self.recorded("ended", step.id)
-            if step.texts("ended by") and begun is not None and _newer(begun, ended):
-                self.at_end(step, step.texts("ended by"))
+            if step.texts(ENDED_BY) and begun is not None and _newer(begun, ended):
+                self.at_end(step, step.texts(ENDED_BY))
 
     def end(self) -> list[str]:
         """Run what is to be run however the leg ends; return what went wrong."""
@@ -760,7 +755,7 @@ def _given(step: Step) -> set[str]:
     """Return the names in braces that a step gives to its program."""
     texts = [step.text("stdin")] if "stdin" in step.arguments else []
     texts += [text.partition("=")[2] for text in step.texts("env")]
-    texts += step.texts("command")
+    texts += step.texts(COMMAND)
     return {p.name for text in texts for p in parse_template(text) if isinstance(p, Brace)}
 
 

@@ -18,6 +18,7 @@ from widetrail.errors import (
 )
 from widetrail.finding import Finder, card_facts
 from widetrail.machine import Machine, medium_of
+from widetrail.machine.own import OWN_STATE
 from widetrail.machine.paths import join
 from widetrail.parcel import Parcel
 from widetrail.parcel.parcel import LEG_DONE, LEG_HALTED, LEG_MENDED
@@ -26,13 +27,14 @@ from widetrail.planning import Plan, PlannedLeg, insist_of_recipes, make_plan, p
 from widetrail.recipe import Loaded, Station
 from widetrail.recipe.templates import braces, plain
 from widetrail.steps import ACTS, KINDS, Asked, Done, Failed, Outcome, Step, Waits
+from widetrail.steps.commands import ENDED_BY, UNDONE_BY
 from widetrail.steps.program import close_begun
 from widetrail.steps.running import OF_SEAT
 from widetrail.walking.doing import Company, WalkDoing, came_well
 from widetrail.walking.journal import Journal
 from widetrail.walking.looking import Look, station_of
 from widetrail.walking.overlaps import insist_newest, insist_not_half_way, next_turn
-from widetrail.walking.own import alone, only_run
+from widetrail.walking.own import alone, at_work
 from widetrail.walking.proofs import look_at_proofs, newly_proved
 
 
@@ -103,7 +105,7 @@ class Visit:
         self.damaged: tuple[str, ...] = ()
         """Derived files of the parcel that were missing or damaged when it came here."""
         self.station = station_of(parcel.plan, machine, station, str(parcel.folder))
-        self.workroom = join(machine.root("state"), "widetrail", parcel.run)
+        self.workroom = join(machine.root("state"), OWN_STATE, parcel.run)
         host = machine.host(join(self.workroom, "journal"))
         self.journal = Journal(host, join(self.workroom, "journal"), machine.effects)
         self._insist_newest()
@@ -205,7 +207,7 @@ class Visit:
         here = [s for s in here if s.id not in well]
         secrets = [f"{{{name}}}" for name in step.texts("tells secrets")]
         told = any(name in str(s.arguments) for name in secrets for s in here)
-        return told or bool(step.texts("ended by") and here)
+        return told or bool(step.texts(ENDED_BY) and here)
 
     def words(self, now: datetime) -> tuple[tuple[Step, str], ...]:
         """Return the steps that are to be done here now, with their words."""
@@ -524,7 +526,7 @@ class Walk:
 
     def _do(self, steps: tuple[Step, ...]) -> LegDone:
         machine, workroom = self._doing.machine, self._doing.workroom
-        with alone(machine, self._journal, workroom) as made, only_run(machine, workroom):
+        with at_work(machine, self._journal, workroom) as made:
             if made:
                 self._journal.add({"event": "made folders", "count": len(made)})
             return self._alone(steps)
@@ -586,7 +588,7 @@ class Walk:
             self._outcomes[step.id] = reused
             return StepDone(step, words, Done(reused["facts"]))
         self._doing.onlooker.begins(step, words, number, total)
-        loose = not (step.changes or {"undone by", OF_SEAT} & step.arguments.keys())
+        loose = not (step.changes or {UNDONE_BY, OF_SEAT} & step.arguments.keys())
         begun = {"event": "step begun", "step": step.id, "kind": step.kind, "words": words}
         self._journal.add({**begun, "loose": loose})
         told = self._doing.masker.mask_all(_told(self._outcome(step)))

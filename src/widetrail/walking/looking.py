@@ -11,6 +11,7 @@ from widetrail.machine import Machine
 from widetrail.planning import Plan, PlannedItem, PlannedStation, full_volumes, unmet_at
 from widetrail.recipe import Station
 from widetrail.steps import Step
+from widetrail.steps.commands import COMMAND
 from widetrail.walking.doing import WalkDoing, open_signs
 
 COPYING = frozenset({"pack", "publish", "enter", "retire", "remove", "write"})
@@ -58,7 +59,7 @@ class Look:
     def _errand_can_be_run(self, finder: Finder) -> None:
         """Raise where a program that a step starts is not on a machine between."""
         for step in self._steps:
-            command = step.texts("command")
+            command = step.texts(COMMAND)
             path = finder.programs().get(command[0]) if command else None
             mine = step.item.startswith(f"{finder.loaded.id}.")
             if command and mine and (path is None or self._machine.look(path) is None):

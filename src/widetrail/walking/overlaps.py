@@ -14,12 +14,12 @@ from typing import Any
 from widetrail.errors import Halted
 from widetrail.machine import Machine
 from widetrail.machine.moves import read_moves
+from widetrail.machine.own import OWN_STATE
 from widetrail.machine.paths import is_within, join, key, parent
 from widetrail.parcel.parcel import LEG_DONE, LEG_HALTED, LEG_MENDED
 from widetrail.steps.room import OWN
 from widetrail.walking.journal import Journal
 
-RUNS = "widetrail"
 FILES = "files"
 """What changes are said to be of that are not those of a store."""
 
@@ -34,7 +34,7 @@ class Overlap:
 
 def runs_on(machine: Machine) -> tuple[str, ...]:
     """Return the runs that have a journal on ``machine``."""
-    host = machine.host(join(machine.root("state"), RUNS))
+    host = machine.host(join(machine.root("state"), OWN_STATE))
     if not host.is_dir():
         return ()
     return tuple(sorted(p.name for p in host.iterdir() if (p / "journal").is_file()))
@@ -46,7 +46,7 @@ def journal_of(machine: Machine, run: str) -> Journal:
     Raises:
         InputUnusable: It is damaged before its end.
     """
-    path = join(machine.root("state"), RUNS, run, "journal")
+    path = join(machine.root("state"), OWN_STATE, run, "journal")
     return Journal(machine.host(path), path, machine.effects)
 
 
@@ -160,7 +160,7 @@ class _Changes:
 
     def __init__(self, machine: Machine, run: str) -> None:
         self._machine = machine
-        self._own = join(machine.root("state"), RUNS, run)
+        self._own = join(machine.root("state"), OWN_STATE, run)
         self._turns: dict[tuple[str, str], tuple[str, int, int]] = {}
         records = journal_of(machine, run).records
         self.undone = any(r["event"] == "undone" for r in records)

@@ -17,6 +17,13 @@ from widetrail.walking.journal import Journal
 
 
 @contextmanager
+def at_work(machine: Machine, journal: Journal, workroom: str) -> Iterator[list[Path]]:
+    """Be the only one at work on a run, and on this machine, as ``alone`` and ``only_run``."""
+    with alone(machine, journal, workroom) as made, only_run(machine, workroom):
+        yield made
+
+
+@contextmanager
 def alone(machine: Machine, journal: Journal, workroom: str) -> Iterator[list[Path]]:
     """Be the only one at work on a run at a station; the system lets go of it when a process ends.
 

@@ -30,6 +30,11 @@ class CheckLine:
         """Whether it holds of nothing: there is none on either side."""
         return self.verdict == "holds" and _is_nothing(self.old) and _is_nothing(self.new)
 
+    @property
+    def words(self) -> str:
+        """How it came out, as people are told it."""
+        return "there is none on either side" if self.is_empty else self.verdict
+
 
 @dataclass(frozen=True, slots=True)
 class LossLine:

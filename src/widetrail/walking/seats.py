@@ -38,6 +38,7 @@ from widetrail.licence.seat import (
     words_of,
 )
 from widetrail.machine import Machine
+from widetrail.machine.own import OWN_STATE
 from widetrail.machine.paths import join
 from widetrail.parcel import Parcel
 from widetrail.parcel.parcel import SERIAL
@@ -64,7 +65,7 @@ class Ledger:
         Raises:
             InputUnusable: It is damaged before its end.
         """
-        self.room = join(machine.root("state"), "widetrail", ROOM)
+        self.room = join(machine.root("state"), OWN_STATE, ROOM)
         path = join(self.room, "ledger")
         self._machine = machine
         self.journal = Journal(machine.host(path), path, machine.effects)

@@ -26,6 +26,7 @@ from widetrail.machine.moves import (
     restore_times,
     taken_back,
 )
+from widetrail.machine.own import OWN_STATE
 from widetrail.machine.paths import base, join, parent
 from widetrail.steps.commands import show_command
 from widetrail.steps.room import ASIDE, SAVED, STAGING, UNDONE, Room
@@ -33,14 +34,13 @@ from widetrail.steps.saving import back_to
 from widetrail.walking.doing import END_WITHIN, Company, came_well
 from widetrail.walking.journal import Journal
 from widetrail.walking.overlaps import (
-    RUNS,
     insist_newest,
     insist_oldest,
     is_half_way,
     journal_of,
     runs_on,
 )
-from widetrail.walking.own import LOCK, alone, clear_work, only_run, own_homes, take_away
+from widetrail.walking.own import LOCK, at_work, clear_work, own_homes, take_away
 from widetrail.walking.seats import Ledger, SeatLine, ledger_of_machine
 
 _BY_HAND = {
@@ -122,7 +122,7 @@ class Run:
             why = f"there are: {', '.join(known) or 'none'}"
             raise InputUnusable("there is no such run", where=self.name, why=why)
         self.machine, self._company = machine, company or Company()
-        self.workroom = join(machine.root("state"), RUNS, self.name)
+        self.workroom = join(machine.root("state"), OWN_STATE, self.name)
         self.journal = journal_of(machine, self.name)
 
     # Undoing
@@ -277,10 +277,7 @@ class Run:
                 f"run {self.name} was undone on {self.machine.name} before", why="nothing changed"
             )
         self._await_closed()
-        with (
-            alone(self.machine, self.journal, self.workroom),
-            only_run(self.machine, self.workroom),
-        ):
+        with at_work(self.machine, self.journal, self.workroom):
             return self._undo(now, take_back)
 
     def _undo(self, now: datetime, take_back: Collection[str]) -> UndoPlan:
@@ -453,10 +450,7 @@ class Run:
             Halted: The run is not at its end here.
         """
         self.insist_finished()
-        with (
-            alone(self.machine, self.journal, self.workroom),
-            only_run(self.machine, self.workroom),
-        ):
+        with at_work(self.machine, self.journal, self.workroom):
             self._take_all_away()
         made = self.journal.newest("made folders")
         self._settle_seats()
@@ -491,7 +485,7 @@ def clear_settled(machine: Machine) -> bool:
 
     That is a folder of runs in which none has a journal, nor anything else but its lock.
     """
-    runs = join(machine.root("state"), RUNS)
+    runs = join(machine.root("state"), OWN_STATE)
     host = machine.host(runs)
     if not host.is_dir() or host.is_symlink():
         return False
