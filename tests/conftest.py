@@ -6,7 +6,7 @@ import hashlib
 import json
 import os
 import shutil
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -25,6 +25,27 @@ from widetrail_demo.world import build_world
 
 settings.register_profile("ours", deadline=None, derandomize=True)
 settings.load_profile("ours")
+
+
+SWEEP = pytest.mark.sweep
+"""What tries everything there is, and takes minutes: see ``pyproject.toml``."""
+
+
+def swept(values: Iterable[Any], kept: Iterable[Any]) -> list[Any]:
+    """Return the values of a parameter; all but those ``kept`` in every run are a sweep's."""
+    few = list(kept)
+    return [v if v in few else pytest.param(*_several(v), marks=SWEEP) for v in values]
+
+
+def asked(request: pytest.FixtureRequest, test: str, *names: str) -> list[Any]:
+    """Return the values that the tests of one name, as far as they run, have for parameters."""
+    mine = [i for i in request.session.items if getattr(i, "originalname", "") == test]
+    found = [tuple(i.callspec.params[n] for n in names) for i in mine if hasattr(i, "callspec")]
+    return [value if len(names) > 1 else value[0] for value in found]
+
+
+def _several(value: Any) -> tuple[Any, ...]:
+    return value if isinstance(value, tuple) else (value,)
 
 
 @dataclass(frozen=True)
@@ -102,8 +123,9 @@ class World:
 
 @pytest.fixture(scope="session", autouse=True)
 def own_cache_of_tests(tmp_path_factory: pytest.TempPathFactory) -> None:
-    """Have what is kept to be quicker lie apart from the account's own."""
+    """Have what the tool keeps for itself lie apart from the account's own."""
     os.environ["XDG_CACHE_HOME"] = str(tmp_path_factory.mktemp("cache"))
+    os.environ["XDG_STATE_HOME"] = str(tmp_path_factory.mktemp("state"))
 
 
 @pytest.fixture
@@ -203,10 +225,12 @@ def pytest_terminal_summary(terminalreporter: pytest.TerminalReporter) -> None:
 
 
 @pytest.fixture(scope="session")
-def explored() -> dict[tuple[bool, bool], Explored]:
+def explored(request: pytest.FixtureRequest) -> dict[tuple[bool, bool], Explored]:
     """Every state of the seat machine in its world: by errand or not, after packing or not."""
     most = 2 if os.environ.get("WIDETRAIL_STOPS") == "all" else 1
     ways = [(e, p, luck) for e, luck in ((False, 1), (True, most)) for p in (False, True)]
+    if all(item.get_closest_marker("sweep") is None for item in request.session.items):
+        ways = ways[:1]
     with ProcessPoolExecutor(2) as pool:
         found = list(pool.map(explore, *map(list, zip(*ways, strict=True))))
     return {(way[0], way[1]): one for way, one in zip(ways, found, strict=True)}

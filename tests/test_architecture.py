@@ -58,3 +58,52 @@ def test_the_core_imports_no_interface_library_and_no_demo() -> None:
             assert not names & {"click", "rich"}, path
         if path != HOME / "cli" / "demo.py":
             assert "widetrail_demo" not in names, path
+
+
+TOUCHING = {
+    "open", "listdir", "remove", "unlink", "rename", "renames", "replace", "rmdir", "removedirs",
+    "mkdir", "makedirs", "link", "symlink", "stat", "lstat", "chmod", "chown", "lchown", "utime",
+    "readlink", "walk", "fwalk", "truncate", "mkfifo", "setxattr", "getxattr", "listxattr",
+    "copy", "copy2", "copyfile", "copytree", "move", "rmtree",
+}  # fmt: skip
+"""What opens, lists, changes or removes names, in ``os`` and ``shutil``."""
+
+OWN_FILES = {
+    "finding/readings.py": "a copy in a folder that it made itself",
+    "formats/hive.py": "a copy in a folder that it made itself",
+    "machine/live.py": "a scratch home that it made itself, and the system's own files",
+    "recipe/shelf.py": "the folder of recipes that a person named, and the tool's own index",
+    "machine/medium.py": "where a person says the medium is",
+}
+"""Files that touch what is not from outside by other ways, and what that is."""
+
+
+def test_only_one_file_opens_lists_and_removes_what_comes_from_outside() -> None:
+    inside = ("formats", "machine", "finding", "recipe", "steps", "planning", "parcel", "walking")
+    wrong = []
+    for path in modules():
+        name = path.relative_to(HOME).as_posix()
+        if package_of(path) not in inside or name == "formats/outside.py" or name in OWN_FILES:
+            continue
+        for node in ast.walk(ast.parse(path.read_text())):
+            if not isinstance(node, ast.Call):
+                continue
+            match node.func:
+                case ast.Attribute(ast.Name("os" | "shutil"), called) if called in TOUCHING:
+                    wrong.append(f"{name}:{node.lineno} {called}")
+                case ast.Name("open"):
+                    wrong.append(f"{name}:{node.lineno} open")
+                case ast.Attribute(ast.Call(ast.Name("Path"), _), called) if called in {
+                    "open",
+                    "unlink",
+                    "mkdir",
+                    "read_bytes",
+                    "write_bytes",
+                    "read_text",
+                    "iterdir",
+                    "rename",
+                    "rmdir",
+                    "chmod",
+                }:
+                    wrong.append(f"{name}:{node.lineno} Path().{called}")
+    assert wrong == []

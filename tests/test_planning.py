@@ -568,7 +568,10 @@ def test_old_that_changed_is_planned_anew_shown_and_needs_consent_again(world: W
     assert parcel.plan.id != first.id
     assert [g.event for g in parcel.generations] == ["set out", "planned anew"]
     assert parcel.plan.station("new") == first.station("new")
-    assert world.walk(world.old).status == 0
+    said = world.walk(world.old)
+    assert said.status == 3
+    assert "is taken from C:/Fern papers/Ines: it lies outside the account's own" in said.err
+    assert world.walk(world.old, "--allow", "outside").status == 0
     assert world.walk(world.new).status == 0
     assert widetrail("report", world.parcel).status == 0
 

@@ -13,7 +13,7 @@ from xml.etree import ElementTree
 
 import pytest
 
-from conftest import FIGURES, NOW, World, contents, widetrail
+from conftest import FIGURES, NOW, SWEEP, World, contents, widetrail
 from widetrail.errors import DocumentUnusable, Halted, InputUnusable, Obstructed
 from widetrail.findings import Finding
 from widetrail.recipe import load_recipe
@@ -537,6 +537,7 @@ def rehearsed(recipes: Path) -> list[tuple[Job, Rehearsal, Rehearsed]]:
     return [(*one, result) for one, result in zip(listed, results, strict=True)]
 
 
+@SWEEP
 def test_every_arm_of_every_demo_recipe_is_reached(
     recipes: Path, rehearsed: list[tuple[Job, Rehearsal, Rehearsed]], record_property: object
 ) -> None:
@@ -552,6 +553,7 @@ def test_every_arm_of_every_demo_recipe_is_reached(
     record_property(FIGURES, f"rehearsals: {len(results)}, {arms} arms of 12 recipes, all reached")
 
 
+@SWEEP
 def test_no_mutant_of_a_demo_recipe_is_left_unexplained(
     recipes: Path, rehearsed: list[tuple[Job, Rehearsal, Rehearsed]], record_property: object
 ) -> None:

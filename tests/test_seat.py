@@ -9,7 +9,7 @@ from typing import get_args
 
 import pytest
 
-from conftest import FIGURES
+from conftest import FIGURES, SWEEP
 from seat_world import Explored, plain
 from widetrail.licence.seat import (
     BEGINS,
@@ -52,6 +52,7 @@ WAYS = [
     for way, errand, luck in (("online", False, 1), ("by errand", True, MOST))
     for after, packing in (("verifying", False), ("packing", True))
 ]
+WAYS[1:] = [pytest.param(*way.values, id=way.id, marks=SWEEP) for way in WAYS[1:]]
 
 
 @pytest.mark.parametrize(("errand", "packing", "luck"), WAYS)

@@ -37,6 +37,21 @@ class Finding:
         return {name: getattr(self, name) for name in self.__slots__}
 
 
+MOST = 200
+"""Findings of one file that are told; what is said beyond that nobody reads."""
+
+
+def capped(findings: Iterable[Finding]) -> tuple[Finding, ...]:
+    """Return findings in order, each once, and no more than ``MOST`` of a file; the last one then
+    tells how many more there are."""
+    found = tuple(dict.fromkeys(sorted(findings)))
+    if len(found) <= MOST:
+        return found
+    told = sorted(found, key=lambda f: f.severity != "error")[:MOST]
+    more = f"{len(found) - MOST:,} more findings of this file are not told"
+    return (*sorted(told), Finding(found[0].file, 0, 0, "more-findings", "", more))
+
+
 def errors_of(findings: Iterable[Finding]) -> tuple[Finding, ...]:
     """Return only the findings that make a document unusable."""
     return tuple(f for f in findings if f.severity == "error")

@@ -11,7 +11,7 @@ import click
 from widetrail.cli.output import Page, json_option, print_json
 from widetrail.errors import InputUnusable
 from widetrail.formats.interface import Platform
-from widetrail.rehearsing.beginning import Beginning, begin, usual_id, usual_sign
+from widetrail.rehearsing.beginning import Beginning, begin, usual_folder, usual_id, usual_sign
 
 PLATFORMS = get_args(Platform)
 
@@ -40,7 +40,9 @@ def command(
     if platform not in PLATFORMS:
         raise InputUnusable("there is no such platform", where=platform)
     on = cast(Platform, platform)
-    keeps = keeps or _ask("--keeps", "Which folder does it keep things in", f"{{documents}}/{name}")
+    keeps = keeps or _ask(
+        "--keeps", "Which folder does it keep things in", f"{{documents}}/{usual_folder(name)}"
+    )
     sign = sign or _ask("--sign", "Which file shows that it is there", usual_sign(on, name))
     made = begin(folder, Beginning(app, name, maker, on, keeps, sign))
     recipe, rehearsal, old, new = made

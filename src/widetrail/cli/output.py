@@ -128,8 +128,11 @@ def may_ask(machine: Machine, recipes: Sequence[Loaded], yes: bool) -> bool:
     return True
 
 
-def consent(yes: bool, question: str) -> None:
-    """Ask for consent unless it was given beforehand.
+def consent(
+    yes: bool, question: str, todo: str = "Read what is listed above, then say --yes."
+) -> None:
+    """Ask for consent unless it was given beforehand; ``todo`` is how it is, where nobody can be
+    asked.
 
     Raises:
         Halted: Nobody can be asked, or consent was not given.
@@ -137,7 +140,6 @@ def consent(yes: bool, question: str) -> None:
     if yes:
         return
     if not sys.stdin.isatty():
-        todo = "Read what is listed above, then say --yes."
         raise Halted("consent is needed", why="nobody can be asked here", todo=todo)
     if not click.confirm(question, err=True):
         raise Halted("consent was not given", why="nothing was changed")

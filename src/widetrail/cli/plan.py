@@ -29,6 +29,7 @@ from widetrail.machine import Effects, medium_of
 from widetrail.machine.host import HostMachine
 from widetrail.machine.paths import base
 from widetrail.parcel import Seal, make_seal, set_out
+from widetrail.parcel.seal import remember_sealed
 from widetrail.planning import (
     Choices,
     LeftItem,
@@ -114,6 +115,8 @@ def command(
         raise InputUnusable("--hint and --if-found are for a sealed parcel", todo="Add --seal.")
     run, card = secrets.token_hex(6), _card(there, new, loaded)
     set_out(parcel, plan, loaded, run, now(), effects, card, choices, sealed)
+    if sealed is not None:
+        remember_sealed(run, effects)
     if as_json:
         print_json({"id": plan.id, "parcel": str(parcel), "plan": plan.model_dump(mode="json")})
         return

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -24,11 +24,13 @@ from widetrail.errors import Halted, WentWrong
 from widetrail.formats.quantities import show_count, show_files
 from widetrail.machine import Effects
 from widetrail.machine.live import hand_over
+from widetrail.machine.sensitive import WHY, Attention
 from widetrail.parcel import Parcel
 from widetrail.recipe import Station
 from widetrail.reporting import show_answer
 from widetrail.steps import Done, Failed, Waits
 from widetrail.walking import (
+    Apart,
     CheckLine,
     ItemReport,
     LegDone,
@@ -54,12 +56,18 @@ from widetrail.walking import top_up as do_top_up
     "--answers", type=click.Path(path_type=Path),
     help="A file with what a person answers and does, by name.",
 )  # fmt: skip
+@click.option(
+    "--allow", type=click.Choice(list(WHY)), multiple=True,
+    help="Consent beforehand to what is asked for apart: a place that programs start from, one "
+    "that says who may use the account, one outside the account's own folders.",
+)  # fmt: skip
 @click.option("--no-wait", is_flag=True, help="End with 3 where something must be waited for.")
 @click.option("--top-up", is_flag=True, help="On old: pack what was changed there since its leg.")
 @json_option
 def command(
     parcel: Path, machine: Path | None, account: str, as_station: Station | None, yes: bool,
-    answers: Path | None, no_wait: bool, top_up: bool, as_json: bool,
+    answers: Path | None, allow: tuple[Attention, ...], no_wait: bool, top_up: bool,
+    as_json: bool,
 ) -> None:  # fmt: skip
     """Do what is due of PARCEL on a machine, and say where to carry it next.
 
@@ -83,11 +91,28 @@ def command(
         visit.look_ahead(now())
         show_leg(messages, visit)
         consent(yes, "Shall this be done?")
+        _consent_apart(messages, visit.apart(now()), allow)
         done = visit.walk(now())
     report = make_report(visit.parcel)
     _tell(done, report, visit, as_json)
     if status := status_of(done, report):
         click.get_current_context().exit(status)
+
+
+def _consent_apart(page: Page, apart: Sequence[Apart], allow: Sequence[Attention]) -> None:
+    """Ask for what needs a consent of its own, which ``--yes`` does not give.
+
+    Raises:
+        Halted: Nobody can be asked, or consent was not given.
+    """
+    asked = [one for one in apart if one.why not in allow]
+    if not asked:
+        return
+    page.title("This needs a consent of its own")
+    for one in asked:
+        page.line(f"- {one.words}", "yellow", indent=2)
+    options = " ".join(f"--allow {why}" for why in dict.fromkeys(one.why for one in asked))
+    consent(False, "Shall this be done too?", f"Read what is listed above, then add {options}.")
 
 
 def _top_up(visit: Visit, page: Page, *, yes: bool) -> LegDone:

@@ -16,6 +16,8 @@ from collections.abc import Iterable
 from pathlib import Path
 from typing import Any
 
+from pydantic import Field, field_validator
+
 from widetrail.errors import InputUnusable
 from widetrail.finding.survey import Surveyed, survey
 from widetrail.finding.values import (
@@ -25,12 +27,17 @@ from widetrail.finding.values import (
     Installation,
     Instance,
     Nowhere,
+    Rule,
     Several,
     Where,
 )
 from widetrail.formats.canonical import canonical, digest
+from widetrail.formats.interface import Platform
+from widetrail.formats.outside import read_outside
+from widetrail.formats.told import Count, Text, Told, Truth, plain_values, why_not
 from widetrail.machine import Machine
 from widetrail.recipe import Loaded
+from widetrail.recipe.models import PlaceKind
 from widetrail.recipe.templates import ROOTS
 
 MOST = 16 * 1024 * 1024
@@ -67,8 +74,7 @@ def read_card(path: Path) -> dict[str, Any]:
         InputUnusable: It cannot be read, is no card, or was changed since it was written.
     """
     try:
-        with path.open("rb") as file:
-            data = file.read(MOST + 1)
+        data = read_outside(path, MOST, named=True)
     except OSError as error:
         reason = error.strerror or str(error)
         raise InputUnusable("cannot be read", where=str(path), why=reason) from error
@@ -93,7 +99,85 @@ def card_facts(data: bytes, where: str) -> dict[str, Any]:
     if not sound:
         why = "its facts do not fit its checksum"
         raise InputUnusable("the card was changed", where=where, why=why, todo=todo)
+    try:
+        _Facts.model_validate(plain_values(facts))
+    except (ValueError, RecursionError) as error:
+        raise InputUnusable("is no card", where=where, why=why_not(error), todo=todo) from error
     return facts
+
+
+class _Installation(Told):
+    case: Count
+    sign: Text
+    release: Text | None
+    edition: Text | None
+    unknown: list[Text]
+
+
+class _Somewhere(Told):
+    path: Text
+    kind: PlaceKind
+    there: Truth
+    synced: Text | None
+    rule: Rule
+    case: Count
+    source: Text | None
+    line: Count | None
+    among: list[Text]
+
+
+class _Nowhere(Told):
+    path: None
+    reason: Text
+
+
+class _Instance(Told):
+    path: Text
+    name: Text
+    in_use: Truth | None = Field(alias="in use")
+    synced: Text | None
+
+
+class _Several(Told):
+    several: list[_Instance]
+    source: Text | None
+
+
+class _Application(Told):
+    id: Text
+    name: Text
+    recipe: Text
+    installations: list[_Installation]
+    places: dict[Text, _Several | _Somewhere | _Nowhere]
+
+
+class _HomeDisk(Told):
+    volume: Text
+    free: Count
+
+
+class _Facts(Told):
+    """What is on a card."""
+
+    machine: Text
+    identity: Text
+    platform: Platform
+    system: Text
+    user: Text
+    administrator: Truth
+    network: Truth
+    roots: dict[Text, Text]
+    disks: list[Text]
+    shares: list[tuple[Text, Text]] = Field(default_factory=list)
+    home_disk: _HomeDisk = Field(alias="home disk")
+    applications: list[_Application]
+
+    @field_validator("roots")
+    @classmethod
+    def _all_of_them(cls, roots: dict[str, str]) -> dict[str, str]:
+        if missing := sorted(ROOTS - roots.keys()):
+            raise ValueError(f"it lacks {', '.join(missing)}")
+        return roots
 
 
 def _application(surveyed: Surveyed) -> dict[str, Any]:

@@ -11,8 +11,9 @@ from widetrail.errors import MachineUnusable
 from widetrail.finding.automaton import State
 from widetrail.finding.claims import Claims, Sum
 from widetrail.finding.grounds import ANOTHER, Grounds
+from widetrail.formats.outside import open_folder
 from widetrail.machine import Machine
-from widetrail.machine.host import DEEPEST, FOLDER_FLAGS, status_of
+from widetrail.machine.host import BELOW_HANDLES, DEEPEST, status_of
 from widetrail.machine.paths import base, upwards
 
 ENDING_MOST = 12
@@ -22,9 +23,6 @@ Tick = Callable[[float, int], None]
 """Told what share of the walk is done (0 to 1) and how many names were seen."""
 
 _FORMAT, _REGULAR, _FOLDER, _LINK = 0o170000, stat.S_IFREG, stat.S_IFDIR, stat.S_IFLNK
-_BELOW_HANDLES = os.scandir in os.supports_fd and os.open in os.supports_dir_fd
-"""Whether names are opened and looked at below an open folder, which is quicker than by paths."""
-
 _TELLS_ALL = sys.platform != "win32"
 
 
@@ -142,9 +140,8 @@ class DiskWalk:
         """
         bunch, folders, handle = Bunch(), list[tuple[str, int]](), None
         try:
-            if _BELOW_HANDLES:
-                name = at.host if above is None else base(at.host)
-                handle = os.open(name, FOLDER_FLAGS, dir_fd=above)
+            if BELOW_HANDLES:
+                handle = open_folder(at.host if above is None else base(at.host), above)
             with os.scandir(at.host if handle is None else handle) as listed:
                 clean = self._files(listed, bunch, at, state, folders)
             self._tick(begin, self.names)

@@ -33,6 +33,7 @@ from widetrail.formats.interface import NotThere, Unreadable
 from widetrail.formats.registry import full_key
 from widetrail.machine import Machine
 from widetrail.machine.paths import join, parent
+from widetrail.machine.sensitive import never_a_place
 from widetrail.recipe import Item, Loaded, Reading
 from widetrail.recipe.arms import reach, reach_bounds
 from widetrail.recipe.models import (
@@ -45,7 +46,7 @@ from widetrail.recipe.models import (
     on_platform,
 )
 from widetrail.recipe.releases import Release, parse_release, parse_releases
-from widetrail.recipe.templates import ROOTS, fill
+from widetrail.recipe.templates import ROOTS, braces, fill
 
 
 class Finder:
@@ -209,6 +210,21 @@ class Finder:
         cases = self.loaded.recipe.places.get(name, ())
         return next((case for case in cases if self.holds(case.for_)), None)
 
+    def is_told(self, name: str) -> bool:
+        """Return whether a program's settings have a say in where a place is, so that it may lie
+        anywhere."""
+        case = self.case_of(name)
+        if case is None or case.told_by is not None or case.index is not None:
+            return case is not None
+        choices = [case.where, case.each, case.otherwise, *case.first_of]
+        texts = [on_platform(c, self.machine.platform) for c in choices if c is not None]
+        named = {b.name.partition(".") for text in texts if text for b in braces(text)}
+        return any(
+            self._lenders[first].is_told(rest) if first in self._lenders else self.is_told(first)
+            for first, _, rest in named
+            if first not in ROOTS
+        )
+
     def untold(self, name: str) -> str:
         """Return where a place would be if nothing told it, or an empty text."""
         case = self.case_of(name)
@@ -359,6 +375,9 @@ class Finder:
         return found
 
     def _judge(self, path: str, kind: PlaceKind, how: How) -> Where:
+        told = how.rule not in ("fixed", "first of")
+        if why := never_a_place(path, self.machine, told=told):
+            return Nowhere(f"{path} is no place for it: {why} ({how})")
         try:
             entry = self.machine.look(path)
         except MachineUnusable as error:

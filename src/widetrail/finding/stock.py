@@ -16,7 +16,7 @@ from widetrail.finding.disks import Bunch, DiskWalk, Tick
 from widetrail.finding.grounds import Grounds
 from widetrail.finding.likeness import BEGINNING, Likeness, likeness
 from widetrail.finding.selection import Tally
-from widetrail.formats.outside import FILE_FLAGS
+from widetrail.formats.outside import open_regular
 from widetrail.machine import Machine
 from widetrail.machine.paths import base, upwards
 
@@ -103,7 +103,7 @@ def _looks(names: Sequence[str], bunch: Bunch, *, look_inside: bool) -> Likeness
         endings[ending.lower()] = mine[0] + files, mine[1] + size
     beginning = b""
     if look_inside and bunch.odd:
-        with suppress(OSError), os.fdopen(os.open(bunch.odd, FILE_FLAGS), "rb", 0) as file:
+        with suppress(OSError), os.fdopen(open_regular(bunch.odd), "rb", 0) as file:
             beginning = file.read(BEGINNING)
     return likeness(names, endings, beginning)
 

@@ -6,7 +6,6 @@ asked what tells their places. Nothing is changed.
 
 from __future__ import annotations
 
-import os
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
 
@@ -22,6 +21,7 @@ from widetrail.finding.stores import store_kind
 from widetrail.finding.survey import Surveyed, count_item, survey
 from widetrail.finding.values import Found
 from widetrail.formats.interface import Unreadable
+from widetrail.formats.outside import names_in
 from widetrail.machine import Machine
 from widetrail.machine.paths import join
 from widetrail.recipe import Item, Loaded
@@ -121,7 +121,7 @@ class _Names:
     def _listed(self, path: str) -> frozenset[str] | None:
         """Return the keys of the names in a folder; ``None`` where it does not tell them."""
         try:
-            return frozenset(map(self._fold, os.listdir(self.machine.host(path))))
+            return frozenset(map(self._fold, names_in(self.machine.host(path))))
         except FileNotFoundError:
             return frozenset()
         except (MachineUnusable, OSError, ValueError):

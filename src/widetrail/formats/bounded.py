@@ -16,11 +16,21 @@ import struct
 import subprocess
 import sys
 import threading
+import time
+from collections import deque
 from typing import IO, Any
 
 from widetrail.formats.interface import Unreadable, Unwritable
 
-SECONDS = 15.0
+SECONDS = 8.0
+"""How long one question may take."""
+
+PATTERN_SECONDS = 3.0
+"""How long one may take that a recipe's own pattern or query is part of."""
+
+LOST, WITHIN = 6.0, 60.0
+"""Seconds that may be lost on questions that did not end, within so many: then none is asked."""
+
 MEMORY = 1536 * 1024 * 1024
 """Address space of the worker in bytes, where the system can limit it."""
 
@@ -28,6 +38,7 @@ ANSWER = 16 * 1024 * 1024
 
 _FUNCTIONS = {
     "expressions": ("widetrail.formats.expressions", "read_text_value"),
+    "matches": ("widetrail.formats.expressions", "matches"),
     "xml": ("widetrail.formats.xml", "read_xml"),
     "tree": ("widetrail.formats.trees", "read_tree"),
     "ini": ("widetrail.formats.ini", "read_ini"),
@@ -49,6 +60,9 @@ _FUNCTIONS = {
 }
 
 
+_PATTERNS = frozenset({"expressions", "matches", "xml", "sqlite"})
+
+
 class _Worker:
     """The process that parses, started at the first question."""
 
@@ -56,9 +70,19 @@ class _Worker:
         self._process: subprocess.Popen[bytes] | None = None
         self._answers: queue.Queue[bytes | None] = queue.Queue()
         self._lock = threading.Lock()
+        self._lost: deque[tuple[float, float]] = deque()
+
+    def _left(self) -> float:
+        """Return how many seconds more may be lost now."""
+        while self._lost and self._lost[0][0] < time.monotonic() - WITHIN:
+            self._lost.popleft()
+        return LOST - sum(seconds for _, seconds in self._lost)
 
     def ask(self, function: str, arguments: tuple[Any, ...], seconds: float) -> Any:
         with self._lock:
+            seconds = min(seconds, self._left())
+            if seconds <= 0:
+                raise Unreadable("was not read: too much before it took too long")
             process = self._running()
             assert process.stdin is not None
             question = pickle.dumps((function, arguments))
@@ -68,6 +92,7 @@ class _Worker:
                 answer = self._answers.get(timeout=seconds)
             except queue.Empty:
                 self.end()
+                self._lost.append((time.monotonic(), seconds))
                 raise Unreadable(f"was not read within {seconds:.0f} seconds") from None
             if answer is None:
                 self.end()
@@ -107,13 +132,15 @@ atexit.register(_worker.end)
 def ask(function: str, *arguments: Any, seconds: float | None = None) -> Any:
     """Run one of the reading functions within bounds and return what it returns.
 
-    ``seconds`` is how long it may take, ``SECONDS`` unless said.
+    ``seconds`` is how long it may take, if not as long as the constants here say.
 
     Raises:
         Unreadable: It says so, or time, memory or the size of the answer ran out.
         Unwritable: It says so.
     """
-    verdict, value = _worker.ask(function, arguments, SECONDS if seconds is None else seconds)
+    if seconds is None:
+        seconds = PATTERN_SECONDS if function in _PATTERNS else SECONDS
+    verdict, value = _worker.ask(function, arguments, seconds)
     if verdict == "raised":
         raise value
     return value

@@ -7,8 +7,10 @@ keys that would have been right.
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterable
 from functools import cache
+from itertools import islice
 from pathlib import Path
 from typing import Annotated, Any, Self, TypeVar
 
@@ -24,7 +26,7 @@ from pydantic import (
 from pydantic_core import ErrorDetails, PydanticCustomError
 
 from widetrail.errors import DocumentUnusable, InputUnusable
-from widetrail.findings import Finding, did_you_mean, errors_of
+from widetrail.findings import MOST, Finding, capped, did_you_mean, errors_of
 from widetrail.formats.marked import Map, Mark, Seq, Text, read_marked
 from widetrail.formats.outside import read_outside
 
@@ -112,7 +114,7 @@ def read_document(path: Path) -> bytes:
         InputUnusable: It is not there, or cannot be read.
     """
     try:
-        return read_outside(path, follow=True)
+        return read_outside(path, named=True)
     except (OSError, ValueError) as error:
         reason = error.strerror if isinstance(error, OSError) else ""
         raise InputUnusable("cannot be read", where=str(path), why=reason or str(error)) from error
@@ -149,7 +151,7 @@ def check(
             findings = (Finding(file, 1, 1, "mapping", "", "expected a mapping of keys"),)
         return None, _empty(), findings
     value, more = check_tree(model, tree, file, context)
-    result = tuple(dict.fromkeys(sorted([*findings, *more])))
+    result = capped([*findings, *more])
     return (None if errors_of(result) else value), tree, result
 
 
@@ -165,9 +167,9 @@ def check_tree(
     try:
         value = model.model_validate(tree, context=context)
     except ValidationError as error:
-        found.extend(_finding(tree, file, e) for e in _own_errors(error))
-    found.extend(_unknown(tree, file, context))
-    result = tuple(dict.fromkeys(sorted(found)))
+        found.extend(_finding(tree, file, e) for e in islice(_own_errors(error), MOST + 1))
+    found.extend(islice(_unknown(tree, file, context), MOST + 1))
+    result = capped(found)
     return (None if errors_of(result) else value), result
 
 
@@ -204,10 +206,9 @@ def mark_at(tree: Any, where: Iterable[str | int]) -> tuple[Mark, list[str]]:
 def _own_errors(error: ValidationError) -> Iterable[ErrorDetails]:
     """Give the errors but those that only say that what holds another error is too short."""
     errors = error.errors(include_url=False)
+    held = Counter(e["loc"][:depth] for e in errors for depth in range(len(e["loc"]) + 1))
     for one in errors:
-        where = one["loc"]
-        inner = any(e is not one and e["loc"][: len(where)] == where for e in errors)
-        if one["type"] != "too_short" or not inner:
+        if one["type"] != "too_short" or held[one["loc"]] == 1:
             yield one
 
 
@@ -239,6 +240,8 @@ def _words(error: ErrorDetails) -> tuple[str, str, str]:
         return "list", f"expected a list; found {shown}", ""
     if kind == "too_short":
         return "empty", "expected at least one", ""
+    if kind == "too_long":
+        return "too-many", f"expected at most {context['max_length']}", ""
     if kind.startswith("int_"):
         return "number", f"expected a whole number; found {shown}", ""
     return kind.replace("_", "-"), f"{error['msg']}; found {shown}", ""

@@ -7,6 +7,11 @@ import re
 from widetrail.formats.interface import Located, NotThere
 
 
+def matches(expression: str, text: str) -> bool:
+    """Return whether the expression matches anywhere in the text."""
+    return re.search(expression, text) is not None
+
+
 def read_text_value(text: str, expression: str) -> list[Located]:
     """Return every match of the expression's one group, with its line.
 

@@ -13,10 +13,12 @@ from typing import Any
 
 import yaml
 
-from widetrail.findings import Finding
+from widetrail.findings import MOST, Finding
 
 DEPTH = 40
 SIZE = 4 * 1024 * 1024
+VALUES = 200_000
+"""Keys, values and ends of what holds them in one document, at most."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -85,7 +87,7 @@ class _Builder:
         self.root: Map | Seq | Text | None = None
         self.findings: list[Finding] = []
         self._open: list[_Open] = []
-        self._documents = 0
+        self._documents = self._values = 0
 
     def find(self, mark: Mark, rule: str, message: str, hint: str = "") -> None:
         where = ".".join(_names(self._open))
@@ -116,6 +118,12 @@ class _Builder:
             return True
         at = event.start_mark
         mark = Mark(at.line + 1, at.column + 1) if at is not None else Mark(0, 0)
+        self._values += 1
+        if self._values > VALUES:
+            self.find(mark, "yaml-size", f"more than {VALUES:,} keys and values")
+            return False
+        if len(self.findings) > MOST:
+            return False
         if isinstance(event, yaml.ScalarEvent):
             self._refuse_extras(event, mark)
             self._scalar(event, mark)

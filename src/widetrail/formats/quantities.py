@@ -9,12 +9,14 @@ from widetrail.formats.checked import flaw
 _UNITS = {"B": 1, "KIB": 2**10, "MIB": 2**20, "GIB": 2**30, "TIB": 2**40}
 
 
-def parse_size(text: str) -> int:
+def parse_size(text: object) -> int:
     """Return the bytes of a size such as ``2 GiB`` or ``512 B``.
 
     Raises:
         PydanticCustomError: It is not a number with a unit.
     """
+    if not isinstance(text, str):
+        raise flaw("size", "expected a size such as 2 GiB")
     match = re.fullmatch(r"(\d{1,15}(?:\.\d{1,6})?)\s*([KMGT]iB|B)", text.strip(), re.IGNORECASE)
     if match is None:
         hint = "Write a number and B, KiB, MiB, GiB or TiB"

@@ -16,7 +16,10 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from dataclasses import asdict, dataclass, replace
+from functools import cache
 from typing import Any, Literal, get_args
+
+from pydantic import TypeAdapter
 
 Stage = Literal[
     "known", "noted", "verified", "released", "claimed", "renounced", "returned", "settled",
@@ -425,11 +428,16 @@ def event_of(facts: Mapping[str, Any]) -> Event:
     """Return the event that ``event_facts`` told; other values beside it are not read.
 
     Raises:
-        KeyError, TypeError: It is none.
+        KeyError, ValueError: It is none.
     """
     kind = _EVENTS[facts["what"]]
-    event: Event = kind(**{name: facts[name] for name in kind.__slots__})
+    event: Event = _shape_of(facts["what"]).validate_python({n: facts[n] for n in kind.__slots__})
     return event
+
+
+@cache
+def _shape_of(what: str) -> TypeAdapter[Event]:
+    return TypeAdapter(_EVENTS[what])
 
 
 def replay(events: Iterable[Mapping[str, Any]]) -> Seat:

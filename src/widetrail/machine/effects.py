@@ -26,10 +26,10 @@ from types import TracebackType
 from typing import IO
 
 from widetrail.errors import Halted
+from widetrail.formats import outside
+from widetrail.formats.outside import SafePath, StrPath
 
-_NEW = os.O_WRONLY | os.O_CREAT | getattr(os, "O_NOFOLLOW", 0) | getattr(os, "O_BINARY", 0)
-_AT_FDCWD = -100
-_RENAME_NOREPLACE = 1
+_NEW = os.O_WRONLY | os.O_CREAT
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,7 +42,6 @@ class Effect:
 
 
 Gate = Callable[[Effect], None]
-StrPath = Path | str
 
 
 class EffectFailed(Halted):
@@ -85,20 +84,24 @@ class Effects:
         if self._gate is not None:
             self._gate(Effect(self.count, kind, str(path)))
 
-    def make_folder(self, path: StrPath, mode: int = 0o777) -> None:
+    def make_folder(self, path: StrPath, mode: int = 0o777, *, named: bool = False) -> None:
         """Make one folder; its parent must be there and it must not."""
         with self._effect("make folder", path):
-            Path(path).mkdir(mode)
+            outside.make_folder(path, mode, named=named)
 
-    def make_folders(self, path: Path, mode: int = 0o777) -> list[Path]:
-        """Make a folder and those above it that are missing, one effect each; return them."""
-        missing = []
-        at = path
-        while not at.exists() and not at.is_symlink():
+    def make_folders(self, path: Path, mode: int = 0o777, *, named: bool = False) -> list[Path]:
+        """Make a folder and those above it that are missing, one effect each; return them.
+
+        ``named`` tells that a person named it, or that it is the tool's own on this computer, so
+        that it may lie behind links.
+        """
+        missing: list[Path] = []
+        at: Path = SafePath(path)
+        while not at.exists():
             missing.append(at)
             at = at.parent
         for folder in reversed(missing):
-            self.make_folder(folder, mode)
+            self.make_folder(folder, mode, named=named)
         return missing[::-1]
 
     def keep_folders(self, path: Path, mode: int = 0o777) -> list[Path]:
@@ -115,12 +118,12 @@ class Effects:
     def create(self, path: StrPath, mode: int = 0o666) -> Writing:
         """Begin a new file; one that is there already is never touched."""
         with self._effect("create", path):
-            return Writing(self, path, os.open(path, _NEW | os.O_EXCL, mode))
+            return Writing(self, path, outside.open_at(path, _NEW | os.O_EXCL, mode))
 
     def append(self, path: Path) -> Writing:
         """Go on at the end of a file of the tool's own, making it where it is missing."""
         with self._effect("append", path):
-            return Writing(self, path, os.open(path, _NEW | os.O_APPEND, 0o600))
+            return Writing(self, path, outside.open_at(path, _NEW | os.O_APPEND, 0o600))
 
     def put(self, path: Path, data: bytes, mode: int = 0o666) -> None:
         """Write a whole new file and make it and its name durable."""
@@ -132,19 +135,17 @@ class Effects:
     def cut(self, path: Path, size: int) -> None:
         """Cut a file of the tool's own to its first ``size`` bytes."""
         with self._effect("cut", path):
-            os.truncate(path, size)
+            outside.cut(path, size)
 
     def make_link(self, path: StrPath, target: str, mtime_ns: int | None = None) -> None:
         """Make a symbolic link, with a time of change of its own where the system has that."""
         with self._effect("make link", path):
-            Path(path).symlink_to(target)
-            if mtime_ns is not None and os.utime in os.supports_follow_symlinks:
-                os.utime(path, ns=(mtime_ns, mtime_ns), follow_symlinks=False)
+            outside.make_link(path, target, mtime_ns)
 
     def make_hard_link(self, path: StrPath, to: StrPath) -> None:
         """Give the file at ``to`` another name."""
         with self._effect("make hard link", path):
-            Path(path).hardlink_to(to)
+            outside.make_hard_link(path, to)
 
     def set_attributes(self, path: StrPath, attributes: Mapping[str, bytes]) -> bool:
         """Set extended attributes of the user's own; return whether the volume has them."""
@@ -152,9 +153,7 @@ class Effects:
             if sys.platform != "linux":
                 return False
             try:
-                for name, value in attributes.items():
-                    if name.startswith(USER_ATTRIBUTES):
-                        os.setxattr(path, name, value, follow_symlinks=False)
+                outside.set_attributes(path, attributes)
             except OSError as error:
                 if error.errno not in (errno.ENOTSUP, errno.EPERM, errno.E2BIG, errno.ENOSPC):
                     raise
@@ -173,7 +172,7 @@ class Effects:
     def set_mode(self, path: Path, mode: int) -> None:
         """Set permission bits alone."""
         with self._effect("set status", path):
-            path.chmod(mode)
+            outside.set_mode(path, mode)
 
     def rename(self, path: Path, to: Path) -> None:
         """Rename within a volume; what is at ``to`` already is never replaced.
@@ -181,34 +180,34 @@ class Effects:
         A folder of the account's own that may not be written to is made so for the moment of it.
         """
         with self._effect("rename", to), _writable(path, path.parent, to.parent) as mode:
-            _rename_without_replacing(path, to)
+            outside.rename(path, to)
             if mode is not None:
-                to.chmod(mode)
+                outside.set_mode(to, mode)
 
     def replace(self, path: Path, to: Path) -> None:
         """Rename within a volume over what is at ``to``, which must be the tool's to change."""
         with self._effect("replace", to), _writable(None, path.parent, to.parent):
-            path.replace(to)
+            outside.replace(path, to)
 
     def remove_file(self, path: Path) -> None:
         """Remove one file or link."""
         with self._effect("remove", path), _writable(None, path.parent):
-            path.unlink()
+            outside.remove_file(path)
 
     def remove_folder(self, path: Path) -> None:
         """Remove one empty folder."""
         with self._effect("remove folder", path), _writable(None, path.parent):
-            path.rmdir()
+            outside.remove_folder(path)
 
     def remove_tree(self, path: Path) -> None:
         """Remove a folder of the tool's own with all in it, one effect each; links unfollowed."""
         if _is_shut(path):
             self.set_mode(path, 0o700)
-        for entry in sorted(os.scandir(path), key=lambda e: e.name):
-            if entry.is_dir(follow_symlinks=False):
-                self.remove_tree(Path(entry.path))
+        for inner in sorted(SafePath(path).iterdir()):
+            if inner.is_dir():
+                self.remove_tree(inner)
             else:
-                self.remove_file(Path(entry.path))
+                self.remove_file(inner)
         self.remove_folder(path)
 
     def run(
@@ -269,14 +268,15 @@ class Effects:
     def set_status(self, path: StrPath, mode: int, mtime_ns: int) -> None:
         """Set permission bits (never set-user-id or set-group-id) and the time of change."""
         with self._effect("set status", path):
-            _set_status(path, mode, mtime_ns)
+            outside.set_mode(path, stat.S_IMODE(mode) & _PERMISSIONS)
+            outside.set_times(path, mtime_ns)
 
     def sync_folder(self, path: Path) -> None:
         """Make the names in a folder durable, where the system can."""
         with self._effect("sync folder", path):
             if sys.platform == "win32":  # folders cannot be opened for this there
                 return
-            handle = os.open(path, os.O_RDONLY | os.O_DIRECTORY)
+            handle = outside.open_folder(path)
             try:
                 os.fsync(handle)
             except OSError as error:
@@ -288,7 +288,7 @@ class Effects:
     def barrier(self, path: Path) -> None:
         """Make all that was written to the volume of ``path`` durable."""
         with self._effect("barrier", path):
-            handle = os.open(path, os.O_RDONLY)
+            handle = outside.open_at(path, os.O_RDONLY)
             try:
                 libc = ctypes.CDLL(None, use_errno=True) if sys.platform != "win32" else None
                 if libc is not None and hasattr(libc, "syncfs"):
@@ -327,7 +327,7 @@ def _is_shut(folder: Path) -> bool:
     if sys.platform == "win32" or os.geteuid() == 0:
         return False
     try:
-        status = folder.lstat()
+        status = outside.status_of(folder)
     except OSError:
         return False
     shut = status.st_mode & 0o300 != 0o300
@@ -340,20 +340,21 @@ def _writable(moved: Path | None, *folders: Path) -> Iterator[int | None]:
 
     Gives the mode that the moved one is to have again, if it was changed.
     """
-    shut = {f: stat.S_IMODE(f.stat().st_mode) for f in dict.fromkeys(folders) if _is_shut(f)}
-    mode = stat.S_IMODE(moved.stat().st_mode) if moved is not None and _is_shut(moved) else None
+    shut = {f: _mode(f) for f in dict.fromkeys(folders) if _is_shut(f)}
+    mode = _mode(moved) if moved is not None and _is_shut(moved) else None
     for folder, before in shut.items():
-        folder.chmod(before | 0o300)
+        outside.set_mode(folder, before | 0o300)
     try:
         if moved is not None and mode is not None:  # its name of the folder above is in it
-            moved.chmod(mode | 0o300)
+            outside.set_mode(moved, mode | 0o300)
         yield mode
     finally:
         for folder, before in shut.items():
-            folder.chmod(before)
+            outside.set_mode(folder, before)
 
 
-_ACLS = ("system.posix_acl_access", "system.posix_acl_default")
+def _mode(path: Path) -> int:
+    return stat.S_IMODE(outside.status_of(path).st_mode)
 
 
 def more_status(path: Path, to: Path) -> bool:
@@ -361,42 +362,37 @@ def more_status(path: Path, to: Path) -> bool:
 
     A socket or device has no copy.
     """
-    status = path.lstat()
-    if not os.path.lexists(to):
+    status = outside.status_of(path)
+    if not SafePath(to).exists():
         return stat.S_ISFIFO(status.st_mode)
-    now, file = to.lstat(), stat.S_ISREG(status.st_mode) or stat.S_ISDIR(status.st_mode)
+    now, file = (
+        outside.status_of(to),
+        stat.S_ISREG(status.st_mode) or stat.S_ISDIR(status.st_mode),
+    )
     other = (now.st_uid, now.st_gid, now.st_mode) != (status.st_uid, status.st_gid, status.st_mode)
-    acls = sys.platform == "linux" and file and set(os.listxattr(path)) & set(_ACLS)
-    return bool(acls) or other or now.st_mtime_ns != status.st_mtime_ns
+    lists = file and outside.access_lists_of(path)
+    return bool(lists) or other or now.st_mtime_ns != status.st_mtime_ns
 
 
 def _make_same(path: StrPath, to: StrPath) -> None:
     if sys.platform == "win32":  # there is no more to it there
         return
-    status = os.lstat(path)
-    if stat.S_ISFIFO(status.st_mode) and not os.path.lexists(to):
-        os.mkfifo(to)
-    now, link = os.lstat(to), stat.S_ISLNK(status.st_mode)
+    status = outside.status_of(path)
+    if stat.S_ISFIFO(status.st_mode) and not SafePath(to).exists():
+        outside.make_pipe(to)
+    now, link = outside.status_of(to), stat.S_ISLNK(status.st_mode)
     if (now.st_uid, now.st_gid) != (status.st_uid, status.st_gid):
         with suppress(PermissionError):  # only an administrator gives files away
-            os.chown(to, status.st_uid, status.st_gid, follow_symlinks=False)
+            outside.set_owner(to, status.st_uid, status.st_gid)
     if link:
         return
-    if sys.platform == "linux":
-        for name in set(os.listxattr(path)) & set(_ACLS):
-            with suppress(OSError):  # the volume is the same; what it refuses it never had
-                os.setxattr(to, name, os.getxattr(path, name))
-    os.chmod(to, stat.S_IMODE(status.st_mode))  # noqa: PTH101 - a text as a rule
-    os.utime(to, ns=(status.st_mtime_ns, status.st_mtime_ns))
+    outside.set_access_lists(to, outside.access_lists_of(path))
+    outside.set_mode(to, stat.S_IMODE(status.st_mode))
+    outside.set_times(to, status.st_mtime_ns)
 
 
-def _set_status(at: StrPath | int, mode: int, mtime_ns: int) -> None:
-    os.chmod(at, stat.S_IMODE(mode) & 0o1777)  # noqa: PTH101 - it may be an open file
-    os.utime(at, ns=(mtime_ns, mtime_ns))
-
-
-USER_ATTRIBUTES = "user."
-"""The namespace of extended attributes that programs of an account may set (xattr(7))."""
+_PERMISSIONS = 0o1777
+"""Bits of a mode that are carried: never set-user-id or set-group-id."""
 
 PRINTED_MOST = 16 * 1024 * 1024
 """Bytes a program may print to be listened to; one that prints more is stopped."""
@@ -611,7 +607,9 @@ class Writing:
         """As ``Effects.set_status``, without looking the file up again."""
         with self._effects._effect("set status", self._path):
             by_handle = os.chmod in os.supports_fd and os.utime in os.supports_fd
-            _set_status(self._handle if by_handle else self._path, mode, mtime_ns)
+            at = self._handle if by_handle else self._path
+            outside.set_mode(at, stat.S_IMODE(mode) & _PERMISSIONS)
+            outside.set_times(at, mtime_ns)
 
     def sync(self) -> None:
         """Make what was written durable."""
@@ -632,20 +630,3 @@ class Writing:
         trace: TracebackType | None,
     ) -> None:  # fmt: skip
         self.close()
-
-
-def _rename_without_replacing(path: Path, to: Path) -> None:
-    if sys.platform == "win32":  # there the plain call refuses to replace
-        path.rename(to)
-        return
-    libc = ctypes.CDLL(None, use_errno=True)
-    if hasattr(libc, "renameat2"):
-        names = os.fsencode(path), os.fsencode(to)
-        if libc.renameat2(_AT_FDCWD, names[0], _AT_FDCWD, names[1], _RENAME_NOREPLACE) == 0:
-            return
-        code = ctypes.get_errno()
-        if code not in (errno.EINVAL, errno.ENOSYS, errno.ENOTSUP):
-            raise OSError(code, os.strerror(code))
-    if to.exists() or to.is_symlink():  # a volume without the flag: look, then rename
-        raise FileExistsError(errno.EEXIST, os.strerror(errno.EEXIST))
-    path.rename(to)

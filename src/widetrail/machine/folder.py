@@ -26,7 +26,7 @@ from widetrail.formats.canonical import digest
 from widetrail.formats.checked import Model, YesNo, check, flaw, load, read_text
 from widetrail.formats.dconf import edit_dconf
 from widetrail.formats.interface import NotThere, Platform, Unreadable
-from widetrail.formats.outside import read_outside
+from widetrail.formats.outside import SafePath, names_in, read_outside
 from widetrail.formats.quantities import parse_size
 from widetrail.formats.registry import Edit, Key, full_key
 from widetrail.formats.texts import decode
@@ -132,7 +132,7 @@ class FolderMachine(HostMachine):
             MachineUnusable: The folder or a disk of it is not there.
             DocumentUnusable: ``machine.yaml`` has findings.
         """
-        self.folder = folder.resolve()
+        self.folder = SafePath(folder.resolve())
         if not (self.folder / FILE).is_file():
             raise MachineUnusable(
                 "is no folder machine",
@@ -151,8 +151,10 @@ class FolderMachine(HostMachine):
         self.administrator, self.network = self.file.administrator, self.file.network
         self._home = self.file.home or default_home(self.platform, self.system, self.user)
         self._disks = {self._mount(name): disk for name, disk in self.file.disks.items()}
+        self._at: dict[str, str] = {}
         for name, disk in self._disks.items():
-            if not self._holds(disk.folder):
+            self._at[name] = os.path.realpath(self.folder / disk.folder)
+            if not self._holds(self._at[name]):
                 raise MachineUnusable(
                     "the folder of a disk is not there",
                     where=str(self.folder / disk.folder),
@@ -162,7 +164,7 @@ class FolderMachine(HostMachine):
     @cached_property
     def read_only(self) -> bool:
         """Whether nothing may be changed, since its file says so or the system does."""
-        disk = self.folder / self._disk_of(self._home)[1].folder
+        disk = self._at[self._disk_of(self._home)[0]]
         as_now = os.access in os.supports_effective_ids
         return self.file.read_only or not os.access(disk, os.W_OK, effective_ids=as_now)
 
@@ -175,15 +177,9 @@ class FolderMachine(HostMachine):
         name = f"{Path(self.name).name}-{digest(self.identity.encode())[:12]}"
         return paths.join(self.root("state"), OWN_STATE), own_state() / "machines" / name
 
-    def _holds(self, below: str) -> bool:
-        """Return whether there is a folder at ``below`` that no link leads out of this one."""
-        at = str(self.folder)
-        for name in Path(below).parts:
-            at = f"{at}{os.sep}{name}"
-            if os.path.islink(at):  # noqa: PTH114 - asked each time a machine is opened
-                whole = self.folder / below
-                return whole.is_dir() and whole.resolve().is_relative_to(self.folder)
-        return os.path.isdir(at)  # noqa: PTH112
+    def _holds(self, disk: str) -> bool:
+        """Return whether there is a folder at ``disk``, and it lies in the machine's own."""
+        return disk.startswith(f"{self.folder}{os.sep}") and SafePath(disk).is_dir()
 
     def _mount(self, name: str) -> str:
         return f"{name[0].upper()}:" if self.platform == "windows" else name.rstrip("/")
@@ -266,7 +262,7 @@ class FolderMachine(HostMachine):
         path = full_key(key, view)
         text = self.folder / REGISTRY
         try:
-            if text.is_file() and not text.is_symlink():
+            if text.is_file():
                 return cast(Key, ask("registry", read_outside(text, HIVE_MOST), path))
             hive, below = self._hive_of(path)
             return cast(Key, ask("hive", self.read(hive, HIVE_MOST), below))
@@ -290,20 +286,21 @@ class FolderMachine(HostMachine):
 
     def edit_registry(self, edits: Sequence[Edit], view: str = "64") -> None:
         text = self.folder / REGISTRY
-        if self.platform != "windows" or not text.is_file() or text.is_symlink():
+        if self.platform != "windows" or not text.is_file():
             raise Unreadable("there is no registry that can be changed")
         seen = [Edit(full_key(e.key, view), e.name, e.value) for e in edits]
-        self._put_own(text, ask("edit registry", text.read_bytes(), seen))
+        self._put_own(text, ask("edit registry", read_outside(text, HIVE_MOST), seen))
 
     def edit_desktop(self, changes: Mapping[str, str | None]) -> None:
         text = self.folder / DESKTOP_SETTINGS
-        if self.platform != "linux" or text.is_symlink():
+        if self.platform != "linux" or (text.exists() and not text.is_file()):
             raise Unreadable("there is no settings database of the desktop")
-        self._put_own(text, edit_dconf(text.read_bytes() if text.is_file() else b"", changes))
+        before = read_outside(text, HIVE_MOST) if text.exists() else b""
+        self._put_own(text, edit_dconf(before, changes))
 
-    def _put_own(self, path: Path, data: bytes) -> None:
+    def _put_own(self, path: SafePath, data: bytes) -> None:
         """Write a file of the machine's own whole, in place of what it was."""
-        if path.is_file() and path.read_bytes() == data:
+        if path.is_file() and read_outside(path, HIVE_MOST) == data:
             return
         beside = path.with_name(f"{path.name}.new")
         if beside.exists():  # it was cut off here
@@ -330,7 +327,7 @@ class FolderMachine(HostMachine):
 
     def desktop_settings(self) -> bytes:
         text = self.folder / DESKTOP_SETTINGS
-        if self.platform != "linux" or text.is_symlink() or not text.is_file():
+        if self.platform != "linux" or not text.is_file():
             raise Unreadable("there is no settings database of the desktop")
         try:
             return read_outside(text, HIVE_MOST)
@@ -342,8 +339,7 @@ class FolderMachine(HostMachine):
         with tempfile.TemporaryDirectory(prefix="widetrail-scratch-") as folder:
             top = Path(folder)
             for name in (FILE, REGISTRY, DESKTOP_SETTINGS):
-                if (self.folder / name).is_file():
-                    shutil.copyfile(self.folder / name, top / name)
+                copy_plain(self.folder / name, top / name)
             for disk in self._disks.values():
                 (top / disk.folder).mkdir(parents=True, exist_ok=True)
             twin = FolderMachine(top, self.effects)
@@ -365,11 +361,11 @@ class FolderMachine(HostMachine):
         mount = max(mounts, key=len)
         return mount, self._disks[mount]
 
-    def host(self, path: str) -> Path:
+    def host(self, path: str) -> SafePath:
         if OWN_STATE in path and (below := self._below_own(path)) is not None:
             return below
-        mount, disk = self._disk_of(path)
-        at = f"{self.folder}{os.sep}{disk.folder}"
+        mount, _ = self._disk_of(path)
+        at = self._at[mount]
         segments = [s for s in path[len(mount) :].split("/") if s]
         for number, segment in enumerate(segments):
             if segment in (".", ".."):
@@ -378,23 +374,23 @@ class FolderMachine(HostMachine):
                 why = f"{Path(at).name} is one"
                 raise MachineUnusable("leads through a link", where=path, why=why)
             at = f"{at}{os.sep}{self._spelled(at, segment)}"
-        return Path(at)
+        return SafePath(at)
 
-    def _below_own(self, path: str) -> Path | None:
+    def _below_own(self, path: str) -> SafePath | None:
         """Return where a path of the tool's own lies on this computer, where it does."""
         if self._apart is None or not paths.is_within(path, self._apart[0], self.platform):
             return None
         names = path[len(self._apart[0]) :].strip("/").split("/")
         if {".", ".."} & set(names):
             raise MachineUnusable("a path may not climb", where=path)
-        return self._apart[1].joinpath(*filter(None, names))
+        return SafePath(self._apart[1].joinpath(*filter(None, names)))
 
     def _spelled(self, folder: str, name: str) -> str:
         """Return how the folder itself spells ``name``, on volumes where spelling is free."""
         if self.platform == "linux" or os.path.lexists(f"{folder}{os.sep}{name}"):
             return name
         try:
-            listed = sorted(os.listdir(folder))
+            listed = sorted(names_in(folder))
         except OSError:
             return name
         return next((n for n in listed if self._key(n) == self._key(name)), name)
@@ -407,7 +403,7 @@ class FolderMachine(HostMachine):
             there = next(folder for folder in (below, *below.parents) if folder.is_dir())
             return Room("this computer", shutil.disk_usage(there).free)
         mount, disk = self._disk_of(path)
-        free = shutil.disk_usage(self.folder / disk.folder).free
+        free = shutil.disk_usage(self._at[mount]).free
         return Room(mount or "/", free if disk.free is None else min(free, disk.free))
 
     def _program(self, path: str) -> Program | None:
@@ -477,8 +473,7 @@ class FolderMachine(HostMachine):
     def _as_machine(self, done: Completed) -> Completed:
         """Return what a program printed with the machine's own paths for those of this system."""
         output, printed = done.output, done.printed
-        for mount, disk in sorted(self._disks.items(), key=lambda d: -len(d[1].folder)):
-            host = str(self.folder / disk.folder)
+        for mount, host in sorted(self._at.items(), key=lambda at: -len(at[1])):
             output = output.replace(f"{host}/", f"{mount}/").replace(host, mount or "/")
             printed = printed.replace(os.fsencode(f"{host}/"), os.fsencode(f"{mount}/"))
         return replace(done, output=output, printed=printed)
@@ -488,7 +483,7 @@ class FolderMachine(HostMachine):
 
         The usual variables point into the folder; ``FOLDER_MACHINE…`` say where the disks are.
         """
-        drives = {mount: str(self.folder / d.folder) for mount, d in self._disks.items()}
+        drives = self._at
         here = {name: str(self.host(path)) for name, path in self._roots.items()}
         common = {
             "PATH": os.pathsep.join([str(Path(sys.executable).parent), os.defpath]),
@@ -553,7 +548,7 @@ def _environments(told: str) -> Iterator[tuple[int, dict[str, str]]]:
     """Give the environment of every process that has ``told``, a variable with its value, in it."""
     if sys.platform == "linux":
         wanted = told.encode("utf-8", "surrogateescape")
-        for name in filter(str.isdecimal, os.listdir("/proc")):
+        for name in filter(str.isdecimal, names_in("/proc")):
             try:
                 data = bytes_of(f"/proc/{name}/environ")
             except OSError:

@@ -11,17 +11,19 @@ import subprocess
 import sys
 import tempfile
 from abc import ABC, abstractmethod
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
+from functools import partial
 from operator import attrgetter
 from pathlib import Path
 from typing import BinaryIO
 
 from widetrail.errors import MachineUnusable, WentWrong
+from widetrail.formats import outside
 from widetrail.formats.interface import Platform
-from widetrail.formats.outside import FILE_FLAGS
+from widetrail.formats.outside import SafePath
 from widetrail.machine import paths
-from widetrail.machine.effects import USER_ATTRIBUTES, Effects
+from widetrail.machine.effects import Effects
 from widetrail.machine.interface import Channels, Completed, Entry, EntryKind, Opened
 
 READ_MOST = 64 * 1024 * 1024
@@ -48,13 +50,13 @@ class HostMachine(ABC):
         return False
 
     @abstractmethod
-    def host(self, path: str) -> Path:
-        """Return where ``path`` lies for the system Wide Trail runs on."""
+    def host(self, path: str) -> SafePath:
+        """Return where ``path`` lies for the system Wide Trail runs on; no link leads there."""
 
     def look(self, path: str) -> Entry | None:
         try:
             host = self.host(path)
-            return _entry(host, paths.base(path), host.lstat())
+            return _entry(paths.base(path), host.lstat(), lambda: outside.link_target(host))
         except (FileNotFoundError, NotADirectoryError):
             return None
         except (OSError, ValueError) as error:
@@ -62,46 +64,58 @@ class HostMachine(ABC):
 
     def walk(self, path: str, deepest: int | None = None) -> Iterator[Entry]:
         limit = DEEPEST if deepest is None else deepest
-        yield from self._below(self.host(path), path, "", limit, strict=deepest is None)
+        host = str(self.host(path))
+        yield from self._below(host, None, path, "", limit, strict=deepest is None)
 
     def _below(
-        self, folder: Path, path: str, prefix: str, depth: int, *, strict: bool
+        self, folder: str, above: int | None, path: str, prefix: str, depth: int, *, strict: bool
     ) -> Iterator[Entry]:
         if depth == 0:
             if not strict:
                 return
             where = paths.join(path, prefix)
             raise MachineUnusable("is nested too deep", where=where, why=f"more than {DEEPEST}")
+        handle = None
         try:
-            with os.scandir(folder) as listed:
+            if BELOW_HANDLES:
+                handle = outside.open_folder(folder, above)
+            with os.scandir(folder if handle is None else handle) as listed:
                 found = sorted(listed, key=attrgetter("name"))
         except OSError as error:
+            if handle is not None:
+                os.close(handle)
             raise refused(paths.join(path, prefix), error) from error
-        for one in found:
-            inner = f"{prefix}{one.name}"
-            try:
-                entry = _entry(one.path, inner, status_of(one))
-            except FileNotFoundError:  # it went away while we looked
-                continue
-            except OSError as error:
-                raise refused(paths.join(path, inner), error) from error
-            yield entry
-            if entry.kind == "folder":
-                yield from self._below(Path(one.path), path, f"{inner}/", depth - 1, strict=strict)
+        try:
+            for one in found:
+                inner = f"{prefix}{one.name}"
+                try:
+                    entry = _entry(inner, status_of(one), partial(_leads, one, handle))
+                except FileNotFoundError:  # it went away while we looked
+                    continue
+                except OSError as error:
+                    raise refused(paths.join(path, inner), error) from error
+                yield entry
+                if entry.kind == "folder":
+                    there = one.path if handle is None else one.name
+                    within = self._below(there, handle, path, f"{inner}/", depth - 1, strict=strict)
+                    yield from within
+        finally:
+            if handle is not None:
+                os.close(handle)
 
     def open(self, path: str) -> BinaryIO:
         try:
-            return _regular(os.open(self.host(path), FILE_FLAGS), path)
+            return os.fdopen(outside.open_regular(self.host(path)), "rb")
         except (OSError, ValueError) as error:
             raise refused(path, error) from error
 
     @contextmanager
     def opened(self, path: str) -> Iterator[Opened]:
-        if os.open not in os.supports_dir_fd:
+        if not BELOW_HANDLES:
             yield _Plain(self, path)
             return
         try:
-            below = _Below(os.open(self.host(path), FOLDER_FLAGS), path)
+            below = _Below(outside.open_folder(self.host(path)), path)
         except OSError as error:
             raise refused(path, error) from error
         try:
@@ -111,7 +125,7 @@ class HostMachine(ABC):
 
     def attributes(self, path: str) -> Mapping[str, bytes]:
         try:
-            return _attributes(self.host(path))
+            return outside.attributes_of(self.host(path))
         except OSError as error:
             raise refused(path, error) from error
 
@@ -190,7 +204,7 @@ class _Below:
 
     def open(self, path: str) -> BinaryIO:
         try:
-            return _regular(self._take(path), path, self._path, buffering=0)
+            return os.fdopen(outside.insist_regular(self._take(path), path), "rb", 0)
         except (OSError, ValueError) as error:
             raise refused(paths.join(self._path, path), error) from error
 
@@ -199,7 +213,7 @@ class _Below:
         try:
             handle = self._take(path)
             self._kept = path, handle
-            return _attributes(handle)
+            return outside.attributes_of(handle)
         except OSError as error:
             raise refused(paths.join(self._path, path), error) from error
 
@@ -211,13 +225,13 @@ class _Below:
         if kept is not None:
             os.close(kept[1])
         folder, _, name = path.rpartition("/")
-        return os.open(name, FILE_FLAGS, dir_fd=self._at(folder))
+        return outside.open_any(name, self._at(folder))
 
     def _at(self, folder: str) -> int:
         if folder != self._folder:
             handle = self._top
             for name in filter(None, folder.split("/")):
-                inner = os.open(name, FOLDER_FLAGS, dir_fd=handle)
+                inner = outside.open_folder(name, handle)
                 if handle != self._top:
                     os.close(handle)
                 handle = inner
@@ -237,32 +251,8 @@ class _Below:
         os.close(self._top)
 
 
-FOLDER_FLAGS = os.O_RDONLY | getattr(os, "O_NOFOLLOW", 0) | getattr(os, "O_DIRECTORY", 0)
-
-
-def _regular(handle: int, path: str, above: str = "", buffering: int = -1) -> BinaryIO:
-    if not stat.S_ISREG(os.fstat(handle).st_mode):
-        os.close(handle)
-        where = paths.join(above, path) if above else path
-        raise MachineUnusable("is no regular file", where=where)
-    return os.fdopen(handle, "rb", buffering)
-
-
-def _attributes(at: Path | int) -> Mapping[str, bytes]:
-    """Return the user's own extended attributes of a file or folder, by its path or open."""
-    if sys.platform != "linux":
-        return {}
-    follow = isinstance(at, int)
-    try:
-        names = os.listxattr(at, follow_symlinks=follow)
-        if not names:
-            return {}
-        own = [name for name in names if name.startswith(USER_ATTRIBUTES)]
-        return {name: os.getxattr(at, name, follow_symlinks=follow) for name in sorted(own)}
-    except OSError as error:
-        if error.errno in (errno.ENOTSUP, errno.ENODATA, errno.EPERM):
-            return {}
-        raise
+BELOW_HANDLES = os.scandir in os.supports_fd and os.open in os.supports_dir_fd
+"""Whether names are opened and looked at below an open folder."""
 
 
 def status_of(listed: os.DirEntry[str]) -> os.stat_result:
@@ -272,11 +262,15 @@ def status_of(listed: os.DirEntry[str]) -> os.stat_result:
     return listed.stat(follow_symlinks=False)
 
 
-def _entry(host: Path | str, path: str, status: os.stat_result) -> Entry:
+def _leads(listed: os.DirEntry[str], above: int | None) -> str:
+    return outside.link_target(listed.path if above is None else listed.name, above)
+
+
+def _entry(path: str, status: os.stat_result, target: Callable[[], str]) -> Entry:
     kind, number = _kind(status.st_mode), f"{status.st_dev}:{status.st_ino}"
     if kind != "file":
-        target = os.readlink(host) if kind == "link" else ""
-        return Entry(path, kind, 0, status.st_mtime_ns, stat.S_IMODE(status.st_mode), target)
+        leads = target() if kind == "link" else ""
+        return Entry(path, kind, 0, status.st_mtime_ns, stat.S_IMODE(status.st_mode), leads)
     return Entry(
         path,
         kind,
@@ -304,7 +298,7 @@ PIECE = 64 * 1024
 
 def bytes_of(path: str) -> bytes:
     """Return the bytes of a file by calls of the system alone, for who reads thousands of them."""
-    handle = os.open(path, os.O_RDONLY | getattr(os, "O_BINARY", 0))
+    handle = outside.open_at(path, os.O_RDONLY)
     try:
         return b"".join(_pieces(handle))
     finally:
@@ -322,7 +316,7 @@ def file_digest(path: Path | str) -> str:
     What the system remembers of it is dropped first, where it can be asked to (what is not durable
     yet it keeps).
     """
-    found, handle = hashlib.sha256(), os.open(path, os.O_RDONLY | getattr(os, "O_BINARY", 0))
+    found, handle = hashlib.sha256(), outside.open_regular(path)
     try:
         if sys.platform == "linux":
             os.posix_fadvise(handle, 0, 0, os.POSIX_FADV_DONTNEED)
@@ -333,21 +327,24 @@ def file_digest(path: Path | str) -> str:
     return found.hexdigest()
 
 
-def copy_plain(source: Path, target: Path) -> None:
+def copy_plain(source: SafePath, target: Path) -> None:
     """Copy a file or folder into a scratch machine: regular files and folders only."""
-    if source.is_symlink() or not source.exists():
-        return
     if source.is_file():
         target.parent.mkdir(parents=True, exist_ok=True)
-        shutil.copy2(source, target)
-        return
-    if source.is_dir():
+        status = source.stat()
+        with source.open("rb") as file, target.open("wb") as copy:
+            shutil.copyfileobj(file, copy)
+        target.chmod(stat.S_IMODE(status.st_mode) & 0o777)
+        outside.set_times(os.path.realpath(target), status.st_mtime_ns)
+    elif source.is_dir():
         target.mkdir(parents=True, exist_ok=True)
-        for name in os.listdir(source):
-            copy_plain(source / name, target / name)
+        for inner in source.iterdir():
+            copy_plain(inner, target / inner.name)
 
 
 def refused(path: str, error: Exception) -> MachineUnusable:
     """Return the error for a file of the machine that the system would not let be read."""
     reason = error.strerror if isinstance(error, OSError) else ""
+    if isinstance(error, OSError) and error.errno == errno.EINVAL:
+        return MachineUnusable(outside.NO_REGULAR_FILE, where=path)
     return MachineUnusable("cannot be read", where=path, why=reason or str(error))

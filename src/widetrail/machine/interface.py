@@ -10,10 +10,10 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass, field
-from pathlib import Path
 from typing import BinaryIO, Literal, NamedTuple, Protocol
 
 from widetrail.formats.interface import Platform
+from widetrail.formats.outside import SafePath
 from widetrail.formats.registry import Edit, Key
 from widetrail.machine.effects import Began, Effects, Writing
 
@@ -186,7 +186,7 @@ class Machine(Protocol):
     def read(self, path: str, most: int = ...) -> bytes:
         """Return a whole file of at most ``most`` bytes."""
 
-    def host(self, path: str) -> Path:
+    def host(self, path: str) -> SafePath:
         """Return where ``path`` lies for the system Wide Trail runs on."""
 
     def room(self, path: str) -> Room:

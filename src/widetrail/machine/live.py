@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import platform as system_platform
 import shutil
-import stat
 import sys
 import tempfile
 from abc import abstractmethod
@@ -19,12 +18,12 @@ from widetrail.errors import InputUnusable, MachineUnusable, WentWrong
 from widetrail.formats.canonical import digest
 from widetrail.formats.dconf import write_dconf
 from widetrail.formats.interface import Platform, Unreadable
-from widetrail.formats.outside import FILE_FLAGS
+from widetrail.formats.outside import SafePath, give_tree
 from widetrail.formats.registry import Edit, Key
 from widetrail.formats.texts import decode
 from widetrail.machine import paths
 from widetrail.machine.effects import Effects
-from widetrail.machine.host import FOLDER_FLAGS, HostMachine, copy_plain
+from widetrail.machine.host import HostMachine, copy_plain
 from widetrail.machine.interface import Channels, Machine, Room
 from widetrail.machine.roots import redirected_by_user_dirs, redirected_by_xdg, standard_roots
 
@@ -55,6 +54,7 @@ class LiveMachine(HostMachine):
         self.identity = digest(f"{self._hardware()}:{user}".encode())[:16]
         self.effects = effects or Effects()
         self._home = home
+        self._at_home_here = os.path.realpath(home)
         self.network = _has_network()
 
     @abstractmethod
@@ -76,20 +76,26 @@ class LiveMachine(HostMachine):
     def facts(self) -> Mapping[str, str]:
         return {"platform": self.platform, "system": self.system, "user": self.user}
 
-    def host(self, path: str) -> Path:
+    def host(self, path: str) -> SafePath:
         at = Path(path)
         if ".." in at.parts:
             raise MachineUnusable("a path may not climb", where=path)
         if not at.is_absolute():
             raise MachineUnusable("is no whole path of this machine", where=path)
         home = paths.is_within(path, self._home, self.platform)
+        systems = False
         for above in at.parents:
             if home and above == Path(self._home):
                 break
-            if above.is_symlink() and (home or not _is_systems(above)):
-                why = f"{above} is one"
-                raise MachineUnusable("leads through a link", where=path, why=why)
-        return at
+            if above.is_symlink():
+                if home or not _is_systems(above):
+                    why = f"{above} is one"
+                    raise MachineUnusable("leads through a link", where=path, why=why)
+                systems = True
+        if home:
+            below = at.parts[len(Path(self._home).parts) :]
+            return SafePath(self._at_home_here).joinpath(*below)
+        return SafePath(os.path.realpath(at.parent)) / at.name if systems else SafePath(at)
 
     def variables(self) -> Mapping[str, str]:
         own = dict(os.environ) if self._mine else {}
@@ -330,30 +336,7 @@ def hand_over(folder: Path, account: str) -> None:
         entry = pwd.getpwnam(account)
     except KeyError:  # that is told where the account is taken
         return
-    handle = os.open(folder, FOLDER_FLAGS)
-    try:
-        _give(handle, entry.pw_uid, entry.pw_gid)
-    finally:
-        os.close(handle)
-
-
-def _give(folder: int, uid: int, gid: int) -> None:
-    if sys.platform == "win32":  # files are not given away there
-        return
-    for name in os.listdir(folder):
-        try:
-            handle = os.open(name, FILE_FLAGS, dir_fd=folder)
-        except OSError:  # a link, or nothing that can be opened
-            continue
-        try:
-            status = os.fstat(handle)
-            if stat.S_ISDIR(status.st_mode):
-                _give(handle, uid, gid)
-            elif stat.S_ISREG(status.st_mode) and status.st_nlink == 1:
-                os.fchown(handle, uid, gid)
-        finally:
-            os.close(handle)
-    os.fchown(folder, uid, gid)
+    give_tree(os.path.realpath(folder), entry.pw_uid, entry.pw_gid)
 
 
 def become(account: str) -> None:

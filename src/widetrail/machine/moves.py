@@ -12,13 +12,13 @@ at ``target``; ``unfolder``: that folder goes, if it is empty.
 from __future__ import annotations
 
 import errno
-import os
 import stat
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
 
+from widetrail.formats.outside import SafePath
 from widetrail.machine.effects import EffectFailed
 from widetrail.machine.interface import Machine
 from widetrail.machine.paths import join, parent
@@ -60,31 +60,31 @@ def carry_out(
         EffectFailed: The system refuses; what was made stays made.
     """
     effects, touched = machine.effects, dict[Path, None]()
-    known: dict[str, Path] = {}
+    known: dict[str, SafePath] = {}
 
-    def host(path: str) -> Path:
+    def host(path: str) -> SafePath:
         folder, name = path.rpartition("/")[::2]
         if folder not in known:  # names below one folder are resolved once
             known[folder] = machine.host(folder or "/")
         resolved = known[folder] / name
-        return resolved if os.path.lexists(resolved) else machine.host(path)
+        return resolved if resolved.exists() else machine.host(path)
 
     for move in moves:
         target = host(move.target)
         if move.kind == "folder":
-            if not os.path.lexists(target):
+            if not target.exists():
                 effects.make_folder(target)
                 touched[target.parent] = None
             continue
         if move.kind == "unfolder":
-            if target.is_dir() and not target.is_symlink() and not any(target.iterdir()):
+            if target.is_empty():
                 effects.remove_folder(target)
                 touched[target.parent] = None
             continue
         source = host(move.source)
-        if not os.path.lexists(source):
+        if not source.exists():
             continue
-        if os.path.lexists(target):
+        if target.exists():
             if move.kind == "out":  # its name was free, so it was made: another stands there now
                 continue
             _make_way(machine, move, target, taken, touched)
@@ -100,7 +100,7 @@ def carry_out(
         touched |= {target.parent: None, source.parent: None}
     for path, mode in (modes or {}).items():
         shut = machine.host(path)
-        if shut.is_dir() and not shut.is_symlink() and stat.S_IMODE(shut.stat().st_mode) != mode:
+        if shut.is_dir() and stat.S_IMODE(shut.stat().st_mode) != mode:
             effects.set_mode(shut, mode)
     for folder in touched:
         if folder.is_dir():
@@ -124,13 +124,13 @@ def roll_back(machine: Machine, moves: Sequence[Move]) -> None:
         if move.kind not in ("out", "into"):
             continue
         source, target = machine.host(move.source), machine.host(move.target)
-        if os.path.lexists(target) and not os.path.lexists(source):
+        if target.exists() and not source.exists():
             machine.effects.rename(target, source)
             machine.effects.sync_folder(source.parent)
             machine.effects.sync_folder(target.parent)
     for move in reversed(moves):
         host = machine.host(move.target)
-        if move.kind == "folder" and host.is_dir() and not any(host.iterdir()):
+        if move.kind == "folder" and host.is_empty():
             machine.effects.remove_folder(host)
 
 
@@ -175,7 +175,7 @@ def modes_of(machine: Machine, moves: Iterable[Move]) -> dict[str, int]:
         folders = (parent(move.source), parent(move.target))
         for path, after in ((move.source, move.target), *zip(folders, folders, strict=True)):
             host = machine.host(path)
-            if after in found or not host.is_dir() or host.is_symlink():
+            if after in found or not host.is_dir():
                 continue
             if (mode := stat.S_IMODE(host.stat().st_mode)) & 0o300 != 0o300:
                 found[after] = mode

@@ -8,10 +8,20 @@ import sys
 from pathlib import Path
 
 from widetrail.formats.interface import Platform
+from widetrail.machine.interface import Machine
+from widetrail.machine.paths import is_within, join
 from widetrail.machine.roots import redirected_by_xdg, standard_roots
 
 OWN_STATE = "widetrail"
 """The folder of what is the tool's own, below ``state`` and ``cache`` of any machine."""
+
+
+def own_below(machine: Machine, folder: str) -> tuple[str, ...]:
+    """Return the path below ``folder`` at which a machine keeps what is the tool's own, if it lies
+    there: no item takes that along, and none takes its place."""
+    own = join(machine.root("state"), OWN_STATE)
+    within = is_within(own, folder, machine.platform)
+    return (own[len(folder) :].strip("/"),) if within else ()
 
 
 def own_cache() -> Path:

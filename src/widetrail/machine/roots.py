@@ -131,6 +131,9 @@ _XDG_HOMES = {
     "XDG_CACHE_HOME": ("cache",),
     "XDG_STATE_HOME": ("state",),
 }
+_LONGEST = 4096
+"""Characters of a folder that is redirected to, at most; no system takes a longer path."""
+
 _USER_DIR = re.compile(r'^\s*XDG_([A-Z]+)_DIR\s*=\s*"([^"\n]*)"', re.MULTILINE)
 _USER_DIRS = {
     "DOCUMENTS": "documents",
@@ -169,7 +172,7 @@ def redirected_by_shell(key: Key, variables: Mapping[str, str]) -> dict[str, str
     for name, value in key.values.items():
         root = _SHELL_NAMES.get(name)
         path = expand_variables(str(value.plain), variables, "windows")
-        if root is not None and path:
+        if root is not None and path and len(path) <= _LONGEST:
             found[root] = path.replace("\\", "/").rstrip("/")
     for local in ("state", "cache"):
         if "data" in found:
@@ -184,7 +187,7 @@ def redirected_by_xdg(variables: Mapping[str, str]) -> dict[str, str]:
     return {
         root: variables[name].rstrip("/")
         for name, roots in _XDG_HOMES.items()
-        if variables.get(name, "").startswith("/")
+        if variables.get(name, "").startswith("/") and len(variables[name]) <= _LONGEST
         for root in roots
     }
 
@@ -196,6 +199,8 @@ def redirected_by_user_dirs(text: str, home: str) -> dict[str, str]:
     """
     found = {}
     for name, value in _USER_DIR.findall(text):
+        if len(value) > _LONGEST:
+            continue
         path = re.sub(r"^\$HOME(?=/|$)", lambda _: home, value).rstrip("/")
         if name in _USER_DIRS and path.startswith("/") and path != home:
             found[_USER_DIRS[name]] = path

@@ -6,12 +6,10 @@ end, from the files as they are.
 
 from __future__ import annotations
 
-import os
 from collections.abc import Mapping
 from datetime import datetime
-from pathlib import Path
 
-from widetrail.formats.outside import JOURNAL_MOST, read_outside
+from widetrail.formats.outside import JOURNAL_MOST, SafePath, read_outside
 from widetrail.machine import Effects, file_digest
 
 DECLARATION = b"BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n"
@@ -23,22 +21,22 @@ INFO = "bag-info.txt"
 PAYLOAD = "data"
 
 
-def mode_in(folder: Path) -> int:
+def mode_in(folder: SafePath) -> int:
     """Return the permission bits of a new file of a parcel: nobody else may read it where nobody
     else may look into the parcel's own folder."""
     return 0o600 if folder.stat().st_mode & 0o077 == 0 else 0o666
 
 
-def folder_mode_in(folder: Path) -> int:
+def folder_mode_in(folder: SafePath) -> int:
     """Return the permission bits of a new folder of a parcel; as ``mode_in``."""
     return 0o700 if mode_in(folder) == 0o600 else 0o777
 
 
-def open_bag(folder: Path, effects: Effects) -> None:
+def open_bag(folder: SafePath, effects: Effects) -> None:
     """Take the derived files away, before the cargo changes."""
-    there = [n for n in (TAG_MANIFEST, MANIFEST, INFO) if os.path.lexists(folder / n)]
+    there = [n for n in (TAG_MANIFEST, MANIFEST, INFO) if (folder / n).exists()]
     declared = folder / DECLARED
-    if os.path.lexists(declared) and not (_is_plain(declared) and _holds(declared, DECLARATION)):
+    if declared.exists() and not (_is_plain(declared) and _holds(declared, DECLARATION)):
         there.append(DECLARED)
     for name in there:
         effects.remove_file(folder / name)
@@ -47,7 +45,7 @@ def open_bag(folder: Path, effects: Effects) -> None:
 
 
 def close_bag(
-    folder: Path, effects: Effects, run: str, now: datetime, known: Mapping[str, str]
+    folder: SafePath, effects: Effects, run: str, now: datetime, known: Mapping[str, str]
 ) -> None:
     """Write the derived files for the cargo as it is.
 
@@ -68,7 +66,7 @@ def close_bag(
     effects.put(folder / TAG_MANIFEST, _manifest(folder, _tags(folder), {}), mode_in(folder))
 
 
-def wrong_in_bag(folder: Path, known: Mapping[str, str]) -> tuple[str, ...]:
+def wrong_in_bag(folder: SafePath, known: Mapping[str, str]) -> tuple[str, ...]:
     """Return the derived files that are missing or do not fit the cargo that ``known`` tells.
 
     Only the tag files are read.
@@ -88,18 +86,18 @@ def wrong_in_bag(folder: Path, known: Mapping[str, str]) -> tuple[str, ...]:
     return tuple(wrong)
 
 
-def _holds(path: Path, data: bytes) -> bool:
+def _holds(path: SafePath, data: bytes) -> bool:
     return path.stat().st_size == len(data) and read_outside(path, len(data)) == data
 
 
-def _is_plain(path: Path) -> bool:
-    return path.is_file() and not path.is_symlink()
+def _is_plain(path: SafePath) -> bool:
+    return path.is_file()
 
 
-def _tags(folder: Path) -> list[str]:
+def _tags(folder: SafePath) -> list[str]:
     """Return the tag files that the tag manifest lists: all of the bag but payload and itself, and
     what is larger than any of ours."""
-    at_top = sorted(p.name for p in folder.iterdir() if p.is_file() and not p.is_symlink())
+    at_top = sorted(p.name for p in folder.iterdir() if p.is_file())
     below = (
         _files(p, folder) for p in sorted(folder.iterdir()) if p.is_dir() and p.name != PAYLOAD
     )
@@ -111,11 +109,11 @@ def _tags(folder: Path) -> list[str]:
     )
 
 
-def _files(top: Path, folder: Path) -> list[str]:
-    found = (p for p in top.rglob("*") if p.is_file() and not p.is_symlink())
+def _files(top: SafePath, folder: SafePath) -> list[str]:
+    found = (p for p in top.below() if p.is_file())
     return sorted(p.relative_to(folder).as_posix() for p in found)
 
 
-def _manifest(folder: Path, names: list[str], known: Mapping[str, str]) -> bytes:
+def _manifest(folder: SafePath, names: list[str], known: Mapping[str, str]) -> bytes:
     digests = ((known.get(n.removeprefix(f"{PAYLOAD}/")), n) for n in names)
     return "".join(f"{told or file_digest(folder / n)}  {n}\n" for told, n in digests).encode()

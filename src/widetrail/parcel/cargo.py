@@ -10,11 +10,11 @@ import time
 from base64 import b64encode
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager
-from pathlib import Path
 from types import TracebackType
 from typing import Any, BinaryIO, Protocol
 
 from widetrail.errors import MachineUnusable, ParcelUnusable
+from widetrail.formats.outside import SafePath
 from widetrail.machine import Effects, Entry
 from widetrail.parcel.reading import reading
 from widetrail.parcel.seal import ENDING, Seal
@@ -60,7 +60,7 @@ class CargoWriter:
     """Packs items one after the other; ``finish`` makes all durable."""
 
     def __init__(
-        self, folder: Path, effects: Effects, entries: Iterable[CargoEntry] = (),
+        self, folder: SafePath, effects: Effects, entries: Iterable[CargoEntry] = (),
         segments: Mapping[str, dict[str, str | int]] | None = None,
         commit: Callable[[CargoWriter, bool], None] | None = None,
         every: tuple[int, int] = (COMMIT, COMMIT_FILES),
@@ -383,7 +383,7 @@ class CargoReader:
     """Reads the cargo that an index describes."""
 
     def __init__(
-        self, folder: Path, entries: tuple[CargoEntry, ...], seal: Seal | None = None
+        self, folder: SafePath, entries: tuple[CargoEntry, ...], seal: Seal | None = None
     ) -> None:
         self._folder, self.entries, self._seal = folder, entries, seal
         self._open: tuple[str, BinaryIO] | None = None
@@ -392,7 +392,7 @@ class CargoReader:
         """Return the open segment ``name``; one is open at a time, since they are read in order."""
         if self._open is None or self._open[0] != name:
             self.close()
-            file: BinaryIO = (self._folder / name).open("rb", CHUNK)
+            file: BinaryIO = (self._folder / name).reading(CHUNK)
             if self._seal is not None:
                 file = self._unsealed(file, name)
             self._open = name, file

@@ -16,7 +16,7 @@ from typing import Any
 from widetrail.errors import ParcelUnusable
 from widetrail.formats.canonical import canonical
 from widetrail.formats.interface import Platform
-from widetrail.machine.effects import USER_ATTRIBUTES
+from widetrail.formats.outside import USER_ATTRIBUTES
 from widetrail.machine.paths import key, trouble_with_name
 from widetrail.steps import CargoEntry
 

@@ -11,21 +11,19 @@ from __future__ import annotations
 import json
 import re
 from dataclasses import dataclass
-from pathlib import Path
 from typing import Annotated, Any, Literal, Self
 
 from pydantic import (
     AfterValidator,
-    BaseModel,
-    ConfigDict,
     Field,
-    ValidationError,
     model_validator,
 )
 
 from widetrail.errors import ParcelUnusable
 from widetrail.formats.canonical import canonical, digest
-from widetrail.formats.outside import read_outside
+from widetrail.formats.outside import SafePath, read_outside
+from widetrail.formats.told import Count, Sha256, Text, Told, plain_values, why_not
+from widetrail.licence.seat import Phase, Purpose, Stage, event_of
 from widetrail.machine import Effects
 from widetrail.parcel.bag import mode_in
 
@@ -45,7 +43,7 @@ class Generation:
     digest: str
 
 
-def read_logbook(parcel: Path) -> tuple[tuple[Generation, ...], Path | None]:
+def read_logbook(parcel: SafePath) -> tuple[tuple[Generation, ...], SafePath | None]:
     """Return every generation, oldest first, and the file of a torn one after them, if any.
 
     Raises:
@@ -82,7 +80,7 @@ def read_logbook(parcel: Path) -> tuple[tuple[Generation, ...], Path | None]:
     return tuple(generations), None
 
 
-def is_newest(parcel: Path, generation: Generation) -> bool:
+def is_newest(parcel: SafePath, generation: Generation) -> bool:
     """Return whether a generation is the newest one of the parcel that lies there now."""
     folder = parcel / FOLDER
     try:
@@ -93,7 +91,7 @@ def is_newest(parcel: Path, generation: Generation) -> bool:
     return digest(data) == generation.digest and not after.exists()
 
 
-def _read(path: Path, number: int, before: str) -> Generation:
+def _read(path: SafePath, number: int, before: str) -> Generation:
     try:
         data = read_outside(path, MOST)
     except OSError as error:
@@ -106,13 +104,11 @@ def _read(path: Path, number: int, before: str) -> Generation:
         raise ParcelUnusable("the logbook was damaged or touched", where=str(path), why=why,
                              todo=_TODO)  # fmt: skip
     try:
-        entry = _Entry.model_validate_json(line)
         body = json.loads(line)
-    except (ValidationError, ValueError, RecursionError) as error:
-        flaw = error.errors()[0] if isinstance(error, ValidationError) else {"msg": str(error)}
-        why = ": ".join(str(part) for part in (*flaw.get("loc", ()), flaw["msg"]))
+        entry = _Entry.model_validate(plain_values(body))
+    except (ValueError, RecursionError) as error:
         raise ParcelUnusable(
-            "the logbook cannot be read", where=str(path), why=why, todo=_TODO
+            "the logbook cannot be read", where=str(path), why=why_not(error), todo=_TODO
         ) from error
     if entry.number != number or entry.before != before:
         why = "it does not follow the entry before it"
@@ -137,36 +133,61 @@ _DEPTH = {"cargo": 2, "index": 2, "secrets": 2, "made": 4}
 """Names in the names of files, by the folder they lie in."""
 
 _Name = Annotated[str, AfterValidator(_below)]
-_Sha256 = Annotated[str, Field(pattern=r"^[0-9a-f]{64}$")]
-_Count = Annotated[int, Field(ge=0, strict=True)]
 
 
-class _Told(BaseModel):
-    """What a logbook may hold: other keys too, but these only in these shapes."""
+class Outcome(Told):
+    """How a step came out."""
 
-    model_config = ConfigDict(extra="allow")
+    facts: dict[Text, Any]
+    failed: Text = ""
+    waits: Text = ""
+    todo: Text = ""
 
-
-class _Outcome(_Told):
-    facts: dict[str, Any]
-    failed: str = ""
-    waits: str = ""
-    todo: str = ""
-
-
-class _Segment(_Told):
-    size: _Count
-    stored: _Count
-    sha256: _Sha256
+    @model_validator(mode="after")
+    def _says_what_to_do(self) -> Self:
+        if {"failed", "waits"} & self.model_fields_set and "todo" not in self.model_fields_set:
+            raise ValueError("it does not say what to do")
+        return self
 
 
-class _Packed(_Told):
+class SeatRecord(Told):
+    """What happened to a seat, as ledgers and logbooks hold it."""
+
+    run: Text
+    item: Text
+    set_out: Text = Field(alias="set out")
+    station: Text
+    machine: Text
+    n: Count
+    time: Text
+    what: Text
+    stage: Stage
+    act: tuple[Purpose, Phase, Count] | None
+    attempts: Count
+
+    @model_validator(mode="after")
+    def _tells_an_event(self) -> SeatRecord:
+        more = self.model_extra or {}
+        try:
+            event_of({"what": self.what, **more})
+        except KeyError as error:
+            raise ValueError(f"it tells no event: {error}") from error
+        return self
+
+
+class _Segment(Told):
+    size: Count
+    stored: Count
+    sha256: Sha256
+
+
+class _Packed(Told):
     """What every entry must hold that tells what was packed."""
 
     index: _Name
     whole: bool
     segments: dict[Annotated[str, Field(pattern=r"^[0-9]{6}\.tar(\.age)?$")], _Segment]
-    files: dict[_Name, _Sha256]
+    files: dict[_Name, Sha256]
 
     @model_validator(mode="after")
     def _names_its_files(self) -> Self:
@@ -176,30 +197,33 @@ class _Packed(_Told):
         return self
 
 
-class _Choices(_Told):
-    only: list[str]
-    without: list[str]
-    parts: dict[str, list[str]]
-    outside: dict[str, Literal["carry", "leave"]]
+class _Choices(Told):
+    only: list[Text]
+    without: list[Text]
+    parts: dict[Text, list[Text]]
+    outside: dict[Text, Literal["carry", "leave"]]
+    release_after: Literal["verifying", "packing"] = Field(alias="release after")
     ask_programs: bool = Field(alias="ask programs", strict=True)
 
 
-class _Entry(_Told):
-    number: int
-    before: str
-    event: str
-    time: str = ""
+class _Entry(Told):
+    number: Count
+    before: Text
+    event: Text
+    time: Text = ""
     run: Annotated[str, AfterValidator(_run)] = ""
-    plan: str = ""
-    leg: int = 0
-    station: str = ""
-    machine: str = ""
-    files: dict[_Name, _Sha256] = Field(default_factory=dict)
-    steps: dict[str, _Outcome] = Field(default_factory=dict)
-    proofs: dict[str, dict[str, str]] = Field(default_factory=dict)
-    damaged: list[str] = Field(default_factory=list)
-    read_back: tuple[_Count, _Count] | None = Field(None, alias="read back")
-    on_arrival: tuple[_Count, _Count] | None = Field(None, alias="on arrival")
+    plan: Text = ""
+    leg: Count = 0
+    station: Text = ""
+    machine: Text = ""
+    files: dict[_Name, Sha256] = Field(default_factory=dict)
+    steps: dict[Text, Outcome] = Field(default_factory=dict)
+    proofs: dict[Text, dict[Text, Text]] = Field(default_factory=dict)
+    damaged: list[Text] = Field(default_factory=list)
+    again: list[Text] = Field(default_factory=list)
+    seats: list[SeatRecord] = Field(default_factory=list)
+    read_back: tuple[Count, Count] | None = Field(None, alias="read back")
+    on_arrival: tuple[Count, Count] | None = Field(None, alias="on arrival")
 
     @model_validator(mode="after")
     def _holds_what_its_event_needs(self) -> Self:
@@ -230,7 +254,7 @@ _NEEDED: dict[str, set[str]] = {
 
 
 def add_generation(
-    parcel: Path, effects: Effects, generations: tuple[Generation, ...], event: str,
+    parcel: SafePath, effects: Effects, generations: tuple[Generation, ...], event: str,
     facts: dict[str, Any],
 ) -> tuple[Generation, ...]:  # fmt: skip
     """Write the next generation durably and return all of them."""

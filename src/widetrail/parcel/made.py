@@ -10,10 +10,10 @@ import hashlib
 import os
 import re
 from collections.abc import Iterable, Mapping
-from pathlib import Path
 from typing import BinaryIO
 
 from widetrail.errors import Halted, ParcelUnusable
+from widetrail.formats.outside import SafePath
 from widetrail.machine import Effects
 from widetrail.machine.effects import Writing
 from widetrail.parcel.reading import reading
@@ -28,7 +28,7 @@ _IS_PIECE = re.compile(re.escape(PIECE) + r"\d{4}\Z")
 
 
 def keep(
-    folder: Path, name: str, source: Path, seal: Seal | None, effects: Effects, mode: int
+    folder: SafePath, name: str, source: SafePath, seal: Seal | None, effects: Effects, mode: int
 ) -> dict[str, str]:
     """Copy a file into ``folder`` durably; return the names it has there, with their SHA-256.
 
@@ -43,12 +43,12 @@ def keep(
             todo="Have the recipe give it another name.",
         )  # fmt: skip
     kept: dict[str, str] = {}
-    with source.open("rb") as file:
+    with source.reading() as file:
         left = os.fstat(file.fileno()).st_size
         while left or not kept:
             number = f"{PIECE}{len(kept) + 1:04d}" if kept else ""
             piece = f"{name}{number}{ENDING if seal is not None else ''}"
-            if os.path.lexists(folder / piece):
+            if (folder / piece).exists():
                 effects.remove_file(folder / piece)
             with effects.create(folder / piece, mode) as target:
                 hashing = _Hashing(target)
@@ -80,7 +80,7 @@ def newest_made(files: Mapping[str, str]) -> dict[tuple[str, str], dict[str, str
 
 
 def fetch(
-    pieces: Iterable[tuple[Path, str]], seal: Seal | None, target: Path, effects: Effects
+    pieces: Iterable[tuple[SafePath, str]], seal: Seal | None, target: SafePath, effects: Effects
 ) -> None:
     """Bring a file to ``target`` durably, unsealed and verified on the way.
 
@@ -91,7 +91,7 @@ def fetch(
         Halted: The medium is gone, or fails.
     """
     part = target.with_name(f"{target.name}.part")
-    if os.path.lexists(part):
+    if part.exists():
         effects.remove_file(part)
     with effects.create(part, 0o600) as copy:
         try:
@@ -104,8 +104,8 @@ def fetch(
     effects.rename(part, target)
 
 
-def _fetch_piece(path: Path, sha256: str, seal: Seal | None, copy: Writing) -> None:
-    with reading(path), path.open("rb") as file:
+def _fetch_piece(path: SafePath, sha256: str, seal: Seal | None, copy: Writing) -> None:
+    with reading(path), path.reading() as file:
         hashing = _Hashing(file=file)
         if seal is not None:
             seal.open(hashing, copy, str(path))

@@ -26,12 +26,11 @@ from io import BytesIO
 from pathlib import Path
 from typing import Any
 
-from pydantic import ValidationError
-
 from widetrail.errors import Halted, ParcelUnusable, Waiting
 from widetrail.formats.canonical import canonical, digest
 from widetrail.formats.interface import Platform
-from widetrail.formats.outside import JOURNAL_MOST, no_plain_folder, read_outside
+from widetrail.formats.outside import JOURNAL_MOST, SafePath, no_plain_folder, read_outside
+from widetrail.formats.told import why_not
 from widetrail.machine import Effects, file_digest
 from widetrail.parcel.bag import (
     FETCH,
@@ -48,10 +47,11 @@ from widetrail.parcel.logbook import FOLDER as LOGBOOK
 from widetrail.parcel.logbook import Generation, add_generation, is_newest, read_logbook
 from widetrail.parcel.made import MADE, fetch, keep, newest_made
 from widetrail.parcel.reading import reading
-from widetrail.parcel.seal import ENDING, HEADER, KEY, Seal, open_seal, read_header
+from widetrail.parcel.seal import ENDING, HEADER, KEY, Seal, open_seal, read_header, was_sealed
 from widetrail.planning import Choices, Plan
 from widetrail.recipe import SUFFIX, Kinds, Loaded, Station, load_recipe_text
 from widetrail.steps import CargoEntry
+from widetrail.steps.told import judge_facts
 
 LEG_DONE = "leg done"
 LEG_HALTED = "leg halted"
@@ -75,7 +75,7 @@ class Parcel:
         Raises:
             ParcelUnusable: It is no parcel, or its logbook, plan or recipes were touched.
         """
-        self.folder, self.effects = folder.absolute(), effects
+        self.folder, self.effects = SafePath(os.path.realpath(folder)), effects
         self._insist_plain()
         self.generations, self.torn = read_logbook(self.folder)
         first = self.generations[0]
@@ -87,11 +87,35 @@ class Parcel:
             raise self._touched(self.folder / PAYLOAD / name)
         try:
             self.plan = Plan.model_validate_json(data)
-        except ValidationError as error:
+        except ValueError as error:
             raise ParcelUnusable(
-                "the plan cannot be read", where=str(folder), why=error.errors()[0]["msg"]
+                "the plan cannot be read", where=str(folder), why=why_not(error)
             ) from error
         self.run = str(first.body.get("run"))
+        if self.seal is None and (self.plan.sealed or was_sealed(self.run)):
+            raise ParcelUnusable(
+                "the parcel was sealed and is not any more", where=str(folder),
+                why="its plan says so" if self.plan.sealed else "it was, when it was planned here",
+                todo="Take the sealed one; somebody made this one of it.",
+            )  # fmt: skip
+        self._judge_facts()
+
+    def _judge_facts(self) -> None:
+        """Raise where the logbook tells what no step of the plan has.
+
+        Raises:
+            ParcelUnusable: It does.
+        """
+        kinds = {step.id: step.kind for step in self.plan.steps}
+        for step, outcome in self.tries.items():
+            try:
+                if step in kinds:
+                    judge_facts(kinds[step], outcome["facts"])
+            except ValueError as error:
+                raise ParcelUnusable(
+                    "the logbook cannot be read", where=f"{self.folder}: {step}",
+                    why=why_not(error),
+                ) from error  # fmt: skip
 
     def _insist_plain(self) -> None:
         """Raise where a folder of the parcel is none itself, so that another would be changed.
@@ -163,7 +187,7 @@ class Parcel:
                 "something is missing", where=str(path), why=error.strerror or "", todo=_PACK_AGAIN
             ) from error
 
-    def _touched(self, path: Path) -> ParcelUnusable:
+    def _touched(self, path: SafePath) -> ParcelUnusable:
         why = "its SHA-256 is not the one in the logbook"
         return ParcelUnusable("was damaged or touched", where=str(path), why=why, todo=_PACK_AGAIN)
 
@@ -320,9 +344,9 @@ class Parcel:
         """Return the bytes of the cargo and of what programs made."""
         return sum(path.stat().st_size for path in self._grown())
 
-    def _grown(self) -> list[Path]:
+    def _grown(self) -> list[SafePath]:
         top = self.folder / PAYLOAD
-        return sorted(p for part in _GROWS for p in (top / part).rglob("*") if p.is_file())
+        return sorted(p for part in _GROWS for p in (top / part).below() if p.is_file())
 
     def settle(self, now: datetime) -> None:
         """Remove the cargo for good; plan, recipes and logbook stay.
@@ -360,14 +384,14 @@ class Parcel:
             return self._check_cargo(begun=begun, read=read)
 
     def _check_cargo(self, *, begun: bool, read: bool) -> tuple[int, int] | None:
-        if os.path.lexists(self.folder / FETCH):
+        if (self.folder / FETCH).exists():
             raise ParcelUnusable(
                 "the parcel says that something is to be fetched", where=str(self.folder / FETCH),
                 why="a parcel holds all that it needs, and nothing is ever fetched",
                 todo=_PACK_AGAIN,
             )  # fmt: skip
         wanted, known, top = self._wanted(), self._known(), self.folder / PAYLOAD
-        found = {p.relative_to(top).as_posix(): p for p in top.rglob("*") if not p.is_dir()}
+        found = {p.relative_to(top).as_posix(): p for p in top.below() if not p.is_dir()}
         for name, path in sorted(found.items()):
             ours = (begun and name.startswith(_GROWS)) or name in known
             if path.is_symlink() or not (ours or name in wanted):
@@ -412,6 +436,7 @@ class Parcel:
 
     def renew(self, plan: Plan, now: datetime) -> None:
         """Put another plan in the place of the one the parcel holds; what was packed stays."""
+        plan = plan.model_copy(update={"sealed": self.seal is not None})
         open_bag(self.folder, self.effects)
         name = _plan_name(len(self.generations) + 1)
         self.effects.put(self.folder / PAYLOAD / name, plan.encoded(), mode_in(self.folder))
@@ -494,7 +519,7 @@ class Parcel:
         self._insist_same()
         self.generations = add_generation(self.folder, self.effects, self.generations, event, body)
 
-    def keep_made(self, slug: str, name: str, source: Path) -> dict[str, str]:
+    def keep_made(self, slug: str, name: str, source: SafePath) -> dict[str, str]:
         """Copy a file that a program made into the parcel; return its names there and SHA-256."""
         self._insist_same()
         below = f"{MADE}/{slug}/{len(self.generations) + 1:06d}"
@@ -507,7 +532,7 @@ class Parcel:
         """Return the names of the files that programs made for an item."""
         return tuple(name for of, name in newest_made(self._known()) if of == slug)
 
-    def fetch_made(self, slug: str, name: str, target: Path, effects: Effects) -> None:
+    def fetch_made(self, slug: str, name: str, target: SafePath, effects: Effects) -> None:
         """Bring a file that a program made to ``target``, unsealed and verified on the way.
 
         Raises:
@@ -611,7 +636,7 @@ class Parcel:
         """Return the derived files that are missing or damaged; they are written anew by a leg."""
         return wrong_in_bag(self.folder, self._wanted())
 
-    def _unread(self, files: Mapping[str, str]) -> dict[Path, str]:
+    def _unread(self, files: Mapping[str, str]) -> dict[SafePath, str]:
         """Return what was written to the medium, ``files`` too, and not read back from it yet."""
         top, known = self.folder / PAYLOAD, set[str]()
         for generation in self.results:
@@ -620,7 +645,7 @@ class Parcel:
         paths = {top / n: h for n, h in {**packed, **files}.items() if n not in known}
         return {path: sha256 for path, sha256 in paths.items() if path.exists()}
 
-    def _read_back(self, paths: Mapping[Path, str]) -> list[int]:
+    def _read_back(self, paths: Mapping[SafePath, str]) -> list[int]:
         """Read from the medium what was written to it; return how many files and bytes that were.
 
         Raises:

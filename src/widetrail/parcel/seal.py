@@ -15,6 +15,9 @@ from dataclasses import dataclass
 from typing import Protocol
 
 from widetrail.errors import InputUnusable, ParcelUnusable, Waiting
+from widetrail.formats.outside import SafePath
+from widetrail.machine import Effects
+from widetrail.machine.own import own_state
 
 ENDING = ".age"
 KEY = f"key{ENDING}"
@@ -261,3 +264,19 @@ def read_header(data: bytes, where: str) -> Seal:
         return Seal(**{names[label]: value for label, value in told.items()})
     except (ValueError, KeyError, TypeError) as error:
         raise ParcelUnusable("the seal cannot be read", where=where, why=str(error)) from error
+
+
+def remember_sealed(run: str, effects: Effects) -> None:
+    """Remember on this computer that the parcel of a run is sealed, for as long as it is kept."""
+    folder = SafePath(os.path.realpath(own_state() / _SEALED))
+    effects.make_folders(folder, 0o700, named=True)
+    if not (folder / run).exists():
+        effects.put(folder / run, b"", 0o600)
+
+
+def was_sealed(run: str) -> bool:
+    """Return whether this computer saw the parcel of a run being sealed."""
+    return SafePath(os.path.realpath(own_state() / _SEALED / run)).exists()
+
+
+_SEALED = "sealed"

@@ -11,6 +11,7 @@ from typing import Any
 
 from widetrail.errors import InputUnusable
 from widetrail.formats.canonical import digest
+from widetrail.formats.outside import SafePath
 from widetrail.machine import EffectFailed, Effects
 from widetrail.parcel.bag import PAYLOAD, close_bag, folder_mode_in, mode_in
 from widetrail.parcel.logbook import FOLDER, add_generation
@@ -42,15 +43,17 @@ def set_out(
             "cannot hold a new parcel", where=str(folder), why="something is there already",
             todo="Name a folder that is empty or not there yet.",
         )  # fmt: skip
+    folder = SafePath(os.path.realpath(folder))
     licences = [item.title for item in plan.items if item.kind == "licence"]
     if licences and sealed is None:
         raise InputUnusable(
             "this plan needs a sealed parcel", where=", ".join(licences),
             why="the serial of a licence travels in it",
         )  # fmt: skip
+    plan = plan.model_copy(update={"sealed": sealed is not None})
     existed = folder.is_dir()
     try:
-        effects.make_folders(folder)
+        effects.make_folders(folder, named=True)
         if sealed is None:  # what is private on old is so here, where the medium can hold that
             with suppress(EffectFailed):
                 effects.set_mode(folder, 0o700)

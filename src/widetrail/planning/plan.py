@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 import json
-from typing import Literal
+from typing import Literal, Self
 
-from pydantic import Field
+from pydantic import Field, model_validator
 
 from widetrail.formats.canonical import canonical, digest
 from widetrail.formats.checked import Model
+from widetrail.formats.told import plain_values
 from widetrail.planning.sides import Source
 from widetrail.recipe import Existing, Loss, Station
-from widetrail.steps import Step
+from widetrail.steps import ACTS, Step
 from widetrail.steps.interface import WrittenAt
 
 BETWEEN = "a machine with a network"
@@ -124,6 +125,14 @@ class PlannedItem(Model):
     losses: tuple[Loss, ...] = ()
     tasks: tuple[str, ...] = ()
 
+    @model_validator(mode="after")
+    def _names_are_texts(self) -> Self:
+        for told in (self.renames, self.outside):
+            names = json.loads(told or "{}")
+            if not isinstance(names, dict) or not all(isinstance(n, str) for n in names.values()):
+                raise ValueError("it does not say what names become")
+        return self
+
     @property
     def renamed(self) -> dict[str, str]:
         """The paths below the place that are called otherwise on new."""
@@ -186,7 +195,8 @@ class Plan(Model):
 
     ``parcel_size`` is the room in bytes that the cargo needs on the medium. ``bound`` legs are
     needed at least, and ``exact`` tells that there are as few as can be. ``notices`` are what a
-    person should know beforehand.
+    person should know beforehand. ``sealed`` tells that the parcel is, so that nobody makes an open
+    one of it.
     """
 
     format: Literal[1] = 1
@@ -201,6 +211,36 @@ class Plan(Model):
     parcel_size: int
     neither: tuple[Neither, ...] = ()
     notices: tuple[str, ...] = ()
+    sealed: bool = False
+
+    @model_validator(mode="after")
+    def _fits_together(self) -> Self:
+        """Raise where a part names another that is not there, or two have one name."""
+        items, steps = [i.id for i in self.items], [s.id for s in self.steps]
+        for names in (items, steps, [s.station for s in self.stations]):
+            if len(set(names)) < len(names):
+                raise ValueError("two parts of the plan have one name")
+        recipes = {r.id for r in self.recipes}
+        if unknown := {i.recipe for i in self.items} - recipes:
+            raise ValueError(f"it has no recipe {min(unknown)}")
+        if unknown := {s.item for s in self.steps} - set(items):
+            raise ValueError(f"it has no item {min(unknown)}")
+        if unknown := {s.kind for s in self.steps} - ACTS.keys():
+            raise ValueError(f"{min(unknown)} is no kind of step")
+        for step in self.steps:
+            try:
+                ACTS[step.kind].words(step)
+            except LookupError as error:
+                raise ValueError(f"{step.id} cannot be told: {error}") from error
+        walked = [step for leg in self.legs for step in leg.steps]
+        if set(walked) - set(steps) or len(set(walked)) < len(walked):
+            raise ValueError("its legs and its steps do not fit")
+        if [leg.number for leg in self.legs] != list(range(1, len(self.legs) + 1)):
+            raise ValueError("its legs are not in order")
+        if "platform" not in self.station("old").facts:
+            raise ValueError("it does not say what old is")
+        plain_values(self.model_dump(mode="json"))
+        return self
 
     def encoded(self) -> bytes:
         """Return the plan in canonical form."""

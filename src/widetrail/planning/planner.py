@@ -45,6 +45,7 @@ from widetrail.formats.companions import database_of
 from widetrail.formats.interface import Platform, Unreadable
 from widetrail.formats.quantities import show_size
 from widetrail.machine import Entry, Machine, Medium
+from widetrail.machine.own import own_below
 from widetrail.machine.paths import base, is_within, join, key, parent, trouble_with_name
 from widetrail.machine.written import variables_of_paths
 from widetrail.planning.choice import Case, Chosen, NoRoute, choose_route, copies, uses_parcel
@@ -210,6 +211,7 @@ def make_plan(
         parcel_size=size,
         neither=neither,
         notices=tuple(draft.notices),
+        sealed=sealed,
     )
 
 
@@ -678,7 +680,8 @@ def _entries(subject: _Subject, carved: Sequence[str]) -> list[Entry]:
 
 
 def _carved(subject: _Subject, subjects: Sequence[_Subject], draft: _Draft) -> tuple[str, ...]:
-    """Return the paths below the subject's place that belong to other items.
+    """Return the paths below the subject's place that belong to other items, or are Wide Trail's
+    own.
 
     Two whole items of one place are an obstacle.
     """
@@ -697,6 +700,7 @@ def _carved(subject: _Subject, subjects: Sequence[_Subject], draft: _Draft) -> t
                 draft.obstacles.append(Halted(what, where=old.path, todo=todo, codes=["claims"]))
         elif inside and not other.item.take:
             carved.append(place.path[len(old.path) :].strip("/"))
+    carved += own_below(subject.finder.machine, old.path)
     return tuple(sorted(set(carved)))
 
 

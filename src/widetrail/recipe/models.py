@@ -686,6 +686,10 @@ class Application(Model):
     lock: Annotated[tuple[PathChoice, ...], BeforeValidator(one_or_many)] = ()
 
 
+NAMES_MOST = 400
+"""Places, readings or items of a recipe, at most."""
+
+
 class Recipe(Model):
     """A whole recipe."""
 
@@ -693,13 +697,15 @@ class Recipe(Model):
     revision: Annotated[int, Field(ge=1)]
     application: Application
     recognise: tuple[Recognition, ...] = Field(min_length=1)
-    places: dict[Name, Annotated[tuple[Place, ...], BeforeValidator(one_or_many)]]
+    places: dict[Name, Annotated[tuple[Place, ...], BeforeValidator(one_or_many)]] = Field(
+        max_length=NAMES_MOST
+    )
     readings: dict[Name, Annotated[tuple[Reading, ...], BeforeValidator(one_or_many)]] = Field(
-        default_factory=dict
+        default_factory=dict, max_length=NAMES_MOST
     )
     uses: dict[AppId, Range] = Field(default_factory=dict)
     asks: dict[Name, Ask] = Field(default_factory=dict)
-    listed: dict[Name, AnyItem] = Field(min_length=1, alias="items")
+    listed: dict[Name, AnyItem] = Field(min_length=1, max_length=NAMES_MOST, alias="items")
 
     @cached_property
     def items(self) -> dict[str, Item]:

@@ -184,7 +184,7 @@ def _keep(path: Path, made: Mapping[str, list[Any]], mine: Collection[str]) -> N
     Of those that are not of the shelf at hand (``mine``) the ones that were made last stay.
     """
     effects = Effects()
-    effects.make_folders(path.parent)
+    effects.make_folders(path.parent, named=True)
     kept = {**_read(path), **made}
     others = [name for name in kept if name not in mine]
     for name in others[: max(0, len(others) - OTHERS)]:

@@ -15,7 +15,7 @@ from pathlib import Path
 from widetrail.errors import DocumentUnusable, InputUnusable
 from widetrail.formats.interface import Platform
 from widetrail.machine import FolderMachine
-from widetrail.machine.paths import join
+from widetrail.machine.paths import join, trouble_with_name
 from widetrail.recipe import SUFFIX as RECIPE_SUFFIX
 from widetrail.recipe.loader import examine
 from widetrail.recipe.templates import ROOTS
@@ -50,11 +50,18 @@ class Beginning:
 def usual_sign(platform: Platform, name: str) -> str:
     """Return where a program's file usually is."""
     plain = re.sub(r"\W+", "-", name.casefold()).strip("-") or "program"
+    folder = usual_folder(name)
     return {
-        "windows": f"{{programs}}/{name}/{plain}.exe",
-        "macos": f"{{programs}}/{name}.app/Contents/MacOS/{plain}",
+        "windows": f"{{programs}}/{folder}/{plain}.exe",
+        "macos": f"{{programs}}/{folder}.app/Contents/MacOS/{plain}",
         "linux": f"{{programs}}/{plain}",
     }[platform]
+
+
+def usual_folder(name: str) -> str:
+    """Return what a program's folder is usually called: its name, as any volume can have it."""
+    fit = " ".join(re.sub(r'[<>:"/\\|?*\x00-\x1f]', " ", name).split()).strip(". ")
+    return fit if fit and not trouble_with_name(fit, "windows") else usual_id(name) or "program"
 
 
 def usual_id(name: str) -> str:

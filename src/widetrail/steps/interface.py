@@ -16,7 +16,7 @@ from typing import BinaryIO, Literal, NamedTuple, Protocol
 
 from pydantic import Field
 
-from widetrail.errors import Halted, MachineUnusable
+from widetrail.errors import Halted, MachineUnusable, ParcelUnusable
 from widetrail.finding import Atlas, Finder
 from widetrail.finding.stores import StoreKind
 from widetrail.formats.checked import Model
@@ -58,14 +58,22 @@ class Step(Model):
     def text(self, name: str) -> str:
         """Return the argument ``name``, which is one text."""
         value = self.arguments.get(name, "")
-        assert isinstance(value, str)
+        if not isinstance(value, str):
+            raise self._touched(name)
         return value
 
     def texts(self, name: str) -> tuple[str, ...]:
         """Return the argument ``name``, which is several texts."""
         value = self.arguments.get(name, ())
-        assert isinstance(value, tuple)
+        if not isinstance(value, tuple):
+            raise self._touched(name)
         return value
+
+    def _touched(self, name: str) -> ParcelUnusable:
+        return ParcelUnusable(
+            "the plan cannot be read", where=self.id, why=f"its {name} is of another kind",
+            todo="Plan again, into another parcel.",
+        )  # fmt: skip
 
 
 class WrittenAt(Model):

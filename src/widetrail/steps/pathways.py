@@ -6,7 +6,6 @@ half rewritten. What cannot be read stays as it was packed, and is told.
 
 from __future__ import annotations
 
-import os
 import tempfile
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
@@ -25,6 +24,7 @@ from widetrail.formats.bounded import ask
 from widetrail.formats.canonical import digest
 from widetrail.formats.companions import BESIDE, JOURNALS
 from widetrail.formats.interface import NotThere, Spot, Unreadable, Unwritable
+from widetrail.formats.outside import SafePath
 from widetrail.formats.rewriting import write_value
 from widetrail.formats.spots import WRITTEN_ANEW
 from widetrail.machine import file_digest
@@ -203,7 +203,7 @@ class _Work:
             for suffix in ("", *JOURNALS):
                 entry = file.entries.get(f"{file.path}{suffix}")
                 if entry is not None:
-                    with Path(f"{copy}{suffix}").open("wb") as target:
+                    with copy.with_name(f"{copy.name}{suffix}").open("wb") as target:
                         target.writelines(self.doing.packed.chunks(entry))
             insist_own_journal(copy)
             changed = 0
@@ -219,7 +219,7 @@ class _Work:
         """Remove the journals of a database that was rewritten: what they held is in it now."""
         effects, top = self.doing.machine.effects, self.doing.machine.host(self.staged)
         for suffix in BESIDE:
-            if os.path.lexists(beside := top / f"{file.path}{suffix}"):
+            if (beside := top / f"{file.path}{suffix}").exists():
                 effects.remove_file(beside)
 
     def _replace(self, file: _File, chunks: Callable[[], Iterable[bytes]], sha256: str) -> None:
@@ -227,7 +227,7 @@ class _Work:
         machine, entry = self.doing.machine, file.entries[file.path]
         effects, top = machine.effects, machine.host(self.staged)
         new = machine.host(f"{self.staged}.new")
-        if os.path.lexists(new):  # a walk was cut off here
+        if new.exists():  # a walk was cut off here
             effects.remove_file(new)
         with effects.create(new, 0o600) as target:
             for chunk in chunks():
@@ -247,7 +247,7 @@ class _Work:
         self.written.add(file.path)
         self._digests[file.path] = sha256
 
-    def _insist(self, top: Path) -> None:
+    def _insist(self, top: SafePath) -> None:
         """Read what was written from the disk again.
 
         Raises:

@@ -11,15 +11,16 @@ from collections.abc import Collection, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import dataclass, field
-from pathlib import Path
 from typing import cast
 
 from widetrail.errors import Halted, WentWrong
 from widetrail.finding import Selection
 from widetrail.finding.selection import is_database
 from widetrail.formats.companions import BESIDE, database_of
+from widetrail.formats.outside import SafePath, names_in
 from widetrail.machine import EffectFailed, Machine, file_digest
 from widetrail.machine.moves import Move, below, carry_out, modes_of, roll_back, times_of
+from widetrail.machine.own import own_below
 from widetrail.machine.paths import base, join
 from widetrail.recipe.arms import MET, reach
 from widetrail.recipe.templates import plain
@@ -118,7 +119,7 @@ class _Publishing:
         """
         top = next((e for e in self.doing.packed.of(self.step.item) if not e.path), None)
         host = self.doing.machine.host(self.target)
-        if top is None or not host.is_dir() or host.is_symlink():
+        if top is None or not host.is_dir():
             return
         effects = self.doing.machine.effects
         if Move("folder", "", self.target) in moves:
@@ -161,7 +162,7 @@ class _Publishing:
         entries, top = doing.packed.of(self.step.item), doing.machine.host(folder)
         so_far = doing.recorded("staged so far", self.step.id)
         count = int(str(so_far["count"])) if so_far and so_far["path"] == folder else 0
-        resumed = os.path.lexists(top)
+        resumed = top.exists()
         writer = TreeWriter(effects, top, begun=resumed)
         for entry in entries[:count]:
             writer.passed(entry, entry.path)
@@ -196,7 +197,7 @@ class _Publishing:
         doing.record("staged", step=self.step.id, path=folder, facts=self.facts)
         return folder
 
-    def _verify(self, top: Path, shown: str, entries: tuple[CargoEntry, ...]) -> None:
+    def _verify(self, top: SafePath, shown: str, entries: tuple[CargoEntry, ...]) -> None:
         """Read staged files from the disk and compare them with what was packed.
 
         Raises:
@@ -230,8 +231,9 @@ class _Publishing:
         self.facts = dict(told["facts"]) if told is not None else {}  # type: ignore[arg-type]
         self.facts |= {"passed by": [], "beside": [], "came as": {}}
         existing, machine, item = self.step.text("existing"), self.doing.machine, self.step.item
-        shared = bool(self.step.text("shared"))
-        carved = self.doing.carved(item) if shared else ()
+        own = own_below(machine, self.target)
+        shared = bool(self.step.text("shared") or own)
+        carved = (*(self.doing.carved(item) if shared else ()), *own)
         selection = Selection(self.doing.item(item), machine.platform, carved)
         single = bool(self.step.text("single"))
         whole = (selection.whole and not shared) or single
@@ -261,7 +263,7 @@ class _Publishing:
         gone = there if existing == "put aside" else []
         out = [Move("out", join(self.target, p), join(aside, p)) for p in gone]
         folders = missing_folders(machine, join(self.target, "x"))
-        merged = list(self._merged(Path(machine.host(staged)), staged, aside, set(gone)))
+        merged = list(self._merged(machine.host(staged), staged, aside, set(gone)))
         away = {m.source for m in (*out, *merged) if m.kind == "out"}
         out += self._journals_away([m for m in merged if m.kind == "into"], away, aside)
         return [*out, *folders, *merged]
@@ -298,16 +300,16 @@ class _Publishing:
             todo="Move it away, then walk again.",
         )  # fmt: skip
 
-    def _merged(self, top: Path, staged: str, aside: str, gone: set[str]) -> Iterator[Move]:
+    def _merged(self, top: SafePath, staged: str, aside: str, gone: set[str]) -> Iterator[Move]:
         """Give the moves of each staged name; a folder that is not there yet goes whole."""
         machine, existing = self.doing.machine, self.step.text("existing")
         waiting, went = [""], dict[str, str]()
         while waiting:
             folder = waiting.pop()
-            for name in sorted(os.listdir(top / folder)):
+            for name in sorted(names_in(top / folder)):
                 path = f"{folder}/{name}" if folder else name
                 source, target = join(staged, path), join(self.target, path)
-                is_folder = (top / path).is_dir() and not (top / path).is_symlink()
+                is_folder = (top / path).is_dir()
                 there = None if path in gone else machine.look(target)
                 database, ending = database_of(path)
                 if database in went:  # a journal goes where its database goes

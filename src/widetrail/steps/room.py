@@ -44,7 +44,7 @@ class Room:
         folder = join(self.home, purpose)
         self._machine.effects.keep_private(self._machine.host(folder))
         number, path = 1, join(folder, self._name)
-        while os.path.lexists(self._machine.host(path)):
+        while self._machine.host(path).exists():
             number += 1
             path = join(folder, f"{self._name}-{number}")
         return path
@@ -52,9 +52,9 @@ class Room:
     def clear(self, path: str) -> None:
         """Remove what this run made at ``path``, and its own folders where they are empty."""
         host = self._machine.host(path)
-        if host.is_dir() and not host.is_symlink():
+        if host.is_dir():
             self._machine.effects.remove_tree(host)
-        elif os.path.lexists(host):
+        elif host.exists():
             self._machine.effects.remove_file(host)
         self.tidy()
 
@@ -68,7 +68,7 @@ class Room:
 
     def _remove_empty(self, folder: str) -> None:
         host = self._machine.host(folder)
-        if host.is_dir() and not any(host.iterdir()):
+        if host.is_empty():
             self._machine.effects.remove_folder(host)
 
 

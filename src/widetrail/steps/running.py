@@ -241,7 +241,7 @@ def _signal(number: int) -> str:
 def _no_file(step: Step, doing: Doing) -> str:
     for made in step.writes:
         host = doing.machine.host(doing.fill(step, made))
-        if host.is_symlink() or not host.is_file():
+        if not host.is_file():
             return f"it made no file {base(plain(made))}"
         if host.stat().st_size == 0:
             return f"the file {base(plain(made))} that it made is empty"

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any, cast
 
 from widetrail.errors import MachineUnusable
+from widetrail.formats.outside import SafePath
 from widetrail.machine import Entry, Machine
 from widetrail.machine.effects import more_status
 from widetrail.machine.moves import Move, carry_out, modes_of, read_moves, times_of
@@ -201,7 +202,7 @@ def _copy(doing: Doing, place: str, there: Entry, copy: str) -> None:
     _same_status(machine, top, host)
 
 
-def _same_status(machine: Machine, path: Path, copy: Path) -> None:
+def _same_status(machine: Machine, path: SafePath, copy: Path) -> None:
     """Give a copy what else the system tells of the status of what it is a copy of."""
     if sys.platform != "win32" and more_status(path, copy):
         machine.effects.make_same(path, copy)

@@ -7,12 +7,13 @@ from typing import Annotated, Any, Literal
 
 from pydantic import AfterValidator, Field, model_validator
 
-from widetrail.finding.readings import copied_database
+from widetrail.finding.readings import COPY_MOST, copied_database
 from widetrail.finding.stores import Store, StoreKind, as_value, name_in
 from widetrail.formats.bounded import ask
 from widetrail.formats.checked import Model, flaw
 from widetrail.formats.companions import BESIDE
 from widetrail.formats.interface import NotThere, Raw, Scalar, Spot, Unreadable, Unwritable
+from widetrail.formats.outside import read_outside
 from widetrail.formats.rewriting import read_value, write_value
 from widetrail.recipe.models import ArgumentText, KeyText, PathText, SettingsPath
 from widetrail.recipe.templates import literal, plain
@@ -140,7 +141,7 @@ def _in_file(step: Step, doing: Doing, path: str, value: str) -> Outcome:
         where = dict(text.split("=", 1) for text in step.texts("where"))
         with copied_database(machine, path) as copy:
             ask("put cell", copy, at, where, value)
-            data = Path(copy).read_bytes()
+            data = read_outside(Path(copy), COPY_MOST, named=True)
         journals = [f"{path}{suffix}" for suffix in BESIDE]
         return Done({"written": path, "put aside": put_file(step, doing, path, data, journals)})
     data = machine.read(path)

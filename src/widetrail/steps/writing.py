@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from pathlib import Path
 from typing import Protocol, TypeVar
 
+from widetrail.formats.outside import SafePath, status_of
 from widetrail.machine import Effects
 from widetrail.machine.effects import Writing
 
@@ -39,7 +40,7 @@ N = TypeVar("N", bound=Named)
 class TreeWriter:
     """Writes entries below a folder that it makes; folders get their status last."""
 
-    def __init__(self, effects: Effects, top: Path, begun: bool = False) -> None:
+    def __init__(self, effects: Effects, top: SafePath, begun: bool = False) -> None:
         """Begin at ``top``; it is there already where writing was ``begun`` before."""
         self._effects, self._top = effects, str(top)
         self._folders: list[tuple[str, int, int]] = []
@@ -84,7 +85,7 @@ class TreeWriter:
         """
         host = self._host(path)
         try:
-            status = os.lstat(host)
+            status = status_of(host)
         except FileNotFoundError:
             return False
         if entry.kind == "folder":

@@ -1,5 +1,6 @@
 """Walking: doing the leg that is due at a station, with a journal, checks and a report."""
 
+from widetrail.walking.apart import Apart
 from widetrail.walking.doing import Company
 from widetrail.walking.hands import Answers, read_answers
 from widetrail.walking.leg import LegDone, StepDone, Visit, unseal
@@ -27,6 +28,7 @@ from widetrail.walking.undoing import Doubt, Run, UndoAct, UndoPlan, clear_settl
 
 __all__ = [
     "Answers",
+    "Apart",
     "CheckLine",
     "Company",
     "Doubt",

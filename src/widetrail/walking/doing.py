@@ -9,7 +9,6 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from datetime import datetime
 from functools import cached_property
-from pathlib import Path
 from typing import Any, cast
 
 from widetrail.errors import Halted, Waiting, WentWrong, WideTrailError
@@ -30,6 +29,7 @@ from widetrail.formats.canonical import digest
 from widetrail.formats.checked import Model
 from widetrail.formats.interface import Platform
 from widetrail.formats.masking import Masker
+from widetrail.formats.outside import SafePath
 from widetrail.machine import Channels, Completed, Machine
 from widetrail.machine.effects import started_at
 from widetrail.machine.paths import base, is_absolute, is_within, join, parent, trouble_with_name
@@ -344,7 +344,7 @@ class WalkDoing:
         self.await_(what, todo)
 
     def settle_down(self, places: Sequence[str], item: str) -> None:
-        volumes: dict[str, Path] = {}
+        volumes: dict[str, SafePath] = {}
         for path in (*places, self.machine.root("config"), self.made_room(item)):
             host = self.machine.host(path)
             there = next(h for h in (host, *host.parents) if h.is_dir())
@@ -774,21 +774,21 @@ def slug(item: str) -> str:
     return item if sound else f"{plain_name}-{digest(item.encode())[:8]}"
 
 
-def _copy_tree(source: Path, target: Path, machine: Machine) -> None:
+def _copy_tree(source: SafePath, target: SafePath, machine: Machine) -> None:
     """Copy a parcel: folders and regular files, durable at the end."""
     effects = machine.effects
     room = shutil.disk_usage(target.parent).free
-    size = sum(p.stat().st_size for p in source.rglob("*") if p.is_file())
+    size = sum(p.stat().st_size for p in source.below() if p.is_file())
     if size > room:
         why = f"{size} bytes are needed, and {room} are free"
         raise Halted("there is no room for what is left of the parcel", where=str(target), why=why)
     effects.make_folders(target, 0o700)
-    for path in sorted(source.rglob("*")):
+    for path in source.below():
         to = target / path.relative_to(source)
-        if path.is_dir() and not path.is_symlink():
+        if path.is_dir():
             effects.make_folder(to)
-        elif path.is_file() and not path.is_symlink():
-            with path.open("rb") as file, effects.create(to) as copy:
+        elif path.is_file():
+            with path.reading() as file, effects.create(to) as copy:
                 while chunk := file.read(CHUNK):
                     copy.write(chunk)
     effects.barrier(target)

@@ -7,35 +7,39 @@ covers the digest before it and the JSON, so that a torn tail is told from damag
 from __future__ import annotations
 
 import json
-import os
 from collections.abc import Mapping
-from pathlib import Path
 from typing import Any
 
 from widetrail.errors import InputUnusable
 from widetrail.formats.canonical import canonical, digest
-from widetrail.formats.outside import JOURNAL_MOST, read_outside
+from widetrail.formats.outside import JOURNAL_MOST, SafePath, read_outside
+from widetrail.formats.told import why_not
 from widetrail.machine import Effects
+from widetrail.walking.records import Judge, judge_record
 
 
 class Journal:
     """An append-only journal; every record is durable when ``add`` returns."""
 
-    def __init__(self, path: Path, shown: str, effects: Effects) -> None:
+    def __init__(
+        self, path: SafePath, shown: str, effects: Effects, judge: Judge = judge_record
+    ) -> None:
         """Open the journal at ``path`` (``shown`` to people), which need not be there.
 
+        ``judge`` raises ``ValueError`` for what is no record of it.
+
         Raises:
-            InputUnusable: It is damaged before its end.
+            InputUnusable: It is damaged before its end, or holds what is no record.
         """
         self._path, self._effects = path, effects
         try:
-            data = read_outside(path, JOURNAL_MOST) if os.path.lexists(path) else b""
+            data = read_outside(path, JOURNAL_MOST) if path.exists() else b""
         except OSError as error:
             raise InputUnusable(
                 "the journal of this station cannot be read", where=shown,
                 why=error.strerror or str(error), todo="Nothing was changed.",
             ) from error  # fmt: skip
-        self.records, self._last, self._sound = _read(data, shown)
+        self.records, self._last, self._sound = _read(data, shown, judge)
         self._torn, self._size = self._sound < len(data), len(data)
 
     def add(self, record: Mapping[str, Any]) -> None:
@@ -79,7 +83,7 @@ def _link(before: str, body: bytes) -> str:
     return digest(before.encode() + body)
 
 
-def _read(data: bytes, shown: str) -> tuple[list[dict[str, Any]], str, int]:
+def _read(data: bytes, shown: str, judge: Judge) -> tuple[list[dict[str, Any]], str, int]:
     records: list[dict[str, Any]] = []
     last, sound = "", 0
     lines = data.split(b"\n")
@@ -97,6 +101,14 @@ def _read(data: bytes, shown: str) -> tuple[list[dict[str, Any]], str, int]:
                 )
             break
         last = seal.decode()
-        records.append(json.loads(body))
+        try:
+            record = json.loads(body)
+            judge(record)
+        except (ValueError, RecursionError) as error:
+            raise InputUnusable(
+                "the journal of this station is damaged", where=f"{shown}:{number + 1}",
+                why=why_not(error), todo="Keep it as it is and ask for help; nothing was changed.",
+            ) from error  # fmt: skip
+        records.append(record)
         sound += len(line) + 1
     return records, last, sound

@@ -30,6 +30,7 @@ from widetrail.steps import ACTS, KINDS, Asked, Done, Failed, Outcome, Step, Wai
 from widetrail.steps.commands import ENDED_BY, UNDONE_BY
 from widetrail.steps.program import close_begun
 from widetrail.steps.running import OF_SEAT
+from widetrail.walking.apart import Apart, apart
 from widetrail.walking.doing import Company, WalkDoing, came_well
 from widetrail.walking.journal import Journal
 from widetrail.walking.looking import Look, station_of
@@ -111,6 +112,14 @@ class Visit:
         self._insist_newest()
         recipes = {loaded.id: loaded for loaded in parcel.recipes(KINDS)}
         self._recipes: dict[str, Loaded] = _used_first(recipes)
+        for item in parcel.plan.items:
+            known = recipes[item.recipe].recipe if item.recipe in recipes else None
+            listed = known.listed.get(item.item) if known is not None else None
+            if listed is None or item.kind != listed.kind:
+                raise ParcelUnusable(
+                    "the plan does not fit its recipes", where=str(parcel.folder),
+                    why=f"none has {item.id} as it is planned", todo="Plan again.",
+                )  # fmt: skip
 
     def _insist_newest(self) -> None:
         """Raise where this machine saw a later state of the parcel; a first visit cannot know.
@@ -333,6 +342,11 @@ class Visit:
         if not self._begun_here:
             Look(doing, self.station, self.steps()).insist()
         return doing
+
+    def apart(self, now: datetime) -> tuple[Apart, ...]:
+        """Return what of the steps that are due here needs a consent of its own; ``look_ahead``
+        comes first, since what arrives is told by the cargo."""
+        return apart(self.make_doing(now), self.steps())
 
     def _insist_of_recipes(self, now: datetime) -> None:
         if self.station.station == "new":

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from widetrail.errors import Halted
+from widetrail.formats.outside import SafePath, open_folder
 from widetrail.machine import Machine
 from widetrail.machine.paths import base, join, parent
 from widetrail.steps.room import OWN
@@ -56,7 +57,7 @@ def only_run(machine: Machine, workroom: str) -> Iterator[None]:
     if sys.platform == "win32" or not folder.is_dir():  # the first run here, or no such lock
         yield
         return
-    handle = os.open(folder, os.O_RDONLY | os.O_DIRECTORY)
+    handle = open_folder(folder)
     try:
         if not _locked(handle):
             raise Halted(
@@ -110,17 +111,17 @@ def _paths(records: Iterable[Mapping[str, Any]]) -> Iterator[str]:
 def take_away(machine: Machine, path: str, *, only_empty: bool = False) -> None:
     """Remove something of the run's own, if it is there; a folder with all in it, or if empty."""
     host = machine.host(path)
-    if not os.path.lexists(host):
+    if not host.exists():
         return
-    if not host.is_dir() or host.is_symlink():
+    if not host.is_dir():
         machine.effects.remove_file(host)
     elif not only_empty or holds_nothing(host):
         machine.effects.remove_tree(host)
 
 
-def holds_nothing(folder: Path) -> bool:
+def holds_nothing(folder: SafePath) -> bool:
     """Return whether a folder has nothing in it but folders."""
-    return all(path.is_dir() and not path.is_symlink() for path in folder.rglob("*"))
+    return all(path.is_dir() for path in folder.below())
 
 
 def clear_work(machine: Machine, workroom: str, records: list[dict[str, Any]]) -> None:
@@ -136,5 +137,5 @@ def clear_work(machine: Machine, workroom: str, records: list[dict[str, Any]]) -
             take_away(machine, join(home, "staging"))
         for name in ("aside", "saved"):  # what is in them is the person's, be it an empty folder
             host = machine.host(join(home, name))
-            if host.is_dir() and not any(host.iterdir()):
+            if host.is_empty():
                 machine.effects.remove_folder(host)

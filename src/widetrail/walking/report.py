@@ -13,6 +13,7 @@ from widetrail.parcel.parcel import TOPPED_UP
 from widetrail.planning import LeftItem, PlannedItem, PlannedLeg
 from widetrail.recipe import Loss
 from widetrail.steps import Step
+from widetrail.steps.told import BY_NAME
 from widetrail.walking.doing import came_well
 
 
@@ -324,7 +325,8 @@ def _item(item: PlannedItem, parcel: Parcel) -> ItemReport:
     told = parcel.outcomes  # gathered from the whole logbook each time, so once
     outcomes = {s.id: told[s.id] for s in mine if s.id in told}
     tries = parcel.tries if seat is not None else outcomes  # what was refused may be asked again
-    facts = [outcome["facts"] for outcome in outcomes.values()]
+    unnamed = (s.id for s in mine if s.kind not in BY_NAME and s.id in outcomes)
+    facts = [outcomes[step]["facts"] for step in unnamed]
     published = [outcomes[s.id]["facts"] for s in mine if s.kind == "publish" and s.id in outcomes]
     packed = [outcomes[s.id]["facts"] for s in mine if s.kind == "pack" and s.id in outcomes]
     amount = packed[-1] if packed and "files" in packed[-1] else {}

@@ -10,9 +10,8 @@ from __future__ import annotations
 
 import json
 import time
-from pathlib import Path
 
-from widetrail.formats.outside import JOURNAL_MOST, read_outside
+from widetrail.formats.outside import JOURNAL_MOST, SafePath, read_outside
 from widetrail.machine import Entry, Machine
 
 APART = 4 * 10**9
@@ -56,7 +55,7 @@ class Scan:
             self._new = []
 
 
-def _bytes(path: Path) -> bytes:
+def _bytes(path: SafePath) -> bytes:
     try:
         return read_outside(path, JOURNAL_MOST)
     except OSError:  # what is not known is read again

@@ -8,7 +8,6 @@ earlier one may do nothing more here then.
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import asdict, dataclass
 from datetime import datetime
@@ -18,6 +17,7 @@ from typing import TYPE_CHECKING, Any, cast
 from widetrail.errors import Halted, Waiting, WideTrailError
 from widetrail.finding import Finder, Known, Unknown
 from widetrail.finding.readings import take_reading
+from widetrail.formats.outside import read_outside
 from widetrail.formats.texts import for_people
 from widetrail.licence.exchange import ANSWER, REQUEST, Exchange, wrong_answer
 from widetrail.licence.seat import (
@@ -48,6 +48,7 @@ from widetrail.recipe.models import STATIONS, ActiveReading, Licence
 from widetrail.steps import Asked
 from widetrail.steps.running import OF_SEAT
 from widetrail.walking.journal import Journal
+from widetrail.walking.records import judge_seat
 
 if TYPE_CHECKING:
     from widetrail.walking.doing import WalkDoing
@@ -68,7 +69,7 @@ class Ledger:
         self.room = join(machine.root("state"), OWN_STATE, ROOM)
         path = join(self.room, "ledger")
         self._machine = machine
-        self.journal = Journal(machine.host(path), path, machine.effects)
+        self.journal = Journal(machine.host(path), path, machine.effects, judge_seat)
 
     def of_run(self, run: str) -> list[dict[str, Any]]:
         """Return what happened here in a run, oldest first."""
@@ -347,10 +348,10 @@ class StationSeats:
         parcel.seal.close(BytesIO(serial.encode()), sealed)
         for name, data in (
             (HEADER, parcel.seal.header()),
-            (KEY, (parcel.folder / KEY).read_bytes()),
+            (KEY, read_outside(parcel.folder / KEY)),
             (f"{SERIAL}{ENDING}", sealed.getvalue()),
         ):
-            if os.path.lexists(folder / name):
+            if (folder / name).exists():
                 effects.remove_file(folder / name)
             effects.put(folder / name, data, 0o600)
         self._doing.kept_so_far()
@@ -463,7 +464,7 @@ def _opened(folder: Any, passphrase: str) -> str:
     """
     try:
         names = (HEADER, KEY, f"{SERIAL}{ENDING}")
-        header, key, sealed = ((folder / name).read_bytes() for name in names)
+        header, key, sealed = (read_outside(folder / name) for name in names)
         seal = open_seal(read_header(header, str(folder)), key, passphrase, str(folder / KEY))
         opened = BytesIO()
         seal.open(BytesIO(sealed), opened, str(folder))

@@ -8,7 +8,6 @@ second call goes on where one was cut off.
 from __future__ import annotations
 
 import json
-import os
 from collections import Counter
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -17,6 +16,7 @@ from typing import Any, Literal, cast
 
 from widetrail.errors import Halted, InputUnusable, WideTrailError
 from widetrail.finding.stores import Store, StoreKind
+from widetrail.formats.outside import read_outside
 from widetrail.machine import Machine
 from widetrail.machine.moves import (
     Move,
@@ -231,15 +231,15 @@ class Run:
 
     def _was_made(self, move: Move) -> bool:
         """Return whether a move of a step that was cut off, or refused, was made."""
-        there = os.path.lexists(self.machine.host(move.target))
+        there = self.machine.host(move.target).exists()
         if move.kind in ("folder", "out"):
             return there
-        return there and not os.path.lexists(self.machine.host(move.source))
+        return there and not self.machine.host(move.source).exists()
 
     def _saved(self, record: Mapping[str, Any], fresh: Any) -> Iterator[UndoAct]:
         kept, place = str(record["kept"]), str(record["place"])
         let_go = self.journal.has("let go", kept=kept)
-        if kept and (let_go or not os.path.lexists(self.machine.host(kept))):
+        if kept and (let_go or not self.machine.host(kept).exists()):
             return  # an earlier one of the same place is kept, or it was put back already
         yield self._back(back_to(record, fresh(place)))
 
@@ -328,7 +328,7 @@ class Run:
         if not self.journal.has("values saved", kept=kept):  # nothing was changed yet
             self.machine.effects.remove_file(host)
             return
-        before: dict[str, str | None] = json.loads(host.read_bytes())
+        before: dict[str, str | None] = json.loads(read_outside(host))
         store = Store(self.machine, cast(StoreKind, kind), place)
         now = self.machine.host(join(parent(parent(kept)), UNDONE, f"{base(kept)}.values"))
         if not now.exists():
@@ -390,9 +390,7 @@ class Run:
         found = []
         for home in self._homes():
             host = self.machine.host(home)
-            sizes = (
-                p.lstat().st_size for p in host.rglob("*") if p.is_file() and not p.is_symlink()
-            )
+            sizes = (p.stat().st_size for p in host.below() if p.is_file())
             found.append((home, sum(sizes)))
         return tuple(found)
 
@@ -404,7 +402,7 @@ class Run:
         begun = self.journal.newest("undo begun")
         acts = begun["acts"] if begun is not None else ()
         out = [m for act in acts for m in read_moves(act["moves"]) if m.kind == "out"]
-        kept = [m for m in out if os.path.lexists(self.machine.host(m.target))]
+        kept = [m for m in out if self.machine.host(m.target).exists()]
         values = [f"{act['values'][1]} (values)" for act in acts if act["values"]]
         walked = self.journal.newest("leg begun")
         since = datetime.fromisoformat(walked["time"]).timestamp() if walked is not None else 0.0
@@ -414,9 +412,9 @@ class Run:
     def _changed_since(self, move: Move, since: float) -> Iterator[str]:
         """Give where files stood that were changed after a moment, of what a move put away."""
         top = self.machine.host(move.target)
-        found = [top] if not top.is_dir() or top.is_symlink() else sorted(top.rglob("*"))
+        found = [*top.below()] if top.is_dir() else [top]
         for path in found:
-            if path.is_file() and not path.is_symlink() and path.stat().st_mtime > since:
+            if path.is_file() and path.stat().st_mtime > since:
                 below = path.relative_to(top).as_posix()
                 yield join(move.source, below) if below != "." else move.source
 
@@ -487,11 +485,10 @@ def clear_settled(machine: Machine) -> bool:
     """
     runs = join(machine.root("state"), OWN_STATE)
     host = machine.host(runs)
-    if not host.is_dir() or host.is_symlink():
+    if not host.is_dir():
         return False
     for left in host.iterdir():
-        plain = left.is_dir() and not left.is_symlink()
-        if not plain or {path.name for path in left.iterdir()} - {LOCK}:
+        if not left.is_dir() or {path.name for path in left.iterdir()} - {LOCK}:
             return False
     take_away(machine, runs)
     return True

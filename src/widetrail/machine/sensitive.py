@@ -1,0 +1,218 @@
+"""Paths and keys at which a file does more than lie there, or where nothing of a person's belongs.
+
+A program starts from some of them by itself; others open the account to somebody, or are not the
+account's own. What arrives at one of them needs a consent of its own. Sources: the XDG autostart
+specification, systemd.unit(5), launchd.plist(5), the start-up files of the shells as their manuals
+name them, and the run keys and start-up folder of Windows.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Literal
+
+from widetrail.formats.interface import Platform
+from widetrail.formats.registry import full_key
+from widetrail.machine.interface import Machine
+from widetrail.machine.own import OWN_STATE
+from widetrail.machine.paths import (
+    is_within,
+    join,
+    key,
+    parent,
+    split,
+    trouble_with_name,
+    upwards,
+)
+
+Attention = Literal["start-up", "access", "outside"]
+"""Why a path needs a consent of its own: programs start from it by themselves; it says who may use
+the account; it is none of the account's own folders."""
+
+WHY: dict[Attention, str] = {
+    "start-up": "programs start from it by themselves",
+    "access": "it says who may use the account, or what the account may use",
+    "outside": "it lies outside the account's own folders",
+}
+
+_SHELLS = (
+    ".bashrc", ".bash_profile", ".bash_login", ".bash_logout", ".bash_aliases", ".profile",
+    ".zshrc", ".zshenv", ".zprofile", ".zlogin", ".zlogout", ".kshrc", ".cshrc", ".tcshrc",
+    ".login", ".logout", ".inputrc", ".xinitrc", ".xprofile", ".xsession", ".xsessionrc",
+    ".pam_environment",
+)  # fmt: skip
+_STARTS: dict[Platform, tuple[tuple[str, str], ...]] = {
+    "linux": (
+        *(("home", name) for name in _SHELLS),
+        ("config", "autostart"), ("config", "autostart-scripts"), ("config", "systemd"),
+        ("config", "environment.d"), ("config", "fish"), ("config", "plasma-workspace"),
+        ("data", "systemd"), ("data", "dbus-1"), ("home", ".local/bin"), ("home", "bin"),
+    ),
+    "macos": (
+        *(("home", name) for name in _SHELLS),
+        ("home", "Library/LaunchAgents"), ("home", "Library/LaunchDaemons"),
+        ("home", "Library/StartupItems"), ("home", ".config/fish"), ("home", "bin"),
+    ),
+    "windows": (
+        ("config", "Microsoft/Windows/Start Menu/Programs/Startup"),
+        ("shared", "Microsoft/Windows/Start Menu/Programs/StartUp"),
+        ("home", "Start Menu/Programs/Startup"),
+        ("documents", "WindowsPowerShell"), ("documents", "PowerShell"),
+    ),
+}  # fmt: skip
+"""Folders and files from which programs start by themselves, below a root."""
+
+_STARTS_ANYWHERE: dict[Platform, tuple[str, ...]] = {
+    "linux": (
+        "/etc", "/var/spool/cron", "/var/spool/at", "/usr/lib/systemd", "/lib/systemd",
+        "/usr/local/bin", "/usr/local/sbin",
+    ),
+    "macos": ("/Library/LaunchAgents", "/Library/LaunchDaemons", "/Library/StartupItems",
+              "/etc", "/private/etc", "/usr/local/bin", "/var/at", "/private/var/at"),
+    "windows": ("/Windows", "/ProgramData/Microsoft/Windows/Start Menu/Programs/StartUp"),
+}  # fmt: skip
+"""Such folders of the system; on Windows below any drive."""
+
+_ACCESS = (".ssh", ".gnupg", ".netrc", ".rhosts", ".shosts", ".Xauthority", ".pki", ".aws", ".kube")
+"""What says who may use an account, below its home."""
+
+_START_KEYS = (
+    r"Software\Microsoft\Windows\CurrentVersion\Run",
+    r"Software\Microsoft\Windows\CurrentVersion\RunOnce",
+    r"Software\Microsoft\Windows\CurrentVersion\RunOnceEx",
+    r"Software\Microsoft\Windows\CurrentVersion\RunServices",
+    r"Software\Microsoft\Windows\CurrentVersion\RunServicesOnce",
+    r"Software\Microsoft\Windows\CurrentVersion\Policies\Explorer\Run",
+    r"Software\Microsoft\Windows\CurrentVersion\Explorer\Shell Folders",
+    r"Software\Microsoft\Windows\CurrentVersion\Explorer\User Shell Folders",
+    r"Software\Microsoft\Windows\CurrentVersion\App Paths",
+    r"Software\Microsoft\Windows NT\CurrentVersion\Winlogon",
+    r"Software\Microsoft\Windows NT\CurrentVersion\Windows",
+    r"Software\Microsoft\Windows NT\CurrentVersion\Image File Execution Options",
+    r"Software\Microsoft\Command Processor",
+    r"Software\Classes",
+    r"Environment",
+    r"System\CurrentControlSet\Services",
+    r"System\CurrentControlSet\Control\Session Manager",
+)
+"""Keys below a hive from which programs start by themselves; those of 32 bits count too."""
+
+_SYSTEMS: dict[Platform, tuple[str, ...]] = {
+    "linux": (
+        "bin", "boot", "dev", "etc", "lib", "lib32", "lib64", "libx32", "nix", "opt", "proc",
+        "root", "run", "sbin", "snap", "sys", "usr", "var",
+    ),
+    "macos": (
+        "System", "Library", "Applications", "Network", "bin", "cores", "dev", "opt", "private",
+        "sbin", "usr", "etc", "var",
+    ),
+    "windows": ("Windows", "Program Files", "Program Files (x86)", "ProgramData"),
+}  # fmt: skip
+"""Folders at the top of a volume that are the system's, whatever volume that is."""
+
+_PERSONS_VOLUMES = ("/media", "/mnt", "/run/media", "/Volumes")
+"""Folders in which volumes of a person's appear."""
+
+_ROOTS = (
+    "home", "documents", "desktop", "downloads", "music", "pictures", "videos", "saved_games",
+    "config", "data", "cache", "state", "preferences", "shared",
+)  # fmt: skip
+
+
+def attention(path: str, machine: Machine, *, told: bool = False) -> Attention | None:
+    """Return why something that arrives at ``path`` needs a consent of its own, or ``None``.
+
+    ``told`` is whether a program's settings told the path: then it may lie anywhere, and one
+    outside the account's own folders counts too.
+    """
+    fold = machine.platform
+    if any(is_within(path, start, fold) for start in _starts(machine)):
+        return "start-up"
+    home = machine.root("home")
+    if any(is_within(path, join(home, name), fold) for name in _ACCESS):
+        return "access"
+    return "outside" if told and not is_own(path, machine) else None
+
+
+def attention_key(path: str) -> Attention | None:
+    """Return why a value that is put into a registry key needs a consent of its own."""
+    try:
+        _, _, below = full_key(path).partition("\\")
+    except ValueError:
+        return None
+    seen = below.casefold().replace("software\\wow6432node\\", "software\\", 1)
+    starts = (key.casefold() for key in _START_KEYS)
+    return "start-up" if any(f"{seen}\\".startswith(f"{start}\\") for start in starts) else None
+
+
+def sensitive_below(path: str, machine: Machine) -> tuple[str, ...]:
+    """Return the start-up places and the like that lie below a folder, by their paths."""
+    home = machine.root("home")
+    named = [*_starts(machine), *(join(home, name) for name in _ACCESS)]
+    return tuple(
+        at for at in dict.fromkeys(named)
+        if is_within(at, path, machine.platform) and not is_within(path, at, machine.platform)
+    )  # fmt: skip
+
+
+def _starts(machine: Machine) -> Iterator[str]:
+    for root, name in _STARTS[machine.platform]:
+        yield join(machine.root(root), name)
+    for path in _STARTS_ANYWHERE[machine.platform]:
+        if machine.platform != "windows":
+            yield path
+            continue
+        for disk in machine.disks():
+            yield join(disk, path)
+
+
+def is_own(path: str, machine: Machine) -> bool:
+    """Return whether a path lies in a folder of the account's own, or on a volume that is not the
+    system's."""
+    fold = machine.platform
+    if any(is_within(path, machine.root(root), fold) for root in _ROOTS):
+        return True
+    anchor, segments = split(path)
+    home = machine.root("home")
+    if fold == "windows":
+        if not anchor or key(anchor, fold) == key(split(home)[0], fold):
+            return False  # a share, or the system's drive
+        return not segments or key(segments[0], fold) not in _folded(fold)
+    if any(is_within(path, folder, fold) for folder in _PERSONS_VOLUMES):
+        return True
+    if not segments or key(segments[0], fold) in _folded(fold):
+        return False
+    if is_within(path, parent(home), fold):  # another account's
+        return False
+    return any(d != "/" and is_within(path, d, fold) for d in machine.disks())
+
+
+def _folded(platform: Platform) -> set[str]:
+    return {key(name, platform) for name in _SYSTEMS[platform]}
+
+
+def never_a_place(path: str, machine: Machine, *, told: bool) -> str:
+    """Return why nothing may be taken from or put at ``path``, whatever anybody consents to, or an
+    empty text.
+
+    ``told`` is whether a program's settings told it: the home itself, or what holds it, is then a
+    mistake or worse.
+    """
+    fold = machine.platform
+    anchor, segments = split(path.replace("\\", "/") if fold == "windows" else path)
+    if fold == "windows" and not (len(anchor) == 2 and anchor[1] == ":"):
+        if anchor or not path.startswith("//"):
+            return "it is no whole path"
+        if segments and segments[0] in (".", "?"):
+            return "it is a device"
+    for segment in segments:
+        if why := trouble_with_name(segment, fold):
+            return f"{segment!r} {why}"
+    if fold != "windows" and segments[:1] and segments[0] in ("dev", "proc", "sys"):
+        return "it is a device, or a view of the system"
+    if told and is_within(machine.root("home"), path, fold):
+        return "it is the home itself, or what holds it"
+    own = join(machine.root("state"), OWN_STATE)
+    if any(key(at, fold) == key(own, fold) for at in upwards(path)):
+        return "Wide Trail keeps its own journals there"
+    return ""
