@@ -20,6 +20,7 @@ from build import NOW as NOW
 from build import Trail
 from seat_world import Explored, explore
 from widetrail.cli import main
+from widetrail.formats import bounded
 from widetrail.machine import Effect, Effects
 from widetrail_demo.world import build_world
 
@@ -119,6 +120,12 @@ class World:
         after = change(before)
         assert after != before, f"nothing to change in {name}"
         path.write_text(after, encoding="utf-8")
+
+
+@pytest.fixture(autouse=True)
+def nothing_lost() -> None:
+    """Have each test begin with all the time that questions may lose."""
+    bounded.renew()
 
 
 @pytest.fixture(scope="session", autouse=True)

@@ -5,6 +5,7 @@ Commands are imported when they run, so that ``widetrail --help`` stays instant.
 
 from __future__ import annotations
 
+import sys
 from importlib import import_module
 
 import click
@@ -56,6 +57,8 @@ class _Commands(click.Group):
             formatter.write_dl(list(COMMANDS.items()))
 
     def invoke(self, ctx: click.Context) -> object:
+        if (bounded := sys.modules.get("widetrail.formats.bounded")) is not None:
+            bounded.renew()  # another command in this process
         try:
             return super().invoke(ctx)
         except WideTrailError as error:

@@ -240,7 +240,10 @@ def plist_with(data: bytes, changes: Mapping[str, str | None]) -> bytes:
     """
     document = _plist(data)
     for where, text in changes.items():
-        *above, last = pointer_names(where)
+        names = pointer_names(where)
+        if not names:
+            raise Unwritable("has no value without a name")
+        *above, last = names
         holder = document
         for token in above:
             inner = holder.get(token)

@@ -54,6 +54,7 @@ _FUNCTIONS = {
     "columns": ("widetrail.formats.sqlite", "list_column"),
     "put cell": ("widetrail.formats.sqlite", "put_cell"),
     "put columns": ("widetrail.formats.sqlite", "put_column"),
+    "statements": ("widetrail.formats.sqlite", "run_statements"),
     "texts in database": ("widetrail.formats.sqlite", "texts_in"),
     "dconf below": ("widetrail.formats.dconf", "dconf_below"),
     "dconf": ("widetrail.formats.dconf", "read_dconf"),
@@ -77,6 +78,10 @@ class _Worker:
         while self._lost and self._lost[0][0] < time.monotonic() - WITHIN:
             self._lost.popleft()
         return LOST - sum(seconds for _, seconds in self._lost)
+
+    def renew(self) -> None:
+        """Let as much be lost again as at the beginning."""
+        self._lost.clear()
 
     def ask(self, function: str, arguments: tuple[Any, ...], seconds: float) -> Any:
         with self._lock:
@@ -127,6 +132,11 @@ class _Worker:
 
 _worker = _Worker()
 atexit.register(_worker.end)
+
+
+def renew() -> None:
+    """Begin anew to count what is lost on questions that do not end: another command begins."""
+    _worker.renew()
 
 
 def ask(function: str, *arguments: Any, seconds: float | None = None) -> Any:

@@ -81,10 +81,14 @@ class _Parser:
     def _typed(self, kind: str, text: str) -> Raw:
         if kind == "type" or text == "just":
             return self.value()
-        if kind == "text":
-            return str(ast.literal_eval(text))
-        if kind == "number":
-            return float(text) if re.search(r"[.eE]", text) and "x" not in text else int(text, 0)
+        try:
+            if kind == "text":
+                return str(ast.literal_eval(text))
+            if kind == "number":
+                whole = not re.search(r"[.eE]", text) or "x" in text
+                return int(text, 0) if whole else float(text)
+        except (ValueError, SyntaxError) as error:
+            raise Unreadable(f"holds {text[:40]!r}, which is no settings value") from error
         if kind == "word":
             return {"true": True, "false": False, "nothing": None}[text]
         closing = {"[": "]", "(": ")", "{": "}", "<": ">"}.get(text)
@@ -229,6 +233,8 @@ def _all_texts(values: list[Raw]) -> bool:
 
 def gvariant_with(text: str, texts: list[str]) -> str:
     """Return a value with the texts that ``gvariant_texts`` gave of it replaced."""
+    if not texts:
+        return text
     quoted = [_quoted(one) for one in texts]
     return f"[{', '.join(quoted)}]" if text.lstrip().startswith("[") else quoted[0]
 

@@ -172,7 +172,8 @@ def _yaml_node(root: Any, where: str) -> yaml.ScalarNode:
             node = next(v for k, v in node.value if getattr(k, "value", None) == token)
         else:
             node = node.value[int(token)]
-    assert isinstance(node, yaml.ScalarNode)
+    if not isinstance(node, yaml.ScalarNode):
+        raise Unwritable(f"has no one text at {where}")
     return node
 
 
@@ -272,7 +273,13 @@ def _put_text(data: bytes, at: str, changes: Mapping[str, str]) -> bytes:
 
 
 def _expression(at: str) -> re.Pattern[str]:
-    return re.compile(at, re.MULTILINE)
+    try:
+        expression = re.compile(at, re.MULTILINE)
+    except (re.error, OverflowError, RecursionError) as error:
+        raise Unreadable(f"cannot be searched for {at}: {error}") from error
+    if expression.groups < 1:
+        raise Unreadable(f"cannot be searched for {at}: it has no group")
+    return expression
 
 
 def _spliced(text: str, spans: list[tuple[int, int, str]]) -> str:

@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 import sqlite3
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import closing
 
 from widetrail.formats.interface import Located, Spot, Unreadable, Unwritable
@@ -166,6 +166,25 @@ def _update(
         raise Unwritable(f"refuses a value in {at}: {error}") from error
     except (sqlite3.Error, sqlite3.Warning) as error:
         raise Unreadable(f"cannot be changed in {at}: {error}") from error
+
+
+def run_statements(path: str, statements: Sequence[str]) -> None:
+    """Run statements on the database ``path``, which is made where it is not there.
+
+    None of them reaches another file.
+
+    Raises:
+        Unwritable: One fails, takes too long, or is not allowed.
+    """
+    end = time.monotonic() + SECONDS
+    try:
+        with closing(sqlite3.connect(path)) as connection, connection:
+            connection.set_authorizer(_stays_inside)
+            connection.set_progress_handler(lambda: int(time.monotonic() > end), 10_000)
+            for statement in statements:
+                connection.execute(statement)
+    except (sqlite3.Error, sqlite3.Warning, ValueError) as error:
+        raise Unwritable(f"cannot be changed: {error}") from error
 
 
 def texts_in(copy: str, pattern: str, most: int) -> list[Spot]:

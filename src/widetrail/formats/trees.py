@@ -37,7 +37,9 @@ def parse_tree(form: str, data: bytes) -> Document:
         return _plain(yaml.load(text, Loader=yaml.CBaseLoader))
     except Unreadable:
         raise
-    except (ValueError, TypeError, KeyError, IndexError, OverflowError, RecursionError) as error:
+    except (
+        ValueError, TypeError, LookupError, AttributeError, OverflowError, RecursionError,
+    ) as error:  # fmt: skip
         raise Unreadable(f"is not {form}: {_first_line(error)}") from error
     except (yaml.YAMLError, plistlib.InvalidFileException) as error:
         raise Unreadable(f"is not {form}: {_first_line(error)}") from error

@@ -167,9 +167,8 @@ class SeatRecord(Told):
 
     @model_validator(mode="after")
     def _tells_an_event(self) -> SeatRecord:
-        more = self.model_extra or {}
         try:
-            event_of({"what": self.what, **more})
+            event_of(self.model_dump(by_alias=True))
         except KeyError as error:
             raise ValueError(f"it tells no event: {error}") from error
         return self

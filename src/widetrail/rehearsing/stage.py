@@ -4,12 +4,11 @@ from __future__ import annotations
 
 import os
 import shutil
-import sqlite3
 import stat
 import subprocess
 import sys
 from collections.abc import Iterator, Mapping, Sequence
-from contextlib import closing, contextmanager
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -17,7 +16,9 @@ import yaml
 
 from widetrail.errors import InputUnusable, WideTrailError
 from widetrail.finding import Finder
+from widetrail.finding.readings import insist_own_journal
 from widetrail.finding.stores import Store, as_value, name_in
+from widetrail.formats.bounded import ask
 from widetrail.formats.canonical import digest
 from widetrail.formats.interface import Unreadable, Unwritable
 from widetrail.licence.service import Service
@@ -147,10 +148,9 @@ def change(machine: FolderMachine, changed: Change, recipes: Sequence[Loaded]) -
         host = machine.host(path)
         host.parent.mkdir(parents=True, exist_ok=True)
         try:
-            with closing(sqlite3.connect(host)) as connection, connection:
-                for statement in statements:
-                    connection.execute(statement)
-        except sqlite3.Error as error:
+            insist_own_journal(host)
+            ask("statements", str(host), list(statements))
+        except (Unreadable, Unwritable) as error:
             raise InputUnusable(
                 "a statement for a database fails", where=path, why=str(error)
             ) from error

@@ -33,7 +33,6 @@ class _Store(Told):
 
 
 class _Act(Told):
-    words: Text
     moves: list[_Move] = Field(default_factory=list)
     command: list[Text] = Field(default_factory=list)
     values: tuple[()] | tuple[Text, Text, Text] = ()

@@ -53,9 +53,8 @@ _BY_HAND = {
 
 @dataclass(frozen=True, slots=True)
 class UndoAct:
-    """One act of undoing: moves, or a command of the application; in words for a person."""
+    """One act of undoing: moves, a command of the application, or values of a store."""
 
-    words: str
     moves: tuple[Move, ...] = ()
     command: tuple[str, ...] = ()
     values: tuple[str, ...] = ()
@@ -63,11 +62,21 @@ class UndoAct:
     modes: Mapping[str, int] = field(default_factory=dict)
     """The modes that folders have again after the moves, where they may not be written to."""
 
+    @property
+    def words(self) -> str:
+        """What it does, told from that alone."""
+        told = list(_words(self.moves))
+        if self.command:
+            told.append(f"run {show_command(self.command)}")
+        if self.values:
+            told.append(f"give the values at {self.values[1]} back what they were before")
+        return "; ".join(told)
+
     def told(self) -> dict[str, Any]:
         """Return the act as plain JSON values."""
         moves = [move.told() for move in self.moves]
         acts = {"command": list(self.command), "values": list(self.values)}
-        return {"words": self.words, "moves": moves, "modes": dict(self.modes), **acts}
+        return {"moves": moves, "modes": dict(self.modes), **acts}
 
 
 @dataclass(frozen=True, slots=True)
@@ -150,7 +159,6 @@ class Run:
         if begun is not None:
             acts = tuple(
                 UndoAct(
-                    a["words"],
                     tuple(read_moves(a["moves"])),
                     tuple(a["command"]),
                     tuple(a["values"]),
@@ -188,13 +196,12 @@ class Run:
                     yield from self._saved(record, fresh)
                 case "values saving":
                     kind, place = record["store"]["kind"], record["store"]["place"]
-                    words = f"give the values at {place} back what they were before"
-                    yield UndoAct(words, values=(kind, place, str(record["kept"])))
+                    yield UndoAct(values=(kind, place, str(record["kept"])))
                 case "undone by" if self._is_newest(record, at):
                     done = fate_of(self.journal, record["step"])
                     if done == "ours" or (done == "unknown" and record["step"] in take_back):
                         command = tuple(record["command"])
-                        yield UndoAct(f"run {show_command(command)}", command=command)
+                        yield UndoAct(command=command)
 
     def _is_newest(self, record: Mapping[str, Any], at: int) -> bool:
         """Return whether a record is the newest of its event and step."""
@@ -219,7 +226,7 @@ class Run:
 
     def _back(self, moves: Sequence[Move]) -> UndoAct:
         modes = modes_of(self.machine, moves)
-        return UndoAct("; ".join(_words(tuple(moves))), tuple(moves), modes=modes)
+        return UndoAct(tuple(moves), modes=modes)
 
     def _is_ended(self, step: str, at: int) -> bool:
         """Return whether a step came to its end after the record ``at``, all its moves made."""
@@ -535,6 +542,11 @@ def _words(moves: tuple[Move, ...]) -> Iterator[str]:
         first = next(iter(folders))
         more = f" and {len(folders) - 1} more folders" if len(folders) > 1 else ""
         yield f"put {len(out)} names away and {len(into)} back, in {first}{more}"
+        return
+    if not into and not out:
+        for move in moves:
+            verb = "make" if move.kind == "folder" else "take away, if it is empty,"
+            yield f"{verb} the folder {move.target}"
         return
     back = {m.target for m in into}
     for move in moves:
