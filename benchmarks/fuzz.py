@@ -12,7 +12,6 @@ than 10 seconds, or more than 500 MB of memory; what gave it is kept in ``fuzz-f
 from __future__ import annotations
 
 import argparse
-import contextlib
 import json
 import os
 import random
@@ -25,6 +24,7 @@ import time
 import traceback
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
@@ -170,7 +170,7 @@ def run_one(name: str, seconds: float, inputs: int, seed: int) -> int:
     import fuzzing
 
     watch = Watch(name, seconds, inputs)
-    with contextlib.suppress(Finish):
+    with suppress(Finish):
         (fuzz_documents if name in fuzzing.DOCUMENTS else fuzz_bytes)(name, watch, seed)
     return watch.tell()
 

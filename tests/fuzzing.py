@@ -280,7 +280,11 @@ def _plain(path: Path) -> Any:
 
 def _recipes(_: Path, world: Path) -> Made:
     seeds = [_plain(path) for path in sorted((world / "recipes").glob("*.trail.yaml"))]
-    return seeds, lambda tree: examine(_as_yaml(tree), "f", KINDS)
+
+    def attempt(tree: Any) -> None:
+        examine(_as_yaml(tree), "f", KINDS)
+
+    return seeds, attempt
 
 
 def _rehearsals(_: Path, world: Path) -> Made:

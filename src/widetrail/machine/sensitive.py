@@ -135,14 +135,15 @@ def attention(path: str, machine: Machine, *, told: bool = False) -> Attention |
 
 
 def attention_key(path: str) -> Attention | None:
-    """Return why a value that is put into a registry key needs a consent of its own."""
+    """Return why what is put into a registry key, or below it, needs a consent of its own."""
     try:
         _, _, below = full_key(path).partition("\\")
     except ValueError:
         return None
-    seen = below.casefold().replace("software\\wow6432node\\", "software\\", 1)
-    starts = (key.casefold() for key in _START_KEYS)
-    return "start-up" if any(f"{seen}\\".startswith(f"{start}\\") for start in starts) else None
+    seen = below.casefold().replace("software\\wow6432node", "software", 1)
+    seen = f"{seen}\\" if seen else ""
+    starts = [f"{key.casefold()}\\" for key in _START_KEYS]
+    return "start-up" if any(seen.startswith(s) or s.startswith(seen) for s in starts) else None
 
 
 def sensitive_below(path: str, machine: Machine) -> tuple[str, ...]:

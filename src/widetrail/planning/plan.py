@@ -7,6 +7,7 @@ from typing import Literal, Self
 
 from pydantic import Field, model_validator
 
+from widetrail.errors import ParcelUnusable
 from widetrail.formats.canonical import canonical, digest
 from widetrail.formats.checked import Model
 from widetrail.formats.told import plain_values
@@ -223,7 +224,7 @@ class Plan(Model):
         recipes = {r.id for r in self.recipes}
         if unknown := {i.recipe for i in self.items} - recipes:
             raise ValueError(f"it has no recipe {min(unknown)}")
-        if unknown := {s.item for s in self.steps} - set(items):
+        if unknown := {s.item for s in self.steps} - {*items, *(i.id for i in self.left)}:
             raise ValueError(f"it has no item {min(unknown)}")
         if unknown := {s.kind for s in self.steps} - ACTS.keys():
             raise ValueError(f"{min(unknown)} is no kind of step")
@@ -295,8 +296,15 @@ class Plan(Model):
         return tuple(item for item in self.items if item.kind != "licence")
 
     def item(self, item: str) -> PlannedItem:
-        """Return the item of that id."""
-        return next(i for i in self.items if i.id == item)
+        """Return the item of that id.
+
+        Raises:
+            ParcelUnusable: There is none, or it stays behind.
+        """
+        found = next((i for i in self.items if i.id == item), None)
+        if found is None:
+            raise ParcelUnusable("the plan does not fit together", where=item, why="it has none")
+        return found
 
     def steps_of(self, leg: PlannedLeg) -> tuple[Step, ...]:
         """Return the steps of a leg, in order."""
