@@ -53,7 +53,10 @@ def _recent(text: str, within: str, today: datetime) -> bool:
     except ValueError:
         return False
     moment = moment if moment.tzinfo is not None else moment.replace(tzinfo=UTC)
-    return moment >= today - parse_duration(within)
+    try:
+        return moment >= today - parse_duration(within)
+    except OverflowError:  # a year that no calendar of ours has
+        return False
 
 
 def _covers(value: Value, of_old: Value | None) -> bool:

@@ -6,9 +6,10 @@ asked in a copy made with its journal.
 
 from __future__ import annotations
 
+import re
 import tempfile
 from collections.abc import Callable, Iterator, Mapping
-from contextlib import contextmanager, suppress
+from contextlib import contextmanager
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -20,6 +21,7 @@ from widetrail.formats.companions import JOURNALS, names_another
 from widetrail.formats.interface import Located, NotThere, Raw, Unreadable
 from widetrail.formats.registry import ITSELF
 from widetrail.formats.texts import decode
+from widetrail.formats.told import NUMBER_MOST
 from widetrail.machine import Entry, Machine
 from widetrail.machine.written import understand_path
 from widetrail.recipe import Reading
@@ -248,6 +250,8 @@ def _known(found: list[Located], reading: Reading, machine: Machine, source: str
 
 
 def _as(value: Raw, reading: Reading, machine: Machine, source: str) -> Value:
+    if isinstance(value, int | float) and not abs(value) < NUMBER_MOST:
+        raise Unreadable("gives a number that is none, or too large")
     match reading.as_:
         case None if isinstance(value, str | int | float):
             return value
@@ -273,13 +277,16 @@ def _as(value: Raw, reading: Reading, machine: Machine, source: str) -> Value:
     raise Unreadable(f"gives {_shape(value)}, which cannot be taken {wanted}")
 
 
+_NUMBER = re.compile(r"[+-]?[0-9]{1,300}(\.[0-9]{1,300})?([eE][+-]?[0-9]{1,3})?")
+
+
 def _number(value: Raw) -> int | float:
     if isinstance(value, int | float) and not isinstance(value, bool):
         return value
-    if isinstance(value, str):
-        for kind in (int, float):
-            with suppress(ValueError):
-                return kind(value.strip())
+    if isinstance(value, str) and (found := _NUMBER.fullmatch(value.strip())):
+        number = int(value) if found[1] is None and found[2] is None else float(value)
+        if abs(number) < NUMBER_MOST:
+            return number
     raise Unreadable(f"gives {_shape(value)}, which is no number")
 
 

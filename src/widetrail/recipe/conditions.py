@@ -32,6 +32,7 @@ AS_OLD = ("same", "same or later")
 
 _DURATION = re.compile(r"(\d{1,6})\s*(s|min|h|days?|weeks?|months?|years?)")
 _DAYS = {"day": 1, "week": 7, "month": 365.2425 / 12, "year": 365.2425}
+_LONGEST_DAYS = 1000 * 365.2425
 _SECONDS = {"s": 1, "min": 60, "h": 3600}
 
 
@@ -48,7 +49,10 @@ def parse_duration(text: str) -> timedelta:
     number, unit = int(match[1]), match[2]
     if unit in _SECONDS:
         return timedelta(seconds=number * _SECONDS[unit])
-    return timedelta(days=number * _DAYS[unit.rstrip("s")])
+    days = number * _DAYS[unit.rstrip("s")]
+    if days > _LONGEST_DAYS:
+        raise flaw("duration", f'"{text}" is longer than 1000 years')
+    return timedelta(days=days)
 
 
 def _check_duration(text: str) -> str:

@@ -712,6 +712,12 @@ class Recipe(Model):
         """The items that are files or named values, by name."""
         return {name: item for name, item in self.listed.items() if isinstance(item, Item)}
 
+    def known_as_item(self, name: str) -> Item | None:
+        """Return the item of that name, or the licence as one, or ``None``."""
+        if name in self.licences:
+            return self.licences[name].as_item()
+        return self.items.get(name)
+
     @cached_property
     def licences(self) -> dict[str, Licence]:
         """The items that are licences, by name."""

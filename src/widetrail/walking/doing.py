@@ -112,8 +112,9 @@ class WalkDoing:
         return self.finders[self.planned(item).recipe].loaded
 
     def item(self, item: str) -> Item:
-        recipe, name = self.loaded(item).recipe, self.planned(item).item
-        return recipe.licences[name].as_item() if name in recipe.licences else recipe.items[name]
+        found = self.loaded(item).recipe.known_as_item(self.planned(item).item)
+        assert found is not None, "a visit looks whether the recipes have every item"
+        return found
 
     @cached_property
     def seats(self) -> StationSeats:

@@ -114,8 +114,9 @@ class Visit:
         self._recipes: dict[str, Loaded] = _used_first(recipes)
         for item in parcel.plan.items:
             known = recipes[item.recipe].recipe if item.recipe in recipes else None
-            listed = known.listed.get(item.item) if known is not None else None
-            if listed is None or item.kind != listed.kind:
+            listed = known.known_as_item(item.item) if known is not None else None
+            routes = [route.name for route in listed.routes] if listed is not None else []
+            if listed is None or item.kind != listed.kind or item.route not in routes:
                 raise ParcelUnusable(
                     "the plan does not fit its recipes", where=str(parcel.folder),
                     why=f"none has {item.id} as it is planned", todo="Plan again.",
@@ -264,7 +265,8 @@ class Visit:
         if self.parcel.torn is not None:
             self.parcel.check_cargo(begun=False)
         if self.done_here is None:
-            assert self.due is not None
+            if self.due is None:
+                raise ParcelUnusable("the plan has no legs", where=str(self.parcel.folder))
             machine = self.parcel.plan.station(self.due.station).machine
             raise Halted(
                 f"the leg that is due is not one of {self.machine.name}",

@@ -460,8 +460,8 @@ class Run:
         made = self.journal.newest("made folders")
         self._settle_seats()
         take_away(self.machine, self.workroom)
-        at, count = parent(self.workroom), max(2, int(made["count"]) if made is not None else 0)
-        for _ in range(count - 1):
+        at, count = parent(self.workroom), max(2, made["count"] if made is not None else 0)
+        for _ in range(min(count, self.workroom.count("/")) - 1):
             take_away(self.machine, at, only_empty=True)
             at = parent(at)
 
