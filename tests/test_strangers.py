@@ -22,14 +22,21 @@ from build import NOW, machine, trail
 from conftest import contents, widetrail
 from test_doing import new
 from widetrail.errors import InputUnusable, MachineUnusable, ParcelUnusable
+from widetrail.formats import bounded
+from widetrail.formats.bounded import ask
 from widetrail.formats.canonical import canonical, digest
+from widetrail.formats.interface import Unreadable, Unwritable
 from widetrail.formats.masking import Masker
 from widetrail.formats.outside import read_outside
+from widetrail.formats.sqlite import run_statements
 from widetrail.formats.texts import for_people
-from widetrail.machine import this_machine
-from widetrail.parcel.seal import WORK_MOST, make_seal, open_seal
+from widetrail.machine import Effects, this_machine
+from widetrail.machine.moves import Move
+from widetrail.machine.own import own_state
+from widetrail.parcel.seal import WORK_MOST, make_seal, open_seal, remember_sealed
 from widetrail.recipe import load_recipe
 from widetrail.steps import KINDS
+from widetrail.walking import UndoAct
 
 COPY = new("copy")
 POSIX = pytest.mark.skipif(os.name == "nt", reason="needs the files of a POSIX system")
@@ -314,3 +321,143 @@ def test_no_cell_of_a_spreadsheet_is_a_formula(tmp_path: Path) -> None:
     assert any("HYPERLINK" in cell for cell in cells)
     assert not [cell for cell in cells if cell.lstrip()[:1] in ("=", "+", "-", "@")]
     assert not [cell for cell in cells if cell != for_people(cell)]
+
+
+# Bounds
+
+
+NOTES = """\
+recipe: 1
+revision: 1
+application: {id: fernbook, name: Fernbook}
+recognise:
+  - sign: {file: "{home}/fernbook.ini"}
+places:
+  notes: {folder: "{home}/notes"}
+readings:
+  what: {text: "{home}/notes/one.txt", at: '^(.*)$'}
+items:
+  notes:
+    title: Notes
+    from: notes
+    routes:
+      - {name: copy, NEEDS legs: [{new: [copy]}]}
+      - {name: by hand, legs: [{new: [{person: Do it.}]}]}
+"""
+ENDLESS = "'^(a+)+$'"
+
+
+def test_an_expression_without_end_decides_nothing_and_ends(tmp_path: Path) -> None:
+    files = {"/home/ada/notes/one.txt": f"{'a' * 60}!"}
+    machine(tmp_path / "old", files=files, more="identity: old\n")
+    machine(tmp_path / "new", more="identity: new\n")
+    recipe = tmp_path / "x.trail.yaml"
+    needs = f"needs: {{old: {{what: {{matches: {ENDLESS}}}}}}},"
+    recipe.write_text(NOTES.replace("NEEDS", needs))
+    said = widetrail("lint", recipe)
+    assert said.status == 0, said.out
+    sides = ("--old", tmp_path / "old", "--new", tmp_path / "new", "--parcel", tmp_path / "p")
+    said = widetrail("plan", recipe, *sides)
+    assert "not by: copy" in said.out
+
+
+def test_no_more_than_some_seconds_are_lost_on_what_does_not_end(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    monkeypatch.setattr(bounded, "LOST", 0.6)
+    for _ in range(2):
+        with pytest.raises(Unreadable, match="was not read within"):
+            ask("matches", "(a+)+$", "a" * 60 + "!", seconds=0.3)
+    with pytest.raises(Unreadable, match="too much before it"):
+        ask("matches", "a", "a")
+    bounded.renew()
+    assert ask("matches", "a", "a") is True
+
+
+@pytest.mark.parametrize(
+    ("more", "said"),
+    [
+        ("".join(f"key{n}: 1\n" for n in range(120_000)), "more than 200,000 keys"),
+        ("".join(f"key{n}: 1\n" for n in range(3_000)), "the first 200 are told"),
+    ],
+)
+def test_findings_and_keys_are_counted_and_end(tmp_path: Path, more: str, said: str) -> None:
+    recipe = tmp_path / "x.trail.yaml"
+    recipe.write_text(NOTES.replace("NEEDS ", "") + more)
+    ran = widetrail("lint", recipe)
+    assert ran.status == 1
+    assert said in ran.out
+    assert len(ran.out.splitlines()) < 210
+
+
+@pytest.mark.parametrize("what", ["places", "readings"])
+def test_a_recipe_has_so_many_names_and_no_more(tmp_path: Path, what: str) -> None:
+    recipe = tmp_path / "x.trail.yaml"
+    one = '{folder: "{home}/x"}' if what == "places" else '{file: "{home}/x"}'
+    many = "".join(f"  n{n}: {one}\n" for n in range(401))
+    recipe.write_text(NOTES.replace("NEEDS ", "").replace(f"{what}:\n", f"{what}:\n{many}"))
+    assert "expected at most 400" in widetrail("lint", recipe).out
+
+
+@pytest.mark.parametrize("told", ["nan", "inf", "-inf", "1e999", "9" * 5000, "1_0", "\u0663"])
+def test_a_number_that_is_none_is_unknown(tmp_path: Path, told: str) -> None:
+    machine(tmp_path / "old", files={"/home/ada/notes/one.txt": told}, more="identity: old\n")
+    recipe = tmp_path / "x.trail.yaml"
+    recipe.write_text(
+        NOTES.replace("NEEDS ", "").replace("at: '^(.*)$'", "at: '^(.*)$', as: number")
+    )
+    said = widetrail("survey", recipe, "--machine", tmp_path / "old", "--json")
+    assert said.status == 0
+    assert not {"NaN", "Infinity"} & set(said.out.replace(",", " ").split())
+
+
+def test_a_redirected_folder_that_no_system_has_is_none(tmp_path: Path) -> None:
+    told = f'XDG_DOCUMENTS_DIR="{"$HOME/" * 200_000}"\n'
+    here = machine(tmp_path / "x", files={"/home/ada/.config/user-dirs.dirs": told})
+    assert here.root("documents") == "/home/ada/Documents"
+
+
+# Documents written anew: the sealed one, and a rehearsal's
+
+
+def test_nobody_makes_an_open_parcel_of_a_sealed_one(tmp_path: Path) -> None:
+    """Even where every checksum is right: the plan says so, and so does the computer it was made
+    on."""
+    sealed = trail(tmp_path / "a", COPY, sealed="reed bunting")
+    opened = trail(tmp_path / "b", COPY)
+    assert sealed.parcel.plan.sealed and not opened.parcel.plan.sealed
+    rewrite(opened.at, lambda plan: plan.update(sealed=True), "plan")
+    with pytest.raises(ParcelUnusable, match="was sealed and is not any more: its plan says so"):
+        opened.walk("old")
+    other = trail(tmp_path / "c", COPY)
+    remember_sealed("run", Effects())
+    try:
+        with pytest.raises(ParcelUnusable, match="when it was planned here"):
+            other.walk("old")
+    finally:
+        (own_state() / "sealed" / "run").unlink()
+
+
+@pytest.mark.parametrize(
+    "statement",
+    ["attach '{victim}' as v", "vacuum into '{victim}'", "select load_extension('{victim}')",
+     "create table if not exists t(x); attach '{victim}' as v"],
+)  # fmt: skip
+def test_no_statement_reaches_another_file(tmp_path: Path, statement: str) -> None:
+    victim = tmp_path / "victim.db"
+    with closing(sqlite3.connect(victim)) as made, made:
+        made.execute("create table letters(x)")
+    before = victim.read_bytes()
+    other = tmp_path / "other.db"
+    for path in (victim, other):
+        with pytest.raises(Unwritable):
+            run_statements(str(tmp_path / "own.db"), [statement.format(victim=path)])
+    assert victim.read_bytes() == before
+    assert not other.exists()
+
+
+def test_what_undoing_does_is_told_from_that_alone() -> None:
+    assert UndoAct(command=("/bin/x", "a b")).words == 'run /bin/x "a b"'
+    assert "put /etc/x away" in UndoAct((Move("out", "/etc/x", "/y"),)).words
+    assert UndoAct((Move("unfolder", "", "/etc/x"),)).words
+    assert "HKCU" in UndoAct(values=("registry", "HKCU\\X", "/y")).words

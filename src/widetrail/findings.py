@@ -42,13 +42,13 @@ MOST = 200
 
 
 def capped(findings: Iterable[Finding]) -> tuple[Finding, ...]:
-    """Return findings in order, each once, and no more than ``MOST`` of a file; the last one then
-    tells how many more there are."""
+    """Return findings in order, each once, and no more than ``MOST`` of a file; one more then tells
+    that these are not all."""
     found = tuple(dict.fromkeys(sorted(findings)))
     if len(found) <= MOST:
         return found
     told = sorted(found, key=lambda f: f.severity != "error")[:MOST]
-    more = f"{len(found) - MOST:,} more findings of this file are not told"
+    more = f"there are more findings; the first {MOST} are told"
     return (*sorted(told), Finding(found[0].file, 0, 0, "more-findings", "", more))
 
 
