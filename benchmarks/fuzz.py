@@ -12,19 +12,20 @@ than 10 seconds, or more than 500 MB of memory; what gave it is kept in ``fuzz-f
 from __future__ import annotations
 
 import argparse
+import io
 import json
+import multiprocessing
 import os
 import random
 import resource
 import signal
-import subprocess
 import sys
 import tempfile
 import time
 import traceback
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import suppress
+from contextlib import redirect_stderr, suppress
 from pathlib import Path
 from typing import Any
 
@@ -175,6 +176,15 @@ def run_one(name: str, seconds: float, inputs: int, seed: int) -> int:
     return watch.tell()
 
 
+def _alone(told: str, name: str, seconds: float, inputs: int, seed: int) -> None:
+    """Fuzz one target in a process of its own, and tell what came of it in a file."""
+    output = os.open(told, os.O_WRONLY)
+    silent = os.open(os.devnull, os.O_WRONLY)
+    os.dup2(output, 1)
+    os.dup2(silent, 2)
+    os._exit(run_one(name, seconds, inputs, seed))
+
+
 def main() -> int:
     parser = argparse.ArgumentParser(
         description=__doc__, formatter_class=argparse.RawTextHelpFormatter
@@ -184,10 +194,7 @@ def main() -> int:
     parser.add_argument("--inputs", type=int, default=1_000_000)
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--list", action="store_true")
-    parser.add_argument("--one", action="store_true", help=argparse.SUPPRESS)
     said = parser.parse_args()
-    if said.one:
-        return run_one(said.targets[0], said.seconds, said.inputs, said.seed)
     import fuzzing
 
     names = said.targets or [*fuzzing.BYTES, *fuzzing.DOCUMENTS]
@@ -195,45 +202,36 @@ def main() -> int:
         print("\n".join(names))
         return 0
 
-    def child(name: str) -> subprocess.CompletedProcess[str]:
-        more = [
-            "--seconds",
-            str(said.seconds),
-            "--inputs",
-            str(said.inputs),
-            "--seed",
-            str(said.seed),
-        ]
-        return subprocess.run(
-            [sys.executable, __file__, name, "--one", *more], capture_output=True, text=True,
-            timeout=said.seconds + 300, check=False,
-        )  # fmt: skip
+    # What is imported and instrumented once is shared by a process for each target.
+    forking = multiprocessing.get_context("fork")
+
+    def child(name: str) -> tuple[int, str]:
+        with tempfile.NamedTemporaryFile("r") as told:
+            arguments = (told.name, name, said.seconds, said.inputs, said.seed)
+            process = forking.Process(target=_alone, args=arguments)
+            process.start()
+            process.join(said.seconds + 300)
+            if process.exitcode is None:
+                process.kill()
+            return process.exitcode or 0, told.read()
 
     status = 0
     with ThreadPoolExecutor(os.cpu_count()) as pool:
-        for name, done in zip(names, pool.map(child, names), strict=True):
-            print(done.stdout, end="", flush=True)
-            if done.returncode not in (0, 1) or not done.stdout:
-                print(f"{name}: ended with {done.returncode}: {done.stderr[-2000:]}")
-            status |= done.returncode != 0
+        for name, (code, told) in zip(names, pool.map(child, names), strict=True):
+            print(told, end="", flush=True)
+            if code or not told:
+                print(f"{name}: ended with {code}", flush=True)
+            status |= code != 0 or not told
     return status
 
 
 if __name__ == "__main__":
-    if "--one" in sys.argv:
-        try:
-            import atheris
-
-            with atheris.instrument_imports(
-                include=[
-                    "widetrail.formats",
-                    "widetrail.machine.roots",
-                    "widetrail.recipe",
-                    "regipy",
-                    "tomlkit",
-                ]
-            ):
-                import fuzzing  # noqa: F401 - what it imports is instrumented so
-        except ImportError:
-            pass
+    try:
+        import atheris
+    except ImportError:
+        import fuzzing
+    else:
+        parsers = ["widetrail.formats", "widetrail.machine.roots", "widetrail.recipe"]
+        with redirect_stderr(io.StringIO()), atheris.instrument_imports(include=parsers):
+            import fuzzing  # noqa: F401
     sys.exit(main())

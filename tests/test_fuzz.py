@@ -23,7 +23,7 @@ CHANGES: list[list[Any]] = json.loads((CASES / "documents.json").read_text(encod
 
 
 def within_ours(attempt: Any, what: Any) -> None:
-    with suppress(OURS):
+    with suppress(*OURS):
         attempt(what)
 
 

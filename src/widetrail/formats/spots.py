@@ -167,11 +167,14 @@ def _put_yaml(data: bytes, at: str, changes: Mapping[str, str]) -> bytes:
 
 def _yaml_node(root: Any, where: str) -> yaml.ScalarNode:
     node = root
-    for token in pointer_names(where):
-        if isinstance(node, yaml.MappingNode):
-            node = next(v for k, v in node.value if getattr(k, "value", None) == token)
-        else:
-            node = node.value[int(token)]
+    try:
+        for token in pointer_names(where):
+            if isinstance(node, yaml.MappingNode):  # of two with one key, the last one counts
+                node = [v for k, v in node.value if getattr(k, "value", None) == token][-1]
+            else:
+                node = node.value[int(token)]
+    except (LookupError, ValueError) as error:
+        raise Unwritable(f"has nothing that can be changed at {where}") from error
     if not isinstance(node, yaml.ScalarNode):
         raise Unwritable(f"has no one text at {where}")
     return node
