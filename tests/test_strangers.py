@@ -21,7 +21,7 @@ import pytest
 from build import NOW, machine, trail
 from conftest import contents, widetrail
 from test_doing import new
-from widetrail.errors import InputUnusable, MachineUnusable, ParcelUnusable
+from widetrail.errors import Halted, InputUnusable, MachineUnusable, ParcelUnusable
 from widetrail.formats import bounded
 from widetrail.formats.bounded import ask
 from widetrail.formats.canonical import canonical, digest
@@ -461,3 +461,59 @@ def test_what_undoing_does_is_told_from_that_alone() -> None:
     assert "put /etc/x away" in UndoAct((Move("out", "/etc/x", "/y"),)).words
     assert UndoAct((Move("unfolder", "", "/etc/x"),)).words
     assert "HKCU" in UndoAct(values=("registry", "HKCU\\X", "/y")).words
+
+
+# A plan that was put in later, after a station had begun
+
+
+def append_plan(at: Path, change: Callable[[dict[str, Any]], None]) -> None:
+    """Add a generation with another plan, as planning anew does."""
+    files = sorted((at / "logbook").iterdir())
+    plans = sorted((at / "data").glob("plan*.json"))
+    plan = json.loads(plans[-1].read_bytes())
+    change(plan)
+    number = len(files) + 1
+    data = canonical(plan)
+    (at / f"data/plan-{number:06d}.json").write_bytes(data)
+    body = {
+        "event": "planned anew", "number": number, "before": digest(files[-1].read_bytes()),
+        "plan": digest(data), "time": NOW.isoformat(),
+    }  # fmt: skip
+    line = canonical(body)
+    (at / f"logbook/{number:06d}.json").write_bytes(line + b"\n" + digest(line).encode() + b"\n")
+
+
+def another_command(plan: dict[str, Any]) -> None:
+    step = next(s for s in plan["steps"] if s["kind"] == "run" and s["station"] == "new")
+    step["arguments"]["command"] = ["fernbook", "spoil"]
+
+
+def another_target(plan: dict[str, Any]) -> None:
+    plan["items"][0]["new_path"] = "/home/ada/other"
+
+
+def another_change(plan: dict[str, Any]) -> None:
+    step = next(s for s in plan["steps"] if s["kind"] == "run" and s["station"] == "new")
+    step["changes"] = ["/home/ada/other"]
+
+
+def lying_words(plan: dict[str, Any]) -> None:
+    step = next(s for s in plan["steps"] if s["kind"] == "person")
+    step["arguments"]["text"] = "Nothing at all"
+
+
+@pytest.mark.parametrize("change", [another_command, another_target, another_change, lying_words])
+def test_a_plan_that_was_put_in_after_a_station_had_begun_is_refused(
+    tmp_path: Path, change: Callable[[dict[str, Any]], None]
+) -> None:
+    steps = "copy", "{run: [fernbook, fail], changes: notes}", "person: Look"
+    one = trail(tmp_path, new(*steps))
+    one.walk("old")
+    one.walk("new")  # the program fails, so there is more to do
+    append_plan(one.at, lambda plan: None)
+    one.visit("new").look_ahead(NOW)  # the same plan again is one
+    append_plan(one.at, change)
+    before = contents(tmp_path / "new")
+    with pytest.raises((ParcelUnusable, Halted)):
+        one.visit("new").look_ahead(NOW)
+    assert contents(tmp_path / "new") == before

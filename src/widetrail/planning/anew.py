@@ -6,13 +6,16 @@ again, and an item whose route can no longer be taken stays behind with the reas
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from datetime import datetime
 
 from widetrail.errors import ParcelUnusable
 from widetrail.finding import Absent, Finder, Found
+from widetrail.formats.canonical import canonical
 from widetrail.machine import Machine
 from widetrail.planning.choice import Chosen, copies, passed_for_needs
+from widetrail.planning.licences import licence_steps
 from widetrail.planning.needs import judge_needs, judge_side
 from widetrail.planning.plan import (
     LeftItem,
@@ -26,6 +29,7 @@ from widetrail.planning.unfolding import unfold_steps
 from widetrail.recipe import Route, Station
 from widetrail.recipe.models import Licence
 from widetrail.steps import Step
+from widetrail.steps.seat import NAMES
 
 _BACK = "Carry the parcel back to old and plan again, into another parcel."
 
@@ -38,7 +42,7 @@ def plan_rest(plan: Plan, machine: Machine, finders: Mapping[str, Finder], today
     Raises:
         ParcelUnusable: It has a step on new that none of its recipes has.
     """
-    insist_of_recipes(plan, finders, today)
+    insist_of_recipes(plan, finders, "new", today)
     kept: list[PlannedItem] = []
     left = list(plan.left)
     going = {item.id for item in plan.items}
@@ -71,23 +75,43 @@ def plan_rest(plan: Plan, machine: Machine, finders: Mapping[str, Finder], today
     return plan.model_copy(update={**update, "stations": stations})
 
 
-def insist_of_recipes(plan: Plan, finders: Mapping[str, Finder], today: datetime) -> None:
-    """Raise where a plan has a step on new that none of its recipes unfolds to.
+def insist_of_recipes(
+    plan: Plan, finders: Mapping[str, Finder], station: Station, today: datetime
+) -> None:
+    """Raise where a plan has a step at a station that none of its recipes unfolds to there.
+
+    ``finders`` are those of the station's machine. Nothing of a step may be another but what comes
+    before it: not its command, nor the paths it changes.
 
     Raises:
         ParcelUnusable: It has one, so somebody changed it.
     """
-    known: dict[str, str] = {}
-    free = {item.id for item in plan.items if item.kind == "licence"}
+    known: dict[str, list[Step]] = {}
     for item in plan.items:
-        if item.id not in free:
-            known |= {s.id: s.kind for s in _unfolded(item, finders[item.recipe], today)}
+        finder = finders[item.recipe]
+        if item.kind == "licence":
+            unfolded = licence_steps(plan, item, finder.loaded)
+        else:
+            unfolded = _unfolded(item, finder, today)
+        for step in unfolded:
+            known.setdefault(step.id, []).append(step)
     for step in plan.steps:
-        if step.station == "new" and step.item not in free and known.get(step.id) != step.kind:
+        mine = step.station == station and any(item.id == step.item for item in plan.items)
+        if mine and _essence(step) not in map(_essence, known.get(step.id, ())):
             raise ParcelUnusable(
                 "the plan has a step that no recipe of the parcel has", where=step.id,
                 todo="Do not walk it. Plan and pack again.",
             )  # fmt: skip
+
+
+def _essence(step: Step) -> str:
+    """Return all of a step but what comes before it, as a text; a date is that of its planning."""
+    told = step.model_copy(update={"after": ()}).model_dump(mode="json")
+    told["arguments"] = {n: v for n, v in told["arguments"].items() if n != NAMES}
+    return _DATE.sub("date", canonical(told).decode())
+
+
+_DATE = re.compile(r"\b[0-9]{4}-[0-9]{2}-[0-9]{2}\b")
 
 
 def _unfolded(item: PlannedItem, finder: Finder, today: datetime) -> list[Step]:

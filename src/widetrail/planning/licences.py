@@ -190,11 +190,9 @@ def plan_return(plan: Plan, loaded: Loaded, item: str, so_far: SoFar, *, gone: b
     made, route = _making(plan, loaded, item, so_far)
     first = []
     if gone:
-        words = f"hear from you that {made.new} will never claim the seat of {made.name}"
-        first.append(made.own("gone", "old", words, name="new gone"))
+        first.append(_gone_new(made))
     elif not so_far.renounced:
-        words = f"promise that the seat of {made.name} is not claimed here in this move"
-        first.append(made.own("renounce", "new", words))
+        first.append(_renouncing(made))
     back = made.act("return", route.claim, len(_steps(route.free)), [s.id for s in first])
     return _instead(plan, item, so_far, [*first, *back], "new" if gone else None)
 
@@ -205,8 +203,7 @@ def plan_claim(plan: Plan, loaded: Loaded, item: str, so_far: SoFar, *, gone: bo
     Where old is ``gone``, a person answers for it first, and nothing is done on old any more.
     """
     made, route = _making(plan, loaded, item, so_far)
-    words = f"hear from you that {made.old} will never take the seat of {made.name} back"
-    first = [made.own("gone", "new", words, name="old gone")] if gone else []
+    first = [_gone_old(made)] if gone else []
     claiming = made.act("claim", route.claim, len(_steps(route.free)), [s.id for s in first])
     return _instead(plan, item, so_far, [*first, *claiming], "old" if gone else None)
 
@@ -215,7 +212,42 @@ def _making(plan: Plan, loaded: Loaded, item: str, so_far: SoFar) -> tuple[_Maki
     planned = plan.item(item)
     route = next(r for r in loaded.recipe.licences[planned.item].routes if r.name == planned.route)
     machines = plan.station("old").machine, plan.station("new").machine
-    return _Making(planned, loaded, machines, f" after leg {so_far.legs}"), route
+    return _Making(planned, loaded, machines, _mark(so_far.legs)), route
+
+
+def licence_steps(plan: Plan, planned: PlannedItem, loaded: Loaded) -> list[Step]:
+    """Return every step that a plan can have for a licence, however it was planned anew."""
+    route = next(r for r in loaded.recipe.licences[planned.item].routes if r.name == planned.route)
+    machines = plan.station("old").machine, plan.station("new").machine
+    steps = [
+        *unfold_licence(planned, loaded, route, machines, (), None),
+        *unfold_licence(planned, loaded, route, machines, (), ()),
+    ]
+    for legs in range(len(plan.legs) + 1):
+        made = _Making(planned, loaded, machines, _mark(legs))
+        steps += [_gone_new(made), _renouncing(made), _gone_old(made)]
+        for purpose in ("return", "claim"):
+            steps += made.act(purpose, route.claim, len(_steps(route.free)), ())
+    return steps
+
+
+def _mark(legs: int) -> str:
+    return f" after leg {legs}"
+
+
+def _gone_new(made: _Making) -> Step:
+    words = f"hear from you that {made.new} will never claim the seat of {made.name}"
+    return made.own("gone", "old", words, name="new gone")
+
+
+def _gone_old(made: _Making) -> Step:
+    words = f"hear from you that {made.old} will never take the seat of {made.name} back"
+    return made.own("gone", "new", words, name="old gone")
+
+
+def _renouncing(made: _Making) -> Step:
+    words = f"promise that the seat of {made.name} is not claimed here in this move"
+    return made.own("renounce", "new", words)
 
 
 def plan_without(plan: Plan, item: str, so_far: SoFar) -> Plan:

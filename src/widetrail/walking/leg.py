@@ -341,8 +341,7 @@ class Visit:
             self.damaged = self.parcel.wrong_in_bag()
         self.unseal()
         doing = self.make_doing(now)
-        if not self._begun_here:
-            Look(doing, self.station, self.steps()).insist()
+        Look(doing, self.station, self.steps()).insist(begun=self._begun_here)
         return doing
 
     def apart(self, now: datetime) -> tuple[Apart, ...]:
@@ -351,9 +350,10 @@ class Visit:
         return apart(self.make_doing(now), self.steps())
 
     def _insist_of_recipes(self, now: datetime) -> None:
-        if self.station.station == "new":
-            finders = _finders(self.machine, self._recipes, {}, ask=self.asks_programs)
-            insist_of_recipes(self.parcel.plan, finders, now)
+        pinned = self.journal.newest("pinned")
+        places = pinned["places"] if pinned is not None else {}
+        finders = _finders(self.machine, self._recipes, places, ask=self.asks_programs)
+        insist_of_recipes(self.parcel.plan, finders, self.station.station, now)
 
     def insist_going(self, now: datetime) -> None:
         """Raise where this run cannot be gone on with on this machine.

@@ -28,13 +28,18 @@ class Look:
         going = {step.item for step in self._steps}
         self._items = [item for item in self._plan.items if item.id in going]
 
-    def insist(self) -> None:
+    def insist(self, *, begun: bool) -> None:
         """Raise where the machine is no longer the one the plan was made for.
+
+        Once something was ``begun`` here, what was done changes facts, but no place moves.
 
         Raises:
             Obstructed: Something stands in the way; every obstacle is named.
         """
-        checks: list[Callable[[], None]] = [self._facts_hold, self._places_hold]
+        self._begun = begun
+        checks: list[Callable[[], None]] = [self._places_hold]
+        if not begun:
+            checks.insert(0, self._facts_hold)
         obstacles: list[Halted] = []
         for check in checks:
             try:
@@ -86,13 +91,13 @@ class Look:
             if not wanted:  # its program finds it itself, and it was not seen when it was planned
                 continue
             there = where.path if isinstance(where, Found | Absent) else ""
-            gone = self._station.station == "old" and isinstance(where, Absent)
+            gone = self._station.station == "old" and isinstance(where, Absent) and not self._begun
             if there != wanted or gone:
                 now = f"now at {there}" if isinstance(where, Found) else str(where)
                 raise self._changed(f"{item.id} is not at {wanted}", now)
 
     def _instance_holds(self, item: PlannedItem, where: Where) -> None:
-        if self._station.station != "old":
+        if self._station.station != "old" or self._begun:
             return
         listed = where.instances if isinstance(where, Several) else ()
         if item.old_path not in [instance.path for instance in listed]:
