@@ -8,8 +8,10 @@ import io
 import json
 import os
 import shutil
+import signal
 import sqlite3
 import struct
+import threading
 from collections.abc import Callable
 from contextlib import closing
 from pathlib import Path
@@ -517,3 +519,14 @@ def test_a_plan_that_was_put_in_after_a_station_had_begun_is_refused(
     with pytest.raises((ParcelUnusable, Halted)):
         one.visit("new").look_ahead(NOW)
     assert contents(tmp_path / "new") == before
+
+
+@POSIX
+def test_a_reader_that_crashes_is_told_as_that() -> None:
+    ask("matches", "a", "a")
+    process = bounded._worker._process
+    assert process is not None
+    threading.Timer(0.3, process.send_signal, [signal.SIGSEGV]).start()
+    with pytest.raises(Unreadable, match="SIGSEGV"):
+        ask("matches", "(a+)+$", "a" * 60 + "!", seconds=5)
+    assert ask("matches", "a", "a") is True

@@ -90,8 +90,10 @@ def command(
         _same_plan(visit, messages)
         visit.look_ahead(now())
         show_leg(messages, visit)
+        asked = [one for one in visit.apart(now()) if one.why not in allow]
+        _show_apart(messages, asked)
         consent(yes, "Shall this be done?")
-        _consent_apart(messages, visit.apart(now()), allow)
+        _consent_apart(asked)
         done = visit.walk(now())
     report = make_report(visit.parcel)
     _tell(done, report, visit, as_json)
@@ -99,20 +101,24 @@ def command(
         click.get_current_context().exit(status)
 
 
-def _consent_apart(page: Page, apart: Sequence[Apart], allow: Sequence[Attention]) -> None:
-    """Ask for what needs a consent of its own, which ``--yes`` does not give.
+def _show_apart(page: Page, asked: Sequence[Apart]) -> None:
+    """Show what needs a consent of its own, which ``--yes`` does not give."""
+    if asked:
+        page.title("This needs a consent of its own")
+    for one in asked:
+        page.line(f"- {one.words}", "yellow", indent=2)
+
+
+def _consent_apart(asked: Sequence[Apart]) -> None:
+    """Ask for that consent.
 
     Raises:
         Halted: Nobody can be asked, or consent was not given.
     """
-    asked = [one for one in apart if one.why not in allow]
-    if not asked:
-        return
-    page.title("This needs a consent of its own")
-    for one in asked:
-        page.line(f"- {one.words}", "yellow", indent=2)
-    options = " ".join(f"--allow {why}" for why in dict.fromkeys(one.why for one in asked))
-    consent(False, "Shall this be done too?", f"Read what is listed above, then add {options}.")
+    if asked:
+        options = " ".join(f"--allow {why}" for why in dict.fromkeys(one.why for one in asked))
+        todo = f"Read what is listed apart above, then add {options}."
+        consent(False, "Shall what is listed apart be done too?", todo)
 
 
 def _top_up(visit: Visit, page: Page, *, yes: bool) -> LegDone:

@@ -12,6 +12,7 @@ import atexit
 import importlib
 import pickle
 import queue
+import signal
 import struct
 import subprocess
 import sys
@@ -100,8 +101,7 @@ class _Worker:
                 self._lost.append((time.monotonic(), seconds))
                 raise Unreadable(f"was not read within {seconds:.0f} seconds") from None
             if answer is None:
-                self.end()
-                raise Unreadable("could not be read within the memory allowed")
+                raise Unreadable(f"ended what read it ({self._how_it_ended(process)})")
         return pickle.loads(answer)
 
     def _running(self) -> subprocess.Popen[bytes]:
@@ -115,6 +115,17 @@ class _Worker:
             arguments = (self._process.stdout, self._answers)
             threading.Thread(target=_receive, args=arguments, daemon=True).start()
         return self._process
+
+    def _how_it_ended(self, process: subprocess.Popen[bytes]) -> str:
+        try:
+            status = process.wait(1)
+        except subprocess.TimeoutExpired:
+            status = 0
+        self.end()
+        if status >= 0:
+            return f"with {status}"
+        known = {s.value: s.name for s in signal.Signals}
+        return known.get(-status, f"signal {-status}")
 
     def end(self) -> None:
         process, self._process = self._process, None
