@@ -7,7 +7,7 @@ again, and an item whose route can no longer be taken stays behind with the reas
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from datetime import datetime
 
 from widetrail.errors import ParcelUnusable
@@ -24,11 +24,12 @@ from widetrail.planning.plan import (
     PlannedItem,
     PlannedStation,
 )
-from widetrail.planning.sides import SeenSide, ToldSide
+from widetrail.planning.sides import UNSEEN, SeenSide, ToldSide
 from widetrail.planning.unfolding import unfold_steps
 from widetrail.recipe import Route, Station
 from widetrail.recipe.models import Licence
-from widetrail.steps import Step
+from widetrail.recipe.templates import literal
+from widetrail.steps import Step, retire_step
 from widetrail.steps.seat import NAMES
 
 _BACK = "Carry the parcel back to old and plan again, into another parcel."
@@ -92,7 +93,7 @@ def insist_of_recipes(
         if item.kind == "licence":
             unfolded = licence_steps(plan, item, finder.loaded)
         else:
-            unfolded = _unfolded(item, finder, today)
+            unfolded = [*_unfolded(item, finder, today), *_retiring(plan, item, finder)]
         for step in unfolded:
             known.setdefault(step.id, []).append(step)
     for step in plan.steps:
@@ -112,6 +113,13 @@ def _essence(step: Step) -> str:
 
 
 _DATE = re.compile(r"\b[0-9]{4}-[0-9]{2}-[0-9]{2}\b")
+
+
+def _retiring(plan: Plan, item: PlannedItem, finder: Finder) -> Iterator[Step]:
+    """Give the steps by which an item may be retired on old: new may have had no name yet."""
+    if finder.loaded.recipe.items[item.item].retire:
+        for new in (plan.station("new").machine, UNSEEN):
+            yield retire_step(item.id, literal(item.old_path), literal(new), ())
 
 
 def _unfolded(item: PlannedItem, finder: Finder, today: datetime) -> list[Step]:

@@ -15,6 +15,9 @@ from widetrail.machine.paths import is_within, shared_name
 from widetrail.recipe import Loaded
 from widetrail.recipe.releases import Release, parse_release
 
+UNSEEN = "the new machine"
+"""What new is called while nobody has seen it."""
+
 Source = Literal["seen", "card", "assumed"]
 
 New = Machine | Mapping[str, Any] | None
@@ -205,7 +208,7 @@ class LaterSide:
     """A side nothing is known of yet."""
 
     source: Source = "assumed"
-    machine = "the new machine"
+    machine = UNSEEN
     installed: bool | None = None
     release: Release | None = None
 
