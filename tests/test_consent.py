@@ -7,9 +7,11 @@ from pathlib import Path
 
 import pytest
 
-from build import HOMES, Trail, machine, moved
+from build import HOMES, NOW, Trail, item, machine, moved, trail
 from conftest import contents, widetrail
-from widetrail.machine import FolderMachine
+from test_doing import new
+from widetrail.machine import Effect, Effects, FolderMachine
+from widetrail.machine.paths import upwards
 from widetrail.machine.sensitive import attention, attention_key, never_a_place
 from widetrail.parcel import Parcel
 
@@ -220,3 +222,54 @@ def test_what_is_our_own_is_never_carried_nor_put_away(tmp_path: Path) -> None:
     carried = {e.path for e in Parcel(one.at, one.new.effects).reader("linux").entries}
     assert "x" in carried and not any("widetrail" in path for path in carried)
     assert widetrail("undo", "--machine", tmp_path / "new", "--yes").status == 0
+
+
+# What is shown is what is done
+
+
+class Recorded(Effects):
+    """Effects that note each path that is changed."""
+
+    def __init__(self) -> None:
+        super().__init__(self._note)
+        self.paths: set[str] = set()
+
+    def _note(self, effect: Effect) -> None:
+        if effect.kind not in ("start", "barrier", "sync", "sync folder"):
+            self.paths.add(effect.path)
+
+
+GIVEN = "{run: [fernbook, give, '{parcel}/x'], makes: '{parcel}/x'}"
+TAKEN = "{run: [fernbook, take, '{parcel}/x'], changes: notes}"
+STEPS = {
+    "copy": new("copy"),
+    "copied elsewhere": new("{copy: '{extra}'}"),
+    "merged": new("copy").replace("name: way", "name: way\n        existing: overwrite"),
+    "written": new("copy", "write: {ini: '{home}/fernbook.ini', at: a/b, value: x}"),
+    "run": new("copy", "{run: [fernbook, say, hello], changes: notes}"),
+    "made by it": item(f"        legs:\n          - old: [{GIVEN}]\n          - new: [{TAKEN}]"),
+}
+
+
+@pytest.mark.parametrize("name", STEPS)
+def test_nothing_is_changed_but_what_was_shown(tmp_path: Path, name: str) -> None:
+    one = trail(tmp_path, STEPS[name])
+    (one.folder / "new/root/home/ada/notes").mkdir()
+    (one.folder / "new/root/home/ada/notes/one.txt").write_text("another\n")
+    for station in ("old", "new"):
+        recorded = Recorded()
+        visit = one.visit(station, recorded)
+        visit.look_ahead(NOW)
+        shown = " ".join(words for _, words in visit.words(NOW))
+        words = {word.strip(";,:'\"") for word in shown.split()} - {"/"}
+        before = contents(one.folder / station)
+        assert visit.walk(NOW).failed == ()
+        disk = str(one.folder / station / "root")
+        changed = {path[len(disk) :] for path in recorded.paths if path.startswith(disk)}
+        after = contents(one.folder / station)
+        seen = {f"/{p}".removeprefix("/root") for p in after if after[p] != before.get(p)}
+        seen |= {f"/{p}".removeprefix("/root") for p in before.keys() - after.keys()}
+        for path in sorted(changed | seen):
+            own = path.startswith("/home/ada/.local") or "/home/ada/.local".startswith(path)
+            told = words & set(upwards(path))
+            assert own or told, f"{station}: {path} was changed, and this was shown: {shown}"

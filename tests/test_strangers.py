@@ -254,12 +254,16 @@ def test_a_journal_removes_no_file_elsewhere(tmp_path: Path) -> None:
     assert letter.read_text() == "mine"
 
 
-COUNTED = """\
+FERNBOOK = """\
 recipe: 1
 revision: 1
 application: {id: fernbook, name: Fernbook}
 recognise:
   - sign: {file: "{home}/fernbook.ini"}
+"""
+COUNTED = (
+    FERNBOOK
+    + """\
 places:
   db: {file: "{home}/n.db"}
 readings:
@@ -271,6 +275,7 @@ items:
     checks: {count: {compare: same}}
     routes: [{name: way, legs: [{new: [copy]}]}]
 """
+)
 
 
 @pytest.mark.parametrize("work", ["19", "24", "63", "99", "-1", "1e1", "", "018 1"])
@@ -328,12 +333,9 @@ def test_no_cell_of_a_spreadsheet_is_a_formula(tmp_path: Path) -> None:
 # Bounds
 
 
-NOTES = """\
-recipe: 1
-revision: 1
-application: {id: fernbook, name: Fernbook}
-recognise:
-  - sign: {file: "{home}/fernbook.ini"}
+NOTES = (
+    FERNBOOK
+    + """\
 places:
   notes: {folder: "{home}/notes"}
 readings:
@@ -346,6 +348,7 @@ items:
       - {name: copy, NEEDS legs: [{new: [copy]}]}
       - {name: by hand, legs: [{new: [{person: Do it.}]}]}
 """
+)
 ENDLESS = "'^(a+)+$'"
 
 
