@@ -5,6 +5,7 @@ from __future__ import annotations
 import secrets
 import sys
 from collections.abc import Mapping
+from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
 from typing import Literal
@@ -25,7 +26,7 @@ from widetrail.errors import Halted, InputUnusable
 from widetrail.finding import make_card, read_card
 from widetrail.formats.quantities import show_count, show_files, show_size
 from widetrail.formats.texts import for_people
-from widetrail.machine import Effects, medium_of
+from widetrail.machine import EffectFailed, Effects, medium_of
 from widetrail.machine.host import HostMachine
 from widetrail.machine.paths import base
 from widetrail.parcel import Seal, make_seal, set_out
@@ -116,7 +117,8 @@ def command(
     run, card = secrets.token_hex(6), _card(there, new, loaded)
     set_out(parcel, plan, loaded, run, now(), effects, card, choices, sealed)
     if sealed is not None:
-        remember_sealed(run, effects)
+        with suppress(EffectFailed):  # where nothing may be written, the plan alone says it
+            remember_sealed(run, effects)
     if as_json:
         print_json({"id": plan.id, "parcel": str(parcel), "plan": plan.model_dump(mode="json")})
         return
