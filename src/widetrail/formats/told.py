@@ -7,6 +7,7 @@ its bounds here, and other keys may stand beside them.
 
 from __future__ import annotations
 
+import re
 from typing import Annotated, Any
 
 from pydantic import (
@@ -32,12 +33,14 @@ TEXT_MOST = 1 << 20
 """Characters of one text, at most."""
 
 
+no_text = re.compile("[\0\ud800-\udc7f\udd00-\udfff]").search
+"""Finds what no name, path or line can hold: a NUL, or half a character."""
+
+
 def _plain(text: str) -> str:
     """Return a text of which a name, a path or a line can be made."""
-    if "\0" in text:
-        raise ValueError("it holds a NUL")
-    if any("\ud800" <= c <= "\udfff" and not "\udc80" <= c <= "\udcff" for c in text):
-        raise ValueError("it holds half a character")
+    if no_text(text):
+        raise ValueError("it holds a NUL, or half a character")
     return text
 
 

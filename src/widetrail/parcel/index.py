@@ -17,6 +17,8 @@ from widetrail.errors import ParcelUnusable
 from widetrail.formats.canonical import canonical
 from widetrail.formats.interface import Platform
 from widetrail.formats.outside import USER_ATTRIBUTES
+from widetrail.formats.told import LARGEST, LATEST_NS, no_text
+from widetrail.machine.host import DEEPEST
 from widetrail.machine.paths import key, trouble_with_name
 from widetrail.steps import CargoEntry
 
@@ -112,7 +114,15 @@ def _trouble(
 ) -> str:  # fmt: skip
     if entry.item not in items:
         return "the plan knows no such item"
+    if any(map(no_text, (entry.path, entry.target, entry.attributes, entry.pieces))):
+        return "a text of it holds a NUL, or half a character"
+    if not (0 <= entry.mode <= 0o7777 and abs(entry.mtime) < LATEST_NS):
+        return "its mode or time is none"
+    if max(entry.size, entry.offset) > LARGEST:
+        return "a number is too large"
     names = entry.path.split("/") if entry.path else []
+    if len(names) > DEEPEST:
+        return "it is nested too deep"
     if not names and (entry.kind != "folder"):
         return "only the place itself, a folder, has no name below it"
     for name in names:
@@ -145,8 +155,10 @@ def _pieces_trouble(entry: CargoEntry, segments: Mapping[str, int]) -> str:
         return "" if lies else "its bytes lie outside the segment"
     try:
         pieces = entry.in_pieces
-    except (ValueError, TypeError, RecursionError):
+    except (ValueError, TypeError, OverflowError, RecursionError):
         return "its pieces cannot be read"
+    if any(max(offset, size) > LARGEST for _, offset, size in pieces):
+        return "a number is too large"
     if sum(size for _, _, size in pieces) != entry.size or not pieces:
         return "its pieces are not its size"
     if any(offset < 0 or size < 0 for _, offset, size in pieces):
@@ -164,6 +176,8 @@ def _attributes_trouble(told: str) -> str:
         attributes = json.loads(told)
         for name, value in attributes.items():
             b64decode(value, validate=True)
+            if no_text(name):
+                return "the name of an attribute is none"
             if not name.startswith(USER_ATTRIBUTES):
                 return f"{name!r} is no attribute of the user's own"
     except (ValueError, TypeError, AttributeError, RecursionError):
