@@ -24,6 +24,7 @@ from widetrail.cli.output import (
 )
 from widetrail.errors import Halted, InputUnusable
 from widetrail.finding import make_card, read_card
+from widetrail.formats.checked import read_document
 from widetrail.formats.quantities import show_count, show_files, show_size
 from widetrail.formats.texts import for_people
 from widetrail.machine import EffectFailed, Effects, medium_of
@@ -166,7 +167,7 @@ def _card(new: New, path: Path | None, loaded: list[Loaded]) -> bytes | None:
         return None
     if isinstance(new, Mapping):
         assert path is not None
-        return path.read_bytes()
+        return read_document(path)
     return make_card(new, loaded)
 
 

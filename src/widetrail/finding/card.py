@@ -32,8 +32,8 @@ from widetrail.finding.values import (
     Where,
 )
 from widetrail.formats.canonical import canonical, digest
+from widetrail.formats.checked import read_document
 from widetrail.formats.interface import Platform
-from widetrail.formats.outside import read_outside
 from widetrail.formats.told import Count, Text, Told, Truth, plain_values, why_not
 from widetrail.machine import Machine
 from widetrail.recipe import Loaded
@@ -73,12 +73,7 @@ def read_card(path: Path) -> dict[str, Any]:
     Raises:
         InputUnusable: It cannot be read, is no card, or was changed since it was written.
     """
-    try:
-        data = read_outside(path, MOST, named=True)
-    except OSError as error:
-        reason = error.strerror or str(error)
-        raise InputUnusable("cannot be read", where=str(path), why=reason) from error
-    return card_facts(data, str(path))
+    return card_facts(read_document(path), str(path))
 
 
 def card_facts(data: bytes, where: str) -> dict[str, Any]:

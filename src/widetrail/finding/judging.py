@@ -5,8 +5,7 @@ from __future__ import annotations
 from datetime import UTC, datetime
 
 from widetrail.finding.values import Value, show_value
-from widetrail.formats.bounded import ask
-from widetrail.formats.interface import Unreadable
+from widetrail.formats.bounded import matches
 from widetrail.recipe.conditions import Condition, parse_duration
 
 
@@ -19,23 +18,13 @@ def condition_holds(
     tests = [
         condition.equals is None or _same(condition.equals, text, number),
         condition.one_of is None or any(_same(w, text, number) for w in condition.one_of),
-        condition.matches is None or _matches(condition.matches, text),
+        condition.matches is None or matches(condition.matches, text) is True,
         condition.at_least is None or (number is not None and number >= condition.at_least),
         condition.at_most is None or (number is not None and number <= condition.at_most),
         condition.within is None or _recent(text, condition.within, today),
         condition.covers is None or _covers(value, of_old),
     ]
     return all(tests)
-
-
-def _matches(expression: str, text: str) -> bool:
-    """Return whether a recipe's expression matches; one that takes too long does not."""
-    if expression == ".":  # as "there" is written
-        return any(c != "\n" for c in text)
-    try:
-        return bool(ask("matches", expression, text))
-    except Unreadable:
-        return False
 
 
 def _same(wanted: str, text: str, number: float | None) -> bool:

@@ -167,6 +167,17 @@ def ask(function: str, *arguments: Any, seconds: float | None = None) -> Any:
     return value
 
 
+def matches(expression: str, text: str) -> bool | None:
+    """Return whether a recipe's expression matches anywhere in a text; ``None`` where that was not
+    told in time."""
+    if expression == ".":  # "there", as conditions write it, is asked often
+        return any(c != "\n" for c in text)
+    try:
+        return bool(ask("matches", expression, text))
+    except Unreadable:
+        return None
+
+
 def _send(pipe: IO[bytes], data: bytes) -> None:
     try:
         pipe.write(struct.pack(">Q", len(data)) + data)

@@ -365,10 +365,8 @@ def more_status(path: Path, to: Path) -> bool:
     status = outside.status_of(path)
     if not SafePath(to).exists():
         return stat.S_ISFIFO(status.st_mode)
-    now, file = (
-        outside.status_of(to),
-        stat.S_ISREG(status.st_mode) or stat.S_ISDIR(status.st_mode),
-    )
+    now = outside.status_of(to)
+    file = stat.S_ISREG(status.st_mode) or stat.S_ISDIR(status.st_mode)
     other = (now.st_uid, now.st_gid, now.st_mode) != (status.st_uid, status.st_gid, status.st_mode)
     lists = file and outside.access_lists_of(path)
     return bool(lists) or other or now.st_mtime_ns != status.st_mtime_ns

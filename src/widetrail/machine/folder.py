@@ -483,7 +483,6 @@ class FolderMachine(HostMachine):
 
         The usual variables point into the folder; ``FOLDER_MACHINE…`` say where the disks are.
         """
-        drives = self._at
         here = {name: str(self.host(path)) for name, path in self._roots.items()}
         common = {
             "PATH": os.pathsep.join([str(Path(sys.executable).parent), os.defpath]),
@@ -493,7 +492,7 @@ class FolderMachine(HostMachine):
             "FOLDER_MACHINE": str(self.folder),
             "FOLDER_MACHINE_PLATFORM": self.platform,
             "FOLDER_MACHINE_USER": self.user,
-            "FOLDER_MACHINE_DISKS": json.dumps(drives, sort_keys=True),
+            "FOLDER_MACHINE_DISKS": json.dumps(self._at, sort_keys=True),
             "FOLDER_MACHINE_PROGRAM": program,
         }
         if self.platform == "windows":

@@ -22,7 +22,6 @@ from widetrail.machine.paths import (
     parent,
     split,
     trouble_with_name,
-    upwards,
 )
 
 Attention = Literal["start-up", "access", "outside"]
@@ -125,12 +124,9 @@ def attention(path: str, machine: Machine, *, told: bool = False) -> Attention |
     ``told`` is whether a program's settings told the path: then it may lie anywhere, and one
     outside the account's own folders counts too.
     """
-    fold = machine.platform
-    if any(is_within(path, start, fold) for start in _starts(machine)):
-        return "start-up"
-    home = machine.root("home")
-    if any(is_within(path, join(home, name), fold) for name in _ACCESS):
-        return "access"
+    for at, why in _sensitive(machine):
+        if is_within(path, at, machine.platform):
+            return why
     return "outside" if told and not is_own(path, machine) else None
 
 
@@ -146,25 +142,25 @@ def attention_key(path: str) -> Attention | None:
     return "start-up" if any(seen.startswith(s) or s.startswith(seen) for s in starts) else None
 
 
-def sensitive_below(path: str, machine: Machine) -> tuple[str, ...]:
+def sensitive_below(path: str, machine: Machine) -> dict[str, Attention]:
     """Return the start-up places and the like that lie below a folder, by their paths."""
-    home = machine.root("home")
-    named = [*_starts(machine), *(join(home, name) for name in _ACCESS)]
-    return tuple(
-        at for at in dict.fromkeys(named)
-        if is_within(at, path, machine.platform) and not is_within(path, at, machine.platform)
-    )  # fmt: skip
+    fold = machine.platform
+    return {
+        at: why
+        for at, why in _sensitive(machine)
+        if is_within(at, path, fold) and not is_within(path, at, fold)
+    }
 
 
-def _starts(machine: Machine) -> Iterator[str]:
+def _sensitive(machine: Machine) -> Iterator[tuple[str, Attention]]:
     for root, name in _STARTS[machine.platform]:
-        yield join(machine.root(root), name)
+        yield join(machine.root(root), name), "start-up"
+    drives = machine.disks() if machine.platform == "windows" else ("",)
     for path in _STARTS_ANYWHERE[machine.platform]:
-        if machine.platform != "windows":
-            yield path
-            continue
-        for disk in machine.disks():
-            yield join(disk, path)
+        for drive in drives:
+            yield join(drive, path), "start-up"
+    for name in _ACCESS:
+        yield join(machine.root("home"), name), "access"
 
 
 def is_own(path: str, machine: Machine) -> bool:
@@ -214,6 +210,6 @@ def never_a_place(path: str, machine: Machine, *, told: bool) -> str:
     if told and is_within(machine.root("home"), path, fold):
         return "it is the home itself, or what holds it"
     own = join(machine.root("state"), OWN_STATE)
-    if any(key(at, fold) == key(own, fold) for at in upwards(path)):
+    if is_within(path, own, fold):
         return "Wide Trail keeps its own journals there"
     return ""

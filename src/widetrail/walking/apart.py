@@ -84,9 +84,8 @@ def _below(doing: WalkDoing, item: str, place: str) -> Iterator[Apart]:
         return
     with closing(doing.parcel.reader(machine.platform)) as packed:
         arrive = [join(place, e.path) for e in packed.of(item) if e.kind != "folder"]
-    for at in named:
-        why = attention(at, machine)
-        if why is not None and any(is_within(path, at, machine.platform) for path in arrive):
+    for at, why in named.items():
+        if any(is_within(path, at, machine.platform) for path in arrive):
             yield Apart(at, why, item)
 
 

@@ -350,10 +350,7 @@ class Visit:
         return apart(self.make_doing(now), self.steps())
 
     def _insist_of_recipes(self, now: datetime) -> None:
-        pinned = self.journal.newest("pinned")
-        places = pinned["places"] if pinned is not None else {}
-        finders = _finders(self.machine, self._recipes, places, ask=self.asks_programs)
-        insist_of_recipes(self.parcel.plan, finders, self.station.station, now)
+        insist_of_recipes(self.parcel.plan, self._finders_here(), self.station.station, now)
 
     def insist_going(self, now: datetime) -> None:
         """Raise where this run cannot be gone on with on this machine.
@@ -421,14 +418,16 @@ class Visit:
         """
         unseal(self.parcel, self.company)
 
-    def make_doing(self, now: datetime) -> WalkDoing:
+    def _finders_here(self) -> dict[str, Finder]:
+        """Return what finds the recipes' places here, each as it was when the leg was begun."""
         pinned = self.journal.newest("pinned")
         paths = pinned["places"] if pinned is not None else {}
-        finders = _finders(self.machine, self._recipes, paths, ask=self.asks_programs)
-        station = self.station.station
+        return _finders(self.machine, self._recipes, paths, ask=self.asks_programs)
+
+    def make_doing(self, now: datetime) -> WalkDoing:
         return WalkDoing(
-            self.parcel, self.machine, station, self.journal, self.workroom, finders,
-            self.company, now,
+            self.parcel, self.machine, self.station.station, self.journal, self.workroom,
+            self._finders_here(), self.company, now,
         )  # fmt: skip
 
     # Walking
