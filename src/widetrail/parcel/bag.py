@@ -36,7 +36,7 @@ def open_bag(folder: SafePath, effects: Effects) -> None:
     """Take the derived files away, before the cargo changes."""
     there = [n for n in (TAG_MANIFEST, MANIFEST, INFO) if (folder / n).exists()]
     declared = folder / DECLARED
-    if declared.exists() and not (_is_plain(declared) and _holds(declared, DECLARATION)):
+    if declared.exists() and not (declared.is_file() and _holds(declared, DECLARATION)):
         there.append(DECLARED)
     for name in there:
         effects.remove_file(folder / name)
@@ -72,7 +72,7 @@ def wrong_in_bag(folder: SafePath, known: Mapping[str, str]) -> tuple[str, ...]:
     Only the tag files are read.
     """
     tags = (DECLARED, INFO, MANIFEST, TAG_MANIFEST)
-    missing = tuple(n for n in tags if not _is_plain(folder / n))
+    missing = tuple(n for n in tags if not (folder / n).is_file())
     if missing:
         return missing
     payload = _files(folder / PAYLOAD, folder)
@@ -88,10 +88,6 @@ def wrong_in_bag(folder: SafePath, known: Mapping[str, str]) -> tuple[str, ...]:
 
 def _holds(path: SafePath, data: bytes) -> bool:
     return path.stat().st_size == len(data) and read_outside(path, len(data)) == data
-
-
-def _is_plain(path: SafePath) -> bool:
-    return path.is_file()
 
 
 def _tags(folder: SafePath) -> list[str]:

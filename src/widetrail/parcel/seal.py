@@ -24,6 +24,9 @@ KEY = f"key{ENDING}"
 HEADER = "sealed.txt"
 SEALED_AS = "age-encryption.org/v1"
 _AGE = SEALED_AS.encode()
+_SEALED = "sealed"
+"""The folder of the tool's own that holds the names of runs whose parcels are sealed."""
+
 _LABELS = {"recipient": "Recipient", "hint": "Hint", "finder": "If-Found"}
 _MOST = 64 * 1024
 """Bytes of a header or key that are read, at most."""
@@ -277,6 +280,3 @@ def remember_sealed(run: str, effects: Effects) -> None:
 def was_sealed(run: str) -> bool:
     """Return whether this computer saw the parcel of a run being sealed."""
     return SafePath(os.path.realpath(own_state() / _SEALED / run)).exists()
-
-
-_SEALED = "sealed"
