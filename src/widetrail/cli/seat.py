@@ -21,6 +21,7 @@ from widetrail.walking import (
     SeatLine,
     bring_back,
     claim_after_all,
+    fetch_again,
     give_up,
     ledger_of_machine,
     ledger_of_parcel,
@@ -94,6 +95,7 @@ def show_ledger(page: Page, lines: Iterable[SeatLine]) -> None:
             page.line(f"{show_time(time)}  {machine}: {words}", "dim", indent=4)
         if line.todo:
             page.line(f"Next: {line.todo}", "bold", indent=4)
+            page.line(line.meanwhile, indent=4)
     if none:
         page.line("no seat of a licence", indent=2)
 
@@ -131,8 +133,25 @@ def claim(parcel: Path, item: str, old_is_gone: bool, yes: bool) -> None:
 @click.argument("item", default="")
 @click.option("--yes", is_flag=True, help="Consent beforehand.")
 def give_up_(parcel: Path, item: str, yes: bool) -> None:
-    """Do nothing more with a seat in this move."""
+    """Do nothing more with a seat in this move.
+
+    It stays as it is: where it was released, no computer has the licence then. `seat claim` or
+    `seat return` takes it up again.
+    """
     _plan_anew(parcel, item, yes, lambda p, line: give_up(p, line, now()))
+
+
+@command.command("fetch")
+@click.argument("parcel", type=PATH)
+@click.argument("item", default="")
+@click.option("--yes", is_flag=True, help="Consent beforehand.")
+def fetch(parcel: Path, item: str, yes: bool) -> None:
+    """Have the maker's answer fetched once more.
+
+    That is for an answer that was damaged, or is only half there: the machine between asks for the
+    same request again.
+    """
+    _plan_anew(parcel, item, yes, lambda p, line: fetch_again(p, line, now()))
 
 
 def _plan_anew(
@@ -145,8 +164,8 @@ def _plan_anew(
     plan = change(parcel, line)
     page = Page()
     show_legs(page, plan, walked=len(parcel.legs_done))
-    page.title("Next")
-    page.line(f"widetrail walk {folder}", indent=2)
+    page.title("Now")
+    show_ledger(page, [seat_line(parcel, line.item)])
 
 
 @command.command("letter")

@@ -4,12 +4,14 @@
 
     known → noted → verified → released → claimed → settled
                                  ↓
-                             renounced → returned → settled          given up: by a person only
+                             renounced → returned → settled
 
 A seat stands at the last stage that is certain. Beside it an act may be open: a release, claim or
 return that was begun and whose end is not certain yet. While one is open no other begins, and one
 that is in doubt is only ever repeated as it was, or closed by what the program or the maker says.
-``step`` is the one function that a walk uses and that the tests explore.
+What the maker says counts where the program does not say otherwise. A person may give a seat up
+and take it up again: what is certain of it stays as it was. ``step`` is the one function that a
+walk uses and that the tests explore.
 """
 
 from __future__ import annotations
@@ -23,12 +25,11 @@ from pydantic import TypeAdapter
 
 Stage = Literal[
     "known", "noted", "verified", "released", "claimed", "renounced", "returned", "settled",
-    "given up",
 ]  # fmt: skip
 Purpose = Literal["release", "claim", "return"]
 Phase = Literal["intent", "requested", "answered", "unknown"]
-Word = Literal["active", "not", "unknown"]
-"""What a program says of its own licence."""
+Word = Literal["active", "other", "not", "unknown"]
+"""What a program says of its own licence: ``other`` is that it is active by another seat."""
 
 Holder = Literal["old", "new", "nobody"]
 """Who holds the seat, as the maker says."""
@@ -65,6 +66,8 @@ class Seat:
     stage: Stage = "known"
     act: Act | None = None
     attempts: int = 0
+    given_up: bool = False
+    """Whether a person wants nothing more done with it in this move."""
 
     @property
     def in_doubt(self) -> bool:
@@ -73,8 +76,11 @@ class Seat:
 
     @property
     def at_end(self) -> bool:
-        """Whether there is nothing more to do."""
-        return self.stage in ("claimed", "returned", "settled", "given up") and self.act is None
+        """Whether it is certain who holds it, and that is where it is to stay."""
+        if self.act is not None:
+            return False
+        left = self.given_up and self.stage in ("known", "noted", "verified")
+        return left or self.stage in ("claimed", "returned", "settled")
 
 
 # Events
@@ -117,6 +123,11 @@ class Answered:
 
 
 @dataclass(frozen=True, slots=True)
+class Spoiled:
+    """The answer that is there cannot be used: it is to be fetched again."""
+
+
+@dataclass(frozen=True, slots=True)
 class Broken:
     """What does the open act was cut off, or failed without a word on what came of it."""
 
@@ -135,10 +146,12 @@ class Shown:
 
 @dataclass(frozen=True, slots=True)
 class Told:
-    """The maker says who holds the seat, to a person who is at the station ``at``."""
+    """The maker says who holds the seat, to a person who is at the station ``at``; ``word`` is
+    what the program there says after that."""
 
     holder: Holder
     at: At
+    word: Word = "unknown"
 
 
 @dataclass(frozen=True, slots=True)
@@ -165,9 +178,14 @@ class GivenUp:
     """A person gives the seat up."""
 
 
+@dataclass(frozen=True, slots=True)
+class TakenUp:
+    """A person wants a seat moved after all that was given up."""
+
+
 Event = (
-    Adopted | Noted | Verified | Begin | Requested | Answered | Broken | Refused | Shown | Told
-    | Renounced | Gone | Settled | GivenUp
+    Adopted | Noted | Verified | Begin | Requested | Answered | Spoiled | Broken | Refused | Shown
+    | Told | Renounced | Gone | Settled | GivenUp | TakenUp
 )  # fmt: skip
 
 # Effects
@@ -205,9 +223,12 @@ def step(seat: Seat, event: Event) -> Step:
     The event is written down before any of it is done. An event that may not be changes nothing
     and gives one ``Refuse``.
     """
-    if seat.stage in ("settled", "given up"):
-        same = isinstance(event, Settled) and seat.stage == "settled"
-        return (seat, ()) if same else _no(seat, f"the seat is {seat.stage}")
+    if seat.stage == "settled":
+        return (seat, ()) if isinstance(event, Settled) else _no(seat, "the seat is settled")
+    if isinstance(event, GivenUp | TakenUp):
+        return replace(seat, given_up=isinstance(event, GivenUp)), ()
+    if seat.given_up and not (isinstance(event, Settled) and seat.at_end):
+        return _no(seat, "the seat was given up")
     match event:
         case Adopted():
             return _adopted(seat, event)
@@ -235,8 +256,6 @@ def step(seat: Seat, event: Event) -> Step:
             if not seat.at_end:
                 return _no(seat, f"the seat is {words_of(seat)}")
             return replace(seat, stage="settled"), ()
-        case GivenUp():
-            return replace(seat, stage="given up", act=None), ()
     return _within(seat, event)
 
 
@@ -271,6 +290,20 @@ def _adopted(seat: Seat, event: Adopted) -> Step:
     return Seat(event.stage, Act(event.purpose, "unknown", 1), 1), ()
 
 
+def closed_as_done(seat: Seat, purpose: Purpose) -> bool:
+    """Return whether an act of that purpose is over and came to what it was for."""
+    if seat.act is not None and seat.act.purpose == purpose:
+        return False
+    return seat.stage in _AFTER[purpose]
+
+
+_AFTER: Mapping[Purpose, frozenset[Stage]] = {
+    "release": frozenset({"released", "claimed", "renounced", "returned"}),
+    "claim": frozenset({"claimed"}),
+    "return": frozenset({"returned"}),
+}
+
+
 def finished(purpose: Purpose, word: Word) -> bool:
     """Return whether a program's word on its licence shows that an act is done."""
     return word == ("not" if purpose == "release" else "active")
@@ -279,6 +312,8 @@ def finished(purpose: Purpose, word: Word) -> bool:
 def _begin(seat: Seat, event: Begin) -> Step:
     purpose, act = event.purpose, seat.act
     done = replace(seat, stage=ENDS[purpose], act=None)
+    if event.word == "other":
+        return _no(seat, f"the program on {AT[purpose]} is active by another seat")
     if act is not None and act.purpose != purpose:
         return _no(seat, f"a {act.purpose} of the seat is open")
     if act is not None:
@@ -286,6 +321,8 @@ def _begin(seat: Seat, event: Begin) -> Step:
             return done, ()
         return seat, (Do(act, again=act.phase == "unknown"),)
     if seat.stage == ENDS[purpose] or (purpose == "release" and seat.stage == "claimed"):
+        if purpose == "release" and event.word == "active":
+            return _no(seat, f"the seat is {words_of(seat)}, and the program on old is active")
         return seat, ()
     if seat.stage != BEGINS[purpose]:
         return _no(seat, _why_not(seat, BEGINS[purpose]))
@@ -295,7 +332,9 @@ def _begin(seat: Seat, event: Begin) -> Step:
     return replace(seat, act=act, attempts=act.attempt), (Do(act),)
 
 
-def _within(seat: Seat, event: Requested | Answered | Broken | Refused | Shown) -> Step:
+def _within(
+    seat: Seat, event: Requested | Answered | Spoiled | Broken | Refused | Shown
+) -> Step:  # fmt: skip
     """Judge what happens within the open act."""
     act = seat.act
     if act is None:
@@ -307,6 +346,8 @@ def _within(seat: Seat, event: Requested | Answered | Broken | Refused | Shown) 
             if act.phase == "intent":
                 return _no(seat, "no request was made")
             return _at(seat, "answered"), ()  # which says what came of this very request
+        case Spoiled():
+            return _at(seat, "requested" if act.phase == "answered" else act.phase), ()
         case Broken():
             return _at(seat, "unknown"), ()
         case Refused():
@@ -326,27 +367,41 @@ def _at(seat: Seat, phase: Phase) -> Seat:
     return replace(seat, act=replace(seat.act, phase=phase))
 
 
+def contradicts(holder: Holder, at: At, word: Word) -> bool:
+    """Return whether what a program at ``at`` says cannot be so where ``holder`` has the seat."""
+    if at == "between":
+        return False
+    return word == "active" if holder != at else word in ("not", "other")
+
+
 _AS_TOLD: Mapping[Holder, Mapping[bool, Stage]] = {
     "old": {False: "verified", True: "returned"},
-    "new": {False: "claimed", True: "claimed"},
     "nobody": {False: "released", True: "renounced"},
 }
 """The stage by who holds the seat, and whether new has renounced it."""
 
 
 def _told(seat: Seat, event: Told) -> Step:
-    if seat.stage in ("known", "noted"):
+    """Take the maker's word; that new holds the seat is certain on new only."""
+    if seat.stage == "known":
         return _no(seat, "the seat was not looked at yet")
+    if contradicts(event.holder, event.at, event.word):
+        return _no(seat, f"the program on {event.at} says otherwise")
     act = seat.act
-    if act is not None and act.purpose != "release" and event.at != AT[act.purpose]:
+    if act is not None and event.at != AT[act.purpose]:
         where = AT[act.purpose]
         return _no(seat, f"a {act.purpose} is open on {where}, which could go on with it")
     if act is None and seat.stage in ("claimed", "returned"):
         holder = "new" if seat.stage == "claimed" else "old"
         if event.holder != holder and event.at != holder:
             return _no(seat, f"the seat is with {holder}, so it is to be said there")
-    renounced = seat.stage in ("renounced", "returned")
-    return replace(seat, stage=_AS_TOLD[event.holder][renounced], act=None), ()
+    if event.holder != "new":
+        renounced = seat.stage in ("renounced", "returned")
+        return replace(seat, stage=_AS_TOLD[event.holder][renounced], act=None), ()
+    if event.at == "new" or seat.stage == "claimed":
+        return replace(seat, stage="claimed", act=None), ()
+    claim = Act("claim", "unknown", seat.attempts + 1)
+    return replace(seat, stage="released", act=claim, attempts=claim.attempt), ()
 
 
 # In words, and as plain values
@@ -360,7 +415,6 @@ _STAGES: Mapping[Stage, str] = {
     "renounced": "released, and new will not claim it",
     "returned": "back on old",
     "settled": "settled",
-    "given up": "given up",
 }
 _BEFORE: Mapping[Purpose, str] = {
     "release": "active on old before",
@@ -377,43 +431,79 @@ _PHASES: Mapping[Phase, str] = {
 
 def words_of(seat: Seat) -> str:
     """Return what is known of a seat in words."""
-    if seat.act is None:
-        return _STAGES[seat.stage]
-    return f"{_BEFORE[seat.act.purpose]}; its {seat.act.purpose} is {_PHASES[seat.act.phase]}"
+    words = _STAGES[seat.stage]
+    if seat.act is not None:
+        words = f"{_BEFORE[seat.act.purpose]}; its {seat.act.purpose} is {_PHASES[seat.act.phase]}"
+    return f"given up by a person ({words})" if seat.given_up else words
 
 
-def todo_of(seat: Seat, old: str, new: str) -> str:
-    """Return what is to be done next with a seat that goes from ``old`` to ``new``; an empty text
-    where nothing is."""
+def todo_of(seat: Seat, old: str, new: str, parcel: str = "PARCEL", item: str = "") -> str:
+    """Return what is to be done next with a seat that goes from ``old`` to ``new``, with the
+    command; an empty text where nothing is.
+
+    ``parcel`` and ``item`` are what a command is told.
+    """
+    if seat.at_end:
+        return ""
+    walk, seat_of = f"widetrail walk {parcel}", f"{parcel} {item}".strip()
+    act = seat.act
+    if seat.given_up:
+        back = act.purpose != "claim" if act is not None else seat.stage == "renounced"
+        verb = "return" if back else "claim"
+        return (
+            f"To have the licence moved after all: widetrail seat {verb} {seat_of}. To have it "
+            f"freed or moved by its maker: widetrail seat letter {seat_of}."
+        )
+    if act is None:
+        return {
+            "known": f"Walk on {old}: {walk}.",
+            "noted": f"Walk on {new}: {walk}. What arrives is verified before the seat is "
+            "released.",
+            "verified": f"Walk on {old}: {walk}. The seat is released there.",
+            "released": f"Walk on {new}: {walk}. The seat is claimed there. To have it back on "
+            f"{old} instead: widetrail seat return {seat_of}.",
+            "renounced": f"Walk on {old}: {walk}. The seat is taken back there.",
+        }[seat.stage]
+    at = new if act.purpose == "claim" else old
+    if act.phase == "requested":
+        return (
+            f"Walk on a machine with a network: {walk} --as between. The request is taken to the "
+            "maker there."
+        )
+    if act.phase == "answered":
+        return f"Walk on {at}: {walk}. The answer is registered there."
+    if act.phase == "unknown":
+        return (
+            f"Walk on {at}: {walk}. It is asked exactly as before, or you say there what the "
+            f"maker says; this writes to them: widetrail seat letter {seat_of}."
+        )
+    return f"Walk on {at}: {walk}. The {act.purpose} goes on."
+
+
+def meanwhile_of(seat: Seat, old: str, new: str) -> str:
+    """Return who can use the licence as long as nothing is done; an empty text at the end."""
     if seat.at_end:
         return ""
     act = seat.act
     if act is None:
-        return {
-            "known": f"Walk on {old}.",
-            "noted": f"Walk on {new}: what arrives is verified before the seat is released.",
-            "verified": f"Walk on {old}: the seat is released there.",
-            "released": f"Walk on {new}: the seat is claimed there (back: widetrail seat return).",
-            "renounced": f"Walk on {old}: the seat is taken back there.",
-        }[seat.stage]
-    at = new if act.purpose == "claim" else old
-    if act.phase == "requested":
-        return "Walk on a machine with a network (--as between): the request is taken to the maker."
-    if act.phase == "answered":
-        return f"Walk on {at}: the answer is registered there."
-    if act.phase == "unknown":
-        return (
-            f"Walk on {at}: it is asked exactly as before, or you say what the maker says "
-            "(widetrail seat letter writes to them)."
-        )
-    return f"Walk on {at}: the {act.purpose} goes on."
+        none = f"neither {old} nor {new} has the licence"
+        return f"Until then {none if seat.stage in _FREE else f'{old} keeps the licence'}."
+    if act.purpose == "claim":
+        return f"Until then {old} does not have the licence, and {new} may not have it."
+    if act.purpose == "return":
+        return f"Until then {new} does not have the licence, and {old} may not have it."
+    return f"Until then {old} may have lost the licence already, and {new} cannot claim it."
+
+
+_FREE: frozenset[Stage] = frozenset({"released", "renounced"})
+"""The stages at which no machine holds the seat."""
 
 
 _EVENTS: Mapping[str, type[Any]] = {
     "adopted": Adopted, "noted": Noted, "verified": Verified, "begin": Begin,
-    "requested": Requested, "answered": Answered, "broken": Broken, "refused": Refused,
-    "shown": Shown, "told": Told, "renounced": Renounced, "gone": Gone, "settled": Settled,
-    "given up": GivenUp,
+    "requested": Requested, "answered": Answered, "spoiled": Spoiled, "broken": Broken,
+    "refused": Refused, "shown": Shown, "told": Told, "renounced": Renounced, "gone": Gone,
+    "settled": Settled, "given up": GivenUp, "taken up": TakenUp,
 }  # fmt: skip
 _NAMES = {kind: name for name, kind in _EVENTS.items()}
 assert set(_NAMES) == set(get_args(Event))
@@ -431,7 +521,9 @@ def event_of(facts: Mapping[str, Any]) -> Event:
         KeyError, ValueError: It is none.
     """
     kind = _EVENTS[facts["what"]]
-    event: Event = _shape_of(facts["what"]).validate_python({n: facts[n] for n in kind.__slots__})
+    event: Event = _shape_of(facts["what"]).validate_python(
+        {n: facts[n] for n in kind.__slots__ if n in facts}
+    )
     return event
 
 

@@ -491,11 +491,14 @@ def _feed(process: subprocess.Popen[bytes], stdin: bytes) -> threading.Thread:
 
 
 def started_at(pid: int) -> float:
-    """Return when a process was started, in seconds since 1970; 0 where there is none."""
+    """Return when a process was started, in seconds since 1970; 0 where there is none that runs:
+    one that has ended and was not fetched by its parent does not."""
     import psutil
 
     try:
-        return float(psutil.Process(pid).create_time())
+        process = psutil.Process(pid)
+        ended = process.status() in (psutil.STATUS_ZOMBIE, psutil.STATUS_DEAD)
+        return 0.0 if ended else float(process.create_time())
     except psutil.Error:
         return 0.0
 

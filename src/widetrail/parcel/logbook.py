@@ -22,7 +22,7 @@ from pydantic import (
 from widetrail.errors import ParcelUnusable
 from widetrail.formats.canonical import canonical, digest
 from widetrail.formats.outside import SafePath, read_outside
-from widetrail.formats.told import Count, Sha256, Text, Told, plain_values, why_not
+from widetrail.formats.told import Count, Sha256, Text, Told, Truth, plain_values, why_not
 from widetrail.licence.seat import Phase, Purpose, Stage, event_of
 from widetrail.machine import Effects
 from widetrail.parcel.bag import mode_in
@@ -155,7 +155,7 @@ class SeatRecord(Told):
 
     run: Text
     item: Text
-    set_out: Text = Field(alias="set out")
+    turn: Count = 0
     station: Text
     machine: Text
     n: Count
@@ -164,6 +164,7 @@ class SeatRecord(Told):
     stage: Stage
     act: tuple[Purpose, Phase, Count] | None
     attempts: Count
+    given_up: Truth = Field(False, alias="given up")
 
     @model_validator(mode="after")
     def _tells_an_event(self) -> SeatRecord:

@@ -19,7 +19,7 @@ from __future__ import annotations
 
 import json
 import os
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from datetime import datetime
 from io import BytesIO
@@ -63,6 +63,7 @@ SERIAL_KEPT = "serial kept"
 SEAT_TOLD = "seat told"
 SETTLED = "settled"
 UNDONE = "undone"
+PLANNED_ANEW = "planned anew"
 _PACK_AGAIN = "Nothing was changed here. Pack again on old, or take an untouched copy."
 
 
@@ -78,6 +79,10 @@ class Parcel:
         self.folder, self.effects = SafePath(os.path.realpath(folder)), effects
         self._insist_plain()
         self.generations, self.torn = read_logbook(self.folder)
+        stray = self.folder / PAYLOAD / _plan_name(len(self.generations) + 1)
+        self._stray = stray if stray.is_file() else None
+        """The plan that was being put in when that was cut off: no entry of the logbook knows it,
+        and one that is torn after it was to be its own."""
         first = self.generations[0]
         self.seal = self._read_seal(first.body.get("seal"))
         newest = next(g for g in reversed(self.generations) if "plan" in g.body)
@@ -223,8 +228,8 @@ class Parcel:
     def outcomes(self) -> dict[str, Any]:
         """The newest outcome of each step that was done, by its id."""
         steps: dict[str, Any] = {}
-        for generation in self.results:
-            steps |= generation.body["steps"]
+        for generation in self.generations:
+            steps |= generation.body.get("steps", {})
             for step in generation.body.get("again", ()):
                 steps.pop(step, None)
         return steps
@@ -237,11 +242,11 @@ class Parcel:
     @property
     def done_again(self) -> frozenset[str]:
         """The steps that were to be done again after they had come out well."""
-        return frozenset(s for g in self.results for s in g.body.get("again", ()))
+        return frozenset(s for g in self.generations for s in g.body.get("again", ()))
 
     def seats(self, item: str) -> tuple[Mapping[str, Any], ...]:
         """Return what happened to the seat of a licence, oldest first, as its stations told."""
-        told = (r for g in self.results for r in g.body.get("seats", ()))
+        told = (r for g in self.generations for r in g.body.get("seats", ()))
         return tuple(r for r in told if r["item"] == item)
 
     def tell_seats(self, facts: dict[str, Any]) -> None:
@@ -375,7 +380,7 @@ class Parcel:
             ParcelUnusable: One is missing, was touched, or stands there unasked.
             Halted: The medium is gone, or fails.
         """
-        if self.torn is not None and not begun:
+        if self.torn is not None and not begun and self._stray is None:
             raise ParcelUnusable(
                 "the logbook was damaged or touched", where=str(self.torn),
                 why="its checksum does not fit", todo=_PACK_AGAIN,
@@ -393,7 +398,7 @@ class Parcel:
         wanted, known, top = self._wanted(), self._known(), self.folder / PAYLOAD
         found = {p.relative_to(top).as_posix(): p for p in top.below() if not p.is_dir()}
         for name, path in sorted(found.items()):
-            ours = (begun and name.startswith(_GROWS)) or name in known
+            ours = (begun and name.startswith(_GROWS)) or name in known or path == self._stray
             if path.is_symlink() or not (ours or name in wanted):
                 raise ParcelUnusable(
                     "something stands in the parcel that nobody packed", where=str(path),
@@ -434,22 +439,40 @@ class Parcel:
             raise self._touched(self.folder / PAYLOAD / CARD)
         return data
 
-    def renew(self, plan: Plan, now: datetime) -> None:
-        """Put another plan in the place of the one the parcel holds; what was packed stays."""
+    def renew(
+        self, plan: Plan, now: datetime, seats: Sequence[Mapping[str, Any]] = (),
+        again: Sequence[str] = (),
+    ) -> None:  # fmt: skip
+        """Put another plan in the place of the one the parcel holds; what was packed stays.
+
+        ``seats`` tell what happened to seats by it, and ``again`` are steps that are to be done
+        again: the parcel tells all of it or, where it is cut off, nothing.
+        """
         plan = plan.model_copy(update={"sealed": self.seal is not None})
         open_bag(self.folder, self.effects)
+        self._remove_stray()
         name = _plan_name(len(self.generations) + 1)
         self.effects.put(self.folder / PAYLOAD / name, plan.encoded(), mode_in(self.folder))
-        facts = {"plan": plan.id, "time": now.isoformat(timespec="seconds")}
-        self.generations = add_generation(
-            self.folder, self.effects, self.generations, "planned anew", facts
-        )
+        facts: dict[str, Any] = {"plan": plan.id, "time": now.isoformat(timespec="seconds")}
+        if seats or again:
+            facts |= {"seats": list(seats), "again": list(again)}
+        self._add(PLANNED_ANEW, facts)
         self.plan = plan
         close_bag(self.folder, self.effects, self.run, now, self._wanted())
+
+    def _remove_stray(self) -> None:
+        """Remove what ``renew`` left where it was cut off: an entry that is torn, and its plan."""
+        if self._stray is None:
+            return
+        for path in (self.torn, self._stray):
+            if path is not None:
+                self.effects.remove_file(path)
+        self.torn = self._stray = None
 
     def begin_leg(self) -> None:
         """Take the manifests away, and what a leg that was cut off left before."""
         open_bag(self.folder, self.effects)
+        self._remove_stray()
         if self.torn is not None:
             self.effects.remove_file(self.torn)
         self._remove_unwanted()
@@ -664,8 +687,9 @@ class Parcel:
 
     def mend_bag(self, now: datetime) -> None:
         """Write the derived files anew where a leg was cut off before it had written them."""
-        if self.wrong_in_bag():
+        if self.wrong_in_bag() or self._stray is not None:
             open_bag(self.folder, self.effects)
+            self._remove_stray()
             close_bag(self.folder, self.effects, self.run, now, self._wanted())
 
 

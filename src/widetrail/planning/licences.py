@@ -17,7 +17,7 @@ from widetrail.planning.plan import PassedOver, Plan, PlannedItem, PlannedLeg
 from widetrail.planning.sides import Side
 from widetrail.recipe import Loaded, Loss, Station
 from widetrail.recipe.arms import reach
-from widetrail.recipe.models import Leg, Licence, LicenceRoute
+from widetrail.recipe.models import Licence, LicenceRoute
 from widetrail.recipe.templates import literal
 from widetrail.steps import RULES, Step, Unfolding
 from widetrail.steps.commands import show_command
@@ -77,11 +77,12 @@ def planned_licence(
 @dataclass(frozen=True, slots=True)
 class SoFar:
     """How far a plan was walked: the number of legs, the steps that came out well, and whether new
-    renounced the seat."""
+    renounced the seat, or old released it."""
 
     legs: int
     done: frozenset[str]
     renounced: bool = False
+    released: bool = True
 
 
 def unfold_licence(
@@ -94,24 +95,18 @@ def unfold_licence(
     use there. The seat is released after these, or after ``packed``, those on old, where the person
     takes the risk.
     """
-    old, _ = machines
     made = _Making(planned, loaded, machines)
-    note = made.own(
-        "note", "old", f"keep the serial of {made.name}, sealed, here and in the parcel"
-    )
-    if packed is None:
-        words = f"see that {made.name} can take the seat here, before it is released on {old}"
-        ready = made.own("ready", "new", words, after=(note.id, *needed))
+    note = made.note()
+    if packed is None or route.ready:  # what is to be tried on new cannot be tried from old
+        tried = made.tries(route, (note.id, *needed))
+        after = (note.id, *needed, *(step.id for step in tried))
+        ready = [*tried, made.ready(after)]
     else:
         words = "read back what was packed; the seat is released on that, without seeing it arrive"
-        ready = made.own("ready", "old", words, after=(note.id, *packed))
-    releasing = made.act("release", route.free, 0, (ready.id,))
-    claiming = made.act("claim", route.claim, len(_steps(route.free)), (releasing[-1].id, *needed))
-    return [note, ready, *releasing, *claiming]
-
-
-def _steps(legs: Sequence[Leg]) -> list[tuple[Station, str, Model]]:
-    return [(leg.station, step.kind, step.rule) for leg in legs for step in leg.steps]
+        ready = [made.own("ready", "old", words, after=(note.id, *packed))]
+    releasing = made.act("release", route, (ready[-1].id,))
+    claiming = made.act("claim", route, (releasing[-1].id, *needed))
+    return [note, *ready, *releasing, *claiming]
 
 
 _VERBS = {"release": "release", "claim": "claim", "return": "take back"}
@@ -134,6 +129,7 @@ class _Making:
         self._machines = self.old, self.new = machines
         self.name = loaded.recipe.application.name
         licence = loaded.recipe.licences[planned.item]
+        self._licence = licence
         asked = licence.active.output
         self._asks = f" ({show_command(asked)})" if asked is not None else ""
 
@@ -150,19 +146,47 @@ class _Making:
             item=self._planned.id, arguments=arguments, after=tuple(dict.fromkeys(after)),
         )  # fmt: skip
 
+    def note(self) -> Step:
+        """Return the step that keeps what the claim needs of old."""
+        if self._licence.serial is not None:
+            words = f"keep the serial of {self.name}, sealed, here and in the parcel"
+        else:
+            words = f"ask {self.name}{self._asks} whether it is licensed here"
+        return self.own("note", "old", words)
+
+    def ready(self, after: Sequence[str]) -> Step:
+        """Return the step that looks on new whether it can take the seat."""
+        words = f"see that {self.name} can take the seat here, before it is released on {self.old}"
+        return self.own("ready", "new", words, after=after)
+
+    def tries(self, route: LicenceRoute, after: Sequence[str]) -> list[Step]:
+        """Return the recipe's own steps that are tried on new, each after the one before."""
+        steps: list[Step] = []
+        for part, number, station, said in route.numbered():
+            if part == "ready":
+                for one in self._of_recipe(number, station, said.kind, said.rule, part):
+                    before = dict.fromkeys((*after, *one.after, *(s.id for s in steps[-1:])))
+                    steps.append(one.model_copy(update={"after": tuple(before)}))
+        return steps
+
     def act(
-        self, purpose: Purpose, legs: Sequence[Leg], before: int, after: Sequence[str]
+        self, purpose: Purpose, route: LicenceRoute, after: Sequence[str], *, freeing: bool = False
     ) -> list[Step]:
-        """Return the steps of an act, each after the one before; ``before`` of the route's steps
-        come before its first."""
+        """Return the steps of an act, each after the one before.
+
+        ``freeing`` has a claim begin with what the route does on new to release the seat.
+        """
         at, verb = AT[purpose], _VERBS[purpose]
+        part = "free" if purpose == "release" else "claim"
         one, other = self._machines if at == "old" else self._machines[::-1]
         words = f"ask {self.name}{self._asks} whether it is licensed here, to {verb} its seat"
         steps = [self.own("begin", at, words, after, purpose, purpose)]
         stem = Exchange(self._planned.recipe, purpose, one, other, 1).stem
-        for number, (station, kind, rule) in enumerate(_steps(legs), start=before + 1):
-            here: Station = at if station != "between" else "between"
-            for step in self._of_recipe(number, here, kind, rule, purpose):
+        for of, number, station, said in route.numbered():
+            if of != part and not (freeing and of == "free" and station == "new"):
+                continue
+            here: Station = "old" if (purpose, station) == ("return", "new") else station
+            for step in self._of_recipe(number, here, said.kind, said.rule, purpose):
                 told = {**step.arguments, OF_SEAT: purpose, NAMES: literal(stem)}
                 done = tuple(dict.fromkeys([*step.after, steps[-1].id]))
                 steps.append(step.model_copy(update={"arguments": told, "after": done}))
@@ -171,7 +195,7 @@ class _Making:
         return steps
 
     def _of_recipe(
-        self, number: int, station: Station, kind: str, rule: Model, purpose: Purpose
+        self, number: int, station: Station, kind: str, rule: Model, purpose: str
     ) -> tuple[Step, ...]:
         name = f"{self._planned.route}/{purpose}{self._mark}"
         unfolding = Unfolding(
@@ -193,7 +217,7 @@ def plan_return(plan: Plan, loaded: Loaded, item: str, so_far: SoFar, *, gone: b
         first.append(_gone_new(made))
     elif not so_far.renounced:
         first.append(_renouncing(made))
-    back = made.act("return", route.claim, len(_steps(route.free)), [s.id for s in first])
+    back = made.act("return", route, [s.id for s in first])
     return _instead(plan, item, so_far, [*first, *back], "new" if gone else None)
 
 
@@ -204,7 +228,9 @@ def plan_claim(plan: Plan, loaded: Loaded, item: str, so_far: SoFar, *, gone: bo
     """
     made, route = _making(plan, loaded, item, so_far)
     first = [_gone_old(made)] if gone else []
-    claiming = made.act("claim", route.claim, len(_steps(route.free)), [s.id for s in first])
+    if not gone and not so_far.released:
+        first = made.act("release", route, ())
+    claiming = made.act("claim", route, [s.id for s in first[-1:]], freeing=gone)
     return _instead(plan, item, so_far, [*first, *claiming], "old" if gone else None)
 
 
@@ -226,8 +252,9 @@ def licence_steps(plan: Plan, planned: PlannedItem, loaded: Loaded) -> list[Step
     for legs in range(len(plan.legs) + 1):
         made = _Making(planned, loaded, machines, _mark(legs))
         steps += [_gone_new(made), _renouncing(made), _gone_old(made)]
-        for purpose in ("return", "claim"):
-            steps += made.act(purpose, route.claim, len(_steps(route.free)), ())
+        for purpose in ("return", "claim", "release"):
+            steps += made.act(purpose, route, ())
+        steps += made.act("claim", route, (), freeing=True)
     return steps
 
 

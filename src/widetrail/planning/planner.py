@@ -946,7 +946,7 @@ def _plan_licences(
                 )
             )
             continue
-        if not sealed:
+        if not sealed and licence.serial is not None:
             draft.obstacles.append(
                 Halted(
                     f"the licence of {application.name} needs a sealed parcel",

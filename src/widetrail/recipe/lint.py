@@ -315,6 +315,7 @@ def _unused(whole: _Whole) -> _Found:
     checked |= {name for item in recipe.items.values() for name, _ in _in_conditions(item)}
     licences = {id(item): item for _, item, _ in whole.legs if item.kind == "licence"}
     checked |= {name for item in licences.values() for name, _ in _in_conditions(item)}
+    checked |= {name for licence in recipe.licences.values() for name in licence.keep}
     checked |= used
     for name in recipe.readings:
         if name not in checked:
@@ -370,7 +371,8 @@ def _readings(recipe: Recipe) -> Iterator[tuple[Where, Reading]]:
         for number, reading in enumerate(of_machines):
             yield ("readings", name, number), reading
     for name, licence in recipe.licences.items():
-        yield ("items", name, "serial"), licence.serial
+        if licence.serial is not None:
+            yield ("items", name, "serial"), licence.serial
         yield ("items", name, "active"), licence.active
 
 

@@ -30,6 +30,22 @@ def lint_licences(recipe: Recipe) -> Iterator[Struck]:
 def _readings(recipe: Recipe, licence: Licence, where: Where) -> Iterator[Struck]:
     """Find readings that cannot be what they are for, and conditions on readings unknown."""
     active = licence.active
+    for number, kept in enumerate(licence.keep):
+        if kept not in recipe.readings:
+            hint = did_you_mean(kept, recipe.readings)
+            yield (
+                "unknown-reading",
+                (*where, "keep", number),
+                f'"{kept}" is no reading',
+                hint,
+                "error",
+            )
+    if licence.serial is None:
+        for at, text in _texts(licence, where):
+            if "serial" in {b.name for b in braces(text)}:
+                message = "the licence has no serial"
+                hint = 'Say under "serial" where the program keeps it'
+                yield "no-serial", at, message, hint, "error"
     if active.output is not None and active.home != "real":
         message = "the program is asked about its licence in a home that is not the person's"
         yield "licence-home", (*where, "active"), message, "Say home: real", "warning"
@@ -46,6 +62,19 @@ def _readings(recipe: Recipe, licence: Licence, where: Where) -> Iterator[Struck
                         spot = (*at, "losses", number, key, reading)
                         hint = did_you_mean(reading, recipe.readings)
                         yield "unknown-reading", spot, f'"{reading}" is no reading', hint, "error"
+
+
+def _texts(licence: Licence, where: Where) -> Iterator[tuple[Where, str]]:
+    """Give every text in which a licence's steps may name what is put in, with where it stands."""
+    for number, route in enumerate(licence.routes):
+        for key in ("ready", "free", "claim"):
+            for leg_number, leg in enumerate(getattr(route, key)):
+                for step_number, step in enumerate(leg.steps):
+                    at = (*where, "routes", number, key, leg_number, leg.station, step_number)
+                    said = step.rule.__dict__
+                    texts = [said.get("stdin"), said.get("person"), *(said.get("run") or ())]
+                    texts += (said.get("env") or {}).values()
+                    yield from ((at, text) for text in texts if isinstance(text, str))
 
 
 def _exchange(licence: Licence, route: LicenceRoute, where: Where) -> Iterator[Struck]:
@@ -70,7 +99,7 @@ def _exchange(licence: Licence, route: LicenceRoute, where: Where) -> Iterator[S
 def _carried(recipe: Recipe, licence: Licence, where: Where) -> Iterator[Struck]:
     """Find items that would carry the licence's own files: that would be a second licence."""
     for key, reading in (("serial", licence.serial), ("active", licence.active)):
-        for text in _files(reading):
+        for text in _files(reading) if reading is not None else ():
             first, *_ = braces(text)
             rest = text.partition("}/")[2]
             for name, item in recipe.items.items():

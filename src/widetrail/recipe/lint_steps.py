@@ -80,6 +80,7 @@ def steps_at(recipe: Recipe) -> Iterator[LegsAt]:
     for name, licence in recipe.licences.items():
         item = licence.as_item()
         for number, way in enumerate(licence.routes):
+            yield ("items", name, "routes", number, "ready"), item, way.ready
             yield ("items", name, "routes", number, "free"), item, way.free
             yield ("items", name, "routes", number, "claim"), item, way.claim
 

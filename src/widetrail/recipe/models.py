@@ -594,28 +594,39 @@ class Exchange(Model):
 
 
 class LicenceRoute(Model):
-    """One way to release a licence's seat on old, and to claim it on new."""
+    """One way to release a licence's seat on old, and to claim it on new.
+
+    ``ready`` is tried on new before anything is done on old.
+    """
 
     name: Said
     for_: For | None = Field(None, alias="for")
     needs: Needs = Field(default_factory=Needs)
+    ready: tuple[Leg, ...] = ()
     free: tuple[Leg, ...] = Field(min_length=1)
     claim: tuple[Leg, ...] = Field(min_length=1)
     losses: tuple[Loss, ...] = ()
 
     @model_validator(mode="after")
     def _stations(self) -> LicenceRoute:
-        for name, legs, end in (("free", self.free, "old"), ("claim", self.claim, "new")):
-            other = "new" if end == "old" else "old"
-            if any(leg.station == other for leg in legs) or legs[-1].station != end:
-                hint = f'The last leg of "{name}" is on {end}, and only {end} and between do it'
-                raise flaw("licence-legs", f'"{name}" is not done on {end}', hint)
+        if any(leg.station != "new" for leg in self.ready):
+            hint = "It tries whether new can take the licence, before anything is done on old"
+            raise flaw("licence-legs", '"ready" is not on new', hint)
+        if any(leg.station == "old" for leg in self.claim) or self.claim[-1].station != "new":
+            hint = 'The last leg of "claim" is on new, and only new and between do it'
+            raise flaw("licence-legs", '"claim" is not done on new', hint)
         return self
 
     @property
     def legs(self) -> tuple[Leg, ...]:
-        """All legs, those that release before those that claim."""
-        return (*self.free, *self.claim)
+        """All legs: what is tried, then those that release, then those that claim."""
+        return (*self.ready, *self.free, *self.claim)
+
+    def numbered(self) -> tuple[tuple[str, int, Station, StepRule], ...]:
+        """Return every step with the name of its part and its number in the route, from 1."""
+        parts = (("ready", self.ready), ("free", self.free), ("claim", self.claim))
+        steps = [(part, leg.station, s) for part, legs in parts for leg in legs for s in leg.steps]
+        return tuple((part, n, at, s) for n, (part, at, s) in enumerate(steps, start=1))
 
     def as_route(self) -> Route:
         """Return the route as steps see it that know nothing of licences."""
@@ -623,12 +634,17 @@ class LicenceRoute(Model):
 
 
 class Licence(Model):
-    """A licence whose seat is released on old and claimed on new."""
+    """A licence whose seat is released on old and claimed on new.
+
+    One without ``serial`` is an account's, a thing's that is plugged in or a server's. ``keep``
+    are readings of old that the claim needs as they were when the move began.
+    """
 
     title: Said = "Licence"
     kind: Literal["licence"]
-    serial: Reading
+    serial: Reading | None = None
     active: ActiveReading
+    keep: tuple[Name, ...] = ()
     exchange: Exchange | None = None
     losses: tuple[Loss, ...] = ()
     routes: tuple[LicenceRoute, ...] = Field(min_length=1)

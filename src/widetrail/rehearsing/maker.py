@@ -68,14 +68,19 @@ def words_on(machine: Machine, recipes: Sequence[Loaded]) -> dict[str, Word]:
 def serials_on(machine: Machine, recipes: Sequence[Loaded]) -> dict[str, str]:
     """Return by licence the serial that is read on ``machine``."""
     found = _licences(machine, recipes)
-    return {item: str(finder.take(licence.serial)) for item, licence, finder in found}
+    return {
+        item: str(finder.take(licence.serial))
+        for item, licence, finder in found
+        if licence.serial is not None
+    }
 
 
 def licence_files(machine: Machine, recipes: Sequence[Loaded]) -> list[str]:
     """Return the paths of the files on ``machine`` that hold licences: they change with a seat."""
     found = []
     for _, licence, finder in _licences(machine, recipes):
-        paths = (finder.choice(r.file_read) for r in (licence.serial, licence.active))
+        readings = [r for r in (licence.serial, licence.active) if r is not None]
+        paths = (finder.choice(r.file_read) for r in readings)
         found += [path for path in paths if path is not None]
     return found
 

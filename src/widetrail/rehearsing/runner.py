@@ -492,7 +492,8 @@ class _Stage:
         expected = _as_planned(self._file).items
         for item in (i for i in plan.items if i.kind == "licence"):
             short = item.id.removeprefix(f"{self._recipes[0].id}.")
-            holders = self._service.holders(serials[item.id]) if self._service is not None else ()
+            service = self._service if item.id in serials else None
+            holders = service.holders(serials[item.id]) if service is not None else ()
             here = {station: words[station][item.id] for station in ("old", "new")}
             if list(here.values()) == ["active", "active"] or len(holders) > 1:
                 yield Difference(f"{item.id}: who holds it", "one machine", "both")
@@ -505,7 +506,7 @@ class _Stage:
                     yield Difference(f"{item.id} on {station}", wanted, here[station])
             if not carried:
                 continue
-            if self._service is not None and holders != (self._file.new.machine,):
+            if service is not None and holders != (self._file.new.machine,):
                 told = ", ".join(holders) or "nobody"
                 yield Difference(f"{item.id}: who holds it", self._file.new.machine, told)
 

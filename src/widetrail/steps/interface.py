@@ -325,13 +325,24 @@ class Seats(Protocol):
         """
 
     def knows_serial(self, item: str) -> bool:
-        """Return whether the serial came here in the parcel."""
+        """Return whether the serial came here in the parcel, or there is none."""
+
+    def is_own(self, item: str) -> bool:
+        """Return whether it is certain that what the program here is active by is the seat that
+        is moved."""
+
+    def lacking(self, item: str) -> Sequence[str]:
+        """Return why a claim here could not be done: what its steps need that is not known."""
+
+    def command(self, verb: str, item: str) -> str:
+        """Return a ``widetrail seat`` command about a seat, as it is typed."""
 
     def make_cargo_durable(self) -> None:
         """Write what was packed so far to the logbook, and read it back from the medium."""
 
-    def exchange(self, item: str) -> Exchange:
-        """Return what the request and answer of the open act are about."""
+    def exchange(self, item: str, purpose: Purpose | None = None) -> Exchange:
+        """Return what the request and answer of the open act are about, or of the one of that
+        ``purpose`` that would begin now."""
 
     def wrong_answer(self, item: str) -> str:
         """Return why the answer at hand is not the one to the open act's request, naming the right

@@ -11,6 +11,7 @@ from collections.abc import Callable, Mapping
 from typing import Literal
 
 from widetrail.errors import Halted, Waiting
+from widetrail.finding import Unknown
 from widetrail.licence.exchange import ANSWER, REQUEST
 from widetrail.licence.seat import (
     AT,
@@ -28,17 +29,23 @@ from widetrail.licence.seat import (
     Renounced,
     Requested,
     Shown,
+    Stage,
     Told,
     Verified,
+    Word,
+    closed_as_done,
+    contradicts,
     finished,
     words_of,
 )
+from widetrail.recipe import Station
 from widetrail.recipe.templates import plain, refill
 from widetrail.steps.commands import ANSWER_MADE, COMMAND, REQUEST_MADE, RunRule
-from widetrail.steps.interface import Asked, Doing, Done, Facts, Failed, Outcome, Step
+from widetrail.steps.interface import Asked, Doing, Done, Fact, Facts, Failed, Outcome, Step
 from widetrail.steps.running import OF_SEAT, run_step, status_of, was_run
 
-_MAKER = "Ask the maker (widetrail seat letter writes the text), then walk again and answer."
+UNKNOWN = "unknown"
+"""What is answered where a person does not know yet."""
 
 
 class SeatStep:
@@ -54,42 +61,106 @@ class SeatStep:
 def _note(step: Step, doing: Doing) -> Outcome:
     """Keep the serial, and take note of how far an earlier move of the seat had come."""
     item, seats = step.item, doing.seats
-    serial = seats.find_serial(item)
-    if serial is None:
-        raise Halted(
-            f"the serial of {_name(step, doing)} is not known on {doing.machine.name}",
-            why="what the recipe reads it from does not tell it",
-            todo="Look it up in the program or on its invoice, then ask the maker to move it.",
-        )  # fmt: skip
-    doing.secret(step, "serial", serial)
+    licence, facts = seats.licence(item), dict[str, Fact]()
+    serial = None
+    if licence.serial is not None:
+        serial = seats.find_serial(item)
+        if serial is None:
+            raise Halted(
+                f"the serial of {_name(step, doing)} is not known on {doing.machine.name}",
+                why="what the recipe reads it from does not tell it",
+                todo="Look it up in the program or on its invoice, and type it into the program "
+                "there, then walk again; until then nothing is done with the licence.",
+            )  # fmt: skip
+        doing.secret(step, "serial", serial)
+        facts["serial"] = f"kept, ends in {serial[-2:]}" if len(serial) > 8 else "kept"
+    if licence.keep:
+        facts["tells"] = {name: _kept(step, doing, name) for name in licence.keep}
     word, says = seats.word(item)
-    adopted, partner = seats.earlier(item)
-    if adopted is not None and word != "active":
-        if partner != doing.other():
-            if not _maker_says_free(step, doing, partner):
-                raise Waiting(
-                    f"the seat was released for {partner} in an earlier move",
-                    why=f"whether {partner} holds it is not known here",
-                    todo="Ask the maker whether a machine holds it, then walk again and answer.",
-                )  # fmt: skip
-            adopted = Adopted("released")
-        seats.happens(item, adopted)
-    seats.keep_serial(item, serial)
+    if word in ("not", "other") and seats.now(item).stage == "known":
+        seats.happens(item, _begun_before(step, doing, says))
+    if serial is not None:
+        seats.keep_serial(item, serial)
     seats.happens(item, Noted())
-    return Done(
-        {"serial": f"kept, ends in {serial[-2:]}" if len(serial) > 8 else "kept"} | says_fact(says)
-    )
+    return Done({**facts, **says_fact(says)})
+
+
+def _kept(step: Step, doing: Doing, name: str) -> str:
+    found = doing.finder(step.item).reading(name)
+    if isinstance(found, Unknown):
+        raise Halted(
+            f"{name} is not known on {doing.machine.name}, and the claim needs it",
+            why=found.reason,
+            todo="Have the program tell it there, then walk again; nothing was done with the "
+            "licence.",
+        )  # fmt: skip
+    return str(found)
+
+
+def _begun_before(step: Step, doing: Doing, says: str) -> Adopted:
+    """Return how far the seat has come that the program on old does not hold: by an earlier move,
+    or as the maker says.
+
+    Raises:
+        Halted: The maker says that old holds it, so that only they can free it.
+        Waiting: Nobody tells what the maker says.
+    """
+    adopted, partner = doing.seats.earlier(step.item)
+    machine, name = doing.machine.name, _name(step, doing)
+    if adopted is not None and partner == doing.other():
+        return adopted
+    if adopted is not None:
+        words = f"Does the maker say that no machine holds the seat, {partner} neither?"
+        if doing.ask(_asked(step, doing, "seat_free", words, ("yes", "no"))) == "yes":
+            return Adopted("released")
+        raise Waiting(
+            f"the seat was released for {partner} in an earlier move",
+            why=f"whether {partner} holds it is not known here",
+            todo="Ask the maker whether a machine holds it. Where none does, walk again and answer "
+            "seat_free: yes. Until then nothing is done with the licence.",
+        )  # fmt: skip
+    words = f"{name} on {machine} says {says}. Who holds the seat, as its maker says?"
+    answer = doing.ask(_asked(step, doing, "seat_found", words, (*HOLDERS, UNKNOWN)))
+    if answer in (None, UNKNOWN):
+        raise Waiting(
+            f"{name} on {machine} does not hold the seat that is to be moved",
+            why=f"it says {says}",
+            todo="Ask its maker who holds it, then walk again and answer seat_found: old, new or "
+            "nobody. Until then nothing is done with the licence.",
+        )  # fmt: skip
+    if answer == "old":
+        raise _contradiction(step, doing, "old", says)
+    return Adopted("released", "claim") if answer == "new" else Adopted("released")
+
+
+def _contradiction(step: Step, doing: Doing, holder: Holder, says: str) -> Halted:
+    """Return what a person is told where the maker and the program say what cannot both be."""
+    machine, name = doing.machine.name, _name(step, doing)
+    who = {"nobody": "nobody", "old": _machine(step, doing, "old")}
+    who["new"] = _machine(step, doing, "new")
+    letter = doing.seats.command("letter", step.item)
+    why = f"its maker says that {who[holder]} holds the seat, {name} on {machine} says {says}"
+    if holder == step.station:
+        todo = (
+            f"Have {name} show on {machine} that it is licensed (type its serial there, or sign in "
+            f"again), or have the maker free the seat ({letter} writes to them); then walk again."
+        )
+    else:
+        todo = f"Take the licence out of {name} on {machine} by its own menu; then walk again."
+        if step.station == "old":
+            gone = doing.seats.command("claim", step.item)
+            todo += f" Where it cannot be had to let go: {gone} --old-is-gone."
+    why += "; until that is settled nothing more is done with the seat"
+    return Halted(f"what {name} and its maker say cannot both be so", why=why, todo=todo)
+
+
+def _machine(step: Step, doing: Doing, station: Station) -> str:
+    return doing.machine.name if station == step.station else doing.other()
 
 
 def says_fact(says: str) -> Facts:
     """Return a program's own words on its licence as a fact."""
     return {"says": says}
-
-
-def _maker_says_free(step: Step, doing: Doing, partner: str) -> bool:
-    words = f"Does the maker say that no machine holds the seat, {partner} neither?"
-    asked = _asked(step, doing, "seat_free", words)
-    return doing.ask(asked) == "yes"
 
 
 def _asked(
@@ -111,9 +182,24 @@ def _ready(step: Step, doing: Doing) -> Outcome:
         seats.happens(step.item, Verified())
         return Done({"ready": "what is packed was read back from the medium"})
     _insist_serial(step, doing)
-    _, says = seats.word(step.item)
+    seat, name, machine = seats.now(step.item), _name(step, doing), doing.machine.name
+    word, says = seats.word(step.item)
+    if word in ("active", "other") and seat.act is None and seat.stage in ("noted", "verified"):
+        raise Halted(
+            f"{name} on {machine} is licensed already, and {doing.other()} is too",
+            why=f"on {machine} it says {says}",
+            todo=f"Take the licence out of {name} on {machine} by its own menu, then walk again; "
+            f"or keep both as they are: {seats.command('give-up', step.item)}. Nothing was "
+            "released.",
+        )  # fmt: skip
+    if lacking := seats.lacking(step.item):
+        raise Halted(
+            f"the licence of {name} could not be claimed on {machine}", why="; ".join(lacking),
+            todo=f"Mend what the reason names on {machine}, then walk again. Nothing was released: "
+            f"{doing.other()} keeps the licence until then.",
+        )  # fmt: skip
     seats.happens(step.item, Verified())
-    return Done({"ready": "the program is here, and its serial came"} | says_fact(says))
+    return Done({"ready": "the program is here, and can take the licence"} | says_fact(says))
 
 
 def _insist_serial(step: Step, doing: Doing) -> None:
@@ -129,6 +215,17 @@ def _begin(step: Step, doing: Doing) -> Outcome:
     purpose, seats = purpose_of(step), doing.seats
     _insist_serial(step, doing)
     word, says = seats.word(step.item)
+    name, machine = _name(step, doing), doing.machine.name
+    if word == "other":
+        raise Halted(
+            f"{name} on {machine} is licensed by another serial than the one that is moved",
+            why=f"it says {says}", todo=_other(step, doing),
+        )  # fmt: skip
+    fresh = seats.now(step.item).act is None and seats.now(step.item).stage == BEGINS[purpose]
+    if fresh and purpose != "release" and word == "active" and not seats.is_own(step.item):
+        return _by_maker(
+            step, doing, f"{name} on {machine} is licensed, and by which serial is not known"
+        )
     seats.happens(step.item, Begin(purpose, word))
     return Done({"seat": words_of(seats.now(step.item)), **says_fact(says)})
 
@@ -136,9 +233,12 @@ def _begin(step: Step, doing: Doing) -> Outcome:
 def _end(step: Step, doing: Doing) -> Outcome:
     """See in the program that an act is done, or hear it from the maker."""
     item, purpose, seats = step.item, purpose_of(step), doing.seats
-    if seats.now(item).act is None and seats.now(item).stage != BEGINS[purpose]:
-        return Done({"seat": words_of(seats.now(item))})
     word, says = seats.word(item)
+    if closed_already(step, doing) is not None:
+        held = "new" if seats.now(item).act is not None else _HELD[seats.now(item).stage]
+        if contradicts(held, AT[purpose], word):
+            raise _contradiction(step, doing, held, says)
+        return Done({"seat": words_of(seats.now(item)), **says_fact(says)})
     seats.happens(item, Shown(word))
     if seats.now(item).act is None:
         return Done({"seat": words_of(seats.now(item)), **says_fact(says)})
@@ -148,23 +248,46 @@ def _end(step: Step, doing: Doing) -> Outcome:
     return _by_maker(step, doing, why)
 
 
+def _other(step: Step, doing: Doing) -> str:
+    name, machine = _name(step, doing), doing.machine.name
+    todo = (
+        f"Take that licence out of {name} on {machine} by its own menu, then walk again. Nothing "
+        "is done with the seat that is moved until then."
+    )
+    if purpose_of(step) == "claim":
+        back = doing.seats.command("return", step.item)
+        todo += f" To have it back on {doing.other()} instead: {back}."
+    return todo
+
+
 HOLDERS: Mapping[str, Holder] = {"old": "old", "new": "new", "nobody": "nobody"}
 """What is answered to who holds a seat, as the maker says."""
+
+_HELD: Mapping[Stage, Holder] = {
+    "noted": "old", "verified": "old", "returned": "old", "released": "nobody",
+    "renounced": "nobody", "claimed": "new",
+}  # fmt: skip
+"""Who holds a seat at a stage, while no act is open."""
 
 
 def _renounce(step: Step, doing: Doing) -> Outcome:
     word, says = doing.seats.word(step.item)
+    name, claim = _name(step, doing), doing.seats.command("claim", step.item)
     if word == "active":
         raise Halted(
-            f"{_name(step, doing)} is licensed on {doing.machine.name}", why=f"it says: {says}",
-            todo="Release it there yourself first, or leave it where it is.",
+            f"{name} is licensed on {doing.machine.name}", why=f"it says {says}",
+            todo=f"Take the licence out of {name} there by its own menu, then walk again; or leave "
+            f"it where it is: {claim}.",
         )  # fmt: skip
     if word == "unknown":
         machine = doing.machine.name
         words = f"{says}. Does the maker say that {machine} does not hold the seat?"
         if doing.ask(_asked(step, doing, "new_is_free", words)) != "yes":
             raise Waiting(
-                f"whether {machine} holds the seat is not known", why=says, todo=_MAKER
+                f"whether {machine} holds the seat is not known", why=says,
+                todo=f"Ask its maker ({doing.seats.command('letter', step.item)} writes to them), "
+                "then walk again and answer new_is_free: yes. Until then neither computer is "
+                "known to have the licence.",
             )  # fmt: skip
     doing.seats.happens(step.item, Renounced("not"))
     return Done({"seat": words_of(doing.seats.now(step.item))})
@@ -180,7 +303,8 @@ def _gone(step: Step, doing: Doing) -> Outcome:
     if doing.ask(_asked(step, doing, f"{who}_is_gone", words)) != "yes":
         raise Waiting(
             f"nobody answers for {doing.other()}", why="it is out of reach, so only a person can",
-            todo="Answer yes once it is wiped or the maker has taken the seat from it.",
+            todo=f"Walk again and answer {who}_is_gone: yes once it is wiped or the maker has "
+            "taken the seat from it. Until then nothing is done with the licence.",
         )  # fmt: skip
     doing.seats.happens(step.item, Gone(who))
     return Done({"seat": words_of(doing.seats.now(step.item)), "by": "a person's word"})
@@ -211,12 +335,23 @@ def run_for_seat(step: Step, doing: Doing) -> Outcome:
     closed = closed_already(step, doing)
     if closed is not None:
         return closed
-    if was_run(step, doing) and (outcome := _resolved(step, doing)) is not None:
+    ran = was_run(step, doing)
+    if ran and (outcome := _resolved(step, doing)) is not None:
         return outcome
+    doubted = seats.now(step.item).in_doubt
+    if doubted and not ran and step.repeat != "safe" and not _was_asked(step, doing):
+        return _by_maker(step, doing, "whether it was done before is not known")
     takes = any(ANSWER_MADE in argument for argument in step.texts(COMMAND))
-    if takes and step.writes != (ANSWER_MADE,) and (wrong := seats.wrong_answer(step.item)):
-        return Failed(wrong, "Put the right file in its place, then walk again.", {})
+    fetches = step.writes == (ANSWER_MADE,)
+    if takes and not fetches and (wrong := seats.wrong_answer(step.item)):
+        return Failed(wrong, _fetch(step, doing), {})
+    if ran and fetches and step.repeat == "safe":
+        doing.record("to be done again", step=step.id)
     outcome = run_step(step, doing)
+    if isinstance(outcome, Done) and fetches and (wrong := seats.wrong_answer(step.item)):
+        seats.happens(step.item, Broken())
+        doing.record("to be done again", step=step.id)
+        return Failed(wrong, "Walk here again: the answer is fetched once more.", outcome.facts)
     if isinstance(outcome, Done):
         made(step, doing)
         return outcome
@@ -226,12 +361,53 @@ def run_for_seat(step: Step, doing: Doing) -> Outcome:
         seats.happens(step.item, Refused())
         if seats.now(step.item).act is None:
             seats.have_again(step.item, purpose)
-            todo = "Mend what the maker names, then walk again; or ask the maker."
-            return Failed(f"it was refused, and nothing changed: {outcome.reason}", todo, {})
-        return _by_maker(step, doing, "it was refused when it was asked for again")
+            return Failed(
+                f"it was refused, and nothing changed: {outcome.reason}", _refused(step, doing), {}
+            )
+        return _by_maker(step, doing, f"it was refused when asked for again: {outcome.reason}")
+    if not was_run(step, doing):  # it could not be started
+        return Failed(outcome.reason, f"{outcome.todo} {_MEANWHILE[purpose]}", outcome.facts)
     seats.happens(step.item, Broken())
-    todo = "Walk again: it is asked exactly as before." if step.repeat == "safe" else _MAKER
+    if doubted or step.repeat != "safe":
+        return _by_maker(step, doing, outcome.reason)
+    todo = f"Walk again: it is asked exactly as before. {_MEANWHILE[purpose]}"
     return Failed(outcome.reason, todo, outcome.facts)
+
+
+_MEANWHILE: Mapping[Purpose, str] = {
+    "release": "Until then the new computer cannot claim the licence.",
+    "claim": "Until then it is not known that any computer has the licence.",
+    "return": "Until then it is not known that any computer has the licence.",
+}
+"""What holds as long as nothing more is done, by the purpose of the act that is open."""
+
+
+def _was_asked(step: Step, doing: Doing) -> bool:
+    """Return whether a step of the same act was run here in this move."""
+    begun = doing.records("run begun")
+    mine = step.id.rpartition("/")[0]
+    return any(str(r["step"]).startswith(f"{mine}/") and r["step"] != step.id for r in begun)
+
+
+def _fetch(step: Step, doing: Doing) -> str:
+    return (
+        "Put the right file in its place and walk here again. To have it fetched once more: "
+        f"{doing.seats.command('fetch', step.item)}, then walk on the machine between "
+        f"(--as between). {_MEANWHILE[purpose_of(step)]}"
+    )
+
+
+def _refused(step: Step, doing: Doing) -> str:
+    purpose, seats = purpose_of(step), doing.seats
+    ways = [f"Mend what the maker names, then walk again; {seats.command('letter', step.item)} "
+            "writes to them."]  # fmt: skip
+    if purpose == "claim":
+        ways.append(f"To have it back on {doing.other()}: {seats.command('return', step.item)}.")
+        ways.append("Until then neither computer has the licence.")
+    if purpose == "release":
+        keep = f"To leave it where it is: {seats.command('give-up', step.item)}."
+        ways.append(f"{keep} Until then it stays on {doing.machine.name}.")
+    return " ".join(ways)
 
 
 def _resolved(step: Step, doing: Doing) -> Outcome | None:
@@ -273,16 +449,40 @@ def _by_maker(step: Step, doing: Doing, why: str) -> Outcome:
         f"How the {purpose} of the seat of {_name(step, doing)} ended is not known. Who holds the "
         "seat, as its maker says?"
     )
-    answer = doing.ask(_asked(step, doing, f"seat_{ENDS[purpose]}", words, tuple(HOLDERS)))
-    if answer is None:
-        raise Waiting(why, why=f"only the maker can say how the {purpose} ended", todo=_MAKER)
-    seats.happens(step.item, Told(HOLDERS[answer], AT[purpose]))
-    stage = words_of(seats.now(step.item))
-    if seats.now(step.item).stage != BEGINS[purpose]:
-        return Done({"seat": stage, "by": "the maker's word"})
+    asked = f"seat_{ENDS[purpose]}"
+    answer = doing.ask(_asked(step, doing, asked, words, (*HOLDERS, UNKNOWN)))
+    if answer in (None, UNKNOWN):
+        letter = seats.command("letter", step.item)
+        again = "Walk again: it is asked exactly as before. Or a" if step.repeat == "safe" else "A"
+        raise Waiting(
+            why, why=f"only the maker can say how the {purpose} ended",
+            todo=f"{again}sk its maker who holds the seat ({letter} writes to them), then walk "
+            f"again and answer {asked}: old, new or nobody. {_MEANWHILE[purpose]}",
+        )  # fmt: skip
+    assert answer is not None
+    word: Word = "unknown"
+    holder, at = HOLDERS[answer], AT[purpose]
+    if step.station == at:
+        word, says = seats.word(step.item)
+        if contradicts(holder, at, word):
+            raise _contradiction(step, doing, holder, says)
+    seats.happens(step.item, Told(holder, at, word))
+    seat = seats.now(step.item)
+    if closed_as_done(seat, purpose):
+        return Done({"seat": words_of(seat), "by": "the maker's word"})
     seats.have_again(step.item, purpose)
-    todo = "Mend what the maker names, then walk again."
-    return Failed(f"by the maker's word the {purpose} was not done: the seat is {stage}", todo, {})
+    if seat.stage == "verified":
+        seats.have_again(step.item, "release")
+    todo = f"Mend what the maker names, then walk again. {_MEANWHILE[purpose]}"
+    if holder == "new" and purpose == "return":
+        todo = f"To leave it on {doing.other()}: {seats.command('claim', step.item)}."
+    elif holder == "old" and purpose == "claim":
+        todo = (
+            f"Walk on {doing.other()}: it is released there again. To leave it there: "
+            f"{seats.command('give-up', step.item)}."
+        )
+    words = f"by the maker's word the {purpose} was not done: the seat is {words_of(seat)}"
+    return Failed(words, todo, {})
 
 
 def closed_already(step: Step, doing: Doing) -> Outcome | None:
@@ -294,9 +494,12 @@ def closed_already(step: Step, doing: Doing) -> Outcome | None:
     seat, purpose = doing.seats.now(step.item), purpose_of(step)
     if seat.act is not None and seat.act.purpose == purpose:
         return None
-    if seat.act is None and seat.stage != BEGINS[purpose]:
+    if closed_as_done(seat, purpose):
         return Done({"seat": f"nothing was to be done: {words_of(seat)}"})
-    raise Halted(f"no {purpose} of the seat is open", why=words_of(seat), todo="Walk on old.")
+    raise Halted(
+        f"no {purpose} of the seat is open", why=f"it is {words_of(seat)}",
+        todo=f"What to do is told by: {doing.seats.command('', step.item)}.",
+    )  # fmt: skip
 
 
 def made(step: Step, doing: Doing) -> None:

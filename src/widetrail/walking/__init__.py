@@ -17,6 +17,7 @@ from widetrail.walking.report import (
 from widetrail.walking.seating import (
     bring_back,
     claim_after_all,
+    fetch_again,
     give_up,
     letter_to_maker,
     seat_line,
@@ -49,6 +50,7 @@ __all__ = [
     "can_top_up",
     "claim_after_all",
     "clear_settled",
+    "fetch_again",
     "give_up",
     "ledger_of_machine",
     "ledger_of_parcel",

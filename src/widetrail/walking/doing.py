@@ -54,7 +54,7 @@ from widetrail.recipe.templates import (
 from widetrail.steps import Asked, Fact, Facts, Hands, Onlooker, Packed, Packing, Step, Task
 from widetrail.steps.commands import COMMAND, COMMANDS, ENDED_BY, RunRule, refuse_option
 from widetrail.steps.interface import WrittenAt
-from widetrail.steps.seat import NAMES
+from widetrail.steps.seat import NAMES, purpose_of
 from widetrail.walking.hands import Answers
 from widetrail.walking.journal import Journal
 from widetrail.walking.own import clear_work
@@ -404,6 +404,18 @@ class WalkDoing:
             raise self._unknown(step, name, "nothing on this machine tells it")
         return known
 
+    def insist_known(self, step: Step) -> None:
+        """Raise where something that a step gives its program or a person is not known here.
+
+        Raises:
+            Halted: It is not known, or the program is not here.
+        """
+        if step.texts(COMMAND):
+            self.command(step, step.texts(COMMAND))
+        texts = [step.text("stdin"), step.text("task")]
+        for text in [*texts, *(pair.partition("=")[2] for pair in step.texts("env"))]:
+            self.fill(step, text)
+
     def shown(self, step: Step) -> Step:
         """Return a step as people are shown it: with every folder and program known here put in."""
 
@@ -421,7 +433,7 @@ class WalkDoing:
 
         finder, places = self.finder(step.item), self.loaded(step.item).recipe.places
         if NAMES in step.arguments:  # which try it is is known here only
-            stem = literal(self.seats.exchange(step.item).stem)
+            stem = literal(self.seats.exchange(step.item, purpose_of(step)).stem)
             step = step.model_copy(update={"arguments": {**step.arguments, NAMES: stem}})
         arguments = {name: fill(value) for name, value in step.arguments.items()}
         programs = finder.programs()

@@ -7,7 +7,7 @@ from dataclasses import asdict, dataclass
 from typing import Any
 
 from widetrail.formats.quantities import show_count, show_files, show_size, show_time
-from widetrail.licence.seat import Seat, replay, words_of
+from widetrail.licence.seat import Seat
 from widetrail.parcel import Parcel
 from widetrail.parcel.parcel import TOPPED_UP
 from widetrail.planning import LeftItem, PlannedItem, PlannedLeg
@@ -15,6 +15,8 @@ from widetrail.recipe import Loss
 from widetrail.steps import Step
 from widetrail.steps.told import BY_NAME
 from widetrail.walking.doing import came_well
+from widetrail.walking.seating import seat_line
+from widetrail.walking.seats import SeatLine, undone_todo
 
 
 @dataclass(frozen=True, slots=True)
@@ -91,6 +93,9 @@ class ItemReport:
     values: int = 0
     seat: str = ""
     """What is known of the seat, where the item is a licence."""
+
+    seat_todo: str = ""
+    """What is to be done with the seat, with who has the licence until then."""
 
     @property
     def is_seen(self) -> bool:
@@ -221,11 +226,13 @@ class Report:
     @property
     def tasks(self) -> tuple[str, ...]:
         """What a person still has to do, in order; what is seen to be done is not in it."""
+        seats = [f"{item.title}: {item.seat_todo}" for item in self.items if item.seat_todo]
         if self.undone:
-            return ()
+            return tuple(seats)
         steps = [f"{item.title}: {step.todo}" for item in self.items for step in item.steps]
         if self.next_machine:
             return (*steps, f"Carry the parcel to {self.next_machine} and walk there.")
+        steps += seats
         tasks = [self._task(item, loss) for item, loss in self._losses() if loss.proof != "seen"]
         tasks += [f"{item.title}: {item.todo}" for item in self.left if item.todo]
         return tuple(dict.fromkeys([*steps, *tasks, *self.last]))
@@ -321,7 +328,8 @@ def _left(item: LeftItem) -> LeftReport:
 
 def _item(item: PlannedItem, parcel: Parcel) -> ItemReport:
     mine = [s for s in parcel.plan.steps if s.item == item.id]
-    seat = replay(parcel.seats(item.id)) if item.kind == "licence" else None
+    line = seat_line(parcel, item.id) if item.kind == "licence" else None
+    seat = line.seat if line is not None else None
     told = parcel.outcomes  # gathered from the whole logbook each time, so once
     outcomes = {s.id: told[s.id] for s in mine if s.id in told}
     tries = parcel.tries if seat is not None else outcomes  # what was refused may be asked again
@@ -337,7 +345,7 @@ def _item(item: PlannedItem, parcel: Parcel) -> ItemReport:
         id=item.id,
         title=item.title,
         route=item.route,
-        state=_seat_state(seat) or _state(item, mine, outcomes, parcel),
+        state=_seat_state(seat, _state(item, mine, outcomes, parcel)),
         old_path=item.old_path,
         new_path=to[0] if len(to) == 1 else item.new_path,
         files=int(amount.get("files", item.files)),
@@ -355,7 +363,8 @@ def _item(item: PlannedItem, parcel: Parcel) -> ItemReport:
         notes=tuple(_notes(item, facts)),
         values=max((int(f.get("values", 0)) for f in facts), default=0),
         rewritten=sum(int(f.get("paths rewritten", 0)) for f in facts),
-        seat=words_of(seat) if seat is not None else "",
+        seat=line.words if line is not None else "",
+        seat_todo=_seat_todo(line, parcel) if line is not None else "",
     )
 
 
@@ -438,11 +447,23 @@ def _state(item: PlannedItem, mine: list[Step], outcomes: Mapping[str, Any], par
     return "packed" if any(s.id in outcomes for s in packed) else "planned"
 
 
-def _seat_state(seat: Seat | None) -> str:
-    """Return how the move of a seat ended, where it did in a way of its own."""
-    if seat is None or seat.act is not None:
-        return ""
-    return {"returned": "returned", "given up": "given up"}.get(seat.stage, "")
+def _seat_state(seat: Seat | None, state: str) -> str:
+    """Return how the move of a seat ended, where it did in a way of its own; ``state`` is what its
+    steps tell."""
+    if seat is None:
+        return state
+    if seat.given_up:
+        return "given up"
+    if seat.act is None and seat.stage == "returned":
+        return "returned"
+    return "waiting" if state == "carried" and seat.stage != "claimed" else state
+
+
+def _seat_todo(line: SeatLine, parcel: Parcel) -> str:
+    """Return what is to be done with a seat; where the move was undone, it cannot be walked on."""
+    if not parcel.undone_at:
+        return f"{line.todo} {line.meanwhile}".strip()
+    return undone_todo(line) if not line.seat.at_end else ""
 
 
 def _plain(answer: Any) -> Any:

@@ -6,20 +6,41 @@ What the parcel's plan has still to do with the seat is planned anew; the walk t
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 from datetime import datetime
+from typing import Any
 
 from widetrail.errors import Halted, InputUnusable
 from widetrail.findings import did_you_mean
 from widetrail.licence.letter import letter
-from widetrail.licence.seat import GivenUp, step, words_of
+from widetrail.licence.seat import (
+    Event,
+    GivenUp,
+    Gone,
+    Purpose,
+    Refuse,
+    Renounced,
+    Seat,
+    Spoiled,
+    TakenUp,
+    step,
+    words_of,
+)
 from widetrail.parcel import Parcel
 from widetrail.parcel.parcel import SERIAL
 from widetrail.planning import Plan
 from widetrail.planning.licences import SoFar, plan_claim, plan_return, plan_without
 from widetrail.recipe import Loaded
 from widetrail.steps import KINDS
+from widetrail.steps.running import OF_SEAT
 from widetrail.walking.doing import came_well
-from widetrail.walking.seats import SeatLine, ledger_of_parcel, record_of
+from widetrail.walking.seats import (
+    SeatLine,
+    answer_steps,
+    ledger_of_parcel,
+    record_of,
+    turn_of,
+)
 
 
 def seat_line(parcel: Parcel, item: str) -> SeatLine:
@@ -44,15 +65,49 @@ def _recipe(parcel: Parcel, line: SeatLine) -> Loaded:
 
 def _so_far(parcel: Parcel, line: SeatLine) -> SoFar:
     well = frozenset(s for s, outcome in parcel.outcomes.items() if came_well(outcome))
-    return SoFar(len(parcel.legs_done), well, line.seat.stage == "renounced")
+    seat = line.seat
+    released = seat.stage not in ("known", "noted", "verified")
+    return SoFar(len(parcel.legs_done), well, seat.stage == "renounced", released)
 
 
 def _insist(line: SeatLine, may: bool, wanted: str) -> None:
     if not may:
         raise Halted(
             f"the seat of {line.title} cannot be {wanted} now", why=f"it is {line.words}",
-            todo=line.todo or "There is nothing more to do with it.",
+            todo=line.todo or "There is nothing more to do with it in this move.",
         )  # fmt: skip
+
+
+def _taken_up(parcel: Parcel, line: SeatLine, now: datetime) -> tuple[SeatLine, list[Any]]:
+    """Return a seat that was given up as it is once it is taken up again, with the record of it."""
+    if not line.seat.given_up or line.seat.at_end:
+        return line, []
+    record, seat = _record(parcel, line, now, TakenUp())
+    return replace(line, seat=seat), [record]
+
+
+def _record(
+    parcel: Parcel, line: SeatLine, now: datetime, event: Event
+) -> tuple[dict[str, Any], Seat]:
+    """Return the record of what a person has happen to a seat, and the seat after it."""
+    seat, _ = step(line.seat, event)
+    told = parcel.seats(line.item)
+    where = {
+        "title": line.title, "station": "a person", "machine": "a person", "partner": "",
+        "n": len(told) + 1, "turn": turn_of(told),
+    }  # fmt: skip
+    return record_of(parcel, line.item, where, now, event, seat), seat
+
+
+def _may(seat: Seat, event: Event) -> bool:
+    return not any(isinstance(effect, Refuse) for effect in step(seat, event)[1])
+
+
+def _is_planned(parcel: Parcel, line: SeatLine, purpose: Purpose) -> bool:
+    """Return whether steps of an act are in the parcel's plan that are still to be done."""
+    well = {s for s, outcome in parcel.outcomes.items() if came_well(outcome)}
+    mine = (s for s in parcel.plan.steps if s.item == line.item and s.id not in well)
+    return any(s.text(OF_SEAT) == purpose for s in mine)
 
 
 def bring_back(parcel: Parcel, line: SeatLine, now: datetime, *, gone: bool) -> Plan:
@@ -63,49 +118,63 @@ def bring_back(parcel: Parcel, line: SeatLine, now: datetime, *, gone: bool) -> 
     Raises:
         Halted: The seat is not so that it can be brought back.
     """
+    line, told = _taken_up(parcel, line, now)
     seat = line.seat
-    free = seat.stage == "renounced" or (seat.act is None and seat.stage == "released")
-    lost = seat.stage in ("released", "claimed") and (not seat.act or seat.act.purpose == "claim")
-    _insist(line, free or (gone and lost), "brought back")
-    loaded = _recipe(parcel, line)
-    plan = plan_return(parcel.plan, loaded, line.item, _so_far(parcel, line), gone=gone)
-    parcel.renew(plan, now)
+    goes_on = seat.act is not None and seat.act.purpose == "return"
+    may = _may(seat, Gone("new")) if gone else _may(seat, Renounced("not"))
+    may = may or (goes_on and not gone and not _is_planned(parcel, line, "return"))
+    _insist(line, may, "brought back")
+    so_far = _so_far(parcel, line)
+    plan = plan_return(parcel.plan, _recipe(parcel, line), line.item, so_far, gone=gone)
+    parcel.renew(plan, now, told)
     return plan
 
 
 def claim_after_all(parcel: Parcel, line: SeatLine, now: datetime, *, gone: bool) -> Plan:
-    """Plan that a seat is claimed on new after all: it was to be brought back, or old is ``gone``.
+    """Plan that a seat is claimed on new after all: it was to be brought back or given up, or old
+    is ``gone``.
 
     Raises:
         Halted: The seat is not so that it can be claimed.
     """
+    line, told = _taken_up(parcel, line, now)
     seat = line.seat
     free = seat.act is None and seat.stage == "released"
-    theirs = seat.act is None or seat.act.purpose in ("release", "return")
-    _insist(line, free or (gone and seat.stage != "claimed" and theirs), "claimed")
-    loaded = _recipe(parcel, line)
-    plan = plan_claim(parcel.plan, loaded, line.item, _so_far(parcel, line), gone=gone)
-    parcel.renew(plan, now)
+    goes_on = seat.act is not None and seat.act.purpose != "return"
+    goes_on = goes_on and not _is_planned(parcel, line, "claim")
+    may = _may(seat, Gone("old")) if gone else free or goes_on
+    _insist(line, may, "claimed")
+    so_far = _so_far(parcel, line)
+    plan = plan_claim(parcel.plan, _recipe(parcel, line), line.item, so_far, gone=gone)
+    parcel.renew(plan, now, told)
     return plan
 
 
 def give_up(parcel: Parcel, line: SeatLine, now: datetime) -> Plan:
-    """Give a seat up: nothing more is done with it in this move.
+    """Give a seat up: nothing more is done with it in this move, until it is taken up again.
 
     Raises:
-        Halted: It is at its end.
+        Halted: It is at its end, or was given up.
     """
-    _insist(line, not line.seat.at_end, "given up")
-    seat, _ = step(line.seat, GivenUp())
-    where = {
-        "title": line.title, "station": "a person", "machine": "a person", "partner": "",
-        "n": len(parcel.seats(line.item)) + 1,
-    }  # fmt: skip
-    record = record_of(parcel, line.item, where, now, GivenUp(), seat)
+    _insist(line, not (line.seat.at_end or line.seat.given_up), "given up")
+    record, _ = _record(parcel, line, now, GivenUp())
     plan = plan_without(parcel.plan, line.item, _so_far(parcel, line))
-    parcel.tell_seats({"seats": [record], "machine": "a person"})
-    parcel.renew(plan, now)
+    parcel.renew(plan, now, [record])
     return plan
+
+
+def fetch_again(parcel: Parcel, line: SeatLine, now: datetime) -> Plan:
+    """Have the maker's answer fetched once more, where what came of it cannot be used.
+
+    Raises:
+        Halted: No answer is there that is to be registered.
+    """
+    act = line.seat.act
+    steps = [s for s in answer_steps(parcel.plan, line.item) if s in parcel.outcomes]
+    _insist(line, act is not None and act.phase != "intent" and bool(steps), "asked for again")
+    record, _ = _record(parcel, line, now, Spoiled())
+    parcel.renew(parcel.plan, now, [record], steps)
+    return parcel.plan
 
 
 def letter_to_maker(parcel: Parcel, line: SeatLine, serial: str) -> str:

@@ -3,11 +3,13 @@
 Every machine has a ledger of its own, ``{state}/widetrail/seats/ledger``, a journal beyond runs:
 what happened to a seat here, in whatever move. A parcel's logbook tells what happened elsewhere. A
 seat is what both tell together. What an earlier move did here is adopted by a later one, and the
-earlier one may do nothing more here then.
+earlier one may do nothing more here then. Which move is the later one is told by its ``turn``: the
+first record of a move has one more than any that its station knew, whatever clocks say.
 """
 
 from __future__ import annotations
 
+import shlex
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import asdict, dataclass
 from datetime import datetime
@@ -29,9 +31,9 @@ from widetrail.licence.seat import (
     Purpose,
     Refuse,
     Seat,
-    Stage,
     Word,
     event_facts,
+    meanwhile_of,
     replay,
     step,
     todo_of,
@@ -43,9 +45,11 @@ from widetrail.machine.paths import join
 from widetrail.parcel import Parcel
 from widetrail.parcel.parcel import SERIAL
 from widetrail.parcel.seal import ENDING, HEADER, KEY, WrongPassphrase, open_seal, read_header
+from widetrail.planning import Plan
 from widetrail.recipe.arms import reach
 from widetrail.recipe.models import STATIONS, ActiveReading, Licence
 from widetrail.steps import Asked
+from widetrail.steps.commands import ANSWER_MADE
 from widetrail.steps.running import OF_SEAT
 from widetrail.walking.journal import Journal
 from widetrail.walking.records import judge_seat
@@ -85,23 +89,18 @@ class Ledger:
         self.journal.add(record)
 
 
-def set_out_of(parcel: Parcel) -> str:
-    """Return when a parcel was set out, by which moves of one seat are told apart."""
-    return str(parcel.generations[0].body["time"])
-
-
 def record_of(
     parcel: Parcel, item: str, where: Mapping[str, Any], now: datetime, event: Event, after: Seat
 ) -> dict[str, Any]:
     """Return what a ledger and a logbook keep of something that happened to a seat.
 
-    ``where`` has the title, the station with its machine and partner, and the record's number.
+    ``where`` has the title, the station with its machine and partner, the record's number and the
+    move's turn.
     """
     act = after.act
     return {
         "event": SEAT,
         "run": parcel.run,
-        "set out": set_out_of(parcel),
         "item": item,
         **where,
         "time": now.isoformat(timespec="seconds"),
@@ -109,20 +108,28 @@ def record_of(
         "stage": after.stage,
         "act": [act.purpose, act.phase, act.attempt] if act is not None else None,
         "attempts": after.attempts,
+        "given up": after.given_up,
     }
 
 
 def seat_in(facts: Mapping[str, Any]) -> Seat:
     """Return the seat that a record of a ledger tells."""
     act = facts["act"]
-    return Seat(facts["stage"], Act(*act) if act else None, facts["attempts"])
+    given_up = bool(facts.get("given up"))
+    return Seat(facts["stage"], Act(*act) if act else None, facts["attempts"], given_up)
+
+
+def turn_of(records: Iterable[Mapping[str, Any]]) -> int:
+    """Return the turn of the move that ``records`` tell of; 0 where there are none."""
+    return max((int(r.get("turn", 0)) for r in records), default=0)
 
 
 @dataclass(frozen=True, slots=True)
 class SeatLine:
     """What is known of one seat: where it goes, how it stands, what happened, what to do next.
 
-    ``history`` has the time, machine and words of each thing that happened, oldest first.
+    ``history`` has the time, machine and words of each thing that happened, oldest first;
+    ``parcel`` is what commands call the parcel.
     """
 
     run: str
@@ -133,6 +140,7 @@ class SeatLine:
     seat: Seat
     history: tuple[tuple[str, str, str], ...]
     at_end: bool = False
+    parcel: str = "PARCEL"
 
     @property
     def words(self) -> str:
@@ -141,15 +149,24 @@ class SeatLine:
 
     @property
     def todo(self) -> str:
-        """What to do next, or an empty text."""
-        return "" if self.at_end else todo_of(self.seat, self.old, self.new)
+        """What to do next, with the command, or an empty text."""
+        if self.at_end:
+            return ""
+        return todo_of(self.seat, self.old, self.new, self.parcel, self.item)
+
+    @property
+    def meanwhile(self) -> str:
+        """Who can use the licence until that is done, or an empty text."""
+        return "" if self.at_end else meanwhile_of(self.seat, self.old, self.new)
 
     def as_json(self) -> dict[str, Any]:
         """Return the line as plain JSON values."""
         told = {"run": self.run, "item": self.item, "title": self.title, "old": self.old}
         act = asdict(self.seat.act) if self.seat.act is not None else None
         seat = {"stage": self.seat.stage, "act": act, "in_doubt": self.seat.in_doubt}
+        seat |= {"given_up": self.seat.given_up}
         words = {"words": self.words, "todo": self.todo or None}
+        words |= {"meanwhile": self.meanwhile or None}
         return {
             **told,
             "new": self.new,
@@ -168,9 +185,25 @@ def ledger_of_parcel(parcel: Parcel) -> tuple[SeatLine, ...]:
         if item.kind == "licence":
             told = parcel.seats(item.id)
             history = tuple(map(_happened, told))
-            line = SeatLine(parcel.run, item.id, item.title, old, new, replay(told), history)
-            lines.append(line)
+            names = parcel.run, item.id, item.title, old, new
+            at = shlex.quote(str(parcel.folder))
+            lines.append(SeatLine(*names, replay(told), history, parcel=at))
     return tuple(lines)
+
+
+def undone_todo(line: SeatLine) -> str:
+    """Return what is to be done with a seat whose move was undone, or is to be, at a station."""
+    seat = line.seat
+    if seat.act is None and seat.stage in ("known", "noted"):
+        return ""
+    released = "may have been" if seat.stage == "verified" else "was"
+    return (
+        f"The seat {released} released on {line.old}, and undoing does not take it back: until "
+        f"more is done no computer may have the licence. Plan the move again on {line.old} "
+        "(widetrail plan), which takes the seat over; where it was undone on "
+        f"{line.new} alone, this has it back too: widetrail seat return {line.parcel} {line.item} "
+        "--new-is-gone."
+    )
 
 
 def ledger_of_machine(machine: Machine) -> tuple[SeatLine, ...]:
@@ -184,7 +217,7 @@ def ledger_of_machine(machine: Machine) -> tuple[SeatLine, ...]:
         mine = [r for r in records if (r["run"], r["item"]) == key]
         last, here = mine[-1], mine[-1]["machine"]
         old, new = (last["partner"], here) if last["station"] == "new" else (here, last["partner"])
-        later = any(r["item"] == key[1] and r["set out"] > last["set out"] for r in records)
+        later = any(r["item"] == key[1] and turn_of([r]) > turn_of(mine) for r in records)
         lines.append(
             SeatLine(
                 key[0], key[1], last["title"], old, new, seat_in(last),
@@ -208,7 +241,10 @@ def _happened(record: Mapping[str, Any]) -> tuple[str, str, str]:
     return str(record["time"]), str(record["machine"]), _WORDS[record["what"]](record)
 
 
-_SAID = {"active": "that it is active", "not": "that it is not active", "unknown": "nothing clear"}
+_SAID = {
+    "active": "that it is active", "other": "that it is active by another seat",
+    "not": "that it is not active", "unknown": "nothing clear",
+}  # fmt: skip
 
 
 _WORDS: Mapping[str, Callable[[Mapping[str, Any]], str]] = {
@@ -218,6 +254,7 @@ _WORDS: Mapping[str, Callable[[Mapping[str, Any]], str]] = {
     "begin": lambda r: f"its {r['purpose']} was begun; the program said {_SAID[r['word']]}",
     "requested": lambda r: "the request was made",
     "answered": lambda r: "the answer was fetched",
+    "spoiled": lambda r: "the answer is to be fetched again",
     "broken": lambda r: "the command for it was cut off, or failed",
     "refused": lambda r: "it was refused",
     "shown": lambda r: f"the program said {_SAID[r['word']]}",
@@ -226,6 +263,7 @@ _WORDS: Mapping[str, Callable[[Mapping[str, Any]], str]] = {
     "gone": lambda r: f"a person answers for it that {r['who']} is out",
     "settled": lambda r: "a person accepted it",
     "given up": lambda r: "a person gave it up",
+    "taken up": lambda r: "a person took it up again",
 }
 
 
@@ -237,6 +275,7 @@ class StationSeats:
         self.ledger = Ledger(doing.machine)
         self.again: list[str] = []
         """Steps that are to be done again, though the logbook says that they came out well."""
+        self._raised: dict[str, int] = {}
 
     @property
     def _run(self) -> str:
@@ -261,13 +300,16 @@ class StationSeats:
     def happens(self, item: str, event: Event) -> tuple[Effect, ...]:
         before = self.now(item)
         after, effects = step(before, event)
-        why = next((e.why for e in effects if isinstance(e, Refuse)), "") or self._overtaken(item)
         title = self._doing.planned(item).title
-        if why:
+        if why := next((e.why for e in effects if isinstance(e, Refuse)), ""):
+            seat, stations = self.now(item), map(self._doing.plan.station, STATIONS[:2])
+            old, new = (station.machine for station in stations)
+            folder = shlex.quote(str(self._doing.parcel.folder))
             raise Halted(
                 f"{title}: that may not be done with the seat now", why=why,
-                todo=f"See: widetrail seat {self._doing.parcel.folder}",
+                todo=todo_of(seat, old, new, folder, item) or f"See: {self.command('', item)}",
             )  # fmt: skip
+        self._insist_newest(item)
         if after == before:
             return effects
         where = {
@@ -276,9 +318,9 @@ class StationSeats:
             "machine": self._machine.name,
             "partner": self._doing.other(),
             "n": self._next_number(),
+            "turn": self._turn(item),
         }
         record = record_of(self._doing.parcel, item, where, self._doing.now, event, after)
-        record = self._doing.masker.mask_all(record)
         if isinstance(event, Gone):  # first where the parcel goes, so that nobody fetches an answer
             told = {"seats": [*self.untold(), record], "machine": self._machine.name}
             self._doing.parcel.tell_seats(told)
@@ -297,25 +339,52 @@ class StationSeats:
             if item.kind == "licence":
                 yield from self._doing.parcel.seats(item.id)
 
-    def _overtaken(self, item: str) -> str:
-        """Return why this run may do nothing with a seat: a later move of it has begun here."""
-        later = [r for r in self.ledger.of_item(item) if r["run"] != self._run]
-        later = [r for r in later if r["set out"] > set_out_of(self._doing.parcel)]
-        return f"a later move of it was begun here on {later[-1]['time']}" if later else ""
+    def _turn(self, item: str) -> int:
+        """Return the turn of this move: of its records, or one more than any that is known here."""
+        mine = [*self._doing.parcel.seats(item), *self._mine(item)]
+        return self._raised.get(item) or turn_of(mine) or turn_of(self.ledger.of_item(item)) + 1
+
+    def _mine(self, item: str) -> list[dict[str, Any]]:
+        return [r for r in self.ledger.of_run(self._run) if r["item"] == item]
+
+    def _insist_newest(self, item: str) -> None:
+        """Raise where a later move of the seat has begun here: this one may do nothing more then.
+
+        On old that is certain. On new it is not, where old was set up anew since and counts from
+        one again: a person may know better.
+
+        Raises:
+            Halted: It has.
+        """
+        turn = self._turn(item)
+        others = [r for r in self.ledger.of_item(item) if r["run"] != self._run]
+        later = [r for r in others if turn_of([r]) >= turn]
+        if not later:
+            return
+        last, title = later[-1], self._doing.planned(item).title
+        known = f"a later move of it was begun here on {last['time']} (run {last['run']})"
+        halted = Halted(
+            f"{title}: this move may do nothing with the seat any more", why=known,
+            todo="Walk on with the parcel of that move, or plan the move again on "
+            f"{self._doing.plan.station('old').machine} (widetrail plan). Where this move was "
+            "planned after it all the same, walk again and answer this_move_counts: yes.",
+        )  # fmt: skip
+        words = f"{title}: {known}. Was this move planned after that one, and is that one over?"
+        asked = Asked(self._doing.loaded(item).id, COUNTS, words, item, choices=("yes", "no"))
+        if self._doing.station != "new" or self._doing.ask(asked) != "yes":
+            raise halted
+        self._raised[item] = turn_of(others) + 1
 
     def earlier(self, item: str) -> tuple[Adopted | None, str]:
         before = [r for r in self.ledger.of_item(item) if r["run"] != self._run]
-        if not before or self.ledger.of_run(self._run):
-            return None, ""
+        if not before or self._mine(item) or before[-1]["station"] == "new":
+            return None, ""  # what came here as to the new machine, its program tells
         seat, partner = seat_in(before[-1]), str(before[-1]["partner"])
-        if seat.act is not None:  # on old that is a release or a return
+        if seat.act is not None:
             return Adopted(seat.stage, seat.act.purpose), partner
-        adopted: Mapping[Stage, Stage] = {
-            "released": "released", "renounced": "released", "claimed": "claimed",
-        }  # fmt: skip
-        if seat.stage not in adopted:
+        if seat.stage not in ("released", "renounced", "claimed"):
             return None, ""
-        return Adopted(adopted[seat.stage]), partner
+        return Adopted("claimed" if seat.stage == "claimed" else "released"), partner
 
     # The program and its serial
 
@@ -324,7 +393,23 @@ class StationSeats:
 
     def word(self, item: str) -> tuple[Word, str]:
         finder, active = self._asking(item), self.licence(item).active
-        return word_of(active, finder)
+        word, says = word_of(active, finder)
+        kept = self._doing.secrets_by_scope.get((item, SERIAL))
+        if word == "active" and kept is not None and self._serial_here(item) not in (None, kept):
+            return "other", f"{says}, by another serial than the one that is moved"
+        return word, says
+
+    def is_own(self, item: str) -> bool:
+        """Return whether it is certain that what the program here is active by is the seat that
+        is moved: its serial is read here. A licence without serial is the only one there is."""
+        reading = self.licence(item).serial
+        kept = self._doing.secrets_by_scope.get((item, SERIAL))
+        return reading is None or (kept is not None and self._serial_here(item) == kept)
+
+    def _serial_here(self, item: str) -> str | None:
+        reading = self.licence(item).serial
+        found = self._asking(item).take(reading) if reading is not None else None
+        return str(found).strip() or None if isinstance(found, Known) else None
 
     def _asking(self, item: str) -> Finder:
         """Return a finder that may start the program to hear what it says."""
@@ -333,10 +418,7 @@ class StationSeats:
         return finder
 
     def find_serial(self, item: str) -> str | None:
-        found = self._asking(item).take(self.licence(item).serial)
-        if isinstance(found, Known) and str(found).strip():
-            return str(found).strip()
-        return self._kept_before(item)
+        return self._serial_here(item) or self._kept_before(item)
 
     def keep_serial(self, item: str, serial: str) -> None:
         parcel, effects = self._doing.parcel, self._machine.effects
@@ -374,7 +456,12 @@ class StationSeats:
         return None
 
     def knows_serial(self, item: str) -> bool:
-        return (item, SERIAL) in self._doing.secrets_by_scope
+        has_none = self.licence(item).serial is None
+        return has_none or (item, SERIAL) in self._doing.secrets_by_scope
+
+    def command(self, verb: str, item: str) -> str:
+        folder = shlex.quote(str(self._doing.parcel.folder))
+        return " ".join(filter(None, ("widetrail seat", verb, folder, item if verb else "")))
 
     def make_cargo_durable(self) -> None:
         if self._doing.writer is not None:
@@ -382,10 +469,11 @@ class StationSeats:
 
     # Requests and answers
 
-    def exchange(self, item: str) -> Exchange:
-        act = self.now(item).act
-        purpose: Purpose = act.purpose if act is not None else "release"
-        attempt = act.attempt if act is not None else 1
+    def exchange(self, item: str, purpose: Purpose | None = None) -> Exchange:
+        seat = self.now(item)
+        act = seat.act if seat.act is not None and purpose in (None, seat.act.purpose) else None
+        attempt = act.attempt if act is not None else seat.attempts + 1
+        purpose = act.purpose if act is not None else purpose or "release"
         plan, application = self._doing.plan, self._doing.planned(item).recipe
         stations = {"claim": ("new", "old")}.get(purpose, ("old", "new"))
         machine, partner = (plan.station(cast(Any, s)).machine for s in stations)
@@ -435,6 +523,33 @@ class StationSeats:
             if planned.item == item and planned.text(OF_SEAT) == purpose:
                 self.again.append(planned.id)
                 self._doing.record("to be done again", step=planned.id)
+
+    def lacking(self, item: str) -> list[str]:
+        doing, found = self._doing, list[str]()
+        planned, finder = doing.planned(item), self._asking(item)
+        route = next(r for r in self.licence(item).routes if r.name == planned.route)
+        wanted = route.for_.edition if route.for_ is not None else None
+        here = finder.installation.edition if finder.installation is not None else None
+        if wanted and here and here != wanted:
+            found.append(f'the way "{route.name}" is for the edition {wanted}, and {here} is here')
+        for one in doing.plan.steps:
+            if (one.item, one.station) == (item, "new") and one.text(OF_SEAT) == "claim":
+                try:
+                    doing.insist_known(one)
+                except Waiting:
+                    raise
+                except Halted as error:
+                    found.append(str(error))
+        return list(dict.fromkeys(found))
+
+
+def answer_steps(plan: Plan, item: str) -> list[str]:
+    """Return the steps of a licence that fetch an answer."""
+    return [s.id for s in plan.steps if s.item == item and s.writes == (ANSWER_MADE,)]
+
+
+COUNTS = "this_move_counts"
+"""What a person is asked where two moves of a seat met on new."""
 
 
 def word_of(active: ActiveReading, finder: Finder) -> tuple[Word, str]:

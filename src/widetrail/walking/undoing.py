@@ -41,7 +41,7 @@ from widetrail.walking.overlaps import (
     runs_on,
 )
 from widetrail.walking.own import LOCK, at_work, clear_work, own_homes, take_away
-from widetrail.walking.seats import Ledger, SeatLine, ledger_of_machine
+from widetrail.walking.seats import Ledger, SeatLine, ledger_of_machine, undone_todo
 
 _BY_HAND = {
     "person": "what you did yourself",
@@ -252,9 +252,10 @@ class Run:
 
     def _cannot(self) -> Iterator[str]:
         for line in self._seats():
-            if line.seat.attempts:
-                todo = f" {line.todo}" if line.todo else ""
-                yield f"what was done with the seat of {line.title}: {line.words}.{todo}"
+            if todo := "" if line.seat.at_end else undone_todo(line):
+                yield f"what was done with the seat of {line.title} ({line.words}). {todo}"
+            elif line.seat.attempts:
+                yield f"what was done with the seat of {line.title}: {line.words}."
         told: set[str] = set()
         for record in self.journal.records:
             if record["event"] != "step begun" or record["step"] in told:
