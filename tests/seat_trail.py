@@ -171,6 +171,13 @@ class SeatTrail:
         program = "C:/Program Files/Loamlens/loamlens.exe"
         return machine.start(program, ["seat", *arguments], 60, fed).status
 
+    def unsure(self, station: Station) -> None:
+        """Have the program of a station say nothing clear: a request of its own is open."""
+        machine = self.machine(station)
+        file = machine.host(f"{machine.root('config')}/Loamlens/licence.json")
+        told = json.loads(file.read_text())
+        file.write_text(json.dumps({**told, "pending": {"purpose": "drop"}}))
+
     def twin(self, folder: Path) -> SeatTrail:
         """Return a copy of the trail as it stands; the service keeps what it keeps there now."""
         shutil.copytree(self.folder, folder, symlinks=True)

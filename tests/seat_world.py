@@ -2,7 +2,9 @@
 
 It holds what the world is (the service and both programs), what each station and each copy of the
 parcel knows, and a walker who may be cut off at any moment. The service grants whatever is asked,
-so that nothing but the engine's own discipline keeps a seat from being active twice.
+so that nothing but the engine's own discipline keeps a seat from being active twice; a ``strict``
+one counts, and keeps no answers, so that what is asked for again is refused. Clocks do not matter:
+which of two moves is the later one is told by the turn that it takes on old.
 """
 
 from __future__ import annotations
@@ -23,6 +25,7 @@ from widetrail.licence.seat import (
     Broken,
     Do,
     Event,
+    GivenUp,
     Gone,
     Holder,
     Noted,
@@ -33,21 +36,24 @@ from widetrail.licence.seat import (
     Requested,
     Seat,
     Shown,
+    TakenUp,
     Told,
     Verified,
     Word,
     finished,
     step,
+    todo_of,
 )
 
-Program = Literal["active", "not", "unsure"]
+Program = Literal["active", "other", "not", "unsure"]
 Side = Literal["old", "new"]
 Ran = Literal["no", "started", "well"]
 SIDES: tuple[Side, ...] = ("old", "new")
+HOLDERS: tuple[Holder, ...] = ("old", "new", "nobody")
 
 
 class Parcel(NamedTuple):
-    """One copy of the parcel: what it knows, and which move it is.
+    """One copy of the parcel: what it knows, and the turn of its move, 0 until that was begun.
 
     ``stale`` are the stations that saw a later state of the parcel than this copy, and refuse it;
     ``answer`` is what the answer in it answers, of those that were ``issued``; ``back`` tells that
@@ -91,6 +97,10 @@ class World(NamedTuple):
     by_hand: bool = False
     """Whether a person made a machine active alone: what is double then is theirs."""
 
+    lied: bool = False
+    """Whether the maker or a person said what is not so, and nothing that can be asked said
+    otherwise: what is double then is theirs too."""
+
     def station(self, side: Side) -> Station:
         return self.old if side == "old" else self.new
 
@@ -106,12 +116,13 @@ class World(NamedTuple):
         """Return the world after a misfortune."""
         return self._replace(luck=self.luck - 1, **changes)
 
-    def tidy(self) -> World:
+    def tidy(self, *, odd: bool) -> World:
         """Return the same world without what nothing depends on any more."""
         world = self
         if self.at is None and len(self.parcels) > 1:
             world = self._replace(parcels=tuple(sorted(self.parcels, key=hash)))
-        if world.new.last != Seat():
+        last = world.new.last
+        if last != Seat() and (not odd or last.act is None):
             world = world.with_station("new", last=Seat())
         return world
 
@@ -137,14 +148,17 @@ def word_of(station: Station) -> Word:
 def plain(seat: Seat) -> Seat:
     """Return a seat without the number of its attempts, so that there are few of them."""
     act = replace(seat.act, attempt=1) if seat.act is not None else None
-    return Seat(seat.stage, act, 0)
+    return Seat(seat.stage, act, 0, seat.given_up)
 
 
 class Explorer:
     """Gives every move of a world; ``errand`` tells that requests and answers are carried."""
 
-    def __init__(self, *, errand: bool, packing: bool) -> None:
-        self.errand, self.packing = errand, packing
+    def __init__(
+        self, *, errand: bool, packing: bool, odd: bool = False, strict: bool = False
+    ) -> None:  # fmt: skip
+        """``odd`` has the misfortunes be those that nobody expects, in the place of the usual."""
+        self.errand, self.packing, self.odd, self.strict = errand, packing, odd, strict
 
     def moves(self, world: World) -> Iterator[Move]:
         if world.at is None:
@@ -167,12 +181,19 @@ class Explorer:
                     yield Move(f"walk on {side}", self._arrive(world, side, number))
             if self.errand and parcel.asked is not None:
                 yield Move("walk between", world._replace(at=("between", number)))
-            if world.luck:
+            if world.luck and not self.odd:
                 gone = (*world.parcels[:number], *world.parcels[number + 1 :])
                 yield Move("the medium is lost", world.unlucky(parcels=gone))
             if world.luck and len(world.parcels) < 2:
                 more = (*world.parcels, parcel)
-                yield Move("the medium is copied", world.unlucky(parcels=more))
+                if not self.odd:
+                    yield Move("the medium is copied", world.unlucky(parcels=more))
+                more = (*world.parcels, Parcel(Seat()))
+                if self.odd:
+                    yield Move("planned a second time at once", world.unlucky(parcels=more))
+            yield from self._given_up(world, number)
+            if parcel.seat.given_up:
+                continue
             if parcel.seat.stage in ("released", "claimed", "renounced"):
                 other = "on again" if parcel.back else "back"
                 yield Move(other, world.with_parcel(number, parcel._replace(back=not parcel.back)))
@@ -183,12 +204,26 @@ class Explorer:
                     yield Move("the right answer is put in its place", swapped)
                 elif world.luck:
                     yield Move("answers swapped", swapped.unlucky())
-        usable = any(not p.stale for p in world.parcels)
+        newest = max(world.old.move, world.new.move)
+        usable = any(not p.stale and p.move in (0, newest) for p in world.parcels)
         if not usable and world.old.alive:
-            later = max(world.old.move, world.new.move) + 1
-            yield Move("planned again", world._replace(parcels=(Parcel(Seat(), move=later),)))
+            yield Move("planned again", world._replace(parcels=(Parcel(Seat()),)))
+
+    def _given_up(self, world: World, number: int) -> Iterator[Move]:
+        """Give up a seat and take it up again, as ``seat give-up``, ``claim`` and ``return`` do."""
+        parcel = world.parcels[number]
+        event = TakenUp() if parcel.seat.given_up else GivenUp()
+        known = plain(step(parcel.seat, event)[0])
+        then = world.with_parcel(number, parcel._replace(seat=known))
+        edge = (plain(parcel.seat), event, known)
+        if parcel.seat.given_up:
+            yield Move("taken up again", then, edge)
+        elif self.odd and world.luck and parcel.seat.stage != "known" and not parcel.seat.at_end:
+            yield Move("given up", then.unlucky(), edge)
 
     def _may_visit(self, station: Station, parcel: Parcel, side: Side) -> bool:
+        if not parcel.move:  # a move begins on old
+            return station.alive and side == "old"
         return station.alive and parcel.move >= station.move and side not in parcel.stale
 
     def _arrive(self, world: World, side: Side, number: int) -> World:
@@ -197,13 +232,43 @@ class Explorer:
             world = world.with_station(side, move=parcel.move, untold=None, ran="no", asked=False)
         return world._replace(at=(side, number))
 
+    def _begun(self, world: World, number: int) -> World:
+        """Return the world with the turn of a move taken, which its first record on old takes."""
+        parcel = world.parcels[number]
+        if parcel.move:
+            return world
+        turn = world.old.move + 1
+        world = world.with_parcel(number, parcel._replace(move=turn))
+        return world.with_station("old", move=turn, untold=None, ran="no", asked=False)
+
     def _people(self, world: World) -> Iterator[Move]:
         for side in SIDES:
             if not world.station(side).alive and side in world.holders:
                 taken = world._replace(holders=world.holders - {side})
                 yield Move(f"the maker takes the seat from {side}, which is gone", taken)
-        if not world.luck:
-            return
+            there, program = world.station(side).alive, world.station(side).program
+            if there and program == "other":
+                out = world.with_station(side, program="not")
+                yield Move(f"the other licence is taken out on {side}", out)
+            if there and program == "active" and side not in world.holders:
+                out = world.with_station(side, program="not")
+                yield Move(f"the licence is taken out of the program on {side}", out)
+        active = [s for s in SIDES if world.station(s).program == "active"]
+        if self.strict and world.holders and not active:
+            yield Move("the maker frees the seat, as the letter asks",
+                       world._replace(holders=frozenset()))  # fmt: skip
+        if world.luck:
+            yield from self._odd_people(world) if self.odd else self._usual_people(world)
+
+    def _odd_people(self, world: World) -> Iterator[Move]:
+        if world.new.alive and world.new.program == "not":
+            other = world.with_station("new", program="other")
+            yield Move("new gets another licence", other.unlucky())
+        if self.strict and world.old.program == "active" and world.old.alive:
+            lost = world.with_station("old", program="not")
+            yield Move("old's program forgets its licence", lost.unlucky())
+
+    def _usual_people(self, world: World) -> Iterator[Move]:
         if world.old.alive and world.holders != {"old"}:
             wiped = world.with_station("old", alive=False, program="not")
             yield Move("old is wiped", wiped.unlucky())
@@ -225,8 +290,9 @@ class Explorer:
     # Within a visit
 
     def _seat(self, world: World, side: Side, number: int) -> Seat:
-        untold = world.station(side).untold
-        return world.parcels[number].seat if untold is None else untold
+        parcel, station = world.parcels[number], world.station(side)
+        mine = station.untold if parcel.move == station.move else None
+        return parcel.seat if mine is None or parcel.seat.given_up else mine
 
     def _happens(
         self, world: World, side: Side, number: int, event: Event, words: str
@@ -239,6 +305,7 @@ class Explorer:
         after = plain(after)
         if after == plain(seat):
             return Move(words, world, (plain(seat), event, after))
+        world = self._begun(world, number)
         then = world.with_station(side, untold=after, last=after)
         return Move(words, then, (plain(seat), event, after))
 
@@ -246,10 +313,17 @@ class Explorer:
         parcel, station = world.parcels[number], world.station(side)
         seat, word = self._seat(world, side, number), word_of(station)
         yield self._leave(world, side, number)
+        if seat.given_up:  # the plan has nothing to do with it
+            return
         events: list[tuple[Event, str]] = []
         if side == "old" and seat.stage == "known":
-            adopted = self._adopted(world) if parcel.move else None
-            if adopted is not None and word != "active" and seat == Seat():
+            adopted = self._adopted(world) if seat == Seat() and word != "active" else None
+            if adopted is None and word == "not" and seat == Seat():
+                adopted = {"nobody": Adopted("released"), "new": Adopted("released", "claim"),
+                           "old": None}[world.truth]  # fmt: skip
+                if adopted is None:  # what the program and the maker say cannot both be so
+                    return
+            if adopted is not None:
                 events.append((adopted, "taken over"))
             else:
                 kept = self._with_serial(world, number)
@@ -259,11 +333,22 @@ class Explorer:
         if side == "old" and seat.stage != "known" and not parcel.serial:
             yield Move("the serial is kept", self._with_serial(world, number))
             return
-        if seat.stage == "noted" and (side == "new") != self.packing and parcel.serial:
+        unfit = side == "new" and word in ("active", "other")
+        if (
+            seat.stage == "noted"
+            and (side == "new") != self.packing
+            and parcel.serial
+            and not unfit
+        ):
             events.append((Verified(), "seen to be ready"))
         if seat.in_doubt and seat.act is not None and AT[seat.act.purpose] == side:
-            events.append((Told(world.truth, side), "the maker tells"))
-        free = word == "not" or (word == "unknown" and "new" not in world.holders)
+            events.append((Told(world.truth, side, word), "the maker tells"))
+        if world.luck and self.odd:
+            yield from self._errs(world, side, number)
+        doubted = side == "new" and station.last.act is not None and seat.act is None
+        free = (word == "not" and not doubted) or (
+            word in ("not", "unknown") and "new" not in world.holders
+        )
         if parcel.back and seat.act is None and side == "new" and free:
             events.append((Renounced("not"), "renounced"))  # by the program, or by the maker's word
         if parcel.back and side == "old" and not world.new.alive and "new" not in world.holders:
@@ -284,12 +369,33 @@ class Explorer:
         if purpose is not None:
             yield from self._act(world, side, number, purpose)
 
+    def _errs(self, world: World, side: Side, number: int) -> Iterator[Move]:
+        """Give what the maker, or a person, says that is not so."""
+        parcel, seat = world.parcels[number], self._seat(world, side, number)
+        word = word_of(world.station(side))
+        if seat.in_doubt and seat.act is not None and AT[seat.act.purpose] == side:
+            for holder in (h for h in HOLDERS if h != world.truth):
+                event, words = Told(holder, side, word), f"the maker errs: {holder}"
+                lie = self._happens(world, side, number, event, words)
+                if lie is not None:
+                    yield lie._replace(world=lie.world.unlucky(lied=True))
+        for who in SIDES:
+            if who != side and world.station(who).alive and parcel.back == (who == "new"):
+                lie = self._happens(world, side, number, Gone(who), f"{who} is said to be gone")
+                if lie is not None and lie.edge is not None and lie.edge[0] != lie.edge[2]:
+                    known = parcel._replace(seat=lie.edge[2])
+                    then = lie.world.with_parcel(number, known).unlucky(lied=True)
+                    # what the other had begun is void
+                    yield lie._replace(world=then.with_station(who, untold=None))
+
     def _with_serial(self, world: World, number: int) -> World:
         """Keep the serial: the parcel's logbook tells it at once, so other copies are stale now."""
+        move = world.parcels[number].move
         parcels = tuple(
-            p._replace(serial=True) if n == number else p._replace(stale=p.stale | {"old"})
+            p._replace(serial=True) if n == number
+            else p._replace(stale=p.stale | {"old"} if p.move == move and move else p.stale)
             for n, p in enumerate(world.parcels)
-        )
+        )  # fmt: skip
         return world._replace(parcels=parcels)
 
     def _purpose(self, side: Side, seat: Seat, *, back: bool) -> Purpose | None:
@@ -309,14 +415,18 @@ class Explorer:
 
     def _leave(self, world: World, side: Side, number: int) -> Move:
         """The leg ends: the parcel's logbook tells all that the station knew."""
-        untold = world.station(side).untold
-        if untold is None:
+        untold, move = world.station(side).untold, world.parcels[number].move
+        if (
+            untold is None
+            or move != world.station(side).move
+            or world.parcels[number].seat.given_up
+        ):
             return Move("nothing to do", world._replace(at=None))
         asked = untold.act.purpose if untold.act and world.station(side).asked else None
         parcels = tuple(
             p._replace(seat=untold, asked=asked)
             if n == number
-            else p._replace(stale=p.stale | {side})
+            else p._replace(stale=p.stale | {side} if p.move == move else p.stale)
             for n, p in enumerate(world.parcels)
         )
         then = world._replace(parcels=parcels, at=None)
@@ -333,6 +443,10 @@ class Explorer:
             if begun is not None and begun.edge is not None and begun.edge[2] != plain(seat):
                 fresh = begun.world._replace(answered=world.answered - {purpose})
                 fresh = fresh.with_parcel(number, world.parcels[number]._replace(answer=None))
+                began = begun.edge[2]
+                if purpose == "claim" and station.last.act is not None and began.act is not None:
+                    began = plain(step(began, Broken())[0])  # an earlier move left it in doubt
+                    fresh = fresh.with_station(side, untold=began, last=began)
                 yield begun._replace(world=fresh.with_station(side, ran="no", asked=False))
             return
         if act.purpose != purpose:
@@ -380,23 +494,36 @@ class Explorer:
             return
         kept = self._committed(world, purpose)
         started = {"ran": "started"}
-        yield from self._granted(kept, side, number, purpose)
-        for words, then in (
-            ("cut before it asked", world.with_station(side, **started)),
-            ("cut after the maker did it", kept.with_station(side, program="unsure", **started)),
-            ("cut after all was done", _done(kept, side, purpose).with_station(side, **started)),
-        ):
+        cuts = [("cut before it asked", world.with_station(side, **started))]
+        quiet = [("no answer, and nothing done", world.with_station(side, program="unsure"))]
+        if self._grants(world, purpose):
+            yield from self._granted(kept, side, number, purpose)
+            done, unsure = _done(kept, side, purpose), kept.with_station(side, program="unsure")
+            cuts += [
+                ("cut after the maker did it", unsure.with_station(side, **started)),
+                ("cut after all was done", done.with_station(side, **started)),
+            ]
+            quiet.append(("no answer, but done", unsure))
+            if self.odd:
+                forgotten = kept.with_station(side, **started)
+                cuts.append(("cut after the maker did it, and forgotten", forgotten))
+                quiet.append(("no answer, done and forgotten", kept))
+        for words, then in cuts:
             yield Move(words, then._replace(at=None), ran=purpose)
-        for words, then in (
-            ("no answer, and nothing done", world.with_station(side, program="unsure")),
-            ("no answer, but done", kept.with_station(side, program="unsure")),
-        ):
+        for words, then in quiet:
             move = self._happens(then, side, number, Broken(), words)
             if move is not None:
                 yield move._replace(ran=purpose)
         refused = self._happens(world, side, number, Refused(), "refused")
-        if refused is not None and not (purpose == "release" and "old" not in world.holders):
-            yield refused
+        if self.strict or not (purpose == "release" and "old" not in world.holders):
+            yield from [refused] if refused is not None else []
+
+    def _grants(self, world: World, purpose: Purpose) -> bool:
+        """Return whether the service does what is asked for; one that is not strict always does."""
+        side = AT[purpose]
+        if not self.strict:
+            return True
+        return side in world.holders if purpose == "release" else world.holders <= {side}
 
     def _granted(self, world: World, side: Side, number: int, purpose: Purpose) -> Iterator[Move]:
         done = _done(world, side, purpose).with_station(side, ran="well")
@@ -448,7 +575,8 @@ def ended(world: World) -> bool:
     lost = not world.old.alive and (not world.new.alive or not world.parcels)
     moved = [s for s in known if s.act is not None or s.stage not in ("known", "noted", "verified")]
     theirs = world.holders == {"old"} or (not world.holders and not world.new.alive)
-    if lost or world.by_hand or (not moved and theirs):
+    told = world.lied and any(seat.at_end for seat in known)
+    if lost or told or world.by_hand or (not moved and theirs):
         return True
     return any(
         seat.act is None and seat.stage == ENDS[purpose] and world.holders == {side}
@@ -470,22 +598,41 @@ class Explored:
     both: list[str] = field(default_factory=list)
     too_soon: list[str] = field(default_factory=list)
     in_doubt: list[str] = field(default_factory=list)
+    untold: list[str] = field(default_factory=list)
+    """States where no program is active and nothing tells what to do about it."""
+
     stuck: list[str] = field(default_factory=list)
     runs: int = 0
 
 
-def explore(errand: bool, packing: bool, luck: int) -> Explored:
+def is_told(world: World) -> bool:
+    """Return whether a seat that no program here is active by has a text with a command, in a
+    parcel or on a machine; who took it from a machine alone, or erred, knows."""
+    machines = [station for station in (world.old, world.new) if station.alive]
+    if world.by_hand or world.lied or any(m.program in ("active", "unsure") for m in machines):
+        return True
+    known = [p.seat for p in world.parcels]
+    known += [seat for m in machines for seat in (m.untold, m.last) if seat is not None]
+    return not machines or any("widetrail" in todo_of(seat, "old", "new") for seat in known)
+
+
+def explore(
+    errand: bool, packing: bool, luck: int, odd: bool = False, strict: bool = False
+) -> Explored:  # fmt: skip
     """Visit every state of the world, and judge every move and every state."""
-    explorer, found = Explorer(errand=errand, packing=packing), Explored()
+    explorer = Explorer(errand=errand, packing=packing, odd=odd, strict=strict)
+    found = Explored()
     start = World(luck=luck)
     numbers, worlds, before = {start: 0}, [start], [[0]]
     came: list[tuple[int, str]] = [(0, "")]
     at = 0
     while at < len(worlds):
         world = worlds[at]
+        if not is_told(world):
+            found.untold.append(_path(came, at))
         for move in explorer.moves(world):
             found.moves += 1
-            then = move.world.tidy()
+            then = move.world.tidy(odd=odd)
             number = numbers.setdefault(then, len(worlds))
             if number == len(worlds):
                 worlds.append(then)
@@ -534,5 +681,6 @@ def _judge(found: Explored, world: World, then: World, ran: Purpose, where: str)
     gained = mine in then.holders - world.holders
     active = other.alive and (then.holders & theirs or other.program == "active")
     own = then.old if ran != "claim" else then.new
-    if ran != "release" and gained and own.alive and active and not then.by_hand:
+    theirs_alone = then.by_hand or then.lied
+    if ran != "release" and gained and own.alive and active and not theirs_alone:
         found.both.append(where)

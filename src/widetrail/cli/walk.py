@@ -207,8 +207,7 @@ def show_done(page: Page, done: LegDone, report: Report, parcel: Path) -> None:
     elif done.topped_up:
         page.title(f"The parcel is topped up on {done.machine}")
     else:
-        end = "waits" if done.waits else "is done"
-        page.title(f"Leg {done.leg.number} on {done.machine} {end}")
+        page.title(f"Leg {done.leg.number} on {done.machine} {_end(done)}")
     walked = {step.step.item for step in done.steps}
     for item in report.items:
         if item.id in done.topped_up:
@@ -228,7 +227,9 @@ def show_done(page: Page, done: LegDone, report: Report, parcel: Path) -> None:
         words = "Next: walk it on this machine as the other account (--account)"
         page.line(f"{words} ({parcel}).", "bold")
     elif done.next_machine:
-        page.line(f"Next: carry the parcel to {done.next_machine} and walk there.", "bold")
+        command = f"widetrail walk {parcel}{done.next_as}"
+        words = f"Next: carry the parcel to {done.next_machine} and walk there"
+        page.line(f"{words} ({command}).", "bold")
     else:
         if report.tasks:
             page.title("Still to be done by you")
@@ -236,6 +237,15 @@ def show_done(page: Page, done: LegDone, report: Report, parcel: Path) -> None:
             page.line(f"{number}. {task}", indent=2)
         page.line(f"The trail is at its end. {report.headline}", "bold")
         page.line(f"See: widetrail report {parcel}")
+
+
+def _end(done: LegDone) -> str:
+    """Return how a leg ended, which says no more than its steps do."""
+    if done.waits:
+        return "waits"
+    if not done.steps:
+        return "had nothing to do yet: it depends on what came wrong before"
+    return "came out wrong" if len(done.failed) == len(done.steps) else "is done"
 
 
 def _changes(counts: tuple[int, int, int]) -> str:

@@ -555,6 +555,10 @@ class Parcel:
         """Return the names of the files that programs made for an item."""
         return tuple(name for of, name in newest_made(self._known()) if of == slug)
 
+    def made_at(self, slug: str, name: str) -> str:
+        """Return where the newest file of that name lies in the parcel, its first piece."""
+        return min(newest_made(self._known())[slug, name])
+
     def fetch_made(self, slug: str, name: str, target: SafePath, effects: Effects) -> None:
         """Bring a file that a program made to ``target``, unsealed and verified on the way.
 

@@ -105,7 +105,7 @@ def unfold_licence(
         words = "read back what was packed; the seat is released on that, without seeing it arrive"
         ready = [made.own("ready", "old", words, after=(note.id, *packed))]
     releasing = made.act("release", route, (ready[-1].id,))
-    claiming = made.act("claim", route, (releasing[-1].id, *needed))
+    claiming = made.act("claim", route, (releasing[-1].id, *needed), once=packed is not None)
     return [note, *ready, *releasing, *claiming]
 
 
@@ -170,16 +170,25 @@ class _Making:
         return steps
 
     def act(
-        self, purpose: Purpose, route: LicenceRoute, after: Sequence[str], *, freeing: bool = False
+        self,
+        purpose: Purpose,
+        route: LicenceRoute,
+        after: Sequence[str],
+        *,
+        freeing: bool = False,
+        once: bool = False,
     ) -> list[Step]:
         """Return the steps of an act, each after the one before.
 
-        ``freeing`` has a claim begin with what the route does on new to release the seat.
+        ``freeing`` has a claim begin with what the route does on new to release the seat; ``once``
+        says that no other computer may claim it too.
         """
         at, verb = AT[purpose], _VERBS[purpose]
         part = "free" if purpose == "release" else "claim"
         one, other = self._machines if at == "old" else self._machines[::-1]
         words = f"ask {self.name}{self._asks} whether it is licensed here, to {verb} its seat"
+        if once:
+            words += "; do not walk a copy of this parcel on another computer, it would claim too"
         steps = [self.own("begin", at, words, after, purpose, purpose)]
         stem = Exchange(self._planned.recipe, purpose, one, other, 1).stem
         for of, number, station, said in route.numbered():

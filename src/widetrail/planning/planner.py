@@ -195,7 +195,7 @@ def make_plan(
     if draft.obstacles or itinerary is None:
         raise Obstructed("the plan cannot be made", draft.obstacles)
     _cheaper(draft, itinerary, today)
-    _sooner(draft, itinerary, choices)
+    _sooner(draft, itinerary, choices, unseen=not _new_station(new).identity)
     return Plan(
         recipes=tuple(sorted((_recipe(side) for side in sides), key=lambda r: r.id)),
         stations=(_seen_station("old", old), _new_station(new)),
@@ -1090,9 +1090,18 @@ def _other_way(carried: Sequence[tuple[PlannedItem, _Subject, Chosen]]) -> str:
     return ""
 
 
-def _sooner(draft: _Draft, itinerary: Itinerary, choices: Choices) -> None:
+def _sooner(
+    draft: _Draft, itinerary: Itinerary, choices: Choices, *, unseen: bool
+) -> None:  # fmt: skip
     """Say how many trips it would save to release licences once all is packed."""
-    if not draft.licences or choices.release_after == "packing":
+    if not draft.licences:
+        return
+    if choices.release_after == "packing":
+        if unseen:
+            draft.notices.append(
+                "the licence is released before it is known which computer new is: walk this "
+                "parcel on one alone, since a copy of it would claim the licence elsewhere too"
+            )
         return
     seen = {s.id for s in draft.steps if s.kind == "seat" and s.text("act") == "ready"}
     packed = tuple(s.id for s in draft.steps if s.station == "old" and s.kind in ("pack", "note"))

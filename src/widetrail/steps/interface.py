@@ -314,6 +314,9 @@ class Seats(Protocol):
         """Return how far an earlier move of the seat had come here, and the machine that it was
         for; ``None`` where there was none, or it is at its end."""
 
+    def was_left_open(self, item: str) -> bool:
+        """Return whether an earlier move left a claim open here, whose end is not known."""
+
     def find_serial(self, item: str) -> str | None:
         """Return the serial as the program here tells it, or as an earlier move kept it."""
 

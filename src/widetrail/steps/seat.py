@@ -72,13 +72,22 @@ def _note(step: Step, doing: Doing) -> Outcome:
                 todo="Look it up in the program or on its invoice, and type it into the program "
                 "there, then walk again; until then nothing is done with the licence.",
             )  # fmt: skip
+        if not serial.isprintable():
+            raise Halted(
+                f"the serial of {_name(step, doing)} is not one line of text",
+                why="it could not be given to the program on new as it is",
+                todo="Mend what the recipe reads it from, then plan again; until then nothing is "
+                "done with the licence.",
+            )  # fmt: skip
         doing.secret(step, "serial", serial)
         facts["serial"] = f"kept, ends in {serial[-2:]}" if len(serial) > 8 else "kept"
     if licence.keep:
         facts["tells"] = {name: _kept(step, doing, name) for name in licence.keep}
     word, says = seats.word(item)
-    if word in ("not", "other") and seats.now(item).stage == "known":
-        seats.happens(item, _begun_before(step, doing, says))
+    if word != "active" and seats.now(item).stage == "known":
+        adopted = _begun_before(step, doing, word, says)
+        if adopted is not None:
+            seats.happens(item, adopted)
     if serial is not None:
         seats.keep_serial(item, serial)
     seats.happens(item, Noted())
@@ -97,9 +106,9 @@ def _kept(step: Step, doing: Doing, name: str) -> str:
     return str(found)
 
 
-def _begun_before(step: Step, doing: Doing, says: str) -> Adopted:
-    """Return how far the seat has come that the program on old does not hold: by an earlier move,
-    or as the maker says.
+def _begun_before(step: Step, doing: Doing, word: Word, says: str) -> Adopted | None:
+    """Return how far the seat has come that the program on old may not hold: by an earlier move,
+    or as the maker says; ``None`` where nothing tells that it does not.
 
     Raises:
         Halted: The maker says that old holds it, so that only they can free it.
@@ -119,6 +128,8 @@ def _begun_before(step: Step, doing: Doing, says: str) -> Adopted:
             todo="Ask the maker whether a machine holds it. Where none does, walk again and answer "
             "seat_free: yes. Until then nothing is done with the licence.",
         )  # fmt: skip
+    if word == "unknown":
+        return None
     words = f"{name} on {machine} says {says}. Who holds the seat, as its maker says?"
     answer = doing.ask(_asked(step, doing, "seat_found", words, (*HOLDERS, UNKNOWN)))
     if answer in (None, UNKNOWN):
@@ -227,6 +238,8 @@ def _begin(step: Step, doing: Doing) -> Outcome:
             step, doing, f"{name} on {machine} is licensed, and by which serial is not known"
         )
     seats.happens(step.item, Begin(purpose, word))
+    if fresh and purpose != "release" and seats.was_left_open(step.item):
+        seats.happens(step.item, Broken())  # what an earlier move asked may be done still
     return Done({"seat": words_of(seats.now(step.item)), **says_fact(says)})
 
 
@@ -279,9 +292,9 @@ def _renounce(step: Step, doing: Doing) -> Outcome:
             todo=f"Take the licence out of {name} there by its own menu, then walk again; or leave "
             f"it where it is: {claim}.",
         )  # fmt: skip
-    if word == "unknown":
+    if word == "unknown" or doing.seats.was_left_open(step.item):
         machine = doing.machine.name
-        words = f"{says}. Does the maker say that {machine} does not hold the seat?"
+        words = f"{name} says {says}. Does the maker say that {machine} does not hold the seat?"
         if doing.ask(_asked(step, doing, "new_is_free", words)) != "yes":
             raise Waiting(
                 f"whether {machine} holds the seat is not known", why=says,
@@ -366,12 +379,21 @@ def run_for_seat(step: Step, doing: Doing) -> Outcome:
             )
         return _by_maker(step, doing, f"it was refused when asked for again: {outcome.reason}")
     if not was_run(step, doing):  # it could not be started
-        return Failed(outcome.reason, f"{outcome.todo} {_MEANWHILE[purpose]}", outcome.facts)
+        act = seats.now(step.item).act
+        if act is None or act.phase != "intent" or _was_asked(step, doing):
+            return Failed(outcome.reason, f"{outcome.todo} {_MEANWHILE[purpose]}", outcome.facts)
+        seats.happens(step.item, Refused())
+        seats.have_again(step.item, purpose)
+        words = f"it could not be started, and nothing changed: {outcome.reason}"
+        return Failed(words, _refused(step, doing), {})
     seats.happens(step.item, Broken())
     if doubted or step.repeat != "safe":
         return _by_maker(step, doing, outcome.reason)
-    todo = f"Walk again: it is asked exactly as before. {_MEANWHILE[purpose]}"
-    return Failed(outcome.reason, todo, outcome.facts)
+    again = "it is asked exactly as before"
+    if takes and not fetches:
+        fetch = seats.command("fetch", step.item)
+        again = f"the same answer is registered (to have it fetched once more first: {fetch})"
+    return Failed(outcome.reason, f"Walk again: {again}. {_MEANWHILE[purpose]}", outcome.facts)
 
 
 _MEANWHILE: Mapping[Purpose, str] = {
@@ -399,7 +421,7 @@ def _fetch(step: Step, doing: Doing) -> str:
 
 def _refused(step: Step, doing: Doing) -> str:
     purpose, seats = purpose_of(step), doing.seats
-    ways = [f"Mend what the maker names, then walk again; {seats.command('letter', step.item)} "
+    ways = [f"Mend what the reason names, then walk again; {seats.command('letter', step.item)} "
             "writes to them."]  # fmt: skip
     if purpose == "claim":
         ways.append(f"To have it back on {doing.other()}: {seats.command('return', step.item)}.")

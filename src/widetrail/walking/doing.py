@@ -673,14 +673,26 @@ class WalkDoing:
             self._fetched.add(item)
             self.machine.effects.make_folders(self.machine.host(folder), 0o700)
             for name in self.parcel.made(slug(item)):
-                target = self.machine.host(join(folder, name))
-                if not target.exists():  # what is here was made here, or fetched before
-                    self.parcel.fetch_made(slug(item), name, target, self.machine.effects)
+                self._fetch(item, name, self.machine.host(join(folder, name)))
         return folder
+
+    def _fetch(self, item: str, name: str, target: SafePath) -> None:
+        """Bring a file that was made elsewhere here, unless it was made or fetched here before and
+        no newer one came since."""
+        about = {"place": slug(item), "path": self.parcel.made_at(slug(item), name)}
+        if target.exists():
+            known = self.journal.newest("fetched", place=slug(item), kept=name)
+            if known is None or known["path"] == about["path"]:
+                return
+            self.machine.effects.remove_file(target)
+        self.parcel.fetch_made(slug(item), name, target, self.machine.effects)
+        self.journal.add({"event": "fetched", "kept": name, **about})
 
     def keep(self, item: str, names: Iterable[str]) -> None:
         folder = self.machine.host(self.made_room(item))
         for name in names:
+            if self.planned(item).kind == "licence":  # a request may hold the serial
+                self.machine.effects.set_mode(folder / name, 0o600)
             kept = self.parcel.keep_made(slug(item), name, folder / name)
             self.made |= kept
             self._made_for |= dict.fromkeys(kept, item)

@@ -33,7 +33,7 @@ from widetrail.steps.running import OF_SEAT
 from widetrail.walking.apart import Apart, apart
 from widetrail.walking.doing import Company, WalkDoing, came_well
 from widetrail.walking.journal import Journal
-from widetrail.walking.looking import Look, station_of
+from widetrail.walking.looking import Look, said_as, station_of
 from widetrail.walking.overlaps import insist_newest, insist_not_half_way, next_turn
 from widetrail.walking.own import alone, at_work
 from widetrail.walking.proofs import look_at_proofs, newly_proved
@@ -66,6 +66,8 @@ class LegDone:
     again: bool = False
     topped_up: Mapping[str, tuple[int, int, int]] = field(default_factory=dict)
     next_station: Station | None = None
+    next_as: str = ""
+    """What is to be said there of which station it is, as an option of a call."""
 
     @property
     def failed(self) -> tuple[StepDone, ...]:
@@ -253,6 +255,11 @@ class Visit:
         ]
         return untried[0].station if untried else None
 
+    def next_as(self) -> str:
+        """Return the option by which a walk is told which station the next machine is, where the
+        plan does not know that machine; else an empty text."""
+        return said_as(self.parcel.plan, self.next_station())
+
     def after_done(self, now: datetime) -> LegDone:
         """Return what a second walk of a finished leg tells: nothing is changed.
 
@@ -285,7 +292,7 @@ class Visit:
             self.parcel.end_leg(facts, now, None, {}, LEG_MENDED)
         return LegDone(
             self.done_here, self.machine.name, (), self.next_machine(), proved=proved, again=True,
-            next_station=self.next_station(),
+            next_station=self.next_station(), next_as=self.next_as(),
         )  # fmt: skip
 
     # Before it begins
@@ -574,6 +581,7 @@ class Walk:
             tuple(troubles),
             proved,
             next_station=visit.next_station(),
+            next_as=visit.next_as(),
         )
 
     def _each(self, steps: tuple[Step, ...]) -> Iterator[StepDone]:

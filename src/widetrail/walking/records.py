@@ -113,6 +113,7 @@ _NEEDED: Mapping[str, set[str]] = {
     "run started": {"step", "pid", "started"},
     "run ended": {"step", "trouble", "status", "tells"},
     "undone by": {"step", "command", "before"},
+    "fetched": {"place", "path", "kept"},
     "detached": {"to"},
     "undo begun": {"time", "acts", "cannot"},
     "undo ran": {"act"},

@@ -4,17 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from dataclasses import asdict, dataclass
-from typing import Any
+from typing import Any, cast
 
 from widetrail.formats.quantities import show_count, show_files, show_size, show_time
 from widetrail.licence.seat import Seat
 from widetrail.parcel import Parcel
 from widetrail.parcel.parcel import TOPPED_UP
 from widetrail.planning import LeftItem, PlannedItem, PlannedLeg
-from widetrail.recipe import Loss
+from widetrail.recipe import Loss, Station
 from widetrail.steps import Step
 from widetrail.steps.told import BY_NAME
 from widetrail.walking.doing import came_well
+from widetrail.walking.looking import said_as
 from widetrail.walking.seating import seat_line
 from widetrail.walking.seats import SeatLine, undone_todo
 
@@ -177,6 +178,7 @@ class Report:
     items: tuple[ItemReport, ...]
     left: tuple[LeftReport, ...]
     next_machine: str
+    next_as: str
     notices: tuple[str, ...]
     last: tuple[str, ...]
     undone: tuple[str, ...] = ()
@@ -231,7 +233,8 @@ class Report:
             return tuple(seats)
         steps = [f"{item.title}: {step.todo}" for item in self.items for step in item.steps]
         if self.next_machine:
-            return (*steps, f"Carry the parcel to {self.next_machine} and walk there.")
+            there = f"walk there (walk{self.next_as})" if self.next_as else "walk there"
+            return (*steps, f"Carry the parcel to {self.next_machine} and {there}.")
         steps += seats
         tasks = [self._task(item, loss) for item, loss in self._losses() if loss.proof != "seen"]
         tasks += [f"{item.title}: {item.todo}" for item in self.left if item.todo]
@@ -272,6 +275,7 @@ def make_report(parcel: Parcel) -> Report:
         _leg(parcel, leg, times[number] if number < len(done) else "")
         for number, leg in enumerate(plan.legs)
     )
+    due = next((leg for leg in legs if not leg.time and not undone), None)
     return Report(
         run=parcel.run,
         plan=plan.id,
@@ -281,7 +285,8 @@ def make_report(parcel: Parcel) -> Report:
         legs=legs,
         items=tuple(_item(item, parcel) for item in plan.items),
         left=tuple(_left(item) for item in plan.left),
-        next_machine=next((leg.machine for leg in legs if not leg.time and not undone), ""),
+        next_machine=due.machine if due is not None else "",
+        next_as=said_as(plan, cast(Station, due.station)) if due is not None else "",
         notices=(*plan.notices, *_damage(parcel)),
         last=tuple(task for item in plan.items for task in item.tasks),
         undone=undone,

@@ -363,12 +363,18 @@ class StationSeats:
             return
         last, title = later[-1], self._doing.planned(item).title
         known = f"a later move of it was begun here on {last['time']} (run {last['run']})"
+        todo = (
+            "Walk on with the parcel of that move, or plan the move again on "
+            f"{self._doing.plan.station('old').machine} (widetrail plan)."
+        )
+        if self._doing.station == "new":
+            todo += (
+                " Where this move was planned after it all the same, walk again and answer "
+                "this_move_counts: yes."
+            )
         halted = Halted(
-            f"{title}: this move may do nothing with the seat any more", why=known,
-            todo="Walk on with the parcel of that move, or plan the move again on "
-            f"{self._doing.plan.station('old').machine} (widetrail plan). Where this move was "
-            "planned after it all the same, walk again and answer this_move_counts: yes.",
-        )  # fmt: skip
+            f"{title}: this move may do nothing with the seat any more", why=known, todo=todo
+        )
         words = f"{title}: {known}. Was this move planned after that one, and is that one over?"
         asked = Asked(self._doing.loaded(item).id, COUNTS, words, item, choices=("yes", "no"))
         if self._doing.station != "new" or self._doing.ask(asked) != "yes":
@@ -385,6 +391,10 @@ class StationSeats:
         if seat.stage not in ("released", "renounced", "claimed"):
             return None, ""
         return Adopted("claimed" if seat.stage == "claimed" else "released"), partner
+
+    def was_left_open(self, item: str) -> bool:
+        before = [r for r in self.ledger.of_item(item) if r["run"] != self._run]
+        return bool(before) and seat_in(before[-1]).act is not None
 
     # The program and its serial
 
