@@ -18,7 +18,7 @@ from hypothesis import settings
 
 from build import NOW as NOW
 from build import Trail
-from seat_world import Explored, explore
+from seat_world import WAYS, Explored, Way, explore
 from widetrail.cli import main
 from widetrail.formats import bounded
 from widetrail.machine import Effect, Effects
@@ -232,12 +232,9 @@ def pytest_terminal_summary(terminalreporter: pytest.TerminalReporter) -> None:
 
 
 @pytest.fixture(scope="session")
-def explored(request: pytest.FixtureRequest) -> dict[tuple[bool, bool], Explored]:
-    """Every state of the seat machine in its world: by errand or not, after packing or not."""
-    most = 2 if os.environ.get("WIDETRAIL_STOPS") == "all" else 1
-    ways = [(e, p, luck) for e, luck in ((False, 1), (True, most)) for p in (False, True)]
-    if all(item.get_closest_marker("sweep") is None for item in request.session.items):
-        ways = ways[:1]
+def explored(request: pytest.FixtureRequest) -> dict[Way, Explored]:
+    """Every state of the seat machine in its world, by the ways of ``seat_world``."""
+    swept = any(item.get_closest_marker("sweep") is not None for item in request.session.items)
+    ways = WAYS if swept else WAYS[:1]
     with ProcessPoolExecutor(2) as pool:
-        found = list(pool.map(explore, *map(list, zip(*ways, strict=True))))
-    return {(way[0], way[1]): one for way, one in zip(ways, found, strict=True)}
+        return dict(zip(ways, pool.map(explore, ways), strict=True))

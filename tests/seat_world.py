@@ -9,6 +9,7 @@ which of two moves is the later one is told by the turn that it takes on old.
 
 from __future__ import annotations
 
+import os
 from collections import deque
 from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
@@ -57,7 +58,8 @@ class Parcel(NamedTuple):
 
     ``stale`` are the stations that saw a later state of the parcel than this copy, and refuse it;
     ``answer`` is what the answer in it answers, of those that were ``issued``; ``back`` tells that
-    the plan is to return, ``asked`` what the request in it asks for.
+    the plan is to return, ``asked`` what the request in it asks for; ``run`` tells moves that were
+    not begun from each other.
     """
 
     seat: Seat
@@ -68,6 +70,7 @@ class Parcel(NamedTuple):
     issued: frozenset[Purpose] = frozenset()
     asked: Purpose | None = None
     back: bool = False
+    run: int = 0
 
 
 class Station(NamedTuple):
@@ -188,7 +191,7 @@ class Explorer:
                 more = (*world.parcels, parcel)
                 if not self.odd:
                     yield Move("the medium is copied", world.unlucky(parcels=more))
-                more = (*world.parcels, Parcel(Seat()))
+                more = (*world.parcels, Parcel(Seat(), run=1))
                 if self.odd:
                     yield Move("planned a second time at once", world.unlucky(parcels=more))
             yield from self._given_up(world, number)
@@ -234,11 +237,14 @@ class Explorer:
 
     def _begun(self, world: World, number: int) -> World:
         """Return the world with the turn of a move taken, which its first record on old takes."""
-        parcel = world.parcels[number]
+        parcel, turn = world.parcels[number], world.old.move + 1
         if parcel.move:
             return world
-        turn = world.old.move + 1
-        world = world.with_parcel(number, parcel._replace(move=turn))
+        mine = [not p.move and p.run == parcel.run for p in world.parcels]
+        parcels = zip(world.parcels, mine, strict=True)
+        world = world._replace(
+            parcels=tuple(p._replace(move=turn, run=0) if own else p for p, own in parcels)
+        )
         return world.with_station("old", move=turn, untold=None, ran="no", asked=False)
 
     def _people(self, world: World) -> Iterator[Move]:
@@ -250,7 +256,7 @@ class Explorer:
             if there and program == "other":
                 out = world.with_station(side, program="not")
                 yield Move(f"the other licence is taken out on {side}", out)
-            if there and program == "active" and side not in world.holders:
+            if self.odd and there and program == "active" and side not in world.holders:
                 out = world.with_station(side, program="not")
                 yield Move(f"the licence is taken out of the program on {side}", out)
         active = [s for s in SIDES if world.station(s).program == "active"]
@@ -342,7 +348,8 @@ class Explorer:
         ):
             events.append((Verified(), "seen to be ready"))
         if seat.in_doubt and seat.act is not None and AT[seat.act.purpose] == side:
-            events.append((Told(world.truth, side, word), "the maker tells"))
+            told = Told(world.truth, side, word)
+            yield from self._in_parcel_first(world, side, number, told, "the maker tells")
         if world.luck and self.odd:
             yield from self._errs(world, side, number)
         doubted = side == "new" and station.last.act is not None and seat.act is None
@@ -350,17 +357,22 @@ class Explorer:
             word in ("not", "unknown") and "new" not in world.holders
         )
         if parcel.back and seat.act is None and side == "new" and free:
-            events.append((Renounced("not"), "renounced"))  # by the program, or by the maker's word
+            # by the program, or by the word of a person, who answers for open requests too
+            renounced = self._happens(world, side, number, Renounced("not"), "renounced")
+            if renounced is not None:
+                others = tuple(
+                    p if p.move == parcel.move else _without_claim(p)
+                    for p in renounced.world.parcels
+                )
+                yield renounced._replace(world=renounced.world._replace(parcels=others))
         if parcel.back and side == "old" and not world.new.alive and "new" not in world.holders:
-            told = self._happens(world, side, number, Gone("new"), "a person answers for new")
-            if told is not None and told.edge is not None:  # in the parcel first
-                known = parcel._replace(seat=told.edge[2])
-                yield told._replace(world=told.world.with_parcel(number, known))
+            words = "a person answers for new"
+            yield from self._in_parcel_first(world, side, number, Gone("new"), words)
         if side == "new" and not world.old.alive and "old" not in world.holders:
-            told = self._happens(world, side, number, Gone("old"), "a person answers for old")
-            if told is not None and told.edge is not None:
-                known = parcel._replace(seat=told.edge[2], back=False)
-                yield told._replace(world=told.world.with_parcel(number, known))
+            words = "a person answers for old"
+            for gone in self._in_parcel_first(world, side, number, Gone("old"), words):
+                known = gone.world.parcels[number]._replace(back=False)
+                yield gone._replace(world=gone.world.with_parcel(number, known))
         for event, words in events:
             move = self._happens(world, side, number, event, words)
             if move is not None:
@@ -369,6 +381,15 @@ class Explorer:
         if purpose is not None:
             yield from self._act(world, side, number, purpose)
 
+    def _in_parcel_first(
+        self, world: World, side: Side, number: int, event: Event, words: str
+    ) -> Iterator[Move]:
+        """Give the move of an event that the parcel tells at once, so that nobody goes on."""
+        move = self._happens(world, side, number, event, words)
+        if move is not None and move.edge is not None:
+            known = move.world.parcels[number]._replace(seat=move.edge[2])
+            yield move._replace(world=move.world.with_parcel(number, known))
+
     def _errs(self, world: World, side: Side, number: int) -> Iterator[Move]:
         """Give what the maker, or a person, says that is not so."""
         parcel, seat = world.parcels[number], self._seat(world, side, number)
@@ -376,17 +397,16 @@ class Explorer:
         if seat.in_doubt and seat.act is not None and AT[seat.act.purpose] == side:
             for holder in (h for h in HOLDERS if h != world.truth):
                 event, words = Told(holder, side, word), f"the maker errs: {holder}"
-                lie = self._happens(world, side, number, event, words)
-                if lie is not None:
+                for lie in self._in_parcel_first(world, side, number, event, words):
                     yield lie._replace(world=lie.world.unlucky(lied=True))
         for who in SIDES:
             if who != side and world.station(who).alive and parcel.back == (who == "new"):
-                lie = self._happens(world, side, number, Gone(who), f"{who} is said to be gone")
-                if lie is not None and lie.edge is not None and lie.edge[0] != lie.edge[2]:
-                    known = parcel._replace(seat=lie.edge[2])
-                    then = lie.world.with_parcel(number, known).unlucky(lied=True)
-                    # what the other had begun is void
-                    yield lie._replace(world=then.with_station(who, untold=None))
+                words = f"{who} is said to be gone"
+                for lie in self._in_parcel_first(world, side, number, Gone(who), words):
+                    if lie.edge is not None and lie.edge[0] != lie.edge[2]:
+                        then = lie.world.unlucky(lied=True)
+                        # what the other had begun is void
+                        yield lie._replace(world=then.with_station(who, untold=None))
 
     def _with_serial(self, world: World, number: int) -> World:
         """Keep the serial: the parcel's logbook tells it at once, so other copies are stale now."""
@@ -557,6 +577,12 @@ class Explorer:
         yield Move("answered, but cut off", kept._replace(at=None), ran=act.purpose)
 
 
+def _without_claim(parcel: Parcel) -> Parcel:
+    """Return a parcel whose request and answer of a claim nobody uses any more."""
+    asked, answer = (None if of == "claim" else of for of in (parcel.asked, parcel.answer))
+    return parcel._replace(asked=asked, answer=answer)
+
+
 def _done(world: World, side: Side, purpose: Purpose) -> World:
     return world.with_station(side, program="not" if purpose == "release" else "active")
 
@@ -616,13 +642,46 @@ def is_told(world: World) -> bool:
     return not machines or any("widetrail" in todo_of(seat, "old", "new") for seat in known)
 
 
-def explore(
-    errand: bool, packing: bool, luck: int, odd: bool = False, strict: bool = False
-) -> Explored:  # fmt: skip
+class Way(NamedTuple):
+    """What is explored: whether by errand, after packing, with misfortunes that nobody expects,
+    with a strict service, and how many misfortunes there may be."""
+
+    errand: bool
+    packing: bool
+    odd: bool
+    strict: bool
+    luck: int
+
+    def __str__(self) -> str:
+        words = [
+            "by errand" if self.errand else "online",
+            f"after {'packing' if self.packing else 'verifying'}",
+            "the unexpected" if self.odd else "the usual",
+        ]
+        words += ["a strict service"] if self.strict else []
+        return f"{', '.join(words)}, at most {self.luck}"
+
+
+MOST = 2 if os.environ.get("WIDETRAIL_STOPS") == "all" else 1
+"""Misfortunes in one exploration by errand, which has few states."""
+
+WAYS = (
+    Way(errand=True, packing=False, odd=True, strict=False, luck=1),
+    *(
+        Way(errand, packing, odd, strict=False, luck=MOST if errand else 1)
+        for errand in (False, True) for packing in (False, True) for odd in (False, True)
+        if (errand, packing, odd, MOST) != (True, False, True, 1)
+    ),
+    Way(errand=False, packing=False, odd=True, strict=True, luck=1),
+)  # fmt: skip
+
+
+def explore(way: Way) -> Explored:
     """Visit every state of the world, and judge every move and every state."""
-    explorer = Explorer(errand=errand, packing=packing, odd=odd, strict=strict)
+    odd = way.odd
+    explorer = Explorer(errand=way.errand, packing=way.packing, odd=odd, strict=way.strict)
     found = Explored()
-    start = World(luck=luck)
+    start = World(luck=way.luck)
     numbers, worlds, before = {start: 0}, [start], [[0]]
     came: list[tuple[int, str]] = [(0, "")]
     at = 0

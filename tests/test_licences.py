@@ -14,7 +14,7 @@ import pytest
 from conftest import SWEEP, asked, swept
 from seat_trail import SeatTrail as Trail
 from seat_trail import after_ledger, before_start
-from seat_world import Edge, Explored, plain
+from seat_world import Edge, Explored, Way, plain
 from widetrail.licence.seat import Act, Begin, Seat, Shown
 from widetrail.walking import bring_back, claim_after_all
 
@@ -626,7 +626,7 @@ def _taken_another_way(edge: Edge) -> bool:
 
 @SWEEP
 def test_every_edge_of_the_seat_machine_is_walked(
-    walked: dict[str, Walked], explored: dict[tuple[bool, bool], Explored]
+    walked: dict[str, Walked], explored: dict[Way, Explored]
 ) -> None:
     every = {edge for found in explored.values() for edge in found.edges}
     done = {(plain(b), e, plain(a)) for _, edges in walked.values() for b, e, a in edges}

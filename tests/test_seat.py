@@ -2,26 +2,28 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable
+from dataclasses import replace
 from itertools import product
 from typing import get_args
 
 import pytest
 
 from conftest import FIGURES, SWEEP
-from seat_world import Explored, plain
+from seat_world import WAYS, Explored, Way, plain
 from widetrail.licence.seat import (
     BEGINS,
     Act,
     Adopted,
     Answered,
+    At,
     Begin,
     Broken,
     Do,
     Event,
     GivenUp,
     Gone,
+    Holder,
     Noted,
     Phase,
     Purpose,
@@ -32,47 +34,44 @@ from widetrail.licence.seat import (
     Seat,
     Settled,
     Shown,
+    Spoiled,
     Stage,
+    TakenUp,
     Told,
     Verified,
+    Word,
+    contradicts,
     event_facts,
     event_of,
     finished,
+    meanwhile_of,
     replay,
     step,
     todo_of,
     words_of,
 )
 
-MOST = 2 if os.environ.get("WIDETRAIL_STOPS") == "all" else 1
-"""Misfortunes in one exploration by errand."""
 
-WAYS = [
-    pytest.param(errand, packing, luck, id=f"{way}, released after {after}")
-    for way, errand, luck in (("online", False, 1), ("by errand", True, MOST))
-    for after, packing in (("verifying", False), ("packing", True))
-]
-WAYS[1:] = [pytest.param(*way.values, id=way.id, marks=SWEEP) for way in WAYS[1:]]
-
-
-@pytest.mark.parametrize(("errand", "packing", "luck"), WAYS)
+@pytest.mark.parametrize(
+    "way", [WAYS[0], *(pytest.param(way, marks=SWEEP) for way in WAYS[1:])], ids=str
+)
 def test_whatever_happens_the_engine_never_makes_two_machines_active(
-    explored: dict[tuple[bool, bool], Explored], errand: bool, packing: bool, luck: int,
-    record_property: Callable[[str, object], None],
-) -> None:  # fmt: skip
-    found = explored[errand, packing]
-    way = f"{'by errand' if errand else 'online'}, after {'packing' if packing else 'verifying'}"
+    explored: dict[Way, Explored], way: Way, record_property: Callable[[str, object], None]
+) -> None:
+    found = explored[way]
     record_property(
         FIGURES,
-        f"seat {way}, at most {luck} misfortune(s): {found.states} states, {found.moves} moves, "
+        f"seat {way}: {found.states} states, {found.moves} moves, "
         f"{found.runs} runs, {len(found.edges)} edges; two active by the engine {len(found.both)}, "
         f"released before the serial was kept {len(found.too_soon)}, acted in doubt "
-        f"{len(found.in_doubt)}, without an end {len(found.stuck)}",
+        f"{len(found.in_doubt)}, none active and nothing told {len(found.untold)}, without an end "
+        f"{len(found.stuck)}",
     )
     assert found.states > 5_000 and found.runs > 1_000
     assert found.both == []
     assert found.too_soon == []
     assert found.in_doubt == []
+    assert found.untold == []
     assert found.stuck == []
 
 
@@ -87,12 +86,12 @@ SEATS = [
 ]  # fmt: skip
 EVENTS: list[Event] = [
     Adopted("released"), Adopted("verified", "release"), Noted(), Verified(),
-    *(Begin(p, w) for p in get_args(Purpose) for w in ("active", "not", "unknown")),
-    Requested(), Answered(), Broken(), Refused(),
-    *(Shown(w) for w in ("active", "not", "unknown")),
-    *(Told(h, at) for h in ("old", "new", "nobody") for at in ("old", "new", "between")),
-    *(Renounced(w) for w in ("active", "not", "unknown")), Gone("new"), Gone("old"), Settled(),
-    GivenUp(),
+    *(Begin(p, w) for p in get_args(Purpose) for w in get_args(Word)),
+    Requested(), Answered(), Spoiled(), Broken(), Refused(),
+    *(Shown(w) for w in get_args(Word)),
+    *(Told(h, at, w) for h, at, w in product(get_args(Holder), get_args(At), get_args(Word))),
+    *(Renounced(w) for w in get_args(Word)), Gone("new"), Gone("old"), Settled(),
+    GivenUp(), TakenUp(),
 ]  # fmt: skip
 
 
@@ -116,13 +115,36 @@ def test_a_seat_in_doubt_is_closed_only_by_the_program_or_a_persons_word(seat: S
         after, _ = step(seat, event)
         if seat.in_doubt and seat.act is not None and after.act is None:
             shown = isinstance(event, Shown | Begin) and finished(seat.act.purpose, event.word)
-            assert shown or isinstance(event, Told | Gone | GivenUp)
+            assert shown or isinstance(event, Told | Gone)
+
+
+@pytest.mark.parametrize("seat", SEATS, ids=words_of)
+def test_no_word_of_the_maker_counts_that_the_program_contradicts(seat: Seat) -> None:
+    for event in EVENTS:
+        if isinstance(event, Told) and contradicts(event.holder, event.at, event.word):
+            after, effects = step(seat, event)
+            assert after == seat and isinstance(effects[0], Refuse)
+
+
+@pytest.mark.parametrize("seat", SEATS, ids=words_of)
+def test_what_was_given_up_is_as_it_was_when_it_is_taken_up_again(seat: Seat) -> None:
+    if seat.stage == "settled":
+        return
+    dropped, _ = step(seat, GivenUp())
+    for event in EVENTS:
+        if not isinstance(event, GivenUp | TakenUp | Settled):
+            assert isinstance(step(dropped, event)[1][0], Refuse)
+    assert step(dropped, TakenUp()) == (seat, ())
 
 
 @pytest.mark.parametrize("seat", SEATS, ids=words_of)
 def test_every_seat_says_how_it_stands_and_what_is_to_be_done(seat: Seat) -> None:
     assert words_of(seat)
-    assert bool(todo_of(seat, "potting-shed", "glass-office")) is not seat.at_end
+    for one in (seat, replace(seat, given_up=True)):
+        told = todo_of(one, "potting-shed", "glass-office", "/media/m/parcel", "loamlens.licence")
+        assert ("widetrail " in told and "/media/m/parcel" in told) is not one.at_end
+        meanwhile = meanwhile_of(one, "potting-shed", "glass-office")
+        assert meanwhile.startswith("Until then") is not one.at_end
 
 
 def test_events_are_told_as_plain_values_and_read_again() -> None:

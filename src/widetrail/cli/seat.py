@@ -163,9 +163,12 @@ def _plan_anew(
     consent(yes, "Shall the rest be planned anew?")
     plan = change(parcel, line)
     page = Page()
-    show_legs(page, plan, walked=len(parcel.legs_done))
+    walked = len(parcel.legs_done)
+    show_legs(page, plan, walked=walked)
     page.title("Now")
     show_ledger(page, [seat_line(parcel, line.item)])
+    if walked < len(plan.legs):
+        page.line(f"Next: widetrail walk {folder}", "bold", indent=2)
 
 
 @command.command("letter")

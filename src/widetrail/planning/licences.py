@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
@@ -117,6 +117,20 @@ _SHOWN = {
 }
 
 
+def _asked_by(loaded: Loaded, licence: Licence) -> Iterator[tuple[str, ...]]:
+    """Give the commands by which a licence's program is asked: its own word on its licence, and
+    what its steps wait for and keep."""
+    names = set(licence.keep)
+    for route in licence.routes:
+        for _, _, _, step in route.numbered():
+            for key in ("wait", "proof"):
+                names |= set(step.rule.__dict__.get(key) or {})
+    readings = loaded.recipe.readings
+    for reading in (licence.active, *(r for n in sorted(names) for r in readings.get(n, ()))):
+        if reading.output is not None:
+            yield reading.output
+
+
 class _Making:
     """Makes the steps of one licence."""
 
@@ -130,8 +144,8 @@ class _Making:
         self.name = loaded.recipe.application.name
         licence = loaded.recipe.licences[planned.item]
         self._licence = licence
-        asked = licence.active.output
-        self._asks = f" ({show_command(asked)})" if asked is not None else ""
+        asked = [show_command(command) for command in _asked_by(loaded, licence)]
+        self._asks = f" ({', '.join(dict.fromkeys(asked))})" if asked else ""
 
     def own(
         self, act: str, station: Station, words: str, after: Sequence[str] = (),
@@ -152,6 +166,8 @@ class _Making:
             words = f"keep the serial of {self.name}, sealed, here and in the parcel"
         else:
             words = f"ask {self.name}{self._asks} whether it is licensed here"
+        if self._licence.keep:
+            words += f"; keep {', '.join(self._licence.keep)} in the parcel"
         return self.own("note", "old", words)
 
     def ready(self, after: Sequence[str]) -> Step:

@@ -344,6 +344,9 @@ def _templates(recipe: Recipe, readings: Sequence[tuple[Where, Reading]]) -> Ite
         for number, rule in enumerate(item.paths):
             if rule.form not in ("registry", "dconf"):
                 yield from _choice(("items", name, "paths", number, rule.form), rule.where)
+    for name, licence in recipe.licences.items():
+        for number, path in enumerate(licence.files):
+            yield from _choice(("items", name, "files", number), path)
 
 
 def _place(where: Where, place: Place) -> Iterator[Used]:

@@ -8,7 +8,7 @@ from widetrail.findings import did_you_mean
 from widetrail.formats.checked import Where
 from widetrail.recipe.globs import Globs
 from widetrail.recipe.lint_steps import OF_LICENCES, Struck
-from widetrail.recipe.models import Licence, LicenceRoute, PerPlatform, Reading, Recipe
+from widetrail.recipe.models import Licence, LicenceRoute, PerPlatform, Recipe
 from widetrail.recipe.templates import braces
 
 
@@ -98,8 +98,10 @@ def _exchange(licence: Licence, route: LicenceRoute, where: Where) -> Iterator[S
 
 def _carried(recipe: Recipe, licence: Licence, where: Where) -> Iterator[Struck]:
     """Find items that would carry the licence's own files: that would be a second licence."""
-    for key, reading in (("serial", licence.serial), ("active", licence.active)):
-        for text in _files(reading) if reading is not None else ():
+    read = (("serial", licence.serial), ("active", licence.active))
+    listed = [(key, reading.file_read) for key, reading in read if reading is not None]
+    for key, choice in (*listed, *(("files", choice) for choice in licence.files)):
+        for text in _texts_of(choice):
             first, *_ = braces(text)
             rest = text.partition("}/")[2]
             for name, item in recipe.items.items():
@@ -117,9 +119,8 @@ def _named(globs: Iterable[str], path: str) -> bool:
     return any(matches("/".join(names[: n + 1])) for n in range(len(names)))
 
 
-def _files(reading: Reading) -> Iterator[str]:
-    """Give the templates of the file that a reading reads, on every platform."""
-    choice = reading.file_read
+def _texts_of(choice: str | PerPlatform | None) -> Iterator[str]:
+    """Give the templates of a path on every platform."""
     if isinstance(choice, PerPlatform):
         texts = (choice.windows, choice.macos, choice.linux, choice.otherwise)
         yield from (text for text in texts if text is not None)

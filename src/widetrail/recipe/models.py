@@ -637,7 +637,8 @@ class Licence(Model):
     """A licence whose seat is released on old and claimed on new.
 
     One without ``serial`` is an account's, a thing's that is plugged in or a server's. ``keep``
-    are readings of old that the claim needs as they were when the move began.
+    are readings of old that the claim needs as they were when the move began; ``files`` are what
+    the program keeps its licence in, where ``serial`` and ``active`` do not read them.
     """
 
     title: Said = "Licence"
@@ -645,6 +646,7 @@ class Licence(Model):
     serial: Reading | None = None
     active: ActiveReading
     keep: tuple[Name, ...] = ()
+    files: Annotated[tuple[PathChoice, ...], BeforeValidator(one_or_many)] = ()
     exchange: Exchange | None = None
     losses: tuple[Loss, ...] = ()
     routes: tuple[LicenceRoute, ...] = Field(min_length=1)

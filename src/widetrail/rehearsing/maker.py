@@ -80,7 +80,8 @@ def licence_files(machine: Machine, recipes: Sequence[Loaded]) -> list[str]:
     found = []
     for _, licence, finder in _licences(machine, recipes):
         readings = [r for r in (licence.serial, licence.active) if r is not None]
-        paths = (finder.choice(r.file_read) for r in readings)
+        choices = [*(r.file_read for r in readings), *licence.files]
+        paths = (finder.choice(choice) for choice in choices)
         found += [path for path in paths if path is not None]
     return found
 

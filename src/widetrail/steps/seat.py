@@ -294,7 +294,10 @@ def _renounce(step: Step, doing: Doing) -> Outcome:
         )  # fmt: skip
     if word == "unknown" or doing.seats.was_left_open(step.item):
         machine = doing.machine.name
-        words = f"{name} says {says}. Does the maker say that {machine} does not hold the seat?"
+        words = (
+            f"{name} says {says}. Does the maker say that {machine} does not hold the seat, and "
+            "will no request of it be taken to them any more?"
+        )
         if doing.ask(_asked(step, doing, "new_is_free", words)) != "yes":
             raise Waiting(
                 f"whether {machine} holds the seat is not known", why=says,

@@ -290,6 +290,8 @@ class WalkDoing:
     def finder(self, item: str) -> Finder:
         planned = self.planned(item)
         finder = self.finders[planned.recipe].fresh()
+        if planned.kind == "licence":  # the commands by which it is asked are shown beforehand
+            finder.ask_programs = True
         place = self.item(item).from_
         if beside := self._beside(item) or self._put_elsewhere(item):
             return finder.within(place, Instance(beside, base(beside), None, How("pinned")))

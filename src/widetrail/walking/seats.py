@@ -31,6 +31,7 @@ from widetrail.licence.seat import (
     Purpose,
     Refuse,
     Seat,
+    Told,
     Word,
     event_facts,
     meanwhile_of,
@@ -321,7 +322,7 @@ class StationSeats:
             "turn": self._turn(item),
         }
         record = record_of(self._doing.parcel, item, where, self._doing.now, event, after)
-        if isinstance(event, Gone):  # first where the parcel goes, so that nobody fetches an answer
+        if isinstance(event, Gone | Told):  # first where the parcel goes: nobody fetches an answer
             told = {"seats": [*self.untold(), record], "machine": self._machine.name}
             self._doing.parcel.tell_seats(told)
             self._doing.kept_so_far()
@@ -402,7 +403,7 @@ class StationSeats:
         return self._doing.loaded(item).recipe.licences[self._doing.planned(item).item]
 
     def word(self, item: str) -> tuple[Word, str]:
-        finder, active = self._asking(item), self.licence(item).active
+        finder, active = self._doing.finder(item), self.licence(item).active
         word, says = word_of(active, finder)
         kept = self._doing.secrets_by_scope.get((item, SERIAL))
         if word == "active" and kept is not None and self._serial_here(item) not in (None, kept):
@@ -418,14 +419,8 @@ class StationSeats:
 
     def _serial_here(self, item: str) -> str | None:
         reading = self.licence(item).serial
-        found = self._asking(item).take(reading) if reading is not None else None
+        found = self._doing.finder(item).take(reading) if reading is not None else None
         return str(found).strip() or None if isinstance(found, Known) else None
-
-    def _asking(self, item: str) -> Finder:
-        """Return a finder that may start the program to hear what it says."""
-        finder = self._doing.finder(item)
-        finder.ask_programs = True
-        return finder
 
     def find_serial(self, item: str) -> str | None:
         return self._serial_here(item) or self._kept_before(item)
@@ -536,7 +531,7 @@ class StationSeats:
 
     def lacking(self, item: str) -> list[str]:
         doing, found = self._doing, list[str]()
-        planned, finder = doing.planned(item), self._asking(item)
+        planned, finder = doing.planned(item), self._doing.finder(item)
         route = next(r for r in self.licence(item).routes if r.name == planned.route)
         wanted = route.for_.edition if route.for_ is not None else None
         here = finder.installation.edition if finder.installation is not None else None
