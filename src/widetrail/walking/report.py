@@ -17,7 +17,6 @@ from widetrail.steps.told import BY_NAME
 from widetrail.walking.doing import came_well
 from widetrail.walking.looking import said_as
 from widetrail.walking.seating import seat_line
-from widetrail.walking.seats import SeatLine, undone_todo
 
 
 @dataclass(frozen=True, slots=True)
@@ -369,7 +368,7 @@ def _item(item: PlannedItem, parcel: Parcel) -> ItemReport:
         values=max((int(f.get("values", 0)) for f in facts), default=0),
         rewritten=sum(int(f.get("paths rewritten", 0)) for f in facts),
         seat=line.words if line is not None else "",
-        seat_todo=_seat_todo(line, parcel) if line is not None else "",
+        seat_todo=f"{line.todo} {line.meanwhile}".strip() if line is not None else "",
     )
 
 
@@ -462,13 +461,6 @@ def _seat_state(seat: Seat | None, state: str) -> str:
     if seat.act is None and seat.stage == "returned":
         return "returned"
     return "waiting" if state == "carried" and seat.stage != "claimed" else state
-
-
-def _seat_todo(line: SeatLine, parcel: Parcel) -> str:
-    """Return what is to be done with a seat; where the move was undone, it cannot be walked on."""
-    if not parcel.undone_at:
-        return f"{line.todo} {line.meanwhile}".strip()
-    return undone_todo(line) if not line.seat.at_end else ""
 
 
 def _plain(answer: Any) -> Any:

@@ -130,7 +130,8 @@ class SeatLine:
     """What is known of one seat: where it goes, how it stands, what happened, what to do next.
 
     ``history`` has the time, machine and words of each thing that happened, oldest first;
-    ``parcel`` is what commands call the parcel.
+    ``parcel`` is what commands call the parcel. ``planned`` is what is to be done next by a plan
+    that takes another way; where the move is ``undone`` at a station, it cannot be walked on there.
     """
 
     run: str
@@ -142,6 +143,8 @@ class SeatLine:
     history: tuple[tuple[str, str, str], ...]
     at_end: bool = False
     parcel: str = "PARCEL"
+    planned: str = ""
+    undone: bool = False
 
     @property
     def words(self) -> str:
@@ -151,9 +154,11 @@ class SeatLine:
     @property
     def todo(self) -> str:
         """What to do next, with the command, or an empty text."""
-        if self.at_end:
+        if self.at_end or self.seat.at_end:
             return ""
-        return todo_of(self.seat, self.old, self.new, self.parcel, self.item)
+        if self.undone:
+            return undone_todo(self)
+        return self.planned or todo_of(self.seat, self.old, self.new, self.parcel, self.item)
 
     @property
     def meanwhile(self) -> str:
@@ -188,8 +193,25 @@ def ledger_of_parcel(parcel: Parcel) -> tuple[SeatLine, ...]:
             history = tuple(map(_happened, told))
             names = parcel.run, item.id, item.title, old, new
             at = shlex.quote(str(parcel.folder))
-            lines.append(SeatLine(*names, replay(told), history, parcel=at))
+            planned = _other_way(parcel, item.id, f"widetrail walk {at}", old, new)
+            undone = bool(parcel.undone_at)
+            told_of = replay(told), history
+            lines.append(SeatLine(*names, *told_of, parcel=at, planned=planned, undone=undone))
     return tuple(lines)
+
+
+def _other_way(parcel: Parcel, item: str, walk: str, old: str, new: str) -> str:
+    """Return what is to be done next where a seat goes another way than was planned first."""
+    done = {s for s, o in parcel.outcomes.items() if not {"failed", "waits"} & o.keys()}
+    mine = (s for s in parcel.plan.steps if s.item == item and s.id not in done)
+    acts = [(s.text("act"), s.station) for s in mine if s.text("act") in ("renounce", "gone")]
+    if not acts:
+        return ""
+    act, station = acts[0]
+    here, other = (old, new) if station == "old" else (new, old)
+    if act == "renounce":
+        return f"Walk on {here}: {walk}. It promises there not to claim the seat in this move."
+    return f"Walk on {here}: {walk}. You are asked there to answer for {other}, which is gone."
 
 
 def undone_todo(line: SeatLine) -> str:
