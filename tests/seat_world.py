@@ -260,7 +260,10 @@ class Explorer:
                 out = world.with_station(side, program="not")
                 yield Move(f"the licence is taken out of the program on {side}", out)
         active = [s for s in SIDES if world.station(s).program == "active"]
-        if self.strict and world.holders and not active:
+        asks = any(
+            p.seat.in_doubt or p.seat.stage in ("released", "renounced") for p in world.parcels
+        )
+        if self.strict and world.holders and not active and asks:
             yield Move("the maker frees the seat, as the letter asks",
                        world._replace(holders=frozenset()))  # fmt: skip
         if world.luck:
@@ -410,10 +413,11 @@ class Explorer:
 
     def _with_serial(self, world: World, number: int) -> World:
         """Keep the serial: the parcel's logbook tells it at once, so other copies are stale now."""
+        world = self._begun(world, number)
         move = world.parcels[number].move
         parcels = tuple(
             p._replace(serial=True) if n == number
-            else p._replace(stale=p.stale | {"old"} if p.move == move and move else p.stale)
+            else p._replace(stale=p.stale | {"old"} if p.move == move else p.stale)
             for n, p in enumerate(world.parcels)
         )  # fmt: skip
         return world._replace(parcels=parcels)

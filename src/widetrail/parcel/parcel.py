@@ -240,6 +240,16 @@ class Parcel:
         return {step: o for g in self.results for step, o in g.body["steps"].items()}
 
     @property
+    def due_again(self) -> dict[str, str]:
+        """The steps that are to be done again, each with the generation that says so."""
+        steps: dict[str, str] = {}
+        for generation in self.generations:
+            for step in generation.body.get("steps", {}):
+                steps.pop(step, None)
+            steps |= dict.fromkeys(generation.body.get("again", ()), generation.digest)
+        return steps
+
+    @property
     def done_again(self) -> frozenset[str]:
         """The steps that were to be done again after they had come out well."""
         return frozenset(s for g in self.generations for s in g.body.get("again", ()))

@@ -206,7 +206,8 @@ class _Making:
         if once:
             words += "; do not walk a copy of this parcel on another computer, it would claim too"
         steps = [self.own("begin", at, words, after, purpose, purpose)]
-        stem = Exchange(self._planned.recipe, purpose, one, other, 1).stem
+        first = 1 if purpose == "release" else 2  # which try it is, the walk knows
+        stem = Exchange(self._planned.recipe, purpose, one, other, first).stem
         for of, number, station, said in route.numbered():
             if of != part and not (freeing and of == "free" and station == "new"):
                 continue

@@ -303,6 +303,13 @@ class Seats(Protocol):
             Halted: It may not be; nothing is changed.
         """
 
+    def insist_newest(self, item: str) -> None:
+        """Raise where a later move of the seat has begun here.
+
+        Raises:
+            Halted: It has.
+        """
+
     def licence(self, item: str) -> Licence:
         """Return the recipe's licence that a plan's item is."""
 

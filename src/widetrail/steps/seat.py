@@ -61,6 +61,7 @@ class SeatStep:
 def _note(step: Step, doing: Doing) -> Outcome:
     """Keep the serial, and take note of how far an earlier move of the seat had come."""
     item, seats = step.item, doing.seats
+    seats.insist_newest(item)
     licence, facts = seats.licence(item), dict[str, Fact]()
     serial = None
     if licence.serial is not None:
@@ -192,12 +193,12 @@ def _ready(step: Step, doing: Doing) -> Outcome:
         seats.make_cargo_durable()
         seats.happens(step.item, Verified())
         return Done({"ready": "what is packed was read back from the medium"})
-    _insist_serial(step, doing)
+    _insist_may(step, doing)
     seat, name, machine = seats.now(step.item), _name(step, doing), doing.machine.name
     word, says = seats.word(step.item)
     if word in ("active", "other") and seat.act is None and seat.stage in ("noted", "verified"):
         raise Halted(
-            f"{name} on {machine} is licensed already, and {doing.other()} is too",
+            f"{name} on {machine} is licensed already, before {doing.other()} lets go of its seat",
             why=f"on {machine} it says {says}",
             todo=f"Take the licence out of {name} on {machine} by its own menu, then walk again; "
             f"or keep both as they are: {seats.command('give-up', step.item)}. Nothing was "
@@ -213,8 +214,10 @@ def _ready(step: Step, doing: Doing) -> Outcome:
     return Done({"ready": "the program is here, and can take the licence"} | says_fact(says))
 
 
-def _insist_serial(step: Step, doing: Doing) -> None:
-    """Raise where the serial is not in this parcel: nothing may be done with the seat then."""
+def _insist_may(step: Step, doing: Doing) -> None:
+    """Raise where nothing may be done with the seat here: a later move of it has begun, or the
+    serial is not in this parcel."""
+    doing.seats.insist_newest(step.item)
     if not doing.seats.knows_serial(step.item):
         raise Halted(
             f"the serial of {_name(step, doing)} is not in this parcel",
@@ -224,7 +227,7 @@ def _insist_serial(step: Step, doing: Doing) -> None:
 
 def _begin(step: Step, doing: Doing) -> Outcome:
     purpose, seats = purpose_of(step), doing.seats
-    _insist_serial(step, doing)
+    _insist_may(step, doing)
     word, says = seats.word(step.item)
     name, machine = _name(step, doing), doing.machine.name
     if word == "other":

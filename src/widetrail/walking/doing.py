@@ -679,15 +679,17 @@ class WalkDoing:
         return folder
 
     def _fetch(self, item: str, name: str, target: SafePath) -> None:
-        """Bring a file that was made elsewhere here, unless it was made or fetched here before and
-        no newer one came since."""
+        """Bring a file that was made elsewhere here, unless one is here already and no newer one
+        came since that was seen."""
         about = {"place": slug(item), "path": self.parcel.made_at(slug(item), name)}
         if target.exists():
             known = self.journal.newest("fetched", place=slug(item), kept=name)
-            if known is None or known["path"] == about["path"]:
+            if known is not None and known["path"] == about["path"]:
                 return
-            self.machine.effects.remove_file(target)
-        self.parcel.fetch_made(slug(item), name, target, self.machine.effects)
+            if known is not None:
+                self.machine.effects.remove_file(target)
+        if not target.exists():
+            self.parcel.fetch_made(slug(item), name, target, self.machine.effects)
         self.journal.add({"event": "fetched", "kept": name, **about})
 
     def keep(self, item: str, names: Iterable[str]) -> None:

@@ -564,6 +564,7 @@ class Walk:
         begun = {"event": "leg begun", "leg": number, "plan": plan, "generation": newest}
         when = doing.now.isoformat(timespec="seconds")
         self._journal.add({**begun, "turn": next_turn(doing.machine), "time": when})
+        self._take_note_of_again(steps)
         visit.parcel.begin_leg()
         done: list[StepDone] = []
         with doing.cargo():
@@ -583,6 +584,14 @@ class Walk:
             next_station=visit.next_station(),
             next_as=visit.next_as(),
         )
+
+    def _take_note_of_again(self, steps: Iterable[Step]) -> None:
+        """Write down what the parcel says is to be done again: what came of it before is over."""
+        due = self._visit.parcel.due_again
+        for step in (s for s in steps if s.id in due):
+            told = {"step": step.id, "generation": due[step.id]}
+            if not self._journal.has("to be done again", **told):
+                self._journal.add({"event": "to be done again", **told})
 
     def _each(self, steps: tuple[Step, ...]) -> Iterator[StepDone]:
         """Do the steps, each where all came out well that it depends on."""

@@ -332,7 +332,7 @@ class StationSeats:
                 f"{title}: that may not be done with the seat now", why=why,
                 todo=todo_of(seat, old, new, folder, item) or f"See: {self.command('', item)}",
             )  # fmt: skip
-        self._insist_newest(item)
+        self.insist_newest(item)
         if after == before:
             return effects
         where = {
@@ -370,7 +370,7 @@ class StationSeats:
     def _mine(self, item: str) -> list[dict[str, Any]]:
         return [r for r in self.ledger.of_run(self._run) if r["item"] == item]
 
-    def _insist_newest(self, item: str) -> None:
+    def insist_newest(self, item: str) -> None:
         """Raise where a later move of the seat has begun here: this one may do nothing more then.
 
         On old that is certain. On new it is not, where old was set up anew since and counts from
