@@ -219,9 +219,11 @@ class Explorer:
         known = plain(step(parcel.seat, event)[0])
         then = world.with_parcel(number, parcel._replace(seat=known))
         edge = (plain(parcel.seat), event, known)
-        if parcel.seat.given_up:
+        if parcel.seat.given_up and not parcel.seat.at_end:
             yield Move("taken up again", then, edge)
-        elif self.odd and world.luck and parcel.seat.stage != "known" and not parcel.seat.at_end:
+        if parcel.seat.given_up:
+            return
+        if self.odd and world.luck and parcel.seat.stage != "known" and not parcel.seat.at_end:
             yield Move("given up", then.unlucky(), edge)
 
     def _may_visit(self, station: Station, parcel: Parcel, side: Side) -> bool:
@@ -260,9 +262,10 @@ class Explorer:
                 out = world.with_station(side, program="not")
                 yield Move(f"the licence is taken out of the program on {side}", out)
         active = [s for s in SIDES if world.station(s).program == "active"]
-        asks = any(
-            p.seat.in_doubt or p.seat.stage in ("released", "renounced") for p in world.parcels
-        )
+        known = [s.untold for s in (world.old, world.new) if s.untold is not None]
+        known += [p.seat for p in world.parcels]
+        open_ones = [s for s in known if s.in_doubt or s.stage in ("released", "renounced")]
+        asks = open_ones and not any(seat.at_end for seat in known)
         if self.strict and world.holders and not active and asks:
             yield Move("the maker frees the seat, as the letter asks",
                        world._replace(holders=frozenset()))  # fmt: skip
