@@ -16,6 +16,7 @@ import yaml
 from build import NOW, machine
 from conftest import widetrail
 from seat_trail import sealed
+from widetrail.errors import Obstructed
 from widetrail.licence.seat import Seat, Word
 from widetrail.machine import Effects, FolderMachine, medium_of
 from widetrail.parcel import Parcel, set_out
@@ -74,7 +75,12 @@ class Move:
         self.loaded = recipe(self.kind)
         self.parcel_folder = self.folder / "parcel"
         known = {"holders": ["old"], **self.maker}
+        self.folder.mkdir(exist_ok=True)
         (self.folder / "maker.json").write_text(json.dumps(known))
+        self.dress()
+
+    def dress(self) -> None:
+        """Lay out the machines, or have them be as they are told now."""
         for name in ("old", "new", "between"):
             self._dress(name)
 
@@ -194,7 +200,6 @@ PLAYED = {
 
 @pytest.mark.parametrize("kind", MOVES)
 def test_a_licence_of_another_kind_is_rehearsed(tmp_path: Path, kind: str) -> None:
-    (tmp_path / "machines").mkdir()
     move = Move(tmp_path / "machines", kind, **MOVES[kind])
     (tmp_path / "fernlock.trail.yaml").write_text(move.loaded.text)
     told = {
@@ -231,7 +236,6 @@ def test_what_was_borrowed_is_waited_for_where_old_cannot_return_it(tmp_path: Pa
     [
         ("server", {"maker": {"address": "another.example"}}, "it ended with 1"),
         ("account", {"hands": {}}, "Password of the Fernlock account"),
-        ("dated", {"editions": {"old": "office", "new": "home"}}, "for the edition office"),
     ],
 )
 def test_nothing_is_released_before_new_can_take_the_licence(
@@ -242,6 +246,22 @@ def test_nothing_is_released_before_new_can_take_the_licence(
     assert why in "; ".join(move.on())
     assert move.seat.stage == "noted" and move.seat.act is None
     assert move.words == ("active", "not") and move.holders == ["old"]
+
+
+def test_a_route_for_one_edition_is_not_gone_where_new_is_another(tmp_path: Path) -> None:
+    move = Move(tmp_path / "at once", "dated", **MOVES["dated"])
+    move.editions = {"old": "office", "new": "home"}
+    move.dress()
+    with pytest.raises(Obstructed) as refused:
+        move.plan()
+    told = "; ".join(f"{one} {one.why}" for one in refused.value.obstacles)
+    assert "it is for the edition office, and new has home" in told
+    move = Move(tmp_path / "later", "dated", **MOVES["dated"])
+    move.plan()
+    move.editions = {"old": "office", "new": "home"}
+    move.dress()
+    assert "the edition office, and new has home" in "; ".join(move.on())
+    assert move.seat.stage == "noted" and move.words == ("active", "not")
 
 
 def test_a_device_is_taken_off_from_new_where_old_has_no_network(tmp_path: Path) -> None:

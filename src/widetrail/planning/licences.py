@@ -6,7 +6,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
-from widetrail.finding import Finder
+from widetrail.finding import Finder, Known
 from widetrail.formats.checked import Model
 from widetrail.licence.exchange import Exchange
 from widetrail.licence.seat import AT, Purpose
@@ -45,6 +45,9 @@ def choose_way(
             reach(finder.loaded, route.for_, "does not hold")
             passed.append(not_for(route.name, route.for_, old))
             continue
+        if other := another_edition(route, new):
+            passed.append(PassedOver(route=route.name, code="for", reason=f"new: {other}"))
+            continue
         judged = judge_needs(route.needs, old, new, "", today)
         reach_needs(finder.loaded, route.needs, judged)
         if unmet := [j for j in judged if j.verdict == "unmet"]:
@@ -60,6 +63,15 @@ def choose_way(
         reach(finder.loaded, route, "taken")
         return Way(route, tuple(passed), met, assumed)
     return NoRoute(tuple(passed))
+
+
+def another_edition(route: LicenceRoute, new: Side) -> str:
+    """Return why a route is not for the edition that new is known to have, or an empty text."""
+    wanted = route.for_.edition if route.for_ is not None else None
+    here = new.fact("edition")
+    if wanted is None or not isinstance(here, Known) or str(here) == wanted:
+        return ""
+    return f"it is for the edition {wanted}, and {new.machine} has {here}"
 
 
 def planned_licence(

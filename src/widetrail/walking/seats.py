@@ -47,6 +47,8 @@ from widetrail.parcel import Parcel
 from widetrail.parcel.parcel import SERIAL
 from widetrail.parcel.seal import ENDING, HEADER, KEY, WrongPassphrase, open_seal, read_header
 from widetrail.planning import Plan
+from widetrail.planning.licences import another_edition
+from widetrail.planning.sides import SeenSide
 from widetrail.recipe.arms import reach
 from widetrail.recipe.models import STATIONS, ActiveReading, Licence
 from widetrail.steps import Asked
@@ -555,10 +557,8 @@ class StationSeats:
         doing, found = self._doing, list[str]()
         planned, finder = doing.planned(item), self._doing.finder(item)
         route = next(r for r in self.licence(item).routes if r.name == planned.route)
-        wanted = route.for_.edition if route.for_ is not None else None
-        here = finder.installation.edition if finder.installation is not None else None
-        if wanted and here and here != wanted:
-            found.append(f'the way "{route.name}" is for the edition {wanted}, and {here} is here')
+        if other := another_edition(route, SeenSide(finder)):
+            found.append(f'the way "{route.name}" cannot be gone: {other}')
         for one in doing.plan.steps:
             if (one.item, one.station) == (item, "new") and one.text(OF_SEAT) == "claim":
                 try:
