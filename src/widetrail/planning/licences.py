@@ -175,7 +175,7 @@ class _Making:
     def note(self) -> Step:
         """Return the step that keeps what the claim needs of old."""
         if self._licence.serial is not None:
-            words = f"keep the serial of {self.name}, sealed, here and in the parcel"
+            words = f"keep the serial of {self.name}{self._asks}, sealed, here and in the parcel"
         else:
             words = f"ask {self.name}{self._asks} whether it is licensed here"
         if self._licence.keep:
@@ -184,7 +184,8 @@ class _Making:
 
     def ready(self, after: Sequence[str]) -> Step:
         """Return the step that looks on new whether it can take the seat."""
-        words = f"see that {self.name} can take the seat here, before it is released on {self.old}"
+        words = f"see that {self.name}{self._asks} can take the seat here, before "
+        words += f"it is released on {self.old}"
         return self.own("ready", "new", words, after=after)
 
     def tries(self, route: LicenceRoute, after: Sequence[str]) -> list[Step]:

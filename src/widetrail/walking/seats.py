@@ -287,8 +287,8 @@ _WORDS: Mapping[str, Callable[[Mapping[str, Any]], str]] = {
     "renounced": lambda r: "new will not claim it",
     "gone": lambda r: f"a person answers for it that {r['who']} is out",
     "settled": lambda r: "a person accepted it",
-    "given up": lambda r: "a person gave it up",
-    "taken up": lambda r: "a person took it up again",
+    "given up": lambda r: "the seat was given up",
+    "taken up": lambda r: "the seat was taken up again",
 }
 
 
