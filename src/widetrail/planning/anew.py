@@ -30,7 +30,7 @@ from widetrail.recipe import Route, Station
 from widetrail.recipe.models import Licence
 from widetrail.recipe.templates import literal
 from widetrail.steps import Step, retire_step
-from widetrail.steps.seat import NAMES
+from widetrail.steps.seat_runs import NAMES
 
 _BACK = "Carry the parcel back to old and plan again, into another parcel."
 

@@ -22,7 +22,7 @@ from widetrail.recipe.templates import literal
 from widetrail.steps import RULES, Step, Unfolding
 from widetrail.steps.commands import show_command
 from widetrail.steps.running import OF_SEAT
-from widetrail.steps.seat import NAMES
+from widetrail.steps.seat_runs import NAMES
 
 
 @dataclass(frozen=True, slots=True)

@@ -14,9 +14,10 @@ from widetrail.recipe.models import ArgumentText, Name, Said
 from widetrail.recipe.templates import Brace, parse_template, plain
 from widetrail.steps.commands import REQUEST_MADE
 from widetrail.steps.interface import Doing, Done, Outcome, Step, Task, Unfolding
+from widetrail.steps.makers_word import closed_already
 from widetrail.steps.proving import missing, shown, telling_of
 from widetrail.steps.running import OF_SEAT
-from widetrail.steps.seat import closed_already, made, named
+from widetrail.steps.seat_runs import made, named
 
 
 def _check_words(text: str) -> str:

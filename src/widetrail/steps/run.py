@@ -18,7 +18,7 @@ from widetrail.steps.interface import (
     Unfolding,
 )
 from widetrail.steps.running import OF_SEAT, run_step
-from widetrail.steps.seat import named, run_for_seat
+from widetrail.steps.seat_runs import named, run_for_seat
 
 
 class Run:

@@ -54,14 +54,15 @@ from widetrail.recipe.templates import (
 from widetrail.steps import Asked, Fact, Facts, Hands, Onlooker, Packed, Packing, Step, Task
 from widetrail.steps.commands import COMMAND, COMMANDS, ENDED_BY, RunRule, refuse_option
 from widetrail.steps.interface import WrittenAt
-from widetrail.steps.seat import NAMES, purpose_of
+from widetrail.steps.makers_word import purpose_of
+from widetrail.steps.seat_runs import NAMES
 from widetrail.walking.hands import Answers
 from widetrail.walking.journal import Journal
 from widetrail.walking.own import clear_work
 from widetrail.walking.patience import Patience, Silent
 from widetrail.walking.scan import Scan
 from widetrail.walking.seats import ROOM as SEATS_ROOM
-from widetrail.walking.seats import StationSeats
+from widetrail.walking.station_seats import StationSeats
 
 EXCHANGED_NAMES = ("request", "answer")
 

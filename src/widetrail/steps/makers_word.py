@@ -1,0 +1,146 @@
+"""What a maker says of a seat, how it is asked for, and what is told where it cannot be so."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from widetrail.errors import Halted, Waiting
+from widetrail.licence.seat import (
+    AT,
+    ENDS,
+    Holder,
+    Purpose,
+    Told,
+    Word,
+    closed_as_done,
+    contradicts,
+    words_of,
+)
+from widetrail.recipe import Station
+from widetrail.steps.interface import Asked, Doing, Done, Facts, Failed, Outcome, Step
+from widetrail.steps.running import OF_SEAT
+
+UNKNOWN = "unknown"
+"""What is answered where a person does not know yet."""
+
+
+HOLDERS: Mapping[str, Holder] = {"old": "old", "new": "new", "nobody": "nobody"}
+"""What is answered to who holds a seat, as the maker says."""
+
+MEANWHILE: Mapping[Purpose, str] = {
+    "release": "Until then the new computer cannot claim the licence.",
+    "claim": "Until then it is not known that any computer has the licence.",
+    "return": "Until then it is not known that any computer has the licence.",
+}
+"""What holds as long as nothing more is done, by the purpose of the act that is open."""
+
+
+def purpose_of(step: Step) -> Purpose:
+    """Return the purpose of the act that a step belongs to."""
+    purposes: Mapping[str, Purpose] = {"release": "release", "claim": "claim", "return": "return"}
+    return purposes[step.text(OF_SEAT)]
+
+
+def says_fact(says: str) -> Facts:
+    """Return a program's own words on its licence as a fact."""
+    return {"says": says}
+
+
+def asked_of(
+    step: Step, doing: Doing, name: str, words: str, choices: tuple[str, ...] = ("yes", "no")
+) -> Asked:
+    recipe = doing.finder(step.item).loaded.id
+    return Asked(recipe, name, words, step.item, choices=choices)
+
+
+def name_of(step: Step, doing: Doing) -> str:
+    return doing.application(step.item).name
+
+
+def closed_already(step: Step, doing: Doing) -> Outcome | None:
+    """Return the outcome of a step of an act that is closed, and ``None`` while it is open.
+
+    Raises:
+        Halted: The act was never begun, or closed without having been done.
+    """
+    seat, purpose = doing.seats.now(step.item), purpose_of(step)
+    if seat.act is not None and seat.act.purpose == purpose:
+        return None
+    if closed_as_done(seat, purpose):
+        return Done({"seat": f"nothing was to be done: {words_of(seat)}"})
+    raise Halted(
+        f"no {purpose} of the seat is open", why=f"it is {words_of(seat)}",
+        todo=f"What to do is told by: {doing.seats.command('', step.item)}.",
+    )  # fmt: skip
+
+
+def by_maker(step: Step, doing: Doing, why: str) -> Outcome:
+    """Return the outcome of an act as the maker says that it ended.
+
+    Raises:
+        Waiting: Nobody tells what the maker says.
+    """
+    purpose, seats = purpose_of(step), doing.seats
+    words = (
+        f"How the {purpose} of the seat of {name_of(step, doing)} ended is not known. Who holds "
+        "the seat, as its maker says?"
+    )
+    asked = f"seat_{ENDS[purpose]}"
+    answer = doing.ask(asked_of(step, doing, asked, words, (*HOLDERS, UNKNOWN)))
+    if answer in (None, UNKNOWN):
+        letter = seats.command("letter", step.item)
+        again = "Walk again: it is asked exactly as before. Or a" if step.repeat == "safe" else "A"
+        raise Waiting(
+            why, why=f"only the maker can say how the {purpose} ended",
+            todo=f"{again}sk its maker who holds the seat ({letter} writes to them), then walk "
+            f"again and answer {asked}: old, new or nobody. {MEANWHILE[purpose]}",
+        )  # fmt: skip
+    assert answer is not None
+    word: Word = "unknown"
+    holder, at = HOLDERS[answer], AT[purpose]
+    if step.station == at:
+        word, says = seats.word(step.item)
+        if contradicts(holder, at, word):
+            raise contradiction(step, doing, holder, says)
+    seats.happens(step.item, Told(holder, at, word))
+    seat = seats.now(step.item)
+    if closed_as_done(seat, purpose):
+        return Done({"seat": words_of(seat), "by": "the maker's word"})
+    seats.have_again(step.item, purpose)
+    if seat.stage == "verified":
+        seats.have_again(step.item, "release")
+    todo = f"Mend what the maker names, then walk again. {MEANWHILE[purpose]}"
+    if holder == "new" and purpose == "return":
+        todo = f"To leave it on {doing.other()}: {seats.command('claim', step.item)}."
+    elif holder == "old" and purpose == "claim":
+        todo = (
+            f"Walk on {doing.other()}: it is released there again. To leave it there: "
+            f"{seats.command('give-up', step.item)}."
+        )
+    words = f"by the maker's word the {purpose} was not done: the seat is {words_of(seat)}"
+    return Failed(words, todo, {})
+
+
+def contradiction(step: Step, doing: Doing, holder: Holder, says: str) -> Halted:
+    """Return what a person is told where the maker and the program say what cannot both be."""
+    machine, name = doing.machine.name, name_of(step, doing)
+    who = {"nobody": "nobody", "old": _machine(step, doing, "old")}
+    who["new"] = _machine(step, doing, "new")
+    letter = doing.seats.command("letter", step.item)
+    why = f"its maker says that {who[holder]} holds the seat, {name} on {machine} says {says}"
+    if holder == step.station:
+        todo = (
+            f"Have {name} show on {machine} that it is licensed (type its serial there, or sign in "
+            f"again), or have the maker free the seat ({letter} writes to them); then walk again."
+        )
+    else:
+        todo = f"Take the licence out of {name} on {machine} by its own menu; then walk again."
+        if step.station == "old":
+            gone = doing.seats.command("claim", step.item)
+            todo += f" Where it cannot be had to let go: {gone} --old-is-gone."
+    why += "; until that is settled nothing more is done with the seat"
+    return Halted(f"what {name} and its maker say cannot both be so", why=why, todo=todo)
+
+
+def _machine(step: Step, doing: Doing, station: Station) -> str:
+    return doing.machine.name if station == step.station else doing.other()

@@ -1,0 +1,163 @@
+"""The recipe's own commands within an act on a seat: run once, or again exactly as it was begun."""
+
+from __future__ import annotations
+
+from widetrail.licence.exchange import ANSWER, REQUEST
+from widetrail.licence.seat import AT, Answered, Broken, Refused, Requested, Shown, finished
+from widetrail.recipe.templates import plain, refill
+from widetrail.steps.commands import ANSWER_MADE, COMMAND, REQUEST_MADE, RunRule
+from widetrail.steps.interface import Doing, Done, Failed, Outcome, Step
+from widetrail.steps.makers_word import MEANWHILE, by_maker, closed_already, purpose_of
+from widetrail.steps.running import run_step, status_of, was_run
+
+
+def run_for_seat(step: Step, doing: Doing) -> Outcome:
+    """Run a command that is part of an act on a seat, once, or again exactly as it was."""
+    seats = doing.seats
+    if (closed := closed_already(step, doing)) is not None:
+        return closed
+    ran = was_run(step, doing)
+    if ran and (outcome := _resolved(step, doing)) is not None:
+        return outcome
+    doubted = seats.now(step.item).in_doubt
+    if doubted and not ran and step.repeat != "safe" and not _was_asked(step, doing):
+        return by_maker(step, doing, "whether it was done before is not known")
+    fetches = step.writes == (ANSWER_MADE,)
+    if _takes_answer(step) and (wrong := seats.wrong_answer(step.item)):
+        return Failed(wrong, _fetch(step, doing), {})
+    if ran and fetches and step.repeat == "safe":
+        doing.record("to be done again", step=step.id)
+    outcome = run_step(step, doing)
+    if isinstance(outcome, Done) and fetches and (wrong := seats.wrong_answer(step.item)):
+        seats.happens(step.item, Broken())
+        doing.record("to be done again", step=step.id)
+        return Failed(wrong, "Walk here again: the answer is fetched once more.", outcome.facts)
+    if isinstance(outcome, Done):
+        made(step, doing)
+        return outcome
+    assert isinstance(outcome, Failed)
+    return _failed(step, doing, outcome, doubted=doubted)
+
+
+def _failed(step: Step, doing: Doing, outcome: Failed, *, doubted: bool) -> Outcome:
+    """Have it happen that a command of an act failed; return what comes of it.
+
+    ``doubted`` tells that it was in doubt before it was run.
+    """
+    purpose, seats, rule = purpose_of(step), doing.seats, doing.rule(step)
+    assert isinstance(rule, RunRule)
+    if status_of(step, doing) in rule.refused:
+        seats.happens(step.item, Refused())
+        if seats.now(step.item).act is None:
+            seats.have_again(step.item, purpose)
+            return Failed(
+                f"it was refused, and nothing changed: {outcome.reason}", _refused(step, doing), {}
+            )
+        return by_maker(step, doing, f"it was refused when asked for again: {outcome.reason}")
+    if not was_run(step, doing):  # it could not be started
+        act = seats.now(step.item).act
+        if act is None or act.phase != "intent" or _was_asked(step, doing):
+            return Failed(outcome.reason, f"{outcome.todo} {MEANWHILE[purpose]}", outcome.facts)
+        seats.happens(step.item, Refused())
+        seats.have_again(step.item, purpose)
+        words = f"it could not be started, and nothing changed: {outcome.reason}"
+        return Failed(words, _refused(step, doing), {})
+    seats.happens(step.item, Broken())
+    if doubted or step.repeat != "safe":
+        return by_maker(step, doing, outcome.reason)
+    again = "it is asked exactly as before"
+    if _takes_answer(step):
+        fetch = seats.command("fetch", step.item)
+        again = f"the same answer is registered (to have it fetched once more first: {fetch})"
+    return Failed(outcome.reason, f"Walk again: {again}. {MEANWHILE[purpose]}", outcome.facts)
+
+
+def _takes_answer(step: Step) -> bool:
+    """Return whether a command is given the maker's answer, and does not fetch it itself."""
+    takes = any(ANSWER_MADE in argument for argument in step.texts(COMMAND))
+    return takes and step.writes != (ANSWER_MADE,)
+
+
+def _was_asked(step: Step, doing: Doing) -> bool:
+    """Return whether a step of the same act was run here in this move."""
+    begun = doing.records("run begun")
+    mine = step.id.rsplit("/", 2)[0]  # below it a step has its number and its kind
+    return any(str(r["step"]).startswith(f"{mine}/") and r["step"] != step.id for r in begun)
+
+
+def _fetch(step: Step, doing: Doing) -> str:
+    return (
+        "Put the right file in its place and walk here again. To have it fetched once more: "
+        f"{doing.seats.command('fetch', step.item)}, then walk on the machine between "
+        f"(--as between). {MEANWHILE[purpose_of(step)]}"
+    )
+
+
+def _refused(step: Step, doing: Doing) -> str:
+    purpose, seats = purpose_of(step), doing.seats
+    ways = [f"Mend what the reason names, then walk again; {seats.command('letter', step.item)} "
+            "writes to them."]  # fmt: skip
+    if purpose == "claim":
+        ways.append(f"To have it back on {doing.other()}: {seats.command('return', step.item)}.")
+        ways.append("Until then neither computer has the licence.")
+    if purpose == "release":
+        keep = f"To leave it where it is: {seats.command('give-up', step.item)}."
+        ways.append(f"{keep} Until then it stays on {doing.machine.name}.")
+    return " ".join(ways)
+
+
+def _resolved(step: Step, doing: Doing) -> Outcome | None:
+    """Return the outcome of a command that was cut off or failed before; ``None``: do it again.
+
+    Raises:
+        Waiting: It may not be repeated, and nothing tells how it ended.
+    """
+    purpose, seats = purpose_of(step), doing.seats
+    status = status_of(step, doing)
+    rule = doing.rule(step)
+    assert isinstance(rule, RunRule)
+    if status in rule.exit:
+        return None  # what it made or said is looked at again by the run itself
+    if status is None:
+        started = doing.recorded("run started", step.id)
+        assert started is not None
+        doing.await_ended(int(str(started["pid"])), float(str(started["started"])))
+    if not seats.now(step.item).in_doubt:
+        seats.happens(step.item, Broken())
+    if step.station == AT[purpose]:
+        word, says = seats.word(step.item)
+        if finished(purpose, word):
+            seats.happens(step.item, Shown(word))
+            return Done({"resumed": f"the program says: {says}"})
+    if step.repeat == "safe":
+        return None
+    return by_maker(step, doing, "the recipe does not say that it may be asked for again")
+
+
+def made(step: Step, doing: Doing) -> None:
+    """Have it happen that a step made the request or the answer of the open act."""
+    if step.writes == (REQUEST_MADE,):
+        doing.seats.happens(step.item, Requested())
+    elif step.writes == (ANSWER_MADE,):
+        doing.seats.happens(step.item, Answered())
+
+
+NAMES = "names"
+"""The argument that tells what request and answer are called without their endings."""
+
+
+def named(step: Step) -> Step:
+    """Return a step as people are shown it: with the names of its request and answer put in."""
+    if NAMES not in step.arguments:
+        return step
+    stem = plain(step.text(NAMES))
+    known = {"request": f"{stem}{REQUEST}", "answer": f"{stem}{ANSWER}"}
+
+    def fill(value: str | tuple[str, ...]) -> str | tuple[str, ...]:
+        if isinstance(value, str):
+            return refill(value, known.get)
+        return tuple(refill(text, known.get) for text in value)
+
+    arguments = {name: fill(value) for name, value in step.arguments.items()}
+    writes = tuple(refill(path, known.get) for path in step.writes)
+    return step.model_copy(update={"arguments": arguments, "writes": writes})
