@@ -219,7 +219,7 @@ class Explorer:
         known = plain(step(parcel.seat, event)[0])
         then = world.with_parcel(number, parcel._replace(seat=known))
         edge = (plain(parcel.seat), event, known)
-        if parcel.seat.given_up and not parcel.seat.at_end:
+        if parcel.seat.given_up:
             yield Move("taken up again", then, edge)
         if parcel.seat.given_up:
             return

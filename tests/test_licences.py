@@ -590,6 +590,8 @@ def left_on_old_before_it_was_looked_at(trail: Trail) -> None:
     trail.walk("old")
     give_up(trail.parcel(), trail.line, trail.now)
     assert trail.seat.at_end and trail.words[0] == "active"
+    forward(trail).on()
+    claimed(trail)
 
 
 @scenario()
@@ -598,6 +600,17 @@ def left_on_old_before_it_was_released(trail: Trail) -> None:
     trail.walk("new")
     give_up(trail.parcel(), trail.line, trail.now)
     assert trail.seat.at_end and trail.words[0] == "active" and trail.next is None
+    forward(trail).on()
+    claimed(trail)
+
+
+@scenario()
+def cut_off_then_given_up_and_moved_after_all(trail: Trail) -> None:
+    trail.on(most=2)
+    trail.cut("old", before_start(3))  # the release was run, and nobody was told
+    regretted(trail)
+    trail.on()
+    claimed(trail)
 
 
 @scenario(**OFFLINE)

@@ -9,7 +9,7 @@ from datetime import datetime
 from widetrail.finding import Finder, Known
 from widetrail.formats.checked import Model
 from widetrail.licence.exchange import Exchange
-from widetrail.licence.seat import AT, Purpose
+from widetrail.licence.seat import AT, Purpose, Stage
 from widetrail.planning.choice import NoRoute, not_for, passed_for_needs, reach_needs, short
 from widetrail.planning.itinerary import find_itinerary
 from widetrail.planning.needs import judge_needs
@@ -88,13 +88,12 @@ def planned_licence(
 
 @dataclass(frozen=True, slots=True)
 class SoFar:
-    """How far a plan was walked: the number of legs, the steps that came out well, and whether new
-    renounced the seat, or old released it."""
+    """How far a plan was walked: the number of legs, the steps that came out well, and the stage of
+    the seat."""
 
     legs: int
     done: frozenset[str]
-    renounced: bool = False
-    released: bool = True
+    stage: Stage = "released"
 
 
 def unfold_licence(
@@ -254,7 +253,7 @@ def plan_return(plan: Plan, loaded: Loaded, item: str, so_far: SoFar, *, gone: b
     first = []
     if gone:
         first.append(_gone_new(made))
-    elif not so_far.renounced:
+    elif so_far.stage != "renounced":
         first.append(_renouncing(made))
     back = made.act("return", route, [s.id for s in first])
     return _instead(plan, item, so_far, [*first, *back], "new" if gone else None)
@@ -267,8 +266,11 @@ def plan_claim(plan: Plan, loaded: Loaded, item: str, so_far: SoFar, *, gone: bo
     """
     made, route = _making(plan, loaded, item, so_far)
     first = [_gone_old(made)] if gone else []
-    if not gone and not so_far.released:
-        first = made.act("release", route, ())
+    if not gone and so_far.stage == "noted":
+        tried = made.tries(route, ())
+        first = [*tried, made.ready([s.id for s in tried])]
+    if not gone and so_far.stage in ("noted", "verified"):
+        first += made.act("release", route, [s.id for s in first[-1:]])
     claiming = made.act("claim", route, [s.id for s in first[-1:]], freeing=gone)
     return _instead(plan, item, so_far, [*first, *claiming], "old" if gone else None)
 
@@ -291,6 +293,7 @@ def licence_steps(plan: Plan, planned: PlannedItem, loaded: Loaded) -> list[Step
     for legs in range(len(plan.legs) + 1):
         made = _Making(planned, loaded, machines, _mark(legs))
         steps += [_gone_new(made), _renouncing(made), _gone_old(made)]
+        steps += [*made.tries(route, ()), made.ready(())]
         for purpose in ("return", "claim", "release"):
             steps += made.act(purpose, route, ())
         steps += made.act("claim", route, (), freeing=True)

@@ -19,6 +19,8 @@ def run_for_seat(step: Step, doing: Doing) -> Outcome:
     ran = was_run(step, doing)
     if ran and (outcome := _resolved(step, doing)) is not None:
         return outcome
+    if not ran and _was_left(step, doing):
+        seats.happens(step.item, Broken())
     doubted = seats.now(step.item).in_doubt
     if doubted and not ran and step.repeat != "safe" and not _was_asked(step, doing):
         return by_maker(step, doing, "whether it was done before is not known")
@@ -70,6 +72,20 @@ def _failed(step: Step, doing: Doing, outcome: Failed, *, doubted: bool) -> Outc
         fetch = seats.command("fetch", step.item)
         again = f"the same answer is registered (to have it fetched once more first: {fetch})"
     return Failed(outcome.reason, f"Walk again: {again}. {MEANWHILE[purpose]}", outcome.facts)
+
+
+def _was_left(step: Step, doing: Doing) -> bool:
+    """Return whether the same command was begun here by an earlier plan of this move, and how that
+    ended is not known."""
+    number, rule = step.id.rsplit("/", 2)[1:], doing.rule(step)
+    assert isinstance(rule, RunRule)
+    begun = {str(r["step"]) for r in doing.records("run begun")} - {step.id}
+    others = [
+        step.model_copy(update={"id": one})
+        for one in begun
+        if one.startswith(f"{step.item}/") and one.rsplit("/", 2)[1:] == number
+    ]
+    return any(was_run(o, doing) and status_of(o, doing) not in rule.exit for o in others)
 
 
 def _takes_answer(step: Step) -> bool:

@@ -66,8 +66,7 @@ def _recipe(parcel: Parcel, line: SeatLine) -> Loaded:
 def _so_far(parcel: Parcel, line: SeatLine) -> SoFar:
     well = frozenset(s for s, outcome in parcel.outcomes.items() if came_well(outcome))
     seat = line.seat
-    released = seat.stage not in ("known", "noted", "verified")
-    return SoFar(len(parcel.legs_done), well, seat.stage == "renounced", released)
+    return SoFar(len(parcel.legs_done), well, seat.stage)
 
 
 def _insist(line: SeatLine, may: bool, wanted: str) -> None:
@@ -80,7 +79,7 @@ def _insist(line: SeatLine, may: bool, wanted: str) -> None:
 
 def _taken_up(parcel: Parcel, line: SeatLine, now: datetime) -> tuple[SeatLine, list[Any]]:
     """Return a seat that was given up as it is once it is taken up again, with the record of it."""
-    if not line.seat.given_up or line.seat.at_end:
+    if not line.seat.given_up:
         return line, []
     record, seat = _record(parcel, line, now, TakenUp())
     return replace(line, seat=seat), [record]
@@ -137,9 +136,10 @@ def claim_after_all(parcel: Parcel, line: SeatLine, now: datetime, *, gone: bool
     Raises:
         Halted: The seat is not so that it can be claimed.
     """
+    known = line.seat.given_up and line.seat.stage in ("noted", "verified")
     line, told = _taken_up(parcel, line, now)
     seat = line.seat
-    free = seat.act is None and seat.stage == "released"
+    free = seat.act is None and (seat.stage == "released" or known)
     goes_on = seat.act is not None and seat.act.purpose != "return"
     goes_on = goes_on and not _is_planned(parcel, line, "claim")
     may = _may(seat, Gone("old")) if gone else free or goes_on
