@@ -72,6 +72,21 @@ def _walk(world: World, machine: str, *more: str) -> Ran:
                      *more)  # fmt: skip
 
 
+def test_a_licence_that_is_released_before_new_is_known_is_moved_by_one_parcel_alone(
+    served: World,
+) -> None:
+    sides = ("--old", served.old, "--new-later", "--parcel", served.parcel)
+    sealed = ("--seal", "--answers", served.folder / "answers.yaml")
+    recipe = served.folder / "recipes/loamlens.trail.yaml"
+    packing = ("--release-after", "packing")
+    ran = widetrail("plan", recipe, *sides, *sealed, *packing)
+    assert ran.status == 0, ran.err
+    assert "walk this parcel on one alone" in ran.out
+    assert "do not walk a copy of this parcel on another computer" in ran.out
+    walked = _walk(served, "potting-shed")
+    assert "widetrail walk" in walked.out and "--as new" in walked.out
+
+
 def _offline(world: World) -> None:
     for name in ("potting-shed", "glass-office"):
         world.edit(
@@ -97,6 +112,8 @@ def test_no_serial_is_shown_written_or_given_as_an_argument(
     for name in way:
         told.append(_walk(served, name, *(["--as", "between"] if name == "visitor-hall" else [])))
         assert told[-1].status == 0, told[-1].err
+    there = [i for i, name in enumerate(way, start=1) if name == "visitor-hall"]
+    assert all("--as between" in told[i - 1].out for i in there)  # the walk before says so
     told += [widetrail("seat", served.parcel), widetrail("report", served.parcel, "--json")]
     told += [widetrail("seat", "--machine", served.machine("potting-shed"), "--json")]
     told += [widetrail("seat", "letter", served.parcel)]
