@@ -6,7 +6,7 @@ import hashlib
 import json
 import os
 import shutil
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -229,6 +229,24 @@ def pytest_terminal_summary(terminalreporter: pytest.TerminalReporter) -> None:
         terminalreporter.section("figures")
     for text in told:
         terminalreporter.write_line(str(text))
+
+
+@pytest.fixture
+def trails(tmp_path: Path) -> Iterator[Callable[..., Any]]:
+    """Make moves of a licence, whose services are ended with the test; see ``seat_trail``."""
+    from seat_trail import SeatTrail
+
+    made: list[SeatTrail] = []
+
+    def make(**ways: Any) -> SeatTrail:
+        folder = tmp_path / f"trail-{len(made)}"
+        folder.mkdir()
+        made.append(SeatTrail(folder, **ways))
+        return made[-1]
+
+    yield make
+    for trail in made:
+        trail.close()
 
 
 @pytest.fixture(scope="session")

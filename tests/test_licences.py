@@ -699,8 +699,7 @@ def _does_not_show(trail: Trail, *said: str) -> None:
     assert trail.walk("old").waits and trail.seat.in_doubt
 
 
-@scenario()
-def released_and_active_still(trail: Trail) -> None:
+def _active_still(trail: Trail) -> None:
     trail.on(most=2)
     _does_not_show(trail, "unlock", "1")
     assert trail.program("old", "drop") == 0
@@ -708,17 +707,7 @@ def released_and_active_still(trail: Trail) -> None:
     claimed(trail)
 
 
-@scenario(**OFFLINE)
-def released_by_errand_and_active_still(trail: Trail) -> None:
-    trail.on(most=2)
-    _does_not_show(trail, "unlock", "1")
-    assert trail.program("old", "drop") == 0
-    trail.on()
-    claimed(trail)
-
-
-@scenario()
-def back_and_not_active(trail: Trail) -> None:
+def _not_active(trail: Trail) -> None:
     renounced(trail)
     _does_not_show(trail, "drop")
     assert trail.program("old", "unlock", "1") == 0
@@ -726,13 +715,9 @@ def back_and_not_active(trail: Trail) -> None:
     returned(trail)
 
 
-@scenario(**OFFLINE)
-def back_by_errand_and_not_active(trail: Trail) -> None:
-    renounced(trail)
-    _does_not_show(trail, "drop")
-    assert trail.program("old", "unlock", "1") == 0
-    trail.on()
-    returned(trail)
+for _way, _options in {"online": {}, "by_errand": OFFLINE}.items():
+    SCENARIOS[f"released_{_way}_and_active_still"] = _active_still, _options
+    SCENARIOS[f"back_{_way}_and_not_active"] = _not_active, _options
 
 
 @scenario(**OFFLINE)

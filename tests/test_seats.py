@@ -31,21 +31,6 @@ from widetrail_demo.world import SERIALS
 SEAL = "parcel.seal: goldcrest in the yew\n"
 
 
-@pytest.fixture
-def trail(tmp_path: Path) -> Iterator[Callable[..., SeatTrail]]:
-    made: list[SeatTrail] = []
-
-    def make(**ways: Any) -> SeatTrail:
-        folder = tmp_path / f"trail-{len(made)}"
-        folder.mkdir()
-        made.append(SeatTrail(folder, **ways))
-        return made[-1]
-
-    yield make
-    for one in made:
-        one.close()
-
-
 # By the command line
 
 
@@ -211,9 +196,9 @@ def test_undo_and_settle_leave_a_seat_as_it_is_and_say_so(served: World) -> None
 
 
 def test_a_run_is_not_settled_while_its_seat_is_on_its_way(
-    trail: Callable[..., SeatTrail],
+    trails: Callable[..., SeatTrail],
 ) -> None:
-    one = trail(offline=True)
+    one = trails(offline=True)
     one.on(most=3)
     ran = widetrail("settle", "--machine", one.folder / "potting-shed", "--yes")
     assert ran.status == 3 and "is on its way" in ran.err
@@ -240,14 +225,14 @@ class _MixesUp(Answers):
 
 
 def test_an_answer_to_another_request_is_refused_and_the_right_file_named(
-    trail: Callable[..., SeatTrail],
+    trails: Callable[..., SeatTrail],
 ) -> None:
     def by_hand(text: str) -> str:
         errand = '- {run: [errand, "{request}", "{answer}"], makes: "{answer}", repeat: safe}'
         assert text.count(errand) == 2
         return text.replace(errand, '- {person: Fetch the answer., makes: "{answer}"}')
 
-    one = trail(offline=True, edit=by_hand)
+    one = trails(offline=True, edit=by_hand)
     hands = _MixesUp(one.service, one.folder / "visitor-hall")
     for station in ("old", "new", "old", "between", "old", "new", "between"):
         visit = one.visit(station)
@@ -270,16 +255,16 @@ def test_the_words_for_a_wrong_answer_name_the_right_file_wherever_it_is_known()
     assert names[0].stem != names[1].stem and names[0].stem.isascii() and " " not in names[0].stem
 
 
-def test_an_errand_needs_its_program_where_it_is_run(trail: Callable[..., SeatTrail]) -> None:
-    one = trail(offline=True)
+def test_an_errand_needs_its_program_where_it_is_run(trails: Callable[..., SeatTrail]) -> None:
+    one = trails(offline=True)
     one.on(most=3)
     (one.folder / "visitor-hall/disks/root/opt/loamlens-errand/loamlens-errand").unlink()
     with pytest.raises(Exception, match="cannot run this errand of Loamlens"):
         one.walk("between")
 
 
-def test_all_seats_share_one_errand(trail: Callable[..., SeatTrail]) -> None:
-    one = trail(offline=True)
+def test_all_seats_share_one_errand(trails: Callable[..., SeatTrail]) -> None:
+    one = trails(offline=True)
     text = one.recipe.text.replace("id: loamlens\n", "id: rootlens\n")
     both = [one.recipe, load_recipe_text(text, "rootlens.trail.yaml", KINDS)]
     only = Choices(only=frozenset({"loamlens.licence", "rootlens.licence"}))
@@ -291,16 +276,16 @@ def test_all_seats_share_one_errand(trail: Callable[..., SeatTrail]) -> None:
 
 
 def test_releasing_after_packing_is_offered_with_what_it_saves(
-    trail: Callable[..., SeatTrail],
+    trails: Callable[..., SeatTrail],
 ) -> None:
-    notices = " ".join(trail(offline=True).parcel().plan.notices)
+    notices = " ".join(trails(offline=True).parcel().plan.notices)
     assert "--release-after packing) would save 2 trips" in notices
 
 
 def test_an_older_seat_is_not_moved_to_another_machine_without_the_makers_word(
-    trail: Callable[..., SeatTrail],
+    trails: Callable[..., SeatTrail],
 ) -> None:
-    one = trail()
+    one = trails()
     one.on(most=3)
     file = one.folder / "glass-office/machine.yaml"
     file.write_text(file.read_text().replace("machine: glass-office", "machine: tea-room"))
@@ -447,11 +432,11 @@ def test_a_second_seat_is_not_given_while_one_holds_it(service: Service) -> None
 
 
 def test_a_visit_of_an_older_copy_does_nothing_with_a_seat(
-    trail: Callable[..., SeatTrail], tmp_path: Path
+    trails: Callable[..., SeatTrail], tmp_path: Path
 ) -> None:
     import shutil
 
-    one = trail()
+    one = trails()
     one.on(most=2)
     shutil.copytree(one.parcel_folder, tmp_path / "copy")
     one.on()
@@ -462,8 +447,8 @@ def test_a_visit_of_an_older_copy_does_nothing_with_a_seat(
         Visit(parcel, one.machine("old"), station="old")
 
 
-def test_a_seat_that_new_may_have_is_not_brought_back(trail: Callable[..., SeatTrail]) -> None:
-    one = trail()
+def test_a_seat_that_new_may_have_is_not_brought_back(trails: Callable[..., SeatTrail]) -> None:
+    one = trails()
     one.on(most=3)
     one.service.faults = {"cut": 1}
     one.walk("new")
