@@ -344,6 +344,9 @@ class Seats(Protocol):
     def lacking(self, item: str) -> Sequence[str]:
         """Return why a claim here could not be done: what its steps need that is not known."""
 
+    def walk(self) -> str:
+        """Return the command that walks here again, as it is typed."""
+
     def command(self, verb: str, item: str) -> str:
         """Return a ``widetrail seat`` command about a seat, as it is typed."""
 

@@ -57,6 +57,11 @@ def name_of(step: Step, doing: Doing) -> str:
     return doing.application(step.item).name
 
 
+def walk_again(doing: Doing) -> str:
+    """Return that a person should walk again, with the command."""
+    return f"walk again ({doing.seats.walk()})"
+
+
 def closed_already(step: Step, doing: Doing) -> Outcome | None:
     """Return the outcome of a step of an act that is closed, and ``None`` while it is open.
 
@@ -89,11 +94,13 @@ def by_maker(step: Step, doing: Doing, why: str) -> Outcome:
     answer = doing.ask(asked_of(step, doing, asked, words, (*HOLDERS, UNKNOWN)))
     if answer in (None, UNKNOWN):
         letter = seats.command("letter", step.item)
-        again = "Walk again: it is asked exactly as before. Or a" if step.repeat == "safe" else "A"
+        todo = f"Ask its maker who holds the seat ({letter} writes to them), then "
+        todo += f"{walk_again(doing)} and answer {asked}: old, new or nobody."
+        if step.repeat == "safe":
+            todo += " Without an answer it is asked exactly as before."
         raise Waiting(
             why, why=f"only the maker can say how the {purpose} ended",
-            todo=f"{again}sk its maker who holds the seat ({letter} writes to them), then walk "
-            f"again and answer {asked}: old, new or nobody. {MEANWHILE[purpose]}",
+            todo=f"{todo} {MEANWHILE[purpose]}",
         )  # fmt: skip
     assert answer is not None
     word: Word = "unknown"
@@ -109,7 +116,7 @@ def by_maker(step: Step, doing: Doing, why: str) -> Outcome:
     seats.have_again(step.item, purpose)
     if seat.stage == "verified":
         seats.have_again(step.item, "release")
-    todo = f"Mend what the maker names, then walk again. {MEANWHILE[purpose]}"
+    todo = f"Mend what the maker names, then {walk_again(doing)}. {MEANWHILE[purpose]}"
     if holder == "new" and purpose == "return":
         todo = f"To leave it on {doing.other()}: {seats.command('claim', step.item)}."
     elif holder == "old" and purpose == "claim":
@@ -131,10 +138,12 @@ def contradiction(step: Step, doing: Doing, holder: Holder, says: str) -> Halted
     if holder == step.station:
         todo = (
             f"Have {name} show on {machine} that it is licensed (type its serial there, or sign in "
-            f"again), or have the maker free the seat ({letter} writes to them); then walk again."
+            f"again), or have the maker free the seat ({letter} writes to them); then "
+            f"{walk_again(doing)}."
         )
     else:
-        todo = f"Take the licence out of {name} on {machine} by its own menu; then walk again."
+        todo = f"Take the licence out of {name} on {machine} by its own menu; then "
+        todo += f"{walk_again(doing)}."
         if step.station == "old":
             gone = doing.seats.command("claim", step.item)
             todo += f" Where it cannot be had to let go: {gone} --old-is-gone."

@@ -40,6 +40,7 @@ from widetrail.steps.makers_word import (
     name_of,
     purpose_of,
     says_fact,
+    walk_again,
 )
 
 
@@ -66,7 +67,7 @@ def _note(step: Step, doing: Doing) -> Outcome:
                 f"the serial of {name_of(step, doing)} is not known on {doing.machine.name}",
                 why="what the recipe reads it from does not tell it",
                 todo="Look it up in the program or on its invoice, and type it into the program "
-                "there, then walk again; until then nothing is done with the licence.",
+                f"there, then {walk_again(doing)}; until then nothing is done with the licence.",
             )  # fmt: skip
         if not serial.isprintable():
             raise Halted(
@@ -96,8 +97,8 @@ def _kept(step: Step, doing: Doing, name: str) -> str:
         raise Halted(
             f"{name} is not known on {doing.machine.name}, and the claim needs it",
             why=found.reason,
-            todo="Have the program tell it there, then walk again; nothing was done with the "
-            "licence.",
+            todo=f"Have the program tell it there, then {walk_again(doing)}; nothing was done "
+            "with the licence.",
         )  # fmt: skip
     return str(found)
 
@@ -121,8 +122,9 @@ def _begun_before(step: Step, doing: Doing, word: Word, says: str) -> Adopted | 
         raise Waiting(
             f"the seat was released for {partner} in an earlier move",
             why=f"whether {partner} holds it is not known here",
-            todo="Ask the maker whether a machine holds it. Where none does, walk again and answer "
-            "seat_free: yes. Until then nothing is done with the licence.",
+            todo="Ask the maker whether a machine holds it. Where none does, "
+            f"{walk_again(doing)} and answer seat_free: yes. Until then nothing is done with the "
+            "licence.",
         )  # fmt: skip
     if word == "unknown":
         return None
@@ -132,8 +134,8 @@ def _begun_before(step: Step, doing: Doing, word: Word, says: str) -> Adopted | 
         raise Waiting(
             f"{name} on {machine} does not hold the seat that is to be moved",
             why=f"it says {says}",
-            todo="Ask its maker who holds it, then walk again and answer seat_found: old, new or "
-            "nobody. Until then nothing is done with the licence.",
+            todo=f"Ask its maker who holds it, then {walk_again(doing)} and answer seat_found: "
+            "old, new or nobody. Until then nothing is done with the licence.",
         )  # fmt: skip
     if answer == "old":
         raise contradiction(step, doing, "old", says)
@@ -154,15 +156,15 @@ def _ready(step: Step, doing: Doing) -> Outcome:
         raise Halted(
             f"{name} on {machine} is licensed already, before {doing.other()} lets go of its seat",
             why=f"on {machine} it says {says}",
-            todo=f"Take the licence out of {name} on {machine} by its own menu, then walk again; "
-            f"or keep both as they are: {seats.command('give-up', step.item)}. Nothing was "
-            "released.",
+            todo=f"Take the licence out of {name} on {machine} by its own menu, then "
+            f"{walk_again(doing)}; or keep both as they are: "
+            f"{seats.command('give-up', step.item)}. Nothing was released.",
         )  # fmt: skip
     if lacking := seats.lacking(step.item):
         raise Halted(
             f"the licence of {name} could not be claimed on {machine}", why="; ".join(lacking),
-            todo=f"Mend what the reason names on {machine}, then walk again. Nothing was released: "
-            f"{doing.other()} keeps the licence until then.",
+            todo=f"Mend what the reason names on {machine}, then {walk_again(doing)}. Nothing was "
+            f"released: {doing.other()} keeps the licence until then.",
         )  # fmt: skip
     seats.happens(step.item, Verified())
     return Done({"ready": "the program is here, and can take the licence"} | says_fact(says))
@@ -221,8 +223,8 @@ def _end(step: Step, doing: Doing) -> Outcome:
 def _other(step: Step, doing: Doing) -> str:
     name, machine = name_of(step, doing), doing.machine.name
     todo = (
-        f"Take that licence out of {name} on {machine} by its own menu, then walk again. Nothing "
-        "is done with the seat that is moved until then."
+        f"Take that licence out of {name} on {machine} by its own menu, then {walk_again(doing)}. "
+        "Nothing is done with the seat that is moved until then."
     )
     if purpose_of(step) == "claim":
         back = doing.seats.command("return", step.item)
@@ -243,8 +245,8 @@ def _renounce(step: Step, doing: Doing) -> Outcome:
     if word == "active":
         raise Halted(
             f"{name} is licensed on {doing.machine.name}", why=f"it says {says}",
-            todo=f"Take the licence out of {name} there by its own menu, then walk again; or leave "
-            f"it where it is: {claim}.",
+            todo=f"Take the licence out of {name} there by its own menu, then "
+            f"{walk_again(doing)}; or leave it where it is: {claim}.",
         )  # fmt: skip
     if word == "unknown" or doing.seats.was_left_open(step.item):
         machine = doing.machine.name
@@ -256,8 +258,8 @@ def _renounce(step: Step, doing: Doing) -> Outcome:
             raise Waiting(
                 f"whether {machine} holds the seat is not known", why=says,
                 todo=f"Ask its maker ({doing.seats.command('letter', step.item)} writes to them), "
-                "then walk again and answer new_is_free: yes. Until then neither computer is "
-                "known to have the licence.",
+                f"then {walk_again(doing)} and answer new_is_free: yes. Until then neither "
+                "computer is known to have the licence.",
             )  # fmt: skip
     doing.seats.happens(step.item, Renounced("not"))
     return Done({"seat": words_of(doing.seats.now(step.item))})
@@ -273,8 +275,9 @@ def _gone(step: Step, doing: Doing) -> Outcome:
     if doing.ask(asked_of(step, doing, f"{who}_is_gone", words)) != "yes":
         raise Waiting(
             f"nobody answers for {doing.other()}", why="it is out of reach, so only a person can",
-            todo=f"Walk again and answer {who}_is_gone: yes once it is wiped or the maker has "
-            "taken the seat from it. Until then nothing is done with the licence.",
+            todo="Once it is wiped, or the maker has taken the seat from it, "
+            f"{walk_again(doing)} and answer {who}_is_gone: yes. Until then nothing is done with "
+            "the licence.",
         )  # fmt: skip
     doing.seats.happens(step.item, Gone(who))
     return Done({"seat": words_of(doing.seats.now(step.item)), "by": "a person's word"})

@@ -7,7 +7,7 @@ from widetrail.licence.seat import AT, Answered, Broken, Refused, Requested, Sho
 from widetrail.recipe.templates import plain, refill
 from widetrail.steps.commands import ANSWER_MADE, COMMAND, REQUEST_MADE, RunRule
 from widetrail.steps.interface import Doing, Done, Failed, Outcome, Step
-from widetrail.steps.makers_word import MEANWHILE, by_maker, closed_already, purpose_of
+from widetrail.steps.makers_word import MEANWHILE, by_maker, closed_already, purpose_of, walk_again
 from widetrail.steps.running import run_step, status_of, was_run
 
 
@@ -33,7 +33,8 @@ def run_for_seat(step: Step, doing: Doing) -> Outcome:
     if isinstance(outcome, Done) and fetches and (wrong := seats.wrong_answer(step.item)):
         seats.happens(step.item, Broken())
         doing.record("to be done again", step=step.id)
-        return Failed(wrong, "Walk here again: the answer is fetched once more.", outcome.facts)
+        todo = f"To have the answer fetched once more, {walk_again(doing)}."
+        return Failed(wrong, todo, outcome.facts)
     if isinstance(outcome, Done):
         made(step, doing)
         return outcome
@@ -71,7 +72,8 @@ def _failed(step: Step, doing: Doing, outcome: Failed, *, doubted: bool) -> Outc
     if _takes_answer(step):
         fetch = seats.command("fetch", step.item)
         again = f"the same answer is registered (to have it fetched once more first: {fetch})"
-    return Failed(outcome.reason, f"Walk again: {again}. {MEANWHILE[purpose]}", outcome.facts)
+    todo = f"To go on, {walk_again(doing)}: {again}. {MEANWHILE[purpose]}"
+    return Failed(outcome.reason, todo, outcome.facts)
 
 
 def _was_left(step: Step, doing: Doing) -> bool:
@@ -103,7 +105,7 @@ def _was_asked(step: Step, doing: Doing) -> bool:
 
 def _fetch(step: Step, doing: Doing) -> str:
     return (
-        "Put the right file in its place and walk here again. To have it fetched once more: "
+        f"Put the right file in its place and {walk_again(doing)}. To have it fetched once more: "
         f"{doing.seats.command('fetch', step.item)}, then walk on the machine between "
         f"(--as between). {MEANWHILE[purpose_of(step)]}"
     )
@@ -111,8 +113,8 @@ def _fetch(step: Step, doing: Doing) -> str:
 
 def _refused(step: Step, doing: Doing) -> str:
     purpose, seats = purpose_of(step), doing.seats
-    ways = [f"Mend what the reason names, then walk again; {seats.command('letter', step.item)} "
-            "writes to them."]  # fmt: skip
+    letter = seats.command("letter", step.item)
+    ways = [f"Mend what the reason names, then {walk_again(doing)}; {letter} writes to the maker."]
     if purpose == "claim":
         ways.append(f"To have it back on {doing.other()}: {seats.command('return', step.item)}.")
         ways.append("Until then neither computer has the licence.")

@@ -152,8 +152,8 @@ class StationSeats:
         )
         if self._doing.station == "new":
             todo += (
-                " Where this move was planned after it all the same, walk again and answer "
-                "this_move_counts: yes."
+                " Where this move was planned after it all the same, walk again "
+                f"({self.walk()}) and answer this_move_counts: yes."
             )
         halted = Halted(
             f"{title}: this move may do nothing with the seat any more", why=known, todo=todo
@@ -245,6 +245,12 @@ class StationSeats:
     def knows_serial(self, item: str) -> bool:
         has_none = self.licence(item).serial is None
         return has_none or (item, SERIAL) in self._doing.secrets_by_scope
+
+    def walk(self) -> str:
+        station = self._doing.station
+        unknown = not self._doing.plan.station(station).identity
+        said = f" --as {station}" if unknown else ""
+        return f"widetrail walk {shlex.quote(str(self._doing.parcel.folder))}{said}"
 
     def command(self, verb: str, item: str) -> str:
         folder = shlex.quote(str(self._doing.parcel.folder))
