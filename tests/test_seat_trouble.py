@@ -388,6 +388,21 @@ def test_undoing_on_new_warns_of_a_seat_and_the_parcel_tells_what_leads_on(trail
     assert trail.holders == (SIDES["old"],)
 
 
+def test_a_move_whose_seat_a_later_one_took_over_can_be_settled(trails: Make) -> None:
+    trail = trails()
+    trail.on(most=2)
+    trail.service.faults = {"cut": 1}
+    assert trail.walk("old").failed and trail.seat.in_doubt
+    with pytest.raises(Halted, match="is on its way") as refused:
+        Run(trail.machine("old"), "run-1").settle()
+    assert "widetrail walk" in refused.value.todo and "plan the move again" in refused.value.todo
+    trail.set_out()
+    trail.walk("old")
+    Run(trail.machine("old"), "run-1").settle()
+    trail.on()
+    assert claimed(trail)
+
+
 def test_what_is_consented_to_names_the_files_that_are_used(trails: Make) -> None:
     trail = trails(offline=True)
     trail.on(most=5)

@@ -384,14 +384,19 @@ class Run:
     @property
     def unfinished(self) -> str:
         """Why the run cannot be settled here yet, or an empty text."""
-        for line in self._seats():
-            if line.seat.act is not None or line.seat.stage == "renounced":
-                return f"the seat of {line.title} is on its way: {line.words}"
+        if (line := self._on_its_way) is not None:
+            return f"the seat of {line.title} is on its way: {line.words}"
         if self.undone or not is_half_way(self.journal.records):
             return ""
         if self.journal.has("undo begun"):
             return "undoing it was begun and is not at its end"
         return "its leg here is not at its end"
+
+    @property
+    def _on_its_way(self) -> SeatLine | None:
+        """A seat whose end is not known here, and that no later move took over."""
+        open_ones = (s for s in self._seats() if s.seat.act or s.seat.stage == "renounced")
+        return next((line for line in open_ones if not line.at_end), None)
 
     def kept(self) -> tuple[tuple[str, int], ...]:
         """Return what settling removes: each folder of the run's own with its bytes."""
@@ -432,7 +437,7 @@ class Run:
             f"the seat of {line.title} was released here; whether {line.new} has it is not known "
             "here (see: widetrail seat PARCEL), and what is kept of its serial goes too"
             for line in self._seats()
-            if line.seat.stage == "released"
+            if line.seat.stage == "released" and not line.at_end
         )
 
     def insist_finished(self) -> None:
@@ -442,9 +447,13 @@ class Run:
             Halted: The run is not at its end here.
         """
         if self.unfinished:
+            line = self._on_its_way
+            todo = "Walk it to its end, or undo it, first."
+            if line is not None:
+                todo = f"{line.todo} Where the parcel is lost, plan the move again on {line.old}."
             raise Halted(
                 f"run {self.name} cannot be settled on {self.machine.name}", why=self.unfinished,
-                todo="Walk it to its end, or undo it, first.",
+                todo=todo,
             )  # fmt: skip
         what = f"run {self.name} cannot be settled on {self.machine.name} yet"
         insist_oldest(self.machine, self.name, what)
