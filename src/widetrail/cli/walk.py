@@ -245,7 +245,9 @@ def _end(done: LegDone) -> str:
         return "waits"
     if not done.steps:
         return "had nothing to do yet: it depends on what came wrong before"
-    return "came out wrong" if len(done.failed) == len(done.steps) else "is done"
+    if len(done.failed) == len(done.steps):
+        return "came out wrong"
+    return f"is done, but for {show_count(len(done.failed), 'step')}" if done.failed else "is done"
 
 
 def _changes(counts: tuple[int, int, int]) -> str:
