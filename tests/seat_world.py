@@ -400,11 +400,12 @@ class Explorer:
         """Give what the maker, or a person, says that is not so."""
         parcel, seat = world.parcels[number], self._seat(world, side, number)
         word = word_of(world.station(side))
-        if seat.in_doubt and seat.act is not None and AT[seat.act.purpose] == side:
-            for holder in (h for h in HOLDERS if h != world.truth):
-                event, words = Told(holder, side, word), f"the maker errs: {holder}"
-                for lie in self._in_parcel_first(world, side, number, event, words):
-                    yield lie._replace(world=lie.world.unlucky(lied=True))
+        for holder in HOLDERS if not seat.given_up else ():
+            true = holder == world.truth
+            event, words = Told(holder, side, word), f"the maker says, unasked: {holder}"
+            for told in self._in_parcel_first(world, side, number, event, words):
+                if told.edge is not None and told.edge[0] != told.edge[2]:
+                    yield told._replace(world=told.world.unlucky(lied=world.lied or not true))
         for who in SIDES:
             if who != side and world.station(who).alive and parcel.back == (who == "new"):
                 words = f"{who} is said to be gone"

@@ -440,9 +440,11 @@ def test_a_serial_of_two_lines_is_refused_before_anything_is_released(trails: Ma
 
 
 def test_a_program_that_has_ended_is_not_waited_for_though_nobody_fetched_it() -> None:
-    process = subprocess.Popen(["true"])
-    started, end = started_at(process.pid), time.monotonic() + 10
-    while started_at(process.pid) and time.monotonic() < end:
-        time.sleep(0.01)
-    assert started and started_at(process.pid) == 0.0
-    process.wait()
+    with subprocess.Popen(["cat"], stdin=subprocess.PIPE) as process:
+        assert process.stdin is not None and started_at(process.pid) > 0
+        process.stdin.close()
+        end = time.monotonic() + 10
+        while started_at(process.pid) and time.monotonic() < end:
+            time.sleep(0.01)
+        assert started_at(process.pid) == 0.0
+        assert process.returncode is None  # it was not fetched, so it is still listed
