@@ -391,6 +391,8 @@ def _told(seat: Seat, event: Told) -> Step:
     if act is not None and event.at != AT[act.purpose]:
         where = AT[act.purpose]
         return _no(seat, f"a {act.purpose} is open on {where}, which could go on with it")
+    if act is None and seat.stage in ("noted", "verified") and event.at != "old":
+        return _no(seat, "the seat is with old, so it is to be said there")
     if act is None and seat.stage in ("claimed", "returned"):
         holder = "new" if seat.stage == "claimed" else "old"
         if event.holder != holder and event.at != holder:
