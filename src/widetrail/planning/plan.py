@@ -290,6 +290,12 @@ class Plan(Model):
         )
         return next((s for s in self.stations if s.station == station), unseen)
 
+    def said_as(self, station: Station | None) -> str:
+        """Return the option of ``walk`` by which a machine is said to be ``station``, where the
+        plan does not know it; else an empty text."""
+        known = station is None or self.station(station).identity
+        return "" if known else f" --as {station}"
+
     @property
     def placed(self) -> tuple[PlannedItem, ...]:
         """The items that have a place: all but licences."""

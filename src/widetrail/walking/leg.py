@@ -33,7 +33,7 @@ from widetrail.steps.running import OF_SEAT
 from widetrail.walking.apart import Apart, apart
 from widetrail.walking.doing import Company, WalkDoing, came_well
 from widetrail.walking.journal import Journal
-from widetrail.walking.looking import Look, said_as, station_of
+from widetrail.walking.looking import Look, station_of
 from widetrail.walking.overlaps import insist_newest, insist_not_half_way, next_turn
 from widetrail.walking.own import alone, at_work
 from widetrail.walking.proofs import look_at_proofs, newly_proved
@@ -258,7 +258,7 @@ class Visit:
     def next_as(self) -> str:
         """Return the option by which a walk is told which station the next machine is, where the
         plan does not know that machine; else an empty text."""
-        return said_as(self.parcel.plan, self.next_station())
+        return self.parcel.plan.said_as(self.next_station())
 
     def after_done(self, now: datetime) -> LegDone:
         """Return what a second walk of a finished leg tells: nothing is changed.

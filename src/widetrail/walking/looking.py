@@ -134,14 +134,6 @@ class Look:
         return "; ".join([*told, *(f"{error.what} ({error.why})" for error in full)])
 
 
-def said_as(plan: Plan, station: Station | None) -> str:
-    """Return the option of ``walk`` by which a machine is said to be ``station``, where the plan
-    does not know it; else an empty text."""
-    if station is None or plan.station(station).identity:
-        return ""
-    return f" --as {station}"
-
-
 def station_of(plan: Plan, machine: Machine, station: Station | None, where: str) -> PlannedStation:
     """Return the station of ``plan`` that ``machine`` is; ``station`` is what a person says it is.
 

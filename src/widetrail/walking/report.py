@@ -15,7 +15,6 @@ from widetrail.recipe import Loss, Station
 from widetrail.steps import Step
 from widetrail.steps.told import BY_NAME
 from widetrail.walking.doing import came_well
-from widetrail.walking.looking import said_as
 from widetrail.walking.seating import seat_line
 
 
@@ -285,7 +284,7 @@ def make_report(parcel: Parcel) -> Report:
         items=tuple(_item(item, parcel) for item in plan.items),
         left=tuple(_left(item) for item in plan.left),
         next_machine=due.machine if due is not None else "",
-        next_as=said_as(plan, cast(Station, due.station)) if due is not None else "",
+        next_as=plan.said_as(cast(Station, due.station)) if due is not None else "",
         notices=(*plan.notices, *_damage(parcel)),
         last=tuple(task for item in plan.items for task in item.tasks),
         undone=undone,

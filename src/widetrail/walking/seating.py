@@ -64,9 +64,12 @@ def _recipe(parcel: Parcel, line: SeatLine) -> Loaded:
 
 
 def _so_far(parcel: Parcel, line: SeatLine) -> SoFar:
-    well = frozenset(s for s, outcome in parcel.outcomes.items() if came_well(outcome))
-    seat = line.seat
-    return SoFar(len(parcel.legs_done), well, seat.stage)
+    return SoFar(len(parcel.legs_done), _well(parcel), line.seat.stage)
+
+
+def _well(parcel: Parcel) -> frozenset[str]:
+    """Return the steps that came out well."""
+    return frozenset(s for s, outcome in parcel.outcomes.items() if came_well(outcome))
 
 
 def _insist(line: SeatLine, may: bool, wanted: str) -> None:
@@ -104,7 +107,7 @@ def _may(seat: Seat, event: Event) -> bool:
 
 def _is_planned(parcel: Parcel, line: SeatLine, purpose: Purpose) -> bool:
     """Return whether steps of an act are in the parcel's plan that are still to be done."""
-    well = {s for s, outcome in parcel.outcomes.items() if came_well(outcome)}
+    well = _well(parcel)
     mine = (s for s in parcel.plan.steps if s.item == line.item and s.id not in well)
     return any(s.text(OF_SEAT) == purpose for s in mine)
 

@@ -64,6 +64,11 @@ class StationSeats:
     def _run(self) -> str:
         return self._doing.parcel.run
 
+    @property
+    def _at(self) -> str:
+        """What commands call the parcel."""
+        return shlex.quote(str(self._doing.parcel.folder))
+
     # What is known
 
     def untold(self) -> list[dict[str, Any]]:
@@ -85,12 +90,11 @@ class StationSeats:
         after, effects = step(before, event)
         title = self._doing.planned(item).title
         if why := next((e.why for e in effects if isinstance(e, Refuse)), ""):
-            seat, stations = self.now(item), map(self._doing.plan.station, STATIONS[:2])
+            stations = map(self._doing.plan.station, STATIONS[:2])
             old, new = (station.machine for station in stations)
-            folder = shlex.quote(str(self._doing.parcel.folder))
             raise Halted(
                 f"{title}: that may not be done with the seat now", why=why,
-                todo=todo_of(seat, old, new, folder, item) or f"See: {self.command('', item)}",
+                todo=todo_of(before, old, new, self._at, item) or f"See: {self.command('', item)}",
             )  # fmt: skip
         self.insist_newest(item)
         if after == before:
@@ -247,14 +251,10 @@ class StationSeats:
         return has_none or (item, SERIAL) in self._doing.secrets_by_scope
 
     def walk(self) -> str:
-        station = self._doing.station
-        unknown = not self._doing.plan.station(station).identity
-        said = f" --as {station}" if unknown else ""
-        return f"widetrail walk {shlex.quote(str(self._doing.parcel.folder))}{said}"
+        return f"widetrail walk {self._at}{self._doing.plan.said_as(self._doing.station)}"
 
     def command(self, verb: str, item: str) -> str:
-        folder = shlex.quote(str(self._doing.parcel.folder))
-        return " ".join(filter(None, ("widetrail seat", verb, folder, item if verb else "")))
+        return " ".join(filter(None, ("widetrail seat", verb, self._at, item if verb else "")))
 
     def make_cargo_durable(self) -> None:
         if self._doing.writer is not None:
