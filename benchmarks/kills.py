@@ -270,8 +270,16 @@ class Bench:
         world = self.folder / "world"
         recipes = [f"{world}/recipes/{name}.trail.yaml" for name in self.recipes]
         sealed = ["--seal", "--answers", f"{world}/answers.yaml"]
-        plan = ["plan", *recipes, "--old", f"{world}/machines/{self.old}", "--new",
-                f"{world}/machines/{self.new}", "--parcel", f"{world}/parcel"]  # fmt: skip
+        plan = [
+            "plan",
+            *recipes,
+            "--old",
+            f"{world}/machines/{self.old}",
+            "--new",
+            f"{world}/machines/{self.new}",
+            "--parcel",
+            f"{world}/parcel",
+        ]
         plan += ["--without", "desk.leafdrop"] if "desk" in self.recipes else []
         plan += sealed if self.options.sealed or self.options.licence else []
         status, text = call(plan)
@@ -295,8 +303,9 @@ class Bench:
                 self.judge("undone", leg, self.before, self.after[leg], self.new)
         shutil.rmtree(self.folder / "world", ignore_errors=True)
 
-    def judge(self, what: str, leg: str, one: dict[str, Any], other: dict[str, Any],
-              only: str = "") -> None:  # fmt: skip
+    def judge(
+        self, what: str, leg: str, one: dict[str, Any], other: dict[str, Any], only: str = ""
+    ) -> None:
         mine, theirs = ({n: f for n, f in d.items() if n.startswith(only)} for d in (one, other))
         if found := differences(mine, theirs):
             self.trouble(f"{what} after {leg}: {found[:4]}")

@@ -182,9 +182,11 @@ def show(told: str, found: dict[str, float], rounds: int) -> None:
         ("unpacking sealed", "unseal", "unpack"),
     ):
         memory = found.get(f"{mine} MB")
-        print(f"{words:<40} {found[mine]:>10.2f} {found[peer]:>10.2f}"
-              f" {found[mine] / found[peer]:>7.2f} {f'{memory:.0f}' if memory else '':>13}",
-              flush=True)  # fmt: skip
+        print(
+            f"{words:<40} {found[mine]:>10.2f} {found[peer]:>10.2f}"
+            f" {found[mine] / found[peer]:>7.2f} {f'{memory:.0f}' if memory else '':>13}",
+            flush=True,
+        )
     print()
 
 

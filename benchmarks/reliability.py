@@ -37,8 +37,10 @@ def main() -> None:
         paths = [p for p in collect_rehearsals([recipes]) if p.name != SERVICE]
         wanted = sys.argv[1:]
         paths = [p for p in paths if not wanted or p.name.removesuffix(".rehearsal.yaml") in wanted]
-        print(f"{'rehearsal':<22}{'stops':>7}{'killed':>8}{'power':>7}{'states':>8}{'within':>8}"
-              f"{'faults':>8}{'asked':>7}{'troubles':>10}{'s':>7}")  # fmt: skip
+        print(
+            f"{'rehearsal':<22}{'stops':>7}{'killed':>8}{'power':>7}{'states':>8}{'within':>8}"
+            f"{'faults':>8}{'asked':>7}{'troubles':>10}{'s':>7}"
+        )
         total = Swept("all")
         with ProcessPoolExecutor(os.cpu_count()) as pool:
             for name, seconds, swept in pool.map(run, paths):
@@ -57,9 +59,12 @@ def main() -> None:
 
 
 def show(name: str, seconds: float, swept: Swept) -> None:
-    print(f"{name:<22}{swept.stops:>7}{swept.modes['killed']:>8}{swept.modes['power']:>7}"
-          f"{swept.states:>8}{swept.within:>8}{swept.faults:>8}{swept.asked:>7}"
-          f"{len(swept.troubles):>10}{seconds:>7.0f}", flush=True)  # fmt: skip
+    print(
+        f"{name:<22}{swept.stops:>7}{swept.modes['killed']:>8}{swept.modes['power']:>7}"
+        f"{swept.states:>8}{swept.within:>8}{swept.faults:>8}{swept.asked:>7}"
+        f"{len(swept.troubles):>10}{seconds:>7.0f}",
+        flush=True,
+    )
 
 
 if __name__ == "__main__":

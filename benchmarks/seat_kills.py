@@ -149,10 +149,13 @@ LEGS: tuple[tuple[str, Mapping[str, Any], tuple[Station, ...]], ...] = (
     ("online", ONLINE, ("old", "new", "old", "new")),
     ("online, after packing", {**ONLINE, **PACKING}, ("old", "new")),
     ("by errand", ERRAND, ("old", "new", "old", "between", "old", "new", "between", "new")),
-    ("by errand, after packing", {**ERRAND, **PACKING},
-     ("old", "between", "old", "new", "between", "new")),
+    (
+        "by errand, after packing",
+        {**ERRAND, **PACKING},
+        ("old", "between", "old", "new", "between", "new"),
+    ),
     ("by the maker's hand", BY_HAND, ("old", "new", "old", "new")),
-)  # fmt: skip
+)
 CASES: dict[str, Case] = {
     f"{name}: leg {number + 1}": Case(ways, _legs(number), walk(station))
     for name, ways, stations in LEGS
@@ -162,7 +165,8 @@ CASES: dict[str, Case] = {
     "back: new renounces": Case(
         ONLINE,
         _on_its_way_back,
-        walk("new"), holder="old",
+        walk("new"),
+        holder="old",
     ),
     "back: old claims": Case(ONLINE, _renounced, walk("old"), holder="old"),
     "seat give-up": Case(ONLINE, _legs(3), of_seat(give_up), then=_claim),
@@ -172,7 +176,7 @@ CASES: dict[str, Case] = {
     "undo on old": Case(ONLINE, _legs(3), undo("old"), then=_plan_again),
     "settle on old": Case(ONLINE, _legs(4), settle("old")),
     "settle on new": Case(ONLINE, _legs(4), settle("new")),
-}  # fmt: skip
+}
 
 
 @dataclass

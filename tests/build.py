@@ -156,10 +156,17 @@ def outcomes(done: LegDone) -> dict[str, str]:
 
 
 def trail(
-    folder: Path, items: str, *, hands: Mapping[str, Answer] | None = None, places: str = "",
-    platform: str = "linux", machines: str = "", disks: str = "", sealed: str = "",
+    folder: Path,
+    items: str,
+    *,
+    hands: Mapping[str, Answer] | None = None,
+    places: str = "",
+    platform: str = "linux",
+    machines: str = "",
+    disks: str = "",
+    sealed: str = "",
     parcel: Path | None = None,
-) -> Trail:  # fmt: skip
+) -> Trail:
     """Make two machines with notes on old, and set out with a recipe of ``items``.
 
     ``places`` are more places of the recipe, ``platform`` is new's, ``machines`` more of both
@@ -200,9 +207,12 @@ def run_of(made: Trail, items: str, run: str, *, places: str = "", sealed: str =
 
 
 def moved(
-    folder: Path, body: str, old: FolderMachine, new: FolderMachine,
+    folder: Path,
+    body: str,
+    old: FolderMachine,
+    new: FolderMachine,
     choices: Choices | None = None,
-) -> Trail:  # fmt: skip
+) -> Trail:
     """Set out with a recipe of ``body`` (its places, readings and items) between two machines.
 
     They must lie in ``old`` and ``new`` below ``folder``.

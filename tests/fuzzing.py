@@ -182,7 +182,8 @@ BYTES: dict[str, tuple[Callable[[bytes], Any], list[bytes]]] = {
         for form in ("ini", "json", "toml", "yaml", "plist", "xml", "reg", "text")
     },
     "plist values": (
-        lambda d: stores.plist_with(d, {"a": "1", "b/c": None}), [_TEXTS["plist"].encode()],
+        lambda d: stores.plist_with(d, {"a": "1", "b/c": None}),
+        [_TEXTS["plist"].encode()],
     ),
     "values": (lambda d: stores.decode_values("registry", d, "HKCU\\Software\\A"), [b"{}"]),
     "recipe text": (
@@ -196,20 +197,95 @@ BYTES: dict[str, tuple[Callable[[bytes], Any], list[bytes]]] = {
     "template": (_template, [b"{home}/x/{a.b}/{{y}}"]),
     "release": (_release, [b">=5.2, <6 || 7.*"]),
     "masking": (_masked, [b"reed bunting\0a reed%20bunting, cmVlZCBidW50aW5n and more"]),
-}  # fmt: skip
+}
 
 # Documents
 
 ODD: list[Any] = [
-    "", " ", "..", "../../x", "/etc/passwd", "C:/x", "C:", "//s/x", "a\0b", "\ud800", "\u202e",
-    "a" * 5000, "{", "}", "{{", "{x}", "{home}", "{home}/a", "{documents}/../x", "*", "**", "[",
-    "(a", "a{99999999}", "yes", "no", "1", "-1", "1e999", "nan", "9" * 5000, "new", "old",
-    "between", "put aside", "copy", "run", "publish", "wait", "person", "write", "enter", "seat",
-    "999999 years", "0 s", ">=5", "<", "same", "x\ny", "con", "x.", "é", "notes", "test.notes",
-    "select 1", "HKCU\\X", "1.2.3", "9999-12-31T23:59:59+14:00", "leg done", "topped up",
-    "{parcel}/x", None, True, False, 0, 1, -1, 2**31, 2**63, 2**70, -(2**70), 1.5, 1e308,
-    float("nan"), float("inf"), [], {}, [None], [[]], [{}], {"a": None}, {"": ""}, ["a", 1],
-]  # fmt: skip
+    "",
+    " ",
+    "..",
+    "../../x",
+    "/etc/passwd",
+    "C:/x",
+    "C:",
+    "//s/x",
+    "a\0b",
+    "\ud800",
+    "\u202e",
+    "a" * 5000,
+    "{",
+    "}",
+    "{{",
+    "{x}",
+    "{home}",
+    "{home}/a",
+    "{documents}/../x",
+    "*",
+    "**",
+    "[",
+    "(a",
+    "a{99999999}",
+    "yes",
+    "no",
+    "1",
+    "-1",
+    "1e999",
+    "nan",
+    "9" * 5000,
+    "new",
+    "old",
+    "between",
+    "put aside",
+    "copy",
+    "run",
+    "publish",
+    "wait",
+    "person",
+    "write",
+    "enter",
+    "seat",
+    "999999 years",
+    "0 s",
+    ">=5",
+    "<",
+    "same",
+    "x\ny",
+    "con",
+    "x.",
+    "é",
+    "notes",
+    "test.notes",
+    "select 1",
+    "HKCU\\X",
+    "1.2.3",
+    "9999-12-31T23:59:59+14:00",
+    "leg done",
+    "topped up",
+    "{parcel}/x",
+    None,
+    True,
+    False,
+    0,
+    1,
+    -1,
+    2**31,
+    2**63,
+    2**70,
+    -(2**70),
+    1.5,
+    1e308,
+    float("nan"),
+    float("inf"),
+    [],
+    {},
+    [None],
+    [[]],
+    [{}],
+    {"a": None},
+    {"": ""},
+    ["a", 1],
+]
 
 
 def _nodes(tree: Any, path: tuple[Any, ...] = ()) -> Iterator[tuple[Any, ...]]:
@@ -306,8 +382,10 @@ def _machines(folder: Path, world: Path) -> Made:
         "environment": {"XDG_CONFIG_HOME": "/home/ada/.config"},
         "synced": [{"folder": "/home/ada/S", "service": "x"}],
         "shares": [{"folder": "/mnt", "share": "//a/b"}],
-        "running": ["/x"], "administrator": "no", "network": "yes",
-    }  # fmt: skip
+        "running": ["/x"],
+        "administrator": "no",
+        "network": "yes",
+    }
     recipe = folder / "test.trail.yaml"
     recipe.write_bytes(next((one.at / "data/recipes").iterdir()).read_bytes())
 
@@ -468,10 +546,16 @@ def _answers(folder: Path, _: Path) -> Made:
 
 
 DOCUMENTS: dict[str, Callable[[Path, Path], Made]] = {
-    "recipe": _recipes, "rehearsal": _rehearsals, "machine": _machines, "card": _cards,
-    "plan": _plans, "logbook": _logbooks, "index": _indexes, "journal": _journals,
+    "recipe": _recipes,
+    "rehearsal": _rehearsals,
+    "machine": _machines,
+    "card": _cards,
+    "plan": _plans,
+    "logbook": _logbooks,
+    "index": _indexes,
+    "journal": _journals,
     "answers": _answers,
-}  # fmt: skip
+}
 """Told a folder of its own and the demo world; returns what to begin from, and what tries one."""
 
 TEXTS_ONLY = {"recipe", "rehearsal", "machine", "answers"}

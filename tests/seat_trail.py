@@ -38,8 +38,10 @@ from widetrail_demo.world import SERIALS, build_world
 
 ITEM = "loamlens.licence"
 SIDES: dict[Station, str] = {
-    "old": "potting-shed", "new": "glass-office", "between": "visitor-hall",
-}  # fmt: skip
+    "old": "potting-shed",
+    "new": "glass-office",
+    "between": "visitor-hall",
+}
 Edge = tuple[Seat, Event, Seat]
 
 
@@ -63,10 +65,17 @@ class SeatTrail:
     """One move of Loamlens' licence, whose service can go wrong and whose walks can be cut."""
 
     def __init__(
-        self, folder: Path, *, offline: bool = False, packing: bool = False, repeat: str = "",
-        edition: str = "", kind: str = "loamlens", scans: bool = False,
+        self,
+        folder: Path,
+        *,
+        offline: bool = False,
+        packing: bool = False,
+        repeat: str = "",
+        edition: str = "",
+        kind: str = "loamlens",
+        scans: bool = False,
         edit: Callable[[str], str] = str,
-    ) -> None:  # fmt: skip
+    ) -> None:
         self.folder, self.now, self.moves = folder, NOW, 0
         self.offline, self._packing, self._scans = offline, packing, scans
         for name in (*SIDES.values(),):
@@ -110,8 +119,17 @@ class SeatTrail:
         medium = medium_of(self.folder)
         plan = make_plan([self.recipe], old, new, medium, self.now, choices, sealed=True)
         run = f"run-{self.moves}"
-        set_out(self.parcel_folder, plan, [self.recipe], run, self.now, old.effects, None, choices,
-                sealed())  # fmt: skip
+        set_out(
+            self.parcel_folder,
+            plan,
+            [self.recipe],
+            run,
+            self.now,
+            old.effects,
+            None,
+            choices,
+            sealed(),
+        )
 
     def machine(self, station: Station, effects: Effects | None = None) -> FolderMachine:
         return FolderMachine(self.folder / SIDES[station], effects)
@@ -122,9 +140,11 @@ class SeatTrail:
         return parcel
 
     def visit(
-        self, station: Station, hands: Mapping[str, Any] | None = None,
+        self,
+        station: Station,
+        hands: Mapping[str, Any] | None = None,
         effects: Effects | None = None,
-    ) -> Visit:  # fmt: skip
+    ) -> Visit:
         machine = self.machine(station, effects)
         company = Company(Answers(hands or {}), patience=Patience(waits=False))
         return Visit(self.parcel(machine.effects), machine, station=station, company=company)

@@ -159,7 +159,7 @@ class Explorer:
 
     def __init__(
         self, *, errand: bool, packing: bool, odd: bool = False, strict: bool = False
-    ) -> None:  # fmt: skip
+    ) -> None:
         """``odd`` has the misfortunes be those that nobody expects, in the place of the usual."""
         self.errand, self.packing, self.odd, self.strict = errand, packing, odd, strict
 
@@ -267,8 +267,9 @@ class Explorer:
         open_ones = [s for s in known if s.in_doubt or s.stage in ("released", "renounced")]
         asks = open_ones and not any(seat.at_end for seat in known)
         if self.strict and world.holders and not active and asks:
-            yield Move("the maker frees the seat, as the letter asks",
-                       world._replace(holders=frozenset()))  # fmt: skip
+            yield Move(
+                "the maker frees the seat, as the letter asks", world._replace(holders=frozenset())
+            )
         if world.luck:
             yield from self._odd_people(world) if self.odd else self._usual_people(world)
 
@@ -331,8 +332,11 @@ class Explorer:
         if side == "old" and seat.stage == "known":
             adopted = self._adopted(world) if seat == Seat() and word != "active" else None
             if adopted is None and word == "not" and seat == Seat():
-                adopted = {"nobody": Adopted("released"), "new": Adopted("released", "claim"),
-                           "old": None}[world.truth]  # fmt: skip
+                adopted = {
+                    "nobody": Adopted("released"),
+                    "new": Adopted("released", "claim"),
+                    "old": None,
+                }[world.truth]
                 if adopted is None:  # what the program and the maker say cannot both be so
                     return
             if adopted is not None:
@@ -420,10 +424,11 @@ class Explorer:
         world = self._begun(world, number)
         move = world.parcels[number].move
         parcels = tuple(
-            p._replace(serial=True) if n == number
+            p._replace(serial=True)
+            if n == number
             else p._replace(stale=p.stale | {"old"} if p.move == move else p.stale)
             for n, p in enumerate(world.parcels)
-        )  # fmt: skip
+        )
         return world._replace(parcels=parcels)
 
     def _purpose(self, side: Side, seat: Seat, *, back: bool) -> Purpose | None:
@@ -677,12 +682,14 @@ WAYS = (
     Way(errand=True, packing=False, odd=True, strict=False, luck=1),
     *(
         Way(errand, packing, odd, strict=False, luck=MOST if errand else 1)
-        for errand in (False, True) for packing in (False, True) for odd in (False, True)
+        for errand in (False, True)
+        for packing in (False, True)
+        for odd in (False, True)
         if (errand, packing, odd, MOST) != (True, False, True, 1)
         and (MOST == 2 or (errand, packing, odd) != (False, True, True))  # it takes long
     ),
     Way(errand=False, packing=False, odd=True, strict=True, luck=1),
-)  # fmt: skip
+)
 
 
 def explore(way: Way) -> Explored:

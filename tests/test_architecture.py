@@ -8,9 +8,20 @@ import widetrail
 
 HOME = Path(widetrail.__file__).parent
 ORDER = (
-    "formats", "machine", "recipe", "finding", "licence", "steps", "planning", "parcel",
-    "walking", "rehearsing", "tracing", "reporting", "cli",
-)  # fmt: skip
+    "formats",
+    "machine",
+    "recipe",
+    "finding",
+    "licence",
+    "steps",
+    "planning",
+    "parcel",
+    "walking",
+    "rehearsing",
+    "tracing",
+    "reporting",
+    "cli",
+)
 
 
 def imported(path: Path) -> Iterator[str]:
@@ -61,11 +72,40 @@ def test_the_core_imports_no_interface_library_and_no_demo() -> None:
 
 
 TOUCHING = {
-    "open", "listdir", "remove", "unlink", "rename", "renames", "replace", "rmdir", "removedirs",
-    "mkdir", "makedirs", "link", "symlink", "stat", "lstat", "chmod", "chown", "lchown", "utime",
-    "readlink", "walk", "fwalk", "truncate", "mkfifo", "setxattr", "getxattr", "listxattr",
-    "copy", "copy2", "copyfile", "copytree", "move", "rmtree",
-}  # fmt: skip
+    "open",
+    "listdir",
+    "remove",
+    "unlink",
+    "rename",
+    "renames",
+    "replace",
+    "rmdir",
+    "removedirs",
+    "mkdir",
+    "makedirs",
+    "link",
+    "symlink",
+    "stat",
+    "lstat",
+    "chmod",
+    "chown",
+    "lchown",
+    "utime",
+    "readlink",
+    "walk",
+    "fwalk",
+    "truncate",
+    "mkfifo",
+    "setxattr",
+    "getxattr",
+    "listxattr",
+    "copy",
+    "copy2",
+    "copyfile",
+    "copytree",
+    "move",
+    "rmtree",
+}
 """What opens, lists, changes or removes names, in ``os`` and ``shutil``."""
 
 OWN_FILES = {

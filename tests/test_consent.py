@@ -39,20 +39,22 @@ CASES = [
     Case("macos", 'file: "{home}/.ZSHRC"', ".ZSHRC", "start-up"),
     Case("macos", 'folder: "{home}/.ssh"', ".ssh/config", "access"),
     Case(
-        "windows", 'folder: "{config}/Microsoft/Windows/Start Menu/Programs/Startup"',
-        "AppData/Roaming/Microsoft/Windows/Start Menu/Programs/Startup/x.bat", "start-up",
+        "windows",
+        'folder: "{config}/Microsoft/Windows/Start Menu/Programs/Startup"',
+        "AppData/Roaming/Microsoft/Windows/Start Menu/Programs/Startup/x.bat",
+        "start-up",
     ),
     Case(
-        "windows", 'folder: "{config}/microsoft/windows/START MENU/Programs"',
-        "AppData/Roaming/microsoft/windows/START MENU/Programs/startup/x.bat", "start-up",
+        "windows",
+        'folder: "{config}/microsoft/windows/START MENU/Programs"',
+        "AppData/Roaming/microsoft/windows/START MENU/Programs/startup/x.bat",
+        "start-up",
     ),
     Case("windows", 'folder: "{home}/.ssh"', ".ssh/config", "access"),
-]  # fmt: skip
+]
 
 
-def between(
-    folder: Path, case: Case, settings: dict[str, str | bytes] | None = None
-) -> Trail:  # fmt: skip
+def between(folder: Path, case: Case, settings: dict[str, str | bytes] | None = None) -> Trail:
     """Two machines of a platform, with some settings, between which what lies in a place goes."""
     home = HOMES[case.platform]
     files: dict[str, str | bytes] = {f"{home}/{case.file}": "evil\n", **(settings or {})}
@@ -140,16 +142,24 @@ TOLD = ', told_by: {ini: "{home}/n.ini", at: a/folder, as: path}'
 @pytest.mark.parametrize(
     ("platform", "path", "asked"),
     [
-        ("linux", "/etc/cron.d", True), ("linux", "/opt/x", True), ("linux", "/srv/x", True),
-        ("linux", "/home/eve/x", True), ("linux", "/home/ada/x", False),
+        ("linux", "/etc/cron.d", True),
+        ("linux", "/opt/x", True),
+        ("linux", "/srv/x", True),
+        ("linux", "/home/eve/x", True),
+        ("linux", "/home/ada/x", False),
         ("linux", "/media/x/y", False),
-        ("windows", "C:/Windows/Tasks", True), ("windows", "C:/x", True),
-        ("windows", "C:/Users/eve/x", True), ("windows", "D:/Windows/x", True),
-        ("windows", "D:/x", False), ("windows", "C:/Users/ada/x", False),
-        ("macos", "/Library/x", False), ("macos", "/Users/eve/x", True),
-        ("macos", "/Volumes/x", False), ("macos", "/etc/x", True),
+        ("windows", "C:/Windows/Tasks", True),
+        ("windows", "C:/x", True),
+        ("windows", "C:/Users/eve/x", True),
+        ("windows", "D:/Windows/x", True),
+        ("windows", "D:/x", False),
+        ("windows", "C:/Users/ada/x", False),
+        ("macos", "/Library/x", False),
+        ("macos", "/Users/eve/x", True),
+        ("macos", "/Volumes/x", False),
+        ("macos", "/etc/x", True),
     ],
-)  # fmt: skip
+)
 def test_settings_lead_outside_the_own_folders_only_with_consent(
     tmp_path: Path, platform: str, path: str, asked: bool
 ) -> None:
@@ -173,18 +183,34 @@ def test_settings_that_lead_outside_are_asked_for_at_both_stations(tmp_path: Pat
 
 
 NEVER = [
-    ("windows", "C:"), ("windows", "C:/Users/ada/nul"), ("windows", "C:/Users/ada/LPT¹"),
-    ("windows", "C:/Users/ada/com1.txt"), ("windows", "C:/Users/ada/Notes:evil"),
-    ("windows", "C:/Users/ada/Notes."), ("windows", "C:/Users/ada/Notes "), ("windows", "notes"),
-    ("windows", "//./C:/x"), ("windows", "//?/C:/x"), ("windows", "C:/Users/ada"),
-    ("windows", "C:/Users"), ("windows", "C:/Users/ADA"),
+    ("windows", "C:"),
+    ("windows", "C:/Users/ada/nul"),
+    ("windows", "C:/Users/ada/LPT¹"),
+    ("windows", "C:/Users/ada/com1.txt"),
+    ("windows", "C:/Users/ada/Notes:evil"),
+    ("windows", "C:/Users/ada/Notes."),
+    ("windows", "C:/Users/ada/Notes "),
+    ("windows", "notes"),
+    ("windows", "//./C:/x"),
+    ("windows", "//?/C:/x"),
+    ("windows", "C:/Users/ada"),
+    ("windows", "C:/Users"),
+    ("windows", "C:/Users/ADA"),
     ("windows", "C:/Users/ada/AppData/Local/widetrail/x"),
-    ("linux", "/"), ("linux", "/home"), ("linux", "/home/ada"), ("linux", "/dev/sda"),
-    ("linux", "/proc/self/mem"), ("linux", "/home/ada/../eve"), ("linux", "/home/ada/a\0b"),
-    ("linux", "/home/ada/.local/state/widetrail"), ("linux", f"/home/ada/{'x' * 300}"),
-    ("macos", "/"), ("macos", "/Users/ada"), ("macos", "/dev/disk0"),
+    ("linux", "/"),
+    ("linux", "/home"),
+    ("linux", "/home/ada"),
+    ("linux", "/dev/sda"),
+    ("linux", "/proc/self/mem"),
+    ("linux", "/home/ada/../eve"),
+    ("linux", "/home/ada/a\0b"),
+    ("linux", "/home/ada/.local/state/widetrail"),
+    ("linux", f"/home/ada/{'x' * 300}"),
+    ("macos", "/"),
+    ("macos", "/Users/ada"),
+    ("macos", "/dev/disk0"),
     ("macos", "/Users/ada/Library/Application Support/widetrail"),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(("platform", "path"), NEVER)

@@ -44,7 +44,8 @@ MISBEHAVED = {
     "dies": ("run: [fernbook, die]", "it was ended by SIGSEGV"),
     "leaves a child": ("run: [fernbook, child]", "running, which was ended"),
     "says no text": (
-        "{run: [fernbook, bytes], tells: {pages: 'pages: (.*)'}}", "no valid text (byte 7)",
+        "{run: [fernbook, bytes], tells: {pages: 'pages: (.*)'}}",
+        "no valid text (byte 7)",
     ),
     "tells nothing": (
         "{run: [fernbook, say, x], tells: {pages: 'pages: (.*)'}}",
@@ -63,7 +64,7 @@ MISBEHAVED = {
         "{run: [fernbook, say, x], done_when: {begun: {is: 'yes'}}}",
         "begun must be yes, and is no",
     ),
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize(("step", "reason"), MISBEHAVED.values(), ids=MISBEHAVED)
@@ -357,10 +358,12 @@ EXISTING = {
     "overwrite": {"same.txt": "carried", "mine.txt": "carried", "theirs.txt": "there"},
     "pass by": {"same.txt": "there", "mine.txt": "carried", "theirs.txt": "there"},
     "alongside": {
-        "same.txt": "there", "same (from test).txt": "carried", "mine.txt": "carried",
+        "same.txt": "there",
+        "same (from test).txt": "carried",
+        "mine.txt": "carried",
         "theirs.txt": "there",
     },
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("existing", EXISTING)
@@ -582,8 +585,12 @@ def test_a_station_between_does_its_leg_on_whatever_machine_it_is(tmp_path: Path
     assert (one.notes("new") / "taken.txt").read_text() == "answered: one\ntwo\n"
 
 
-ANSWERS = ((b"Shall this be done?", b"y"), (b"A word for the file:", b"reed bunting"),
-           (b"Repeat for confirmation:", b"reed bunting"), (b"Is it done?", b"y"))  # fmt: skip
+ANSWERS = (
+    (b"Shall this be done?", b"y"),
+    (b"A word for the file:", b"reed bunting"),
+    (b"Repeat for confirmation:", b"reed bunting"),
+    (b"Is it done?", b"y"),
+)
 
 
 def test_a_person_at_a_terminal_is_asked_once_and_their_secret_is_not_shown(tmp_path: Path) -> None:
@@ -635,11 +642,20 @@ def test_every_spelling_of_a_secret_is_masked(secret: str) -> None:
     masker.add("word", secret)
     line = secret.splitlines()[-1]
     spelled = [
-        secret, json.dumps(secret), json.dumps(secret, ensure_ascii=False), quote(secret),
-        quote_plus(secret), html.escape(secret), shlex.quote(secret), repr(secret), line.upper(),
-        base64.b64encode(secret.encode()).decode(), secret.encode().hex(),
-        unicodedata.normalize("NFD", secret), line.replace("'", "\'\'"),
-    ]  # fmt: skip
+        secret,
+        json.dumps(secret),
+        json.dumps(secret, ensure_ascii=False),
+        quote(secret),
+        quote_plus(secret),
+        html.escape(secret),
+        shlex.quote(secret),
+        repr(secret),
+        line.upper(),
+        base64.b64encode(secret.encode()).decode(),
+        secret.encode().hex(),
+        unicodedata.normalize("NFD", secret),
+        line.replace("'", "''"),
+    ]
     for text in spelled:
         masked = masker.mask(f"before {text} after")
         assert "‹word›" in masked, text
@@ -650,5 +666,6 @@ def test_a_short_secret_is_masked_only_where_it_stands_alone() -> None:
     masker = Masker()
     masker.add("pin", "17")
     assert masker.mask_all({"a": "17 of 1700", "b": [17, 1700]}) == {
-        "a": "‹pin› of 1700", "b": ["‹pin›", 1700],
-    }  # fmt: skip
+        "a": "‹pin› of 1700",
+        "b": ["‹pin›", 1700],
+    }

@@ -313,9 +313,27 @@ def minimal_hive() -> bytes:
     root = bytearray(0x50 + 4)
     struct.pack_into("<i", root, 0, -len(root) - 4)
     nk = struct.pack(
-        "<2sHQIIIIIIIIIIIIIIHH", b"nk", 0x2C, 0, 0, 0xFFFFFFFF, 0, 0, 0xFFFFFFFF, 0xFFFFFFFF, 0,
-        0xFFFFFFFF, 0x78, 0xFFFFFFFF, 0, 0, 0, 0, 4, 0,
-    )  # fmt: skip
+        "<2sHQIIIIIIIIIIIIIIHH",
+        b"nk",
+        0x2C,
+        0,
+        0,
+        0xFFFFFFFF,
+        0,
+        0,
+        0xFFFFFFFF,
+        0xFFFFFFFF,
+        0,
+        0xFFFFFFFF,
+        0x78,
+        0xFFFFFFFF,
+        0,
+        0,
+        0,
+        0,
+        4,
+        0,
+    )
     root[4 : 4 + len(nk)] = nk
     root[0x50:0x54] = b"root"
     cell = bytes(root) + b"\0" * 4

@@ -104,9 +104,14 @@ class Move:
     def plan(self) -> Plan:
         choices = Choices()
         plan = make_plan(
-            [self.loaded], self.at("old"), self.at("new"), medium_of(self.folder), NOW, choices,
+            [self.loaded],
+            self.at("old"),
+            self.at("new"),
+            medium_of(self.folder),
+            NOW,
+            choices,
             sealed=True,
-        )  # fmt: skip
+        )
         args = [self.loaded], "run", NOW, Effects(), None, choices, sealed()
         set_out(self.parcel_folder, plan, *args)
         return plan
@@ -162,7 +167,9 @@ SERVER = "[server]\naddress = lender.example\n"
 MOVES: dict[str, dict[str, Any]] = {
     "file": {"old": {"licence.lic": LICENCE}, "hands": UPLOADED},
     "account": {
-        "old": {"state.json": MAIL}, "maker": {"password": "gorse"}, "hands": {"password": "gorse"},
+        "old": {"state.json": MAIL},
+        "maker": {"password": "gorse"},
+        "hands": {"password": "gorse"},
     },
     "dongle": {"old": {"state.json": '{"dongle": true}'}, "hands": BY_HAND},
     "server": {
@@ -172,9 +179,10 @@ MOVES: dict[str, dict[str, Any]] = {
     "borrowed": {"old": {"state.json": '{"days": 7}'}},
     "dated": {
         "old": {"state.json": '{"serial": "FL-1", "until": "2027-03-01"}'},
-        "maker": {"until": "2027-03-01"}, "editions": {"old": "office"},
+        "maker": {"until": "2027-03-01"},
+        "editions": {"old": "office"},
     },
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("kind", MOVES)
@@ -203,10 +211,15 @@ def test_a_licence_of_another_kind_is_rehearsed(tmp_path: Path, kind: str) -> No
     move = Move(tmp_path / "machines", kind, **MOVES[kind])
     (tmp_path / "fernlock.trail.yaml").write_text(move.loaded.text)
     told = {
-        "rehearsal": kind, "recipe": "fernlock", "old": {"machine": "old"},
-        "new": {"machine": "new"}, "between": {"machine": "between"}, "sealed": "reed bunting",
-        "hands": PLAYED.get(kind, {}), "expect": {"licence": {"state": "carried"}},
-    }  # fmt: skip
+        "rehearsal": kind,
+        "recipe": "fernlock",
+        "old": {"machine": "old"},
+        "new": {"machine": "new"},
+        "between": {"machine": "between"},
+        "sealed": "reed bunting",
+        "hands": PLAYED.get(kind, {}),
+        "expect": {"licence": {"state": "carried"}},
+    }
     (tmp_path / f"fernlock.{kind}.rehearsal.yaml").write_text(yaml.safe_dump(told))
     ran = widetrail("rehearse", tmp_path / "fernlock.trail.yaml")
     assert ran.status == 0, ran.out + ran.err

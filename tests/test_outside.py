@@ -79,8 +79,9 @@ def test_a_folder_that_is_a_link_leads_nowhere(
     assert not path.exists() and not path.is_file() and not path.parent.is_dir()
 
 
-@pytest.mark.parametrize("way", sorted(WAYS.keys() - {"list", "folder", "link", "pipe", "give",
-                                                     "remove folder"}))  # fmt: skip
+@pytest.mark.parametrize(
+    "way", sorted(WAYS.keys() - {"list", "folder", "link", "pipe", "give", "remove folder"})
+)
 def test_each_way_does_what_it_says_where_no_link_is(
     tmp_path: Path, either_way: None, way: str
 ) -> None:

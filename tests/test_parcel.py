@@ -357,8 +357,10 @@ def test_pieces_that_lie_are_refused(pieces: str) -> None:
 
 @given(
     st.text(st.characters(exclude_characters="\0", exclude_categories=["Cs"]), min_size=1),
-    st.integers(0, 0o1777), st.integers(-(2**31), 2**40), st.integers(0, 2**36),
-)  # fmt: skip
+    st.integers(0, 0o1777),
+    st.integers(-(2**31), 2**40),
+    st.integers(0, 2**36),
+)
 def test_plain_headers_are_those_of_the_standard_library(
     name: str, mode: int, seconds: int, size: int
 ) -> None:

@@ -55,22 +55,41 @@ ON_LINUX = Moved("D:/Fern herbarium/Sporelog", "/home/piet/Sporelog")
 @pytest.mark.parametrize(
     ("text", "windows", "linux"),
     [
-        (r"D:\Fern herbarium\Sporelog", r"C:\Users\imarsh\Documents\Sporelog",
-         "/home/piet/Sporelog"),
-        (r"d:\FERN HERBARIUM\sporelog\A.png", r"c:\Users\imarsh\Documents\Sporelog\A.png",
-         "/home/piet/Sporelog/A.png"),
-        (r"D:\FERNHE~1\Sporelog\a", r"C:\Users\imarsh\Documents\Sporelog\a",
-         "/home/piet/Sporelog/a"),
-        ("D:\\\\Fern herbarium\\\\Sporelog\\\\",
-         "C:\\\\Users\\\\imarsh\\\\Documents\\\\Sporelog\\\\",
-         "/home/piet/Sporelog/"),
-        ("D:/Fern herbarium/Sporelog/x", "C:/Users/imarsh/Documents/Sporelog/x",
-         "/home/piet/Sporelog/x"),
-        ("\\\\?\\D:\\Fern herbarium\\Sporelog", "\\\\?\\C:\\Users\\imarsh\\Documents\\Sporelog",
-         "/home/piet/Sporelog"),
-        ("file:///D:/Fern%20herbarium/Sporelog/a%20b.png",
-         "file:///C:/Users/imarsh/Documents/Sporelog/a%20b.png",
-         "file:///home/piet/Sporelog/a%20b.png"),
+        (
+            r"D:\Fern herbarium\Sporelog",
+            r"C:\Users\imarsh\Documents\Sporelog",
+            "/home/piet/Sporelog",
+        ),
+        (
+            r"d:\FERN HERBARIUM\sporelog\A.png",
+            r"c:\Users\imarsh\Documents\Sporelog\A.png",
+            "/home/piet/Sporelog/A.png",
+        ),
+        (
+            r"D:\FERNHE~1\Sporelog\a",
+            r"C:\Users\imarsh\Documents\Sporelog\a",
+            "/home/piet/Sporelog/a",
+        ),
+        (
+            "D:\\\\Fern herbarium\\\\Sporelog\\\\",
+            "C:\\\\Users\\\\imarsh\\\\Documents\\\\Sporelog\\\\",
+            "/home/piet/Sporelog/",
+        ),
+        (
+            "D:/Fern herbarium/Sporelog/x",
+            "C:/Users/imarsh/Documents/Sporelog/x",
+            "/home/piet/Sporelog/x",
+        ),
+        (
+            "\\\\?\\D:\\Fern herbarium\\Sporelog",
+            "\\\\?\\C:\\Users\\imarsh\\Documents\\Sporelog",
+            "/home/piet/Sporelog",
+        ),
+        (
+            "file:///D:/Fern%20herbarium/Sporelog/a%20b.png",
+            "file:///C:/Users/imarsh/Documents/Sporelog/a%20b.png",
+            "file:///home/piet/Sporelog/a%20b.png",
+        ),
         (r"%USERPROFILE%\Documents", None, "/home/piet/Documents"),
         (r"C:\Users\ines", r"C:\Users\imarsh", "/home/piet"),
         ("~/Documents", None, None),
@@ -80,7 +99,7 @@ ON_LINUX = Moved("D:/Fern herbarium/Sporelog", "/home/piet/Sporelog")
         ("fern", None, None),
         ("", None, None),
     ],
-)  # fmt: skip
+)
 def test_a_path_in_every_form_is_said_on_the_new_machine(
     text: str, windows: str | None, linux: str | None
 ) -> None:
@@ -153,13 +172,25 @@ def canonical(path: str, style: str, platform: str) -> str:
 
 
 @given(
-    PLATFORMS, PLATFORMS, USERS, USERS, TREES, TREES, st.none() | TREES,
+    PLATFORMS,
+    PLATFORMS,
+    USERS,
+    USERS,
+    TREES,
+    TREES,
+    st.none() | TREES,
     st.sampled_from(["plain", "address"]),
-)  # fmt: skip
+)
 def test_rewriting_to_new_and_back_gives_the_first_bytes(
-    one: Platform, other: Platform, user: str, there: str, place: str, target: str,
-    below: str | None, style: str,
-) -> None:  # fmt: skip
+    one: Platform,
+    other: Platform,
+    user: str,
+    there: str,
+    place: str,
+    target: str,
+    below: str | None,
+    style: str,
+) -> None:
     old, new = bearings(one, user), bearings(other, there, "office")
     roots = {p: "D:" if p == "windows" else "/srv" for p in HOMES}
     moved_one = Moved(f"{roots[one]}/{place}", f"{roots[other]}/{target}")
@@ -370,8 +401,13 @@ def book(folder: Path, outside: str = "carry", new: Platform = "windows", **choi
     old = machine(folder / "old", "windows", files, more="identity: old\n", name="shed")
     with closing(sqlite3.connect(folder / "old/d/Fern/book.db")) as connection, connection:
         connection.execute("create table page (file text, title text)")
-        pages = ["D:\\Fern\\one.txt", "two b.txt", "C:\\Users\\ada\\Pictures\\a.png",
-                 "d:\\other\\A.png", "E:\\gone.png"]  # fmt: skip
+        pages = [
+            "D:\\Fern\\one.txt",
+            "two b.txt",
+            "C:\\Users\\ada\\Pictures\\a.png",
+            "d:\\other\\A.png",
+            "E:\\gone.png",
+        ]
         connection.executemany("insert into page values (?, 'on D:')", [(p,) for p in pages])
     here = machine(folder / "new", new, more="identity: new\n", user="bo", name="office")
     chosen = Choices(outside={f"fernbook.{item}": verdict for item, verdict in choices.items()})
@@ -395,9 +431,14 @@ RIGHT = {
     "book.ini": INI.decode().replace("D:\\Fern", N),
     "one.txt": f"first\nsee {N}\\two b.txt\nsee also\n",
     "recent": [f"{N}\\one.txt", "file:///C:/Users/bo/Documents/Fernbook/two%20b.txt", 3],
-    "pages": [f"{N}\\one.txt", "two b.txt", f"{N}\\outside\\a.png", f"c{N[1:]}\\outside\\A (2).png",
-              "E:\\gone.png"],
-}  # fmt: skip
+    "pages": [
+        f"{N}\\one.txt",
+        "two b.txt",
+        f"{N}\\outside\\a.png",
+        f"c{N[1:]}\\outside\\A (2).png",
+        "E:\\gone.png",
+    ],
+}
 
 
 def test_every_path_is_right_on_new_and_what_lay_elsewhere_came_along(tmp_path: Path) -> None:
@@ -432,9 +473,14 @@ def test_on_another_platform_the_same_paths_are_said_its_way(tmp_path: Path) -> 
         "book.ini": INI.decode().replace("D:\\Fern", there),
         "one.txt": f"first\nsee {there}/two b.txt\nsee also\n",
         "recent": [f"{there}/one.txt", f"file://{there}/two%20b.txt", 3],
-        "pages": [f"{there}/one.txt", "two b.txt", f"{there}/outside/a.png",
-                  f"{there}/outside/A (2).png", "E:\\gone.png"],
-    }  # fmt: skip
+        "pages": [
+            f"{there}/one.txt",
+            "two b.txt",
+            f"{there}/outside/a.png",
+            f"{there}/outside/A (2).png",
+            "E:\\gone.png",
+        ],
+    }
 
 
 def test_whether_what_lies_elsewhere_goes_along_is_asked(tmp_path: Path) -> None:

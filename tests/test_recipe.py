@@ -83,9 +83,22 @@ def test_globs_follow_the_case_of_the_platform() -> None:
 
 
 ORDERED = (
-    "7 beta 2", "7 rc 1", "7", "7 sp1", "7.0.1", "9.9", "10.0.2b3", "10.0.2", "10.0.2.1", "10.1",
-    "24.2-lts", "2024", "2024 R3", "2024.1", "2025",
-)  # fmt: skip
+    "7 beta 2",
+    "7 rc 1",
+    "7",
+    "7 sp1",
+    "7.0.1",
+    "9.9",
+    "10.0.2b3",
+    "10.0.2",
+    "10.0.2.1",
+    "10.1",
+    "24.2-lts",
+    "2024",
+    "2024 R3",
+    "2024.1",
+    "2025",
+)
 
 
 def test_releases_are_in_the_order_people_mean() -> None:

@@ -309,9 +309,11 @@ expect: {kept: {checks: {files_there: 3}}}
 """
     rehearsals = load_rehearsals(_write(begun, text))
     assert [r.case for r in rehearsals] == [
-        "a blank, one disk", "a blank, another mount", "another script, one disk",
+        "a blank, one disk",
+        "a blank, another mount",
+        "another script, one disk",
         "another script, another mount",
-    ]  # fmt: skip
+    ]
     results = [rehearse(r, NOW) for r in rehearsals]
     assert [_told(r) for r in results] == [[], [], [], []]
     assert [set(r.changed) for r in results] == [{"user"}, {"user", "drive"}] * 2
@@ -344,9 +346,10 @@ def test_what_is_wrong_with_a_file_is_found_with_its_place(
 def test_a_machine_is_made_what_a_side_says(world: World) -> None:
     """Releases in four forms, written where the recipes read them."""
     for recipe, machine, release in (
-        ("quillbox", "potting-shed", "8.9"), ("frondsign", "seed-vault", "3.9.9"),
+        ("quillbox", "potting-shed", "8.9"),
+        ("frondsign", "seed-vault", "3.9.9"),
         ("dewcast", "gatehouse", "2.0.1"),
-    ):  # fmt: skip
+    ):
         path = world.folder / "recipes" / "tried.rehearsal.yaml"
         path.write_text(
             f"rehearsal: tried\nrecipe: {recipe}\nuntil: plan\n"
@@ -387,8 +390,10 @@ def test_errors_cross_processes_whole() -> None:
     for error in (Obstructed("no plan", [obstacle]), DocumentUnusable("f", findings)):
         again = pickle.loads(pickle.dumps(error))
         assert (type(again), str(again), again.as_json()) == (
-            type(error), str(error), error.as_json(),
-        )  # fmt: skip
+            type(error),
+            str(error),
+            error.as_json(),
+        )
 
 
 def test_junit_tells_every_rehearsal(begun: Path) -> None:
@@ -397,8 +402,10 @@ def test_junit_tells_every_rehearsal(begun: Path) -> None:
     assert ran.status == 1
     (suite,) = ElementTree.parse(begun / "out.xml").getroot()
     assert {k: suite.get(k) for k in ("name", "tests", "failures")} == {
-        "name": "mossbook", "tests": "4", "failures": "1",
-    }  # fmt: skip
+        "name": "mossbook",
+        "tests": "4",
+        "failures": "1",
+    }
     failed = [case for case in suite if len(case)]
     assert [case.get("classname") for case in failed] == ["tried.rehearsal.yaml"]
     assert "expected 4, found 3" in str(failed[0][0].get("message"))
@@ -481,8 +488,9 @@ def test_platforms_that_a_recipe_rules_out_do_not_count(world: World) -> None:
     assert "application.programs.frondsign: macos" in ruled_out
     assert "application.programs.frondsign: windows" not in ruled_out
     assert {a.words for a in arms if a.name == "taken" and a.unreachable} >= {
-        "places.settings[2]: taken", "places.settings[3]: taken",
-    }  # fmt: skip
+        "places.settings[2]: taken",
+        "places.settings[3]: taken",
+    }
 
 
 def test_a_mutant_that_nobody_notices_is_told_with_what_is_missing(begun: Path) -> None:

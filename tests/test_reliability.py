@@ -121,16 +121,34 @@ def test_a_real_process_that_is_killed_is_walked_again(
     recipe = world / f"recipes/{name}.trail.yaml"
     old_machine, new_machine = world / "machines" / first, world / "machines" / second
     choice = ["--without", "views"] if name == "sporelog" else []
-    ran = widetrail("plan", recipe, "--old", old_machine, "--new", new_machine,
-                    "--parcel", world / "parcel", *choice)  # fmt: skip
+    ran = widetrail(
+        "plan",
+        recipe,
+        "--old",
+        old_machine,
+        "--new",
+        new_machine,
+        "--parcel",
+        world / "parcel",
+        *choice,
+    )
     assert ran.status == 0, ran.err
     (world / "answers.yaml").write_text("passphrase: reed bunting\n")
     dice, kills = random.Random(7), 0
     for machine in (old_machine, new_machine):
         here: list[str | Path] = [
-            sys.executable, "-m", "widetrail", "walk", world / "parcel", "--machine", machine,
-            "--yes", "--no-wait", "--answers", world / "answers.yaml",
-        ]  # fmt: skip
+            sys.executable,
+            "-m",
+            "widetrail",
+            "walk",
+            world / "parcel",
+            "--machine",
+            machine,
+            "--yes",
+            "--no-wait",
+            "--answers",
+            world / "answers.yaml",
+        ]
         for _ in range(6):
             process = subprocess.Popen(here, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
             time.sleep(dice.uniform(0.4, 1.6))
@@ -278,9 +296,13 @@ def test_names_that_new_cannot_hold_are_told_and_called_otherwise(tmp_path: Path
     one = trail(tmp_path, new("copy"), platform="windows")
     (planned,) = one.parcel.plan.items
     assert planned.renamed == {
-        "fern.txt": "fern (2).txt", "a:b": "a%3Ab", "con": "%63on", "dot.": "dot%2E",
-        os.fsdecode(b"caf\xe9"): "caf%E9", "Å": "Å (2)",
-    }  # fmt: skip
+        "fern.txt": "fern (2).txt",
+        "a:b": "a%3Ab",
+        "con": "%63on",
+        "dot.": "dot%2E",
+        os.fsdecode(b"caf\xe9"): "caf%E9",
+        "Å": "Å (2)",
+    }
     one.walk("old")
     assert set(outcomes(one.walk("new")).values()) == {"done"}
     home = one.folder / "new/c/Users/ada/notes"

@@ -79,8 +79,10 @@ def test_a_value_that_the_encoding_or_the_form_lacks_is_refused() -> None:
 
 LINES = st.one_of(
     st.tuples(NAMES, st.sampled_from(["=", " = ", " =", "= "]), TEXTS).map("".join),
-    NAMES.map("[{}]".format), TEXTS.map("; {}".format), st.just(""),
-)  # fmt: skip
+    NAMES.map("[{}]".format),
+    TEXTS.map("; {}".format),
+    st.just(""),
+)
 
 
 @given(st.lists(LINES), st.sampled_from(["\n", "\r\n"]), NAMES, NAMES, TEXTS)
@@ -102,9 +104,10 @@ def test_any_ini_file_takes_any_value(
 
 
 DOCUMENTS = st.recursive(
-    SCALARS, lambda inner: st.lists(inner, max_size=4) | st.dictionaries(NAMES, inner, max_size=4),
+    SCALARS,
+    lambda inner: st.lists(inner, max_size=4) | st.dictionaries(NAMES, inner, max_size=4),
     max_leaves=12,
-)  # fmt: skip
+)
 
 
 def _paths(document: Any, at: str = "") -> list[str]:
@@ -126,9 +129,13 @@ def _put(document: Any, tokens: list[str], value: Any) -> Any:
 
 
 @given(
-    st.dictionaries(NAMES, DOCUMENTS, min_size=1, max_size=4), st.data(), SCALARS,
-    st.sampled_from([None, 2, "\t"]), st.booleans(), st.sampled_from(["\n", "\r\n"]),
-)  # fmt: skip
+    st.dictionaries(NAMES, DOCUMENTS, min_size=1, max_size=4),
+    st.data(),
+    SCALARS,
+    st.sampled_from([None, 2, "\t"]),
+    st.booleans(),
+    st.sampled_from(["\n", "\r\n"]),
+)
 def test_any_json_document_takes_any_value_at_any_place(
     document: dict[str, Any], data: st.DataObject, value: Any, indent: Any, ascii_: bool, ends: str
 ) -> None:
@@ -153,15 +160,16 @@ def test_any_json_document_takes_any_value_at_any_place(
         ('{"ü": "☘"}', "/ü", "ä", '{"ü": "ä"}'),
         ('{"u": "x"}', "/u", "ä", '{"u": "\\u00e4"}'),
     ],
-)  # fmt: skip
+)
 def test_json_is_set_as_the_file_is(text: str, at: str, value: Any, new: str) -> None:
     assert write_value("json", text.encode(), at, value).decode() == new
 
 
 TABLES = st.recursive(
     st.booleans() | st.integers(-(2**60), 2**60) | TEXTS,
-    lambda inner: st.dictionaries(NAMES, inner, max_size=3), max_leaves=8,
-)  # fmt: skip
+    lambda inner: st.dictionaries(NAMES, inner, max_size=3),
+    max_leaves=8,
+)
 
 
 @given(st.dictionaries(NAMES, TABLES, min_size=1, max_size=4), st.data(), st.booleans() | TEXTS)
@@ -188,12 +196,16 @@ def test_toml_keeps_comments_order_and_line_ends() -> None:
 @pytest.mark.parametrize(
     ("form", "data", "at", "error"),
     [
-        ("json", b'{"a": [1}', "/a", Unreadable), ("json", b'{"a": 1}', "a", Unreadable),
-        ("json", b'{"a": 1}', "/a/b", NotThere), ("json", b"[1]", "/5", NotThere),
-        ("json", b'{"a": {}}', "/b/c", NotThere), ("toml", b"a = [", "/a", Unreadable),
-        ("toml", b"a = 1", "/b/c", NotThere), ("toml", b"a = [1]", "/a/7", NotThere),
+        ("json", b'{"a": [1}', "/a", Unreadable),
+        ("json", b'{"a": 1}', "a", Unreadable),
+        ("json", b'{"a": 1}', "/a/b", NotThere),
+        ("json", b"[1]", "/5", NotThere),
+        ("json", b'{"a": {}}', "/b/c", NotThere),
+        ("toml", b"a = [", "/a", Unreadable),
+        ("toml", b"a = 1", "/b/c", NotThere),
+        ("toml", b"a = [1]", "/a/7", NotThere),
     ],
-)  # fmt: skip
+)
 def test_what_cannot_be_read_or_reached_is_refused(
     form: str, data: bytes, at: str, error: type[Exception]
 ) -> None:

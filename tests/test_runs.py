@@ -65,8 +65,10 @@ def walked(folder: Path, ways: tuple[str, ...]) -> tuple[Trail, list[dict[str, b
 
 
 AFTER = {
-    ("undo", "walked"): "undone", ("settle", "walked"): "accepted", ("settle", "undone"): "gone",
-}  # fmt: skip
+    ("undo", "walked"): "undone",
+    ("settle", "walked"): "accepted",
+    ("settle", "undone"): "gone",
+}
 
 
 def explore(
@@ -321,8 +323,10 @@ def test_folders_that_may_not_be_written_to(tmp_path: Path, whose: str, way: str
             (folder / "a.txt").write_text(f"a of {folder.parents[4].name}\n")
         (theirs / "one.txt").write_text("new's own\n")
         shut = {
-            "carried": [mine, mine / "inner"], "there": [theirs], "inside": [theirs / "inner"],
-        }  # fmt: skip
+            "carried": [mine, mine / "inner"],
+            "there": [theirs],
+            "inside": [theirs / "inner"],
+        }
         for folder in shut[whose]:
             folder.chmod(0o555)
         before = contents(theirs)

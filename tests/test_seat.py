@@ -80,19 +80,33 @@ SEATS = [
     for stage in get_args(Stage)
     for act in (
         None,
-        *(Act(p, phase, 1) for p, phase in product(get_args(Purpose), get_args(Phase))
-          if BEGINS[p] == stage),
+        *(
+            Act(p, phase, 1)
+            for p, phase in product(get_args(Purpose), get_args(Phase))
+            if BEGINS[p] == stage
+        ),
     )
-]  # fmt: skip
+]
 EVENTS: list[Event] = [
-    Adopted("released"), Adopted("verified", "release"), Noted(), Verified(),
+    Adopted("released"),
+    Adopted("verified", "release"),
+    Noted(),
+    Verified(),
     *(Begin(p, w) for p in get_args(Purpose) for w in get_args(Word)),
-    Requested(), Answered(), Spoiled(), Broken(), Refused(),
+    Requested(),
+    Answered(),
+    Spoiled(),
+    Broken(),
+    Refused(),
     *(Shown(w) for w in get_args(Word)),
     *(Told(h, at, w) for h, at, w in product(get_args(Holder), get_args(At), get_args(Word))),
-    *(Renounced(w) for w in get_args(Word)), Gone("new"), Gone("old"), Settled(),
-    GivenUp(), TakenUp(),
-]  # fmt: skip
+    *(Renounced(w) for w in get_args(Word)),
+    Gone("new"),
+    Gone("old"),
+    Settled(),
+    GivenUp(),
+    TakenUp(),
+]
 
 
 @pytest.mark.parametrize("seat", SEATS, ids=words_of)

@@ -53,8 +53,9 @@ def _plan(world: World, *more: str) -> Ran:
 
 def _walk(world: World, machine: str, *more: str) -> Ran:
     answers = ("--answers", world.folder / "answers.yaml")
-    return widetrail("walk", world.parcel, "--machine", world.machine(machine), "--yes", *answers,
-                     *more)  # fmt: skip
+    return widetrail(
+        "walk", world.parcel, "--machine", world.machine(machine), "--yes", *answers, *more
+    )
 
 
 def test_a_licence_that_is_released_before_new_is_known_is_moved_by_one_parcel_alone(
@@ -92,8 +93,16 @@ def test_no_serial_is_shown_written_or_given_as_an_argument(
     monkeypatch.setattr(Effects, "run", watched)
     _offline(served)
     told = [_plan(served)]
-    way = ("potting-shed", "glass-office", "potting-shed", "visitor-hall", "potting-shed",
-           "glass-office", "visitor-hall", "glass-office")  # fmt: skip
+    way = (
+        "potting-shed",
+        "glass-office",
+        "potting-shed",
+        "visitor-hall",
+        "potting-shed",
+        "glass-office",
+        "visitor-hall",
+        "glass-office",
+    )
     for name in way:
         told.append(_walk(served, name, *(["--as", "between"] if name == "visitor-hall" else [])))
         assert told[-1].status == 0, told[-1].err
@@ -158,7 +167,7 @@ def test_a_licence_is_planned_into_a_sealed_parcel_only(world: World) -> None:
         (["seat", "serve", "{parcel}"], 2, "there is no licence service"),
         (["seat", "serve", "{maker}", "--fault", "fire"], 2, "there is no such fault"),
     ],
-)  # fmt: skip
+)
 def test_what_the_ledger_says_to_a_call(
     served: World, call: list[str], status: int, words: str
 ) -> None:
@@ -190,9 +199,12 @@ def test_undo_and_settle_leave_a_seat_as_it_is_and_say_so(served: World) -> None
     assert _walk(served, "glass-office").status == 0
     ran = widetrail("undo", "--machine", served.new, "--yes")
     assert ran.status == 0 and "the seat of Loamlens: Licence: claimed on new" in ran.err
-    assert "active" in served.new.joinpath(
-        "disks/C/Users/imarsh/AppData/Roaming/Loamlens/licence.json"
-    ).read_text()  # fmt: skip
+    assert (
+        "active"
+        in served.new.joinpath(
+            "disks/C/Users/imarsh/AppData/Roaming/Loamlens/licence.json"
+        ).read_text()
+    )
 
 
 def test_a_run_is_not_settled_while_its_seat_is_on_its_way(
@@ -355,10 +367,14 @@ def _findings(old: str, new: str) -> list[Finding]:
         ("is: active", "is: active, not: active", "contradiction", "are the same"),
         ("/state, is", "/state", "mapping", "is"),
         (", FREE", ", exit: 0, refused: 0", "exit", "well and refused"),
-        ("{json: \"{root}/licence.json\", at: /state,", "{output: [fern, s], at: '(.)',",
-         "licence-home", "in a home that is not the person's"),
+        (
+            '{json: "{root}/licence.json", at: /state,',
+            "{output: [fern, s], at: '(.)',",
+            "licence-home",
+            "in a home that is not the person's",
+        ),
     ],
-)  # fmt: skip
+)
 def test_a_licence_that_would_not_be_safe_is_found_by_lint(
     old: str, new: str, rule: str, words: str
 ) -> None:
@@ -389,8 +405,13 @@ def service(tmp_path: Path) -> Service:
 
 
 def test_the_service_answers_the_same_request_the_same_and_signs_it(service: Service) -> None:
-    asked = {"product": "Fern", "purpose": "release", "machine": "a", "seat": seat_name("ABC-1"),
-             "request": "1"}  # fmt: skip
+    asked = {
+        "product": "Fern",
+        "purpose": "release",
+        "machine": "a",
+        "seat": seat_name("ABC-1"),
+        "request": "1",
+    }
     with serving(service) as address:
         first, again = (_ask(address, "/seat", asked)[1]["answer"] for _ in range(2))
         assert first == again and service.holders("ABC-1") == ()
@@ -405,11 +426,16 @@ def test_the_service_answers_the_same_request_the_same_and_signs_it(service: Ser
             assert reason in jwt.decode(answer, key, algorithms=["EdDSA"])["reason"]
         token = {"Authorization": f"Bearer {service.token}"}
         for path, body in (
-            ("/seat", {"product": "Fern"}), ("/x", asked), ("/faults", {"fire": 1}),
-            ("/faults", {"cut": "9" * 5000}), ("/faults", {"cut": -5}), ("/seat", [asked]),
-            ("/seat", {**asked, "machine": {"a": 1}}), ("/seat", {**asked, "request": "\ud800"}),
+            ("/seat", {"product": "Fern"}),
+            ("/x", asked),
+            ("/faults", {"fire": 1}),
+            ("/faults", {"cut": "9" * 5000}),
+            ("/faults", {"cut": -5}),
+            ("/seat", [asked]),
+            ("/seat", {**asked, "machine": {"a": 1}}),
+            ("/seat", {**asked, "request": "\ud800"}),
             ("/seat", {**asked, "machine": "m" * 5000}),
-        ):  # fmt: skip
+        ):
             assert _ask(address, path, body, **token)[0] == 400
         assert _ask(address, "/faults", {"cut": 2}, **token)[1] == {"faults": {"cut": 2}}
         assert _ask(address, "/faults", {"cut": 3})[0] == 403
@@ -425,8 +451,13 @@ def test_faults_are_read_as_a_person_gives_them() -> None:
 
 
 def test_a_second_seat_is_not_given_while_one_holds_it(service: Service) -> None:
-    asked = {"product": "Fern", "purpose": "claim", "machine": "b", "seat": seat_name("ABC-1"),
-             "request": "9"}  # fmt: skip
+    asked = {
+        "product": "Fern",
+        "purpose": "claim",
+        "machine": "b",
+        "seat": seat_name("ABC-1"),
+        "request": "9",
+    }
     told = jwt.decode(service.judge(asked), options={"verify_signature": False})
     assert told["reason"] == "the seat is held by a" and service.holders("ABC-1") == ("a",)
 

@@ -34,8 +34,9 @@ from widetrail.steps import KINDS
 names = st.text("ab.", min_size=1, max_size=3).filter(lambda n: n not in (".", ".."))
 globs = st.lists(
     st.sampled_from(["a", "b", "a*", "*b", "*", "?", "[ab]a", "*.a", "a*b", ANYWHERE, "[!a]*"]),
-    min_size=1, max_size=5,
-).map("/".join)  # fmt: skip
+    min_size=1,
+    max_size=5,
+).map("/".join)
 
 
 def marks_of(automaton: Automaton, path: str) -> tuple[int, ...]:
@@ -130,20 +131,30 @@ def unclaimed(found: Survey) -> dict[str, Group]:
 
 def test_what_nobody_claims_is_told_by_folder(big: FolderMachine, tmp_path: Path) -> None:
     home = "home/ann"
-    write(big.folder, {
-        f"{home}/Moss/a.rec": "12345", f"{home}/Moss/cache/x": "1", f"{home}/Moss/own.txt": "123",
-        f"{home}/.config/fern/fern.ini": "1", f"{home}/.config/fern/sub/more.ini": "12",
-        f"{home}/.cache/fern/y.bin": "1", f"{home}/loose.jpg": "12",
-    })  # fmt: skip
+    write(
+        big.folder,
+        {
+            f"{home}/Moss/a.rec": "12345",
+            f"{home}/Moss/cache/x": "1",
+            f"{home}/Moss/own.txt": "123",
+            f"{home}/.config/fern/fern.ini": "1",
+            f"{home}/.config/fern/sub/more.ini": "12",
+            f"{home}/.cache/fern/y.bin": "1",
+            f"{home}/loose.jpg": "12",
+        },
+    )
     places = "places: {moss: {folder: '{home}/Moss'}}\n"
     told = item("moss", "moss", "take: ['*.rec']\n    leave: ['cache/**']")
     recipe(tmp_path / "recipes", "moss", told, places=places)
     found = look(big, tmp_path / "recipes")
     groups = unclaimed(found)
     assert set(groups) == {
-        f"/{home}/.config/fern", f"/{home}/Moss/.", f"/{home}/.", f"/{home}/Notes",
+        f"/{home}/.config/fern",
+        f"/{home}/Moss/.",
+        f"/{home}/.",
+        f"/{home}/Notes",
         f"/{home}/.cache/fern",
-    }  # fmt: skip
+    }
     (one,) = found.here[0].items
     assert (one.tally.files, one.tally.size) == (1, 5)
     assert one.left is not None and (one.left.files, one.left.size) == (1, 1)
@@ -175,10 +186,14 @@ def test_two_recipes_that_claim_one_place_are_told(big: FolderMachine, tmp_path:
 def test_what_remains_of_an_application_that_is_gone_is_its_own(
     big: FolderMachine, tmp_path: Path
 ) -> None:
-    write(big.folder, {
-        "home/ann/.config/gone/profiles/a/x.db": "12", "home/ann/.config/gone/profiles/b/y": "1",
-        "home/ann/Elsewhere/z": "1",
-    })  # fmt: skip
+    write(
+        big.folder,
+        {
+            "home/ann/.config/gone/profiles/a/x.db": "12",
+            "home/ann/.config/gone/profiles/b/y": "1",
+            "home/ann/Elsewhere/z": "1",
+        },
+    )
     places = (
         "places:\n  ini: {file: '{config}/gone/gone.ini'}\n"
         "  profiles: {each: '{config}/gone/profiles/*'}\n"
@@ -433,10 +448,15 @@ def test_the_survey_is_read_by_a_newcomer(world: World) -> None:
     ran = widetrail(*call)
     assert ran.status == 0
     for told in (
-        "Quillbox 8.4", "left on purpose: 2 files", "not here: Brackenwend",
-        "What no recipe claims: 11 files", "C:/Users/ines/Pictures/Plate scans",
-        "all end in .png", "known to Tillbook", "not looked into: C:/Program Files",
-    ):  # fmt: skip
+        "Quillbox 8.4",
+        "left on purpose: 2 files",
+        "not here: Brackenwend",
+        "What no recipe claims: 11 files",
+        "C:/Users/ines/Pictures/Plate scans",
+        "all end in .png",
+        "known to Tillbook",
+        "not looked into: C:/Program Files",
+    ):
         assert told in ran.out, told
     newest = widetrail(*call, "--newest", "--json").json["unclaimed"]
     assert [g["newest"] for g in newest] == sorted((g["newest"] for g in newest), reverse=True)
@@ -448,9 +468,13 @@ def test_the_survey_is_read_by_a_newcomer(world: World) -> None:
 
 @pytest.mark.parametrize(
     ("below", "why"),
-    [("C:\\Nowhere", "nothing is there"), ("C:/Users/ines/../x", "climb"), ("Q:/", "no such disk"),
-     ("C:/Program Files/Desk/desk.exe", "it is a file")],
-)  # fmt: skip
+    [
+        ("C:\\Nowhere", "nothing is there"),
+        ("C:/Users/ines/../x", "climb"),
+        ("Q:/", "no such disk"),
+        ("C:/Program Files/Desk/desk.exe", "it is a file"),
+    ],
+)
 def test_a_folder_that_is_none_is_refused(world: World, below: str, why: str) -> None:
     ran = widetrail("survey", world.recipe, "--machine", world.old, "--below", below)
     assert ran.status == 2

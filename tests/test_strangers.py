@@ -196,9 +196,15 @@ def another_kind(plan: dict[str, Any]) -> None:
 @pytest.mark.parametrize("begun", [False, True])
 @pytest.mark.parametrize(
     "change",
-    [added("publish"), added("write"), added("run", arguments={"command": ["fernbook", "x"]}),
-     other_item, renamed, another_kind],
-)  # fmt: skip
+    [
+        added("publish"),
+        added("write"),
+        added("run", arguments={"command": ["fernbook", "x"]}),
+        other_item,
+        renamed,
+        another_kind,
+    ],
+)
 def test_a_step_that_no_recipe_has_is_never_done(
     tmp_path: Path, change: Callable[[dict[str, Any]], None], begun: bool
 ) -> None:
@@ -300,14 +306,21 @@ WIDE = SECRET.encode("utf-16-le")
 @pytest.mark.parametrize(
     "spelled",
     [
-        WIDE.decode("latin-1"), " ".join(SECRET), WIDE.hex(), WIDE.hex(","), BYTES.hex(":"),
-        "".join(f"%{b:02X}" for b in BYTES), "".join(f"\\x{b:02x}" for b in BYTES),
-        repr(BYTES)[2:-1], base64.b64encode(WIDE).decode(), quote(SECRET, safe=""),
+        WIDE.decode("latin-1"),
+        " ".join(SECRET),
+        WIDE.hex(),
+        WIDE.hex(","),
+        BYTES.hex(":"),
+        "".join(f"%{b:02X}" for b in BYTES),
+        "".join(f"\\x{b:02x}" for b in BYTES),
+        repr(BYTES)[2:-1],
+        base64.b64encode(WIDE).decode(),
+        quote(SECRET, safe=""),
         *(base64.b64encode(b"u" * n + BYTES + b"more of it").decode() for n in range(6)),
         *(base64.b64encode(b"u" * n + WIDE + b"m").decode() for n in range(3)),
         base64.b64encode(f"user:{SECRET}".encode()).decode(),
     ],
-)  # fmt: skip
+)
 def test_a_secret_is_masked_as_bytes_and_within_other_text(spelled: str) -> None:
     masker = Masker()
     masker.add("word", SECRET)
@@ -445,9 +458,13 @@ def test_nobody_makes_an_open_parcel_of_a_sealed_one(tmp_path: Path) -> None:
 
 @pytest.mark.parametrize(
     "statement",
-    ["attach '{victim}' as v", "vacuum into '{victim}'", "select load_extension('{victim}')",
-     "create table if not exists t(x); attach '{victim}' as v"],
-)  # fmt: skip
+    [
+        "attach '{victim}' as v",
+        "vacuum into '{victim}'",
+        "select load_extension('{victim}')",
+        "create table if not exists t(x); attach '{victim}' as v",
+    ],
+)
 def test_no_statement_reaches_another_file(tmp_path: Path, statement: str) -> None:
     victim = tmp_path / "victim.db"
     with closing(sqlite3.connect(victim)) as made, made:
@@ -481,9 +498,12 @@ def append_plan(at: Path, change: Callable[[dict[str, Any]], None]) -> None:
     data = canonical(plan)
     (at / f"data/plan-{number:06d}.json").write_bytes(data)
     body = {
-        "event": "planned anew", "number": number, "before": digest(files[-1].read_bytes()),
-        "plan": digest(data), "time": NOW.isoformat(),
-    }  # fmt: skip
+        "event": "planned anew",
+        "number": number,
+        "before": digest(files[-1].read_bytes()),
+        "plan": digest(data),
+        "time": NOW.isoformat(),
+    }
     line = canonical(body)
     (at / f"logbook/{number:06d}.json").write_bytes(line + b"\n" + digest(line).encode() + b"\n")
 

@@ -464,8 +464,11 @@ def test_this_machine_is_walked_undone_and_settled_for_real(
     monkeypatch.setenv("HOME", str(home))
     for name in ("XDG_STATE_HOME", "XDG_CONFIG_HOME", "XDG_DATA_HOME", "XDG_CACHE_HOME"):
         monkeypatch.delenv(name, raising=False)
-    old = build.machine(tmp_path / "old", files={"/home/ada/notes/one.txt": "one"},
-                        more="programs: [{path: /bin/cat, start: [cat]}]\n")  # fmt: skip
+    old = build.machine(
+        tmp_path / "old",
+        files={"/home/ada/notes/one.txt": "one"},
+        more="programs: [{path: /bin/cat, start: [cat]}]\n",
+    )
     recipe = tmp_path / "fernbook.trail.yaml"
     recipe.write_text(LIVE)
     before = contents(home)

@@ -42,8 +42,13 @@ PLAIN = "items:\n  notes: {{title: Notes, from: notes{more}, routes: [{{name: wa
 PLAIN += "[{{new: [copy]}}]}}]}}\n"
 
 
-def two(folder: Path, files: dict[str, str | bytes], there: dict[str, str | bytes] | None = None,
-        more: str = "", user: str = "ada") -> tuple[FolderMachine, FolderMachine]:  # fmt: skip
+def two(
+    folder: Path,
+    files: dict[str, str | bytes],
+    there: dict[str, str | bytes] | None = None,
+    more: str = "",
+    user: str = "ada",
+) -> tuple[FolderMachine, FolderMachine]:
     """Make an old machine with ``files`` below its home, and a new one with others."""
     mine = {f"/home/ada/{name}": data for name, data in files.items()}
     theirs = {f"/home/{user}/{name}": data for name, data in (there or {}).items()}
@@ -331,9 +336,16 @@ def test_a_medium_that_cannot_keep_what_is_private_is_told(world: World) -> None
     signs = world.machine("gatehouse") / "disks/root/home/piet/Schilder"
     next(p for p in signs.rglob("*.json")).chmod(0o600)
     parcel = world.folder / "media/memory-stick/p"
-    ran = widetrail("plan", world.folder / "recipes/frondsign.trail.yaml", "--old",
-                    world.machine("gatehouse"), "--new", world.machine("herbarium-nook"),
-                    "--parcel", parcel)  # fmt: skip
+    ran = widetrail(
+        "plan",
+        world.folder / "recipes/frondsign.trail.yaml",
+        "--old",
+        world.machine("gatehouse"),
+        "--new",
+        world.machine("herbarium-nook"),
+        "--parcel",
+        parcel,
+    )
     told = "cannot keep from others what only the account may read"
     assert told in ran.out, ran.out + ran.err
 
@@ -363,8 +375,9 @@ items:
 def naming(folder: Path, include: str, there: dict[str, str | bytes], outside: str = "") -> Trail:
     files: dict[str, str | bytes] = {
         "settings/a.ini": f"[main]\ninclude=/home/ada/notes/{include}\n",
-        "notes/a.txt": "old's", "notes/extra.inc": "extra",
-    }  # fmt: skip
+        "notes/a.txt": "old's",
+        "notes/extra.inc": "extra",
+    }
     one, other = two(folder, files, there, user="bo")
     return moved(folder, NAMING.format(outside=outside), one, other)
 
@@ -423,17 +436,24 @@ def test_what_several_items_take_comes_once(tmp_path: Path) -> None:
     one, other = two(tmp_path, files, {"notes/a.txt": "new's", "notes/c": "new's"})
     gone = moved(tmp_path, TWICE, one, other)
     assert set(went(gone).values()) == {"done"}
-    packed = [(e.item.partition(".")[2], e.path) for e in gone.parcel.reader("linux").entries
-              if e.kind == "file"]  # fmt: skip
+    packed = [
+        (e.item.partition(".")[2], e.path)
+        for e in gone.parcel.reader("linux").entries
+        if e.kind == "file"
+    ]
     assert sorted(packed) == [
-        ("first", "a.txt"), ("first", "ab"), ("rest", "c"), ("second", "b.txt"),
-    ]  # fmt: skip
+        ("first", "a.txt"),
+        ("first", "ab"),
+        ("rest", "c"),
+        ("second", "b.txt"),
+    ]
     there = {p.name: p.read_text() for p in gone.notes("new").iterdir()}
     assert there == {name.partition("/")[2]: data for name, data in files.items()}
     Run(gone.new).undo(NOW)
     assert {p.name: p.read_text() for p in gone.notes("new").iterdir()} == {
-        "a.txt": "new's", "c": "new's",
-    }  # fmt: skip
+        "a.txt": "new's",
+        "c": "new's",
+    }
 
 
 # Profiles
@@ -454,8 +474,10 @@ def test_two_profiles_never_get_one_place(tmp_path: Path) -> None:
         return json.dumps({"all": [{"name": n, "folder": f} for n, f in entries]})
 
     mine: dict[str, str | bytes] = {
-        "list.json": listed(("Garden", "p1"), ("Shop", "p2")), "p1/a": "garden", "p2/a": "shop",
-    }  # fmt: skip
+        "list.json": listed(("Garden", "p1"), ("Shop", "p2")),
+        "p1/a": "garden",
+        "p2/a": "shop",
+    }
     theirs: dict[str, str | bytes] = {"list.json": listed(("Shop", "p1")), "p1/a": "their shop"}
     one, other = two(tmp_path, mine, theirs)
     gone = moved(tmp_path, LISTED, one, other)
@@ -584,8 +606,9 @@ def test_a_program_is_asked_with_consent_in_planning_and_in_walks(tmp_path: Path
     assert make_report(gone.parcel).items[0].checks[0].new == "grand"
     findings = load_recipe_text(_whole(ASKED), "test", KINDS).findings
     assert [f.where for f in findings if f.rule == "asked"] == [
-        "items.notes.checks.kind", "items.notes.routes.0.needs.old.kind",
-    ]  # fmt: skip
+        "items.notes.checks.kind",
+        "items.notes.routes.0.needs.old.kind",
+    ]
 
 
 def _whole(body: str) -> str:
@@ -874,8 +897,16 @@ def test_the_order_of_the_readme_works(world: World, tmp_path: Path) -> None:
 
 def test_every_step_of_a_walk_can_be_told(world: World) -> None:
     """No braces of a template, and no more paths than are told, are shown to people."""
-    ran = widetrail("plan", world.folder / "recipes/dewcast.trail.yaml", "--old", world.old,
-                    "--new", world.new, "--parcel", world.folder / "p")  # fmt: skip
+    ran = widetrail(
+        "plan",
+        world.folder / "recipes/dewcast.trail.yaml",
+        "--old",
+        world.old,
+        "--new",
+        world.new,
+        "--parcel",
+        world.folder / "p",
+    )
     assert ran.status == 0
     assert "{" not in ran.out
     assert "‹index›" in ran.out
@@ -891,8 +922,11 @@ def test_what_was_there_is_kept_once_also_where_the_first_try_failed(tmp_path: P
     assert one.walk("new").bad
     (there / "session").unlink()
     done = one.walk("new")
-    kept = [s.outcome.facts["put aside"] for s in done.steps if isinstance(s.outcome, Done)
-            and "put aside" in s.outcome.facts]  # fmt: skip
+    kept = [
+        s.outcome.facts["put aside"]
+        for s in done.steps
+        if isinstance(s.outcome, Done) and "put aside" in s.outcome.facts
+    ]
     assert [len(cast(list[str], paths)) for paths in kept] == [1, 0]
     (item,) = make_report(one.parcel).items
     assert len(item.put_aside) == 1

@@ -92,10 +92,14 @@ def test_what_is_set_and_taken_away_leaves_every_byte(
 
 
 def test_a_place_of_32_bit_programs_is_seen_as_they_see_it(tmp_path: Path) -> None:
-    body = REGISTRY.replace("EXISTING", "").replace(
-        r"settings: {key: 'HKEY_CURRENT_USER\Software\Fernbook'}",
-        r"settings: {key: 'HKEY_LOCAL_MACHINE\Software\Fernbook', view: 32}",
-    ).replace("checks: {pages: {compare: same}}", "")  # fmt: skip
+    body = (
+        REGISTRY.replace("EXISTING", "")
+        .replace(
+            r"settings: {key: 'HKEY_CURRENT_USER\Software\Fernbook'}",
+            r"settings: {key: 'HKEY_LOCAL_MACHINE\Software\Fernbook', view: 32}",
+        )
+        .replace("checks: {pages: {compare: same}}", "")
+    )
     for name, user in (("old", "ada"), ("new", "bo")):
         files = {"C:/Users/ada/notes/a": "a"} if name == "old" else {}
         machine(tmp_path / name, "windows", files, more=f"identity: {name}\n", user=user, name=name)
@@ -182,7 +186,8 @@ def hexed(kind: int, text: str) -> str:
 
 OLD = {
     "": {
-        "Pages": "dword:0000000c", "Version": '"3.1"',
+        "Pages": "dword:0000000c",
+        "Version": '"3.1"',
         "Notes": r'"C:\\Users\\ada\\notes\\first – 1.txt"',
         "Expanded": hexed(2, "%USERPROFILE%\\notes\0"),
         "Recent": hexed(7, "C:\\Users\\ada\\notes\\a\0C:\\Users\\ada\\notes\\b\0\0"),
@@ -190,7 +195,7 @@ OLD = {
     },
     "Screens\\1": {"Width": "dword:00000500"},
     "View\\Columns": {"Order": '"name"'},
-}  # fmt: skip
+}
 NEW = {
     "": {"pages": "dword:00000001", "Version": '"3.2"', "Own": '"stays"'},
     "View": {"Zoom": "dword:00000002"},
@@ -343,9 +348,13 @@ def test_a_preference_file_is_merged_value_by_value(tmp_path: Path) -> None:
     old = machine(tmp_path / "old", "macos", files, more="identity: old\n", name="shed")
     binary = plistlib.dumps(theirs, fmt=plistlib.FMT_BINARY)
     new = machine(
-        tmp_path / "new", "macos", {path.format("bo"): binary}, more="identity: new\n", user="bo",
+        tmp_path / "new",
+        "macos",
+        {path.format("bo"): binary},
+        more="identity: new\n",
+        user="bo",
         name="office",
-    )  # fmt: skip
+    )
     one = moved(tmp_path, PREFERENCES, old, new)
     one.walk("old")
     assert set(outcomes(one.walk("new")).values()) == {"done"}
@@ -364,11 +373,15 @@ def test_a_preference_file_is_merged_value_by_value(tmp_path: Path) -> None:
 
 
 def test_values_do_not_go_from_one_kind_of_store_to_another(tmp_path: Path) -> None:
-    body = REGISTRY.replace("kind: registry", "kind: settings").replace("EXISTING", "").replace(
-        r"settings: {key: 'HKEY_CURRENT_USER\Software\Fernbook'}",
-        r"settings: [{for: {platform: windows}, key: 'HKEY_CURRENT_USER\Software\Fernbook'},"
-        " {dconf: /org/fern/book}]",
-    )  # fmt: skip
+    body = (
+        REGISTRY.replace("kind: registry", "kind: settings")
+        .replace("EXISTING", "")
+        .replace(
+            r"settings: {key: 'HKEY_CURRENT_USER\Software\Fernbook'}",
+            r"settings: [{for: {platform: windows}, key: 'HKEY_CURRENT_USER\Software\Fernbook'},"
+            " {dconf: /org/fern/book}]",
+        )
+    )
     files = {"C:/Users/ada/notes/a": "a"}
     old = machine(tmp_path / "old", "windows", files, more="identity: old\n", name="shed")
     (tmp_path / "old/registry.reg").write_bytes(registry(OLD))
@@ -426,8 +439,9 @@ def test_wine_reads_what_we_write_and_we_read_what_it_exports(
     short = TOP.replace("HKEY_CURRENT_USER", "HKCU")
     written = subprocess.run(
         ["wine", "reg", "export", short, f"Z:{tmp_path}/theirs.reg".replace("/", "\\"), "/y"],
-        env=wine, capture_output=True,
-    )  # fmt: skip
+        env=wine,
+        capture_output=True,
+    )
     assert written.returncode == 0, written.stdout + written.stderr
     theirs = RegistryText((tmp_path / "theirs.reg").read_bytes())
     assert plain(theirs) == plain(keys)

@@ -107,17 +107,27 @@ def test_a_value_becomes_the_kind_that_stands_there(tmp_path: Path) -> None:
 
 
 OTHERS = {
-    "yaml": ("{yaml: '{home}/f', at: /a/b, value: 'x: y'}", b"a:\n  b: old # kept\n",
-             b"a:\n  b: 'x: y' # kept\n"),
-    "xml": ("{xml: '{home}/f', at: /s/@folder, value: '{notes}', as: path}",
-            b'<?xml version="1.0"?>\r\n<!-- c -->\r\n<s folder="old"/>\r\n',
-            b'<?xml version="1.0"?>\r\n<!-- c -->\r\n<s folder="/home/ada/notes"/>\r\n'),
-    "text": ("{text: '{home}/f', at: '(?m)^x=(.*)$', value: new}", b"w=1\r\nx=old\r\n",
-             b"w=1\r\nx=new\r\n"),
-    "reg": (r"{reg: '{home}/f', at: 'HKEY_CURRENT_USER\A\B', value: new}",
-            b'REGEDIT4\n[HKEY_CURRENT_USER\\A]\n"B"="old"\n"C"=dword:1\n',
-            b'REGEDIT4\n[HKEY_CURRENT_USER\\A]\n"B"="new"\n"C"=dword:1\n'),
-}  # fmt: skip
+    "yaml": (
+        "{yaml: '{home}/f', at: /a/b, value: 'x: y'}",
+        b"a:\n  b: old # kept\n",
+        b"a:\n  b: 'x: y' # kept\n",
+    ),
+    "xml": (
+        "{xml: '{home}/f', at: /s/@folder, value: '{notes}', as: path}",
+        b'<?xml version="1.0"?>\r\n<!-- c -->\r\n<s folder="old"/>\r\n',
+        b'<?xml version="1.0"?>\r\n<!-- c -->\r\n<s folder="/home/ada/notes"/>\r\n',
+    ),
+    "text": (
+        "{text: '{home}/f', at: '(?m)^x=(.*)$', value: new}",
+        b"w=1\r\nx=old\r\n",
+        b"w=1\r\nx=new\r\n",
+    ),
+    "reg": (
+        r"{reg: '{home}/f', at: 'HKEY_CURRENT_USER\A\B', value: new}",
+        b'REGEDIT4\n[HKEY_CURRENT_USER\\A]\n"B"="old"\n"C"=dword:1\n',
+        b'REGEDIT4\n[HKEY_CURRENT_USER\\A]\n"B"="new"\n"C"=dword:1\n',
+    ),
+}
 
 
 @pytest.mark.parametrize("form", sorted(OTHERS))
@@ -183,10 +193,13 @@ def test_values_of_the_registry_keep_their_types(tmp_path: Path) -> None:
     writes = [
         f"{{registry: '{KEY}', at: {at}, value: '{value}', as: {kind}}}"
         for at, value, kind in (
-            ("Size", "7", "text"), ("Folder", "{notes}", "path"), ("New", "x", "text"),
-            ("'@'", "own", "text"), ("Bytes", "x", "text"),
+            ("Size", "7", "text"),
+            ("Folder", "{notes}", "path"),
+            ("New", "x", "text"),
+            ("'@'", "own", "text"),
+            ("Bytes", "x", "text"),
         )
-    ]  # fmt: skip
+    ]
     one = set_out_with(tmp_path, *writes, platform="windows")
     file = one.folder / "new/registry.reg"
     file.write_bytes(REGISTRY)
@@ -212,8 +225,11 @@ def test_settings_of_the_desktop_keep_their_types(tmp_path: Path) -> None:
         f"{{dconf: /org/fern/book, at: {at}, value: {value}}}"
         for at, value in (("size", "'4'"), ("on", "'true'"), ("word", "it''s"), ("more", "x"))
     ]
-    one = set_out_with(tmp_path, *(w.replace("it''s", "\"it's\"") for w in writes),
-                       "{dconf: /org/fern/book, at: size, value: many}")  # fmt: skip
+    one = set_out_with(
+        tmp_path,
+        *(w.replace("it''s", '"it\'s"') for w in writes),
+        "{dconf: /org/fern/book, at: size, value: many}",
+    )
     file = one.folder / "new/desktop.dconf"
     file.write_bytes(text)
     one.walk("old")

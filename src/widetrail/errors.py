@@ -33,9 +33,14 @@ class WideTrailError(Exception):
     status: ClassVar[int] = 1
 
     def __init__(
-        self, what: str, *, where: str = "", why: str = "", todo: str = "",
+        self,
+        what: str,
+        *,
+        where: str = "",
+        why: str = "",
+        todo: str = "",
         codes: Sequence[str] = (),
-    ) -> None:  # fmt: skip
+    ) -> None:
         super().__init__(what, where, why, todo)
         self.codes = tuple(codes)
         self.what = what

@@ -29,18 +29,48 @@ from widetrail_demo.tillbook import command as tillbook
 SEED = 19620421
 
 _SHELVES = (
-    "Ferns of the north wall", "Mosses, damp house", "Horsetails", "Clubmosses",
-    "Liverworts – slides", "Lent to the school", "Alpine ferns", "To be named",
+    "Ferns of the north wall",
+    "Mosses, damp house",
+    "Horsetails",
+    "Clubmosses",
+    "Liverworts – slides",
+    "Lent to the school",
+    "Alpine ferns",
+    "To be named",
     "Überwinterung (cold frame)",
-)  # fmt: skip
+)
 _GENERA = (
-    "Asplenium", "Polypodium", "Dryopteris", "Athyrium", "Blechnum", "Cystopteris", "Equisetum",
-    "Lycopodium", "Selaginella", "Marchantia", "Pellia", "Sphagnum", "Polytrichum", "Mnium",
-)  # fmt: skip
+    "Asplenium",
+    "Polypodium",
+    "Dryopteris",
+    "Athyrium",
+    "Blechnum",
+    "Cystopteris",
+    "Equisetum",
+    "Lycopodium",
+    "Selaginella",
+    "Marchantia",
+    "Pellia",
+    "Sphagnum",
+    "Polytrichum",
+    "Mnium",
+)
 _EPITHETS = (
-    "trichomanes", "vulgare", "filix-mas", "spicant", "fragilis", "arvense", "clavatum",
-    "palustre", "epiphylla", "commune", "hornum", "sylvaticum", "montana", "ruta-muraria",
-)  # fmt: skip
+    "trichomanes",
+    "vulgare",
+    "filix-mas",
+    "spicant",
+    "fragilis",
+    "arvense",
+    "clavatum",
+    "palustre",
+    "epiphylla",
+    "commune",
+    "hornum",
+    "sylvaticum",
+    "montana",
+    "ruta-muraria",
+)
 _SPOTS = ("north wall", "gorge path", "pond margin", "old quarry", "beech wood", "rill, lower bend")
 _REMARKS = (
     "",
@@ -54,11 +84,16 @@ _REMARKS = (
     "naïve label",
 )
 _AWKWARD = (
-    "plate #7 & 8; final.png", "Équisetum – früh (2).png", "100% spores.png", " leading space.png",
-    "シダ 01.png", "decomposed e\u0301pi.png", "🌿.png",
+    "plate #7 & 8; final.png",
+    "Équisetum – früh (2).png",
+    "100% spores.png",
+    " leading space.png",
+    "シダ 01.png",
+    "decomposed e\u0301pi.png",
+    "🌿.png",
     "a plate whose name somebody made long enough to hold the whole label as it was written in "
     "ink on the back of the sheet, gorge path, lower bend, 1987.png",
-)  # fmt: skip
+)
 _REGISTRY = r"""Windows Registry Editor Version 5.00
 
 [HKEY_CURRENT_USER\Software\Marram\Quillbox]
@@ -133,10 +168,18 @@ def copy_recipes(folder: Path) -> None:
 
 def _potting_shed(folder: Path, dice: _Dice) -> None:
     programs = {
-        "Sporelog": "5.2", "Quillbox": "8.4", "Frondsign": "3.9", "Huemoss": "2.6",
-        "Tillbook": "6.1", "SeedlingQuest": "3.0", "Desk": "10.0", "Dewcast": "2.4",
-        "Loamlens": "4.2", "Trellisdesk": "5.3", "Mistvane": "2.0",
-    }  # fmt: skip
+        "Sporelog": "5.2",
+        "Quillbox": "8.4",
+        "Frondsign": "3.9",
+        "Huemoss": "2.6",
+        "Tillbook": "6.1",
+        "SeedlingQuest": "3.0",
+        "Desk": "10.0",
+        "Dewcast": "2.4",
+        "Loamlens": "4.2",
+        "Trellisdesk": "5.3",
+        "Mistvane": "2.0",
+    }
     home = _windows_machine(folder, "potting-shed", "ines", programs, system="10.0")
     collection = folder / "disks/D/Herbarium/Sporelog"
     scans = home / "Pictures/Plate scans"
@@ -154,11 +197,12 @@ def _potting_shed(folder: Path, dice: _Dice) -> None:
         moment = datetime(2019, 2, 14, 16, 40, tzinfo=UTC)
         _text(settings / "views" / f"{name}.view", f"[view]\nonly = {wanted}\n", moment)
     values = {
-        "Speed": "dword:00000008", "Left": '"yes"',
+        "Speed": "dword:00000008",
+        "Left": '"yes"',
         "Folder": r'"C:\\Users\\ines\\Documents"',
         "Backdrop": _expanded(r"%USERPROFILE%\Pictures\beds – May.png"),
         "Grip": "hex:03,e8,00,ff",
-    }  # fmt: skip
+    }
     _registry(folder, _REGISTRY + _desk_keys(values, "00000500"))
     rooms = [
         ("Garden post", "k7f2q", True, dice.some(230, 6)),
@@ -189,16 +233,24 @@ def _potting_shed(folder: Path, dice: _Dice) -> None:
 
 def _glass_office(folder: Path, dice: _Dice) -> None:
     programs = {
-        "Sporelog": "5.4", "Quillbox": "9.1", "Huemoss": "3.2", "Tillbook": "6.4",
-        "SeedlingQuest": "3.1", "Desk": "11.0", "Dewcast": "2.6",
-        "Loamlens": "4.6", "Trellisdesk": "6.0", "Mistvane": "2.1",
-    }  # fmt: skip
+        "Sporelog": "5.4",
+        "Quillbox": "9.1",
+        "Huemoss": "3.2",
+        "Tillbook": "6.4",
+        "SeedlingQuest": "3.1",
+        "Desk": "11.0",
+        "Dewcast": "2.6",
+        "Loamlens": "4.6",
+        "Trellisdesk": "6.0",
+        "Mistvane": "2.1",
+    }
     home = _windows_machine(folder, "glass-office", "imarsh", programs, system="11.0")
     _collection(home / "Documents/Sporelog", dice, specimens=3)
     values = {
-        "Speed": "dword:00000005", "Folder": r'"C:\\Users\\imarsh\\Desktop"',
+        "Speed": "dword:00000005",
+        "Folder": r'"C:\\Users\\imarsh\\Desktop"',
         "Wheel": "dword:00000003",
-    }  # fmt: skip
+    }
     _registry(folder, _REGISTRY.replace('"8.4"', '"9.1"') + _desk_keys(values, "00000a00"))
     _mailrooms(
         home / "AppData/Roaming/Marram/Quillbox", "9.1", [("Mailroom", "first", True, 0)], dice
@@ -206,9 +258,10 @@ def _glass_office(folder: Path, dice: _Dice) -> None:
     (home / "Documents/Huemoss/Palettes").mkdir(parents=True)
     (home / "Documents/Huemoss/Stamps").mkdir()
     _text(
-        home / "AppData/Roaming/Tillbook/tillbook.json", '{"ledgers": []}',
+        home / "AppData/Roaming/Tillbook/tillbook.json",
+        '{"ledgers": []}',
         datetime(2026, 10, 1, tzinfo=UTC),
-    )  # fmt: skip
+    )
     _desk(home, ["Quillbox"], [])
     _leafdrop(folder / "services/leafdrop", dice)
     _wicketleaf(home / "AppData")
@@ -305,9 +358,13 @@ def _ledgers(folder: Path, home: Path, dice: _Dice) -> None:
 
 
 def _dewcast(
-    root: Path, index: Path, recordings: tuple[Path, str], lists: tuple[Path, str], count: int,
+    root: Path,
+    index: Path,
+    recordings: tuple[Path, str],
+    lists: tuple[Path, str],
+    count: int,
     theme: str,
-) -> None:  # fmt: skip
+) -> None:
     """Make recordings and what names them; each folder comes with its path on the machine."""
     (host, shown), windows = recordings, recordings[1][1] == ":"
     names = [f"{_SPOTS[n % 6].replace(', ', '/')} {n + 1}.wav" for n in range(count)]
@@ -514,9 +571,14 @@ def _linux_machine(folder: Path, name: str, user: str, programs: dict[str, str])
 
 
 def _machine_file(
-    folder: Path, name: str, platform: str, system: str, user: str, disks: str,
+    folder: Path,
+    name: str,
+    platform: str,
+    system: str,
+    user: str,
+    disks: str,
     programs: dict[str, str],
-) -> None:  # fmt: skip
+) -> None:
     identity = f"{random.Random(name).getrandbits(64):016x}"
     installed = "".join(
         f"  - path: {path}\n    start: [{_command(program)}]\n    paths: machine\n"
@@ -543,9 +605,12 @@ def _command(program: str) -> str:
 def _seed_vault(folder: Path, dice: _Dice) -> None:
     """The old macOS laptop of tomas: signs still in the folder of an early release."""
     programs = {
-        "Frondsign": "3.8.1", "Brackenwend": "11.2", "Quillbox": "8.2", "Dewcast": "2.5",
+        "Frondsign": "3.8.1",
+        "Brackenwend": "11.2",
+        "Quillbox": "8.2",
+        "Dewcast": "2.5",
         "Desk": "14.5",
-    }  # fmt: skip
+    }
     home = _macos_machine(folder, "seed-vault", "tomas", programs)
     _signs(home / "Documents/Frondsign/Labels", dice, dice.some(14, 2))
     path = home / "Library/Preferences/org.fernlight.frondsign.plist"
@@ -585,8 +650,11 @@ def _bothy(folder: Path) -> None:
 def _herbarium_nook(folder: Path, dice: _Dice) -> None:
     """Its replacement: signs moved by the settings, in binary preferences, to a shared folder."""
     programs = {
-        "Frondsign": "4.1", "Brackenwend": "12.0.1", "Quillbox": "9.1", "Desk": "15.0",
-    }  # fmt: skip
+        "Frondsign": "4.1",
+        "Brackenwend": "12.0.1",
+        "Quillbox": "9.1",
+        "Desk": "15.0",
+    }
     home = _macos_machine(folder, "herbarium-nook", "tomasv", programs)
     _signs(home / "Signs for beds", dice, 2)
     told = {"Library": {"Folder": "~/Signs for beds"}, "Grid": 5}
@@ -600,9 +668,12 @@ def _herbarium_nook(folder: Path, dice: _Dice) -> None:
 def _gatehouse(folder: Path, dice: _Dice) -> None:
     """The Linux desk: folders named by user-dirs, a program that only its output tells of."""
     programs = {
-        "Frondsign": "4.1", "Brackenwend": "12.0", "Quillbox": "9.0-lts", "Dewcast": "2.6",
+        "Frondsign": "4.1",
+        "Brackenwend": "12.0",
+        "Quillbox": "9.0-lts",
+        "Dewcast": "2.6",
         "Desk": "12",
-    }  # fmt: skip
+    }
     home = _linux_machine(folder, "gatehouse", "piet", programs)
     moment = datetime(2024, 5, 3, tzinfo=UTC)
     dirs = 'XDG_DESKTOP_DIR="$HOME/Schreibtisch"\nXDG_DOCUMENTS_DIR="$HOME/Papiere"\n'

@@ -27,9 +27,14 @@ from widetrail.finding import make_card, read_card
 @machine_options
 @json_option
 def command(
-    recipes: tuple[Path, ...], to: Path, machine: Path | None, account: str, ask_programs: bool,
-    yes: bool, as_json: bool,
-) -> None:  # fmt: skip
+    recipes: tuple[Path, ...],
+    to: Path,
+    machine: Path | None,
+    account: str,
+    ask_programs: bool,
+    yes: bool,
+    as_json: bool,
+) -> None:
     """Write the card of a machine for RECIPES: what is installed, and where things would go.
 
     Carry the file to where the move is planned. It holds no contents, only paths, releases and

@@ -41,9 +41,12 @@ class TerminalHands:
         with self._watcher.paused():
             kind = click.Choice(asked.choices) if asked.choices else None
             told: str = click.prompt(
-                for_people(asked.words), hide_input=asked.secret, err=True, type=kind,
+                for_people(asked.words),
+                hide_input=asked.secret,
+                err=True,
+                type=kind,
                 confirmation_prompt=asked.secret and asked.made,
-            )  # fmt: skip
+            )
         return told
 
     def act(self, task: Task, play: Callable[[Sequence[str]], None]) -> bool:
@@ -84,9 +87,13 @@ class Watcher:
             self._page.line(f"waiting: {what}", "magenta", indent=4)
 
     def moves(
-        self, done: float, total: float, unit: str, left: float | None,
+        self,
+        done: float,
+        total: float,
+        unit: str,
+        left: float | None,
         files: tuple[int, int] | None = None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         now = time.monotonic()
         if self._page.terminal is None:
             if now - self._said >= SAYS_EVERY:

@@ -26,9 +26,15 @@ PLATFORMS = get_args(Platform)
 @click.option("--sign", default="", help="A file that shows it is there: {programs}/Program/x.exe.")
 @json_option
 def command(
-    folder: Path, name: str, maker: str, app: str, platform: str | None, keeps: str, sign: str,
+    folder: Path,
+    name: str,
+    maker: str,
+    app: str,
+    platform: str | None,
+    keeps: str,
+    sign: str,
     as_json: bool,
-) -> None:  # fmt: skip
+) -> None:
     """Begin a recipe in FOLDER, with a rehearsal that passes and the machines for it.
 
     What is not said is asked, where somebody can be asked. No program is started.

@@ -44,9 +44,13 @@ def _remember_json(ctx: click.Context, _: click.Parameter, value: bool) -> bool:
 def json_option(command: F) -> F:
     """Add ``--json``: one JSON document on standard output and nothing else there."""
     return click.option(
-        "--json", "as_json", is_flag=True, is_eager=True, callback=_remember_json,
+        "--json",
+        "as_json",
+        is_flag=True,
+        is_eager=True,
+        callback=_remember_json,
         help="Print one JSON document instead of text.",
-    )(command)  # fmt: skip
+    )(command)
 
 
 def machine_options(command: F) -> F:
@@ -161,9 +165,13 @@ class Page:
     def __init__(self, *, to_errors: bool = False) -> None:
         stream = sys.stderr if to_errors else sys.stdout
         self._console = Console(
-            file=stream, highlight=False, markup=False, emoji=False, soft_wrap=False,
+            file=stream,
+            highlight=False,
+            markup=False,
+            emoji=False,
+            soft_wrap=False,
             width=None if stream.isatty() else WIDTH,
-        )  # fmt: skip
+        )
 
     @property
     def terminal(self) -> Console | None:

@@ -73,15 +73,18 @@ PATH = click.Path(path_type=Path)
     help="Whether files that an item names elsewhere go along.",
 )
 @click.option(
-    "--release-after", type=click.Choice(["verifying", "packing"]), default="verifying",
+    "--release-after",
+    type=click.Choice(["verifying", "packing"]),
+    default="verifying",
     help="Release licences on old when what was packed is verified on new, or, to save trips, when "
     "it is packed: then the licence is gone from old before anything arrived.",
-)  # fmt: skip
+)
 @click.option("--ask", is_flag=True, help="Ask at the terminal what is to be moved.")
 @click.option(
-    "--ask-programs", is_flag=True,
+    "--ask-programs",
+    is_flag=True,
     help="Read what programs print, here and in walks, where a recipe says so.",
-)  # fmt: skip
+)
 @click.option("--yes", is_flag=True, help="Consent to starting the programs that are listed.")
 @click.option("--account", default="", help="Whose account on this machine.")
 @click.option("--seal", is_flag=True, help="Seal the parcel with a passphrase.")
@@ -90,12 +93,26 @@ PATH = click.Path(path_type=Path)
 @click.option("--answers", type=PATH, help="A file that answers parcel.seal with the passphrase.")
 @json_option
 def command(
-    recipes: tuple[Path, ...], old: Path | None, new: Path | None, new_later: bool, parcel: Path,
-    only: tuple[str, ...], without: tuple[str, ...], choose: tuple[str, ...],
-    outside: tuple[str, ...], ask: bool, ask_programs: bool, yes: bool, account: str,
-    release_after: Literal["verifying", "packing"], seal: bool, hint: str, if_found: str,
-    answers: Path | None, as_json: bool,
-) -> None:  # fmt: skip
+    recipes: tuple[Path, ...],
+    old: Path | None,
+    new: Path | None,
+    new_later: bool,
+    parcel: Path,
+    only: tuple[str, ...],
+    without: tuple[str, ...],
+    choose: tuple[str, ...],
+    outside: tuple[str, ...],
+    ask: bool,
+    ask_programs: bool,
+    yes: bool,
+    account: str,
+    release_after: Literal["verifying", "packing"],
+    seal: bool,
+    hint: str,
+    if_found: str,
+    answers: Path | None,
+    as_json: bool,
+) -> None:
     """Plan the move of the applications of RECIPES and write the parcel it travels in.
 
     Nothing on either machine is changed, and no program is started unless --ask-programs says so.
@@ -145,9 +162,10 @@ def _sealed(hint: str, finder: str, answers: Path | None) -> tuple[Seal, bytes]:
     passphrase = hands.answer(asked)
     if not passphrase:
         raise Halted(
-            "a passphrase is needed to seal the parcel", why="nobody tells one",
+            "a passphrase is needed to seal the parcel",
+            why="nobody tells one",
             todo="Plan at a terminal, or give parcel.seal with --answers.",
-        )  # fmt: skip
+        )
     return make_seal(passphrase, hint, finder)
 
 

@@ -31,37 +31,50 @@ SHOWN = 40
 @click.command("rehearse")
 @click.argument("paths", nargs=-1, required=True, type=click.Path(path_type=Path))
 @click.option(
-    "--machines", type=click.Path(path_type=Path),
+    "--machines",
+    type=click.Path(path_type=Path),
     help="The folder that holds the machines; else one called machines beside or above.",
-)  # fmt: skip
+)
 @click.option("--jobs", type=click.IntRange(1), default=1, help="How many run at a time.")
 @click.option(
-    "--keep", type=click.Path(path_type=Path),
+    "--keep",
+    type=click.Path(path_type=Path),
     help="A new folder for the machines as they were in the end, to look into them.",
-)  # fmt: skip
+)
 @click.option("--stops", is_flag=True, help="Also stop each at its effects, within bounds.")
 @click.option("--coverage", is_flag=True, help="Tell which arms of the recipes none reached.")
 @click.option(
-    "--page", type=click.Path(path_type=Path, dir_okay=False),
+    "--page",
+    type=click.Path(path_type=Path, dir_okay=False),
     help="Write the coverage as an HTML page (with --coverage).",
-)  # fmt: skip
+)
 @click.option(
-    "--fail-under", type=click.FloatRange(0, 100),
+    "--fail-under",
+    type=click.FloatRange(0, 100),
     help="End with 1 where less of a hundred arms of a recipe are reached (with --coverage).",
-)  # fmt: skip
+)
 @click.option(
     "--mutate", is_flag=True, help="Change the recipes one rule at a time; tell what survives."
 )
 @click.option(
-    "--junit", type=click.Path(path_type=Path, dir_okay=False),
+    "--junit",
+    type=click.Path(path_type=Path, dir_okay=False),
     help="Write the results as JUnit XML too.",
-)  # fmt: skip
+)
 @json_option
 def command(
-    paths: tuple[Path, ...], machines: Path | None, jobs: int, keep: Path | None, stops: bool,
-    coverage: bool, page: Path | None, fail_under: float | None, mutate: bool, junit: Path | None,
+    paths: tuple[Path, ...],
+    machines: Path | None,
+    jobs: int,
+    keep: Path | None,
+    stops: bool,
+    coverage: bool,
+    page: Path | None,
+    fail_under: float | None,
+    mutate: bool,
+    junit: Path | None,
     as_json: bool,
-) -> None:  # fmt: skip
+) -> None:
     """Run the rehearsals that PATHS name: files, folders with all below them, or recipes with
     those beside them.
 
@@ -160,9 +173,12 @@ def _sweep(
 
 
 def _mutate(
-    recipes: Sequence[Loaded], listed: Sequence[tuple[Job, Rehearsal]],
-    results: Sequence[Rehearsed], jobs: int, shown: _Shown,
-) -> tuple[list[Judged], int]:  # fmt: skip
+    recipes: Sequence[Loaded],
+    listed: Sequence[tuple[Job, Rehearsal]],
+    results: Sequence[Rehearsed],
+    jobs: int,
+    shown: _Shown,
+) -> tuple[list[Judged], int]:
     """Judge the mutants of each recipe; return them, and how many reasons nobody needs."""
     found: list[Judged] = []
     unused = 0

@@ -46,9 +46,15 @@ class _ShowsAtOnce(click.Group):
         return super().resolve_command(ctx, args)
 
 
-@click.group("seat", cls=_ShowsAtOnce, no_args_is_help=True, context_settings={
-    "ignore_unknown_options": True, "allow_extra_args": True,
-})  # fmt: skip
+@click.group(
+    "seat",
+    cls=_ShowsAtOnce,
+    no_args_is_help=True,
+    context_settings={
+        "ignore_unknown_options": True,
+        "allow_extra_args": True,
+    },
+)
 def command() -> None:
     """Tell where the seats of licences are, and move them another way than planned.
 
@@ -208,9 +214,12 @@ def letter(parcel: Path, item: str, to: Path | None, answers: Path | None) -> No
 @click.argument("folder", type=PATH)
 @click.option("--port", default=0, help="The port on the loopback interface; else the usual one.")
 @click.option(
-    "--fault", "faults", multiple=True, metavar="NAME[:TIMES]",
+    "--fault",
+    "faults",
+    multiple=True,
+    metavar="NAME[:TIMES]",
     help="What is to go wrong: slow, cut, refused, clock or taken.",
-)  # fmt: skip
+)
 def serve(folder: Path, port: int, faults: tuple[str, ...]) -> None:
     """Run the stand-in licence service of FOLDER.
 

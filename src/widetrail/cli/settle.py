@@ -25,9 +25,10 @@ from widetrail.walking import Run, clear_settled, make_report
 @click.command("settle")
 @click.argument("run", default="")
 @click.option(
-    "--parcel", type=click.Path(path_type=Path),
+    "--parcel",
+    type=click.Path(path_type=Path),
     help="Remove the cargo of this parcel instead; plan and logbook stay.",
-)  # fmt: skip
+)
 @station_options("what is listed")
 @json_option
 def command(

@@ -63,9 +63,19 @@ NAMED = 12
 @click.option("--csv", "as_csv", is_flag=True, help="Print rows for a spreadsheet instead of text.")
 @json_option
 def command(
-    recipes: tuple[Path, ...], machine: Path | None, account: str, ask_programs: bool, yes: bool,
-    places: bool, claimed: bool, below: str, newest: bool, every: bool, as_csv: bool, as_json: bool,
-) -> None:  # fmt: skip
+    recipes: tuple[Path, ...],
+    machine: Path | None,
+    account: str,
+    ask_programs: bool,
+    yes: bool,
+    places: bool,
+    claimed: bool,
+    below: str,
+    newest: bool,
+    every: bool,
+    as_csv: bool,
+    as_json: bool,
+) -> None:
     """Tell which applications of RECIPES are on a machine, what they keep where, and what on its
     disks no recipe claims.
 

@@ -27,15 +27,22 @@ from widetrail.walking import Run, UndoPlan
 @click.argument("run", default="")
 @station_options("what is listed")
 @click.option(
-    "--take-back", multiple=True, metavar="STEP",
+    "--take-back",
+    multiple=True,
+    metavar="STEP",
     help="Of a step of which nobody knows whether it was done: it was, so take it back.",
-)  # fmt: skip
+)
 @click.option("--no-wait", is_flag=True, help="End with 3 where something must be waited for.")
 @json_option
 def command(
-    run: str, machine: Path | None, account: str, yes: bool, take_back: tuple[str, ...],
-    no_wait: bool, as_json: bool,
-) -> None:  # fmt: skip
+    run: str,
+    machine: Path | None,
+    account: str,
+    yes: bool,
+    take_back: tuple[str, ...],
+    no_wait: bool,
+    as_json: bool,
+) -> None:
     """Undo what RUN did on a machine, from the machine's own journal; no parcel is needed.
 
     RUN is the name of a move's folder on the machine; it may be left out where there is only one.
@@ -53,8 +60,9 @@ def command(
     plan = found.undo(now(), taken)
     if as_json:
         acts = [act.words for act in plan.acts if act.words]
-        print_json({"run": found.name, "machine": here.name, "acts": acts,
-                    "cannot": list(plan.cannot)})  # fmt: skip
+        print_json(
+            {"run": found.name, "machine": here.name, "acts": acts, "cannot": list(plan.cannot)}
+        )
     else:
         page = Page()
         page.line()

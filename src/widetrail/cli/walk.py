@@ -49,26 +49,38 @@ from widetrail.walking import top_up as do_top_up
 @click.argument("parcel", type=click.Path(path_type=Path))
 @station_options("the plan that the parcel holds")
 @click.option(
-    "--as", "as_station", type=click.Choice(["new", "between"]),
+    "--as",
+    "as_station",
+    type=click.Choice(["new", "between"]),
     help="Which station this machine is, where the plan was made without having seen it.",
-)  # fmt: skip
+)
 @click.option(
-    "--answers", type=click.Path(path_type=Path),
+    "--answers",
+    type=click.Path(path_type=Path),
     help="A file with what a person answers and does, by name.",
-)  # fmt: skip
+)
 @click.option(
-    "--allow", type=click.Choice(list(WHY)), multiple=True,
+    "--allow",
+    type=click.Choice(list(WHY)),
+    multiple=True,
     help="Consent beforehand to what is asked for apart: a place that programs start from, one "
     "that says who may use the account, one outside the account's own folders.",
-)  # fmt: skip
+)
 @click.option("--no-wait", is_flag=True, help="End with 3 where something must be waited for.")
 @click.option("--top-up", is_flag=True, help="On old: pack what was changed there since its leg.")
 @json_option
 def command(
-    parcel: Path, machine: Path | None, account: str, as_station: Station | None, yes: bool,
-    answers: Path | None, allow: tuple[Attention, ...], no_wait: bool, top_up: bool,
+    parcel: Path,
+    machine: Path | None,
+    account: str,
+    as_station: Station | None,
+    yes: bool,
+    answers: Path | None,
+    allow: tuple[Attention, ...],
+    no_wait: bool,
+    top_up: bool,
     as_json: bool,
-) -> None:  # fmt: skip
+) -> None:
     """Do what is due of PARCEL on a machine, and say where to carry it next.
 
     Every command and folder is shown first, and consent is asked for. What is asked for and what a

@@ -17,9 +17,23 @@ from widetrail.machine.written import (
 )
 
 _ROOTS = (
-    "home", "documents", "desktop", "downloads", "music", "pictures", "videos", "saved_games",
-    "config", "data", "preferences", "cache", "state", "shared", "programs", "temp",
-)  # fmt: skip
+    "home",
+    "documents",
+    "desktop",
+    "downloads",
+    "music",
+    "pictures",
+    "videos",
+    "saved_games",
+    "config",
+    "data",
+    "preferences",
+    "cache",
+    "state",
+    "shared",
+    "programs",
+    "temp",
+)
 """The roots, the first of several that are one folder first."""
 
 
@@ -83,9 +97,12 @@ class Atlas:
     """Translates the paths that old's programs wrote for new's."""
 
     def __init__(
-        self, old: Bearings, new: Bearings, moved: Iterable[Moved],
+        self,
+        old: Bearings,
+        new: Bearings,
+        moved: Iterable[Moved],
         there: Callable[[str], bool] = lambda path: False,
-    ) -> None:  # fmt: skip
+    ) -> None:
         """``there`` tells whether something is at a path of new."""
         roots = ((old.root(r), new.root(r)) for r in _ROOTS)
         counterparts = [Moved(o, n, carried=False) for o, n in roots if o and n]

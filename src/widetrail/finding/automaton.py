@@ -46,9 +46,17 @@ class State:
     """
 
     __slots__ = (
-        "_automaton", "_by_hits", "_default", "_globs", "_literals", "_moves", "_nodes", "facts",
-        "marks", "steady",
-    )  # fmt: skip
+        "_automaton",
+        "_by_hits",
+        "_default",
+        "_globs",
+        "_literals",
+        "_moves",
+        "_nodes",
+        "facts",
+        "marks",
+        "steady",
+    )
 
     def __init__(self, automaton: Automaton, nodes: tuple[_Node, ...]) -> None:
         self._automaton, self._nodes = automaton, nodes

@@ -212,9 +212,12 @@ def place_of(facts: dict[str, Any]) -> Where:
         if facts["path"] is None:
             return Nowhere(str(facts["reason"]))
         how = How(
-            facts["rule"], facts["case"], facts["source"] or "", facts["line"] or 0,
+            facts["rule"],
+            facts["case"],
+            facts["source"] or "",
+            facts["line"] or 0,
             tuple(facts["among"]),
-        )  # fmt: skip
+        )
         if facts["there"]:
             return Found(facts["path"], facts["kind"], how, facts["synced"] or "")
         return Absent(facts["path"], facts["kind"], how)

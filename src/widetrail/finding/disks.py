@@ -166,9 +166,14 @@ class DiskWalk:
         return None
 
     def _folders(
-        self, folders: list[tuple[str, int]], at: _At, handle: int | None, state: State,
-        begin: float, width: float,
-    ) -> tuple[list[tuple[str, Bunch]], bool]:  # fmt: skip
+        self,
+        folders: list[tuple[str, int]],
+        at: _At,
+        handle: int | None,
+        state: State,
+        begin: float,
+        width: float,
+    ) -> tuple[list[tuple[str, Bunch]], bool]:
         """Walk folders within one; return those of which nobody claims anything, and whether these
         are all, and in the same places as what holds them."""
         within: list[tuple[str, Bunch]] = []
@@ -209,9 +214,13 @@ class DiskWalk:
         return None
 
     def _files(
-        self, listed: Iterator[os.DirEntry[str]], bunch: Bunch, at: _At, state: State,
+        self,
+        listed: Iterator[os.DirEntry[str]],
+        bunch: Bunch,
+        at: _At,
+        state: State,
         folders: list[tuple[str, int]],
-    ) -> bool:  # fmt: skip
+    ) -> bool:
         """Count the files of a folder; return whether nobody claims any.
 
         It is the loop that all names go through, so little is called in it.

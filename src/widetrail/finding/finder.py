@@ -57,10 +57,15 @@ class Finder:
     """
 
     def __init__(
-        self, machine: Machine, loaded: Loaded, *, ask_programs: bool = False,
-        installation: Installation | None = None, lenders: Mapping[str, Finder] | None = None,
+        self,
+        machine: Machine,
+        loaded: Loaded,
+        *,
+        ask_programs: bool = False,
+        installation: Installation | None = None,
+        lenders: Mapping[str, Finder] | None = None,
         pinned: Mapping[str, str] | None = None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         """Recognise the application; of several installations the latest release is taken,
         unless ``installation`` says which. ``lenders`` are the finders of other recipes by their
         ids: those that this one uses lend it their places. ``pinned`` are the paths of places that

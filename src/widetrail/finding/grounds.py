@@ -13,18 +13,54 @@ from widetrail.machine.paths import base, is_within, join, key, parent, upwards,
 
 _SYSTEM: dict[Platform, tuple[str, ...]] = {
     "windows": (
-        "Windows", "Program Files", "Program Files (x86)", "Recovery", "PerfLogs", "Config.Msi",
-        "$WinREAgent", "$Windows.~BT", "MSOCache",
+        "Windows",
+        "Program Files",
+        "Program Files (x86)",
+        "Recovery",
+        "PerfLogs",
+        "Config.Msi",
+        "$WinREAgent",
+        "$Windows.~BT",
+        "MSOCache",
     ),
     "macos": (
-        "System", "Library", "Applications", "Network", "Volumes", "bin", "cores", "dev", "opt",
-        "private", "sbin", "usr", "etc", "tmp", "var",
+        "System",
+        "Library",
+        "Applications",
+        "Network",
+        "Volumes",
+        "bin",
+        "cores",
+        "dev",
+        "opt",
+        "private",
+        "sbin",
+        "usr",
+        "etc",
+        "tmp",
+        "var",
     ),
     "linux": (
-        "bin", "boot", "dev", "etc", "lib", "lib32", "lib64", "libx32", "lost+found", "opt",
-        "proc", "run", "sbin", "snap", "sys", "tmp", "usr", "var",
+        "bin",
+        "boot",
+        "dev",
+        "etc",
+        "lib",
+        "lib32",
+        "lib64",
+        "libx32",
+        "lost+found",
+        "opt",
+        "proc",
+        "run",
+        "sbin",
+        "snap",
+        "sys",
+        "tmp",
+        "usr",
+        "var",
     ),
-}  # fmt: skip
+}
 """Folders at the top of the disk with the account's home that hold the system and its programs."""
 
 _ON_EACH_DISK: dict[Platform, tuple[str, ...]] = {
@@ -63,9 +99,21 @@ class Grounds:
 
 
 ROOTS_TOLD_APART = (
-    "home", "documents", "desktop", "downloads", "music", "pictures", "videos", "saved_games",
-    "config", "data", "cache", "state", "preferences", "shared",
-)  # fmt: skip
+    "home",
+    "documents",
+    "desktop",
+    "downloads",
+    "music",
+    "pictures",
+    "videos",
+    "saved_games",
+    "config",
+    "data",
+    "cache",
+    "state",
+    "preferences",
+    "shared",
+)
 
 
 def grounds_of(machine: Machine, below: str = "") -> Grounds:

@@ -6,9 +6,20 @@ from collections.abc import Mapping, Sequence
 from typing import Literal, NamedTuple
 
 Kind = Literal[
-    "records", "documents", "pictures", "sounds", "films", "settings", "keys", "cache", "log",
-    "programs", "archives", "mixed", "unclear",
-]  # fmt: skip
+    "records",
+    "documents",
+    "pictures",
+    "sounds",
+    "films",
+    "settings",
+    "keys",
+    "cache",
+    "log",
+    "programs",
+    "archives",
+    "mixed",
+    "unclear",
+]
 
 _ENDINGS: Mapping[Kind, str] = {
     "records": "db db3 sqlite sqlite3 mdb accdb fdb gdb mbox eml msg pst ost ics vcf kdbx gpx dat",

@@ -95,9 +95,11 @@ def _in_use(value: Raw) -> bool:
 
 
 def _held(
-    machine: Machine, place: Place, instances: Sequence[Instance],
+    machine: Machine,
+    place: Place,
+    instances: Sequence[Instance],
     passed_over: list[tuple[str, str]],
-) -> Several:  # fmt: skip
+) -> Several:
     """Pass over what is not there or does not hold what it must."""
     kept = []
     for instance in instances:

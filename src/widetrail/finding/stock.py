@@ -70,9 +70,11 @@ NOTHING = Stock((), (), (), (), (), 0, 0)
 
 
 def take_stock(
-    machine: Machine, claims: Sequence[Claimed], grounds: Grounds,
+    machine: Machine,
+    claims: Sequence[Claimed],
+    grounds: Grounds,
     tick: Tick = lambda share, names: None,
-) -> Stock:  # fmt: skip
+) -> Stock:
     """Walk the grounds, and what claims name outside of them, and return what is there: the largest
     and newest first."""
     known = Claims(claims, machine.platform)
@@ -90,10 +92,14 @@ def take_stock(
         for numbers, (total, path) in known.shared.items()
     ]
     return Stock(
-        tuple(one.told() for one in known.taken), tuple(one.told() for one in known.left),
-        tuple(groups), tuple(sorted(shared, key=lambda s: (-s.tally.size, s.claims))),
-        tuple(sorted(walk.passed.items())), walk.names, walk.links,
-    )  # fmt: skip
+        tuple(one.told() for one in known.taken),
+        tuple(one.told() for one in known.left),
+        tuple(groups),
+        tuple(sorted(shared, key=lambda s: (-s.tally.size, s.claims))),
+        tuple(sorted(walk.passed.items())),
+        walk.names,
+        walk.links,
+    )
 
 
 def _looks(names: Sequence[str], bunch: Bunch, *, look_inside: bool) -> Likeness:

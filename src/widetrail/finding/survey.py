@@ -68,9 +68,12 @@ Count = Callable[[Machine, Item, Found], Tally]
 
 
 def survey(
-    machine: Machine, recipes: Iterable[Loaded], *, ask_programs: bool = False,
+    machine: Machine,
+    recipes: Iterable[Loaded],
+    *,
+    ask_programs: bool = False,
     count: Count = count_item,
-) -> tuple[Surveyed, ...]:  # fmt: skip
+) -> tuple[Surveyed, ...]:
     """Look for each recipe's application, places and items on ``machine``.
 
     ``ask_programs`` lets readings start the application's programs to read what they print.
@@ -82,9 +85,12 @@ def survey(
 
 
 def _application(
-    machine: Machine, loaded: Loaded, ask_programs: bool, lenders: Mapping[str, Finder],
+    machine: Machine,
+    loaded: Loaded,
+    ask_programs: bool,
+    lenders: Mapping[str, Finder],
     count: Count,
-) -> Surveyed:  # fmt: skip
+) -> Surveyed:
     finder = Finder(machine, loaded, ask_programs=ask_programs, lenders=lenders)
     name = loaded.recipe.application.name
     if finder.installation is None:

@@ -64,9 +64,13 @@ class Survey:
 
 
 def survey_all(
-    machine: Machine, shelf: Shelf, *, ask_programs: bool = False, below: str = "",
+    machine: Machine,
+    shelf: Shelf,
+    *,
+    ask_programs: bool = False,
+    below: str = "",
     tick: Tick = lambda share, names: None,
-) -> Survey:  # fmt: skip
+) -> Survey:
     """Look for every recipe of a shelf, then walk the machine once, at and below ``below`` only
     where that is given.
 
@@ -195,9 +199,11 @@ def _unless_told(names: _Names, id: str, outline: Outline) -> Iterator[Claimed]:
 
 
 def _counted(
-    one: Surveyed, rules: Mapping[str, Item], numbers: Mapping[tuple[str, str, str], int],
+    one: Surveyed,
+    rules: Mapping[str, Item],
+    numbers: Mapping[tuple[str, str, str], int],
     stock: Stock,
-) -> Surveyed:  # fmt: skip
+) -> Surveyed:
     items = []
     for item in one.items:
         where = item.where

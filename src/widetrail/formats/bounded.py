@@ -109,8 +109,10 @@ class _Worker:
             self._answers = queue.Queue()
             self._process = subprocess.Popen(
                 [sys.executable, "-I", "-m", __name__],
-                stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL,
-            )  # fmt: skip
+                stdin=subprocess.PIPE,
+                stdout=subprocess.PIPE,
+                stderr=subprocess.DEVNULL,
+            )
             assert self._process.stdout is not None
             arguments = (self._process.stdout, self._answers)
             threading.Thread(target=_receive, args=arguments, daemon=True).start()

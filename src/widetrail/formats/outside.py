@@ -560,9 +560,13 @@ class SafePath(_Path):
         return self.is_dir() and not names_in(self)
 
     def open(  # type: ignore[override]
-        self, mode: str = "r", buffering: int = -1, encoding: str | None = None,
-        errors: str | None = None, newline: str | None = None,
-    ) -> IO[Any]:  # fmt: skip
+        self,
+        mode: str = "r",
+        buffering: int = -1,
+        encoding: str | None = None,
+        errors: str | None = None,
+        newline: str | None = None,
+    ) -> IO[Any]:
         return open(self, mode, buffering, encoding, errors, newline, opener=_opener)
 
     def reading(self, buffering: int = -1) -> BinaryIO:

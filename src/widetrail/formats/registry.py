@@ -16,10 +16,19 @@ from widetrail.formats.interface import NotThere, Raw, Unreadable, Unwritable
 from widetrail.formats.texts import decode, encode
 
 TYPES = (
-    "REG_NONE", "REG_SZ", "REG_EXPAND_SZ", "REG_BINARY", "REG_DWORD", "REG_DWORD_BIG_ENDIAN",
-    "REG_LINK", "REG_MULTI_SZ", "REG_RESOURCE_LIST", "REG_FULL_RESOURCE_DESCRIPTOR",
-    "REG_RESOURCE_REQUIREMENTS_LIST", "REG_QWORD",
-)  # fmt: skip
+    "REG_NONE",
+    "REG_SZ",
+    "REG_EXPAND_SZ",
+    "REG_BINARY",
+    "REG_DWORD",
+    "REG_DWORD_BIG_ENDIAN",
+    "REG_LINK",
+    "REG_MULTI_SZ",
+    "REG_RESOURCE_LIST",
+    "REG_FULL_RESOURCE_DESCRIPTOR",
+    "REG_RESOURCE_REQUIREMENTS_LIST",
+    "REG_QWORD",
+)
 """Names of the value types, by their number (Windows, winnt.h)."""
 
 ITSELF = "@"
@@ -115,9 +124,10 @@ class RegistryText:
         """Return a key and all those below it that stand in the text, in the order of the text."""
         folded = key.casefold()
         return tuple(
-            found for path, found in self.keys.items()
+            found
+            for path, found in self.keys.items()
             if path == folded or path.startswith(f"{folded}\\")
-        )  # fmt: skip
+        )
 
     def _parse(self, position: int) -> None:
         key: Key | None = None

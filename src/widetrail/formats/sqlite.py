@@ -19,8 +19,11 @@ SECONDS = 20.0
 ROWS = 100_000
 
 _ALLOWED = {
-    sqlite3.SQLITE_SELECT, sqlite3.SQLITE_READ, sqlite3.SQLITE_FUNCTION, sqlite3.SQLITE_RECURSIVE,
-}  # fmt: skip
+    sqlite3.SQLITE_SELECT,
+    sqlite3.SQLITE_READ,
+    sqlite3.SQLITE_FUNCTION,
+    sqlite3.SQLITE_RECURSIVE,
+}
 
 
 def query_sqlite(
@@ -114,11 +117,12 @@ def put_column(copy: str, at: str, changes: Mapping[str, str]) -> int:
     """
     table, column = _named(at)
     return _update(
-        copy, at,
+        copy,
+        at,
         f"update {table} set {column} = moved({column})"
         f" where {_HOLDS_TEXT.format(column)} and moved({column}) is not null",
         lambda value: _changed(value, changes),
-    )  # fmt: skip
+    )
 
 
 def _changed(value: object, changes: Mapping[str, str]) -> str | bytes | None:
@@ -146,10 +150,12 @@ def put_cell(copy: str, at: str, where: Mapping[str, str], value: str) -> None:
 
 
 def _update(
-    copy: str, at: str, query: str,
+    copy: str,
+    at: str,
+    query: str,
     moved: Callable[[object], str | bytes | None] = lambda value: None,
     parameters: Mapping[str, str] | None = None,
-) -> int:  # fmt: skip
+) -> int:
     """Run one update in a transaction; return how many rows it changed."""
     end = time.monotonic() + SECONDS
     try:

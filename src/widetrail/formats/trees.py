@@ -38,8 +38,13 @@ def parse_tree(form: str, data: bytes) -> Document:
     except Unreadable:
         raise
     except (
-        ValueError, TypeError, LookupError, AttributeError, OverflowError, RecursionError,
-    ) as error:  # fmt: skip
+        ValueError,
+        TypeError,
+        LookupError,
+        AttributeError,
+        OverflowError,
+        RecursionError,
+    ) as error:
         raise Unreadable(f"is not {form}: {_first_line(error)}") from error
     except (yaml.YAMLError, plistlib.InvalidFileException) as error:
         raise Unreadable(f"is not {form}: {_first_line(error)}") from error

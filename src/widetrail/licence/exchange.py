@@ -65,7 +65,8 @@ def wrong_answer(
     )
     right = answers.get(wanted)
     where = (
-        f"the right one lies in {right}" if right is not None
+        f"the right one lies in {right}"
+        if right is not None
         else f"the right one is the answer to {requests.get(wanted, 'the request')}"
-    )  # fmt: skip
+    )
     return f"what lies in {file} {belongs}; {where}"

@@ -11,9 +11,14 @@ SERIAL = "‹serial›"
 
 
 def letter(
-    application: str, maker: str, serial: str, old: str, new: str, seat: Seat,
+    application: str,
+    maker: str,
+    serial: str,
+    old: str,
+    new: str,
+    seat: Seat,
     history: Sequence[tuple[str, str, str]],
-) -> str:  # fmt: skip
+) -> str:
     """Return the text of a letter that holds what a maker needs.
 
     ``history`` has the time, machine and words of each thing that happened.

@@ -24,8 +24,15 @@ from typing import Any, Literal, get_args
 from pydantic import TypeAdapter
 
 Stage = Literal[
-    "known", "noted", "verified", "released", "claimed", "renounced", "returned", "settled",
-]  # fmt: skip
+    "known",
+    "noted",
+    "verified",
+    "released",
+    "claimed",
+    "renounced",
+    "returned",
+    "settled",
+]
 Purpose = Literal["release", "claim", "return"]
 Phase = Literal["intent", "requested", "answered", "unknown"]
 Word = Literal["active", "other", "not", "unknown"]
@@ -184,9 +191,23 @@ class TakenUp:
 
 
 Event = (
-    Adopted | Noted | Verified | Begin | Requested | Answered | Spoiled | Broken | Refused | Shown
-    | Told | Renounced | Gone | Settled | GivenUp | TakenUp
-)  # fmt: skip
+    Adopted
+    | Noted
+    | Verified
+    | Begin
+    | Requested
+    | Answered
+    | Spoiled
+    | Broken
+    | Refused
+    | Shown
+    | Told
+    | Renounced
+    | Gone
+    | Settled
+    | GivenUp
+    | TakenUp
+)
 
 # Effects
 
@@ -332,9 +353,7 @@ def _begin(seat: Seat, event: Begin) -> Step:
     return replace(seat, act=act, attempts=act.attempt), (Do(act),)
 
 
-def _within(
-    seat: Seat, event: Requested | Answered | Spoiled | Broken | Refused | Shown
-) -> Step:  # fmt: skip
+def _within(seat: Seat, event: Requested | Answered | Spoiled | Broken | Refused | Shown) -> Step:
     """Judge what happens within the open act."""
     act = seat.act
     if act is None:
@@ -502,11 +521,23 @@ _FREE: frozenset[Stage] = frozenset({"released", "renounced"})
 
 
 _EVENTS: Mapping[str, type[Any]] = {
-    "adopted": Adopted, "noted": Noted, "verified": Verified, "begin": Begin,
-    "requested": Requested, "answered": Answered, "spoiled": Spoiled, "broken": Broken,
-    "refused": Refused, "shown": Shown, "told": Told, "renounced": Renounced, "gone": Gone,
-    "settled": Settled, "given up": GivenUp, "taken up": TakenUp,
-}  # fmt: skip
+    "adopted": Adopted,
+    "noted": Noted,
+    "verified": Verified,
+    "begin": Begin,
+    "requested": Requested,
+    "answered": Answered,
+    "spoiled": Spoiled,
+    "broken": Broken,
+    "refused": Refused,
+    "shown": Shown,
+    "told": Told,
+    "renounced": Renounced,
+    "gone": Gone,
+    "settled": Settled,
+    "given up": GivenUp,
+    "taken up": TakenUp,
+}
 _NAMES = {kind: name for name, kind in _EVENTS.items()}
 assert set(_NAMES) == set(get_args(Event))
 

@@ -340,9 +340,11 @@ def open_server(service: Service, port: int = PORT) -> _Server:
         return _Server(("127.0.0.1", port), handler_of(service))
     except OSError as error:
         raise InputUnusable(
-            "the licence service cannot be started", where=f"127.0.0.1:{port}",
-            why=error.strerror or str(error), todo="Name another port with --port.",
-        ) from error  # fmt: skip
+            "the licence service cannot be started",
+            where=f"127.0.0.1:{port}",
+            why=error.strerror or str(error),
+            todo="Name another port with --port.",
+        ) from error
 
 
 @contextmanager

@@ -9,8 +9,20 @@ from widetrail.machine.medium import Medium, medium_of
 from widetrail.machine.own import own_cache
 
 __all__ = [
-    "Channels", "Completed", "Effect", "EffectFailed", "Effects", "Entry", "FolderMachine", "Gate",
-    "LiveMachine", "Machine",
-    "Medium", "Room", "file_digest", "medium_of", "own_cache",
+    "Channels",
+    "Completed",
+    "Effect",
+    "EffectFailed",
+    "Effects",
+    "Entry",
+    "FolderMachine",
+    "Gate",
+    "LiveMachine",
+    "Machine",
+    "Medium",
+    "Room",
+    "file_digest",
+    "medium_of",
+    "own_cache",
     "this_machine",
-]  # fmt: skip
+]

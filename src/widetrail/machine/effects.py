@@ -211,9 +211,17 @@ class Effects:
         self.remove_folder(path)
 
     def run(
-        self, command: Sequence[str], *, env: Mapping[str, str], folder: Path, seconds: float,
-        shown: str, stdin: bytes = b"", output: Writing | None = None, began: Began | None = None,
-    ) -> Ran:  # fmt: skip
+        self,
+        command: Sequence[str],
+        *,
+        env: Mapping[str, str],
+        folder: Path,
+        seconds: float,
+        shown: str,
+        stdin: bytes = b"",
+        output: Writing | None = None,
+        began: Began | None = None,
+    ) -> Ran:
         """Run a program to its end, without a shell.
 
         It is given ``stdin`` through a pipe. What it prints goes to ``output``, if that is given.
@@ -260,9 +268,14 @@ class Effects:
         """Start a program for a person; it goes on by itself."""
         with self._effect("start", Path(shown)):
             process = subprocess.Popen(
-                list(command), env=dict(env), cwd=folder, stdin=subprocess.DEVNULL,
-                stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True,
-            )  # fmt: skip
+                list(command),
+                env=dict(env),
+                cwd=folder,
+                stdin=subprocess.DEVNULL,
+                stdout=subprocess.DEVNULL,
+                stderr=subprocess.DEVNULL,
+                start_new_session=True,
+            )
             threading.Thread(target=process.wait, daemon=True).start()
 
     def set_status(self, path: StrPath, mode: int, mtime_ns: int) -> None:
@@ -315,9 +328,11 @@ class _Change:
             raise EffectFailed(self._kind, self._path, error) from error
 
     def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None,
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
         trace: TracebackType | None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         if isinstance(error, OSError):
             raise EffectFailed(self._kind, self._path, error) from error
 
@@ -434,28 +449,45 @@ if os.read(gate, 1):
 
 
 def _at_once(
-    command: Sequence[str], env: dict[str, str], folder: Path, given: int,
+    command: Sequence[str],
+    env: dict[str, str],
+    folder: Path,
+    given: int,
     streams: tuple[IO[bytes] | int, IO[bytes]],
-) -> _Start:  # fmt: skip
+) -> _Start:
     process = subprocess.Popen(
-        list(command), env=env, cwd=folder, stdin=given, stdout=streams[0], stderr=streams[1],
+        list(command),
+        env=env,
+        cwd=folder,
+        stdin=given,
+        stdout=streams[0],
+        stderr=streams[1],
         start_new_session=True,
-    )  # fmt: skip
+    )
     return process, lambda: None
 
 
 def _behind_gate(
-    command: Sequence[str], env: dict[str, str], folder: Path, given: int,
+    command: Sequence[str],
+    env: dict[str, str],
+    folder: Path,
+    given: int,
     streams: tuple[IO[bytes] | int, IO[bytes]],
-) -> _Start:  # fmt: skip
+) -> _Start:
     gate, opener = os.pipe()
     trouble, teller = os.pipe()
     shim = [sys.executable, "-I", "-S", "-c", _GATE, str(gate), str(teller), *command]
     try:
         process = subprocess.Popen(
-            shim, env=env, cwd=folder, stdin=given, stdout=streams[0], stderr=streams[1],
-            start_new_session=True, pass_fds=(gate, teller),
-        )  # fmt: skip
+            shim,
+            env=env,
+            cwd=folder,
+            stdin=given,
+            stdout=streams[0],
+            stderr=streams[1],
+            start_new_session=True,
+            pass_fds=(gate, teller),
+        )
     except OSError:
         for handle in (opener, trouble):
             os.close(handle)
@@ -627,7 +659,9 @@ class Writing:
         return self
 
     def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None,
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
         trace: TracebackType | None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         self.close()

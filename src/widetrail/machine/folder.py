@@ -434,9 +434,12 @@ class FolderMachine(HostMachine):
         return command, self.environment(program), self._home
 
     def start(
-        self, program: str, arguments: Sequence[str], seconds: float = 60,
+        self,
+        program: str,
+        arguments: Sequence[str],
+        seconds: float = 60,
         channels: Channels = Channels(),  # noqa: B008 - it is frozen
-    ) -> Completed:  # fmt: skip
+    ) -> Completed:
         given = [self._argument(program, text) for text in arguments]
         env = {name: self._argument(program, text) for name, text in channels.env.items()}
         done = super().start(program, given, seconds, replace(channels, env=env))
@@ -464,10 +467,11 @@ class FolderMachine(HostMachine):
         above = os.path.dirname(text.rstrip("/"))  # noqa: PTH120 - a text of the machine
         if not kind and above.count("/") > 1 and os.path.isdir(above):  # noqa: PTH112
             raise MachineUnusable(
-                "might be changed on this computer itself", where=text,
+                "might be changed on this computer itself",
+                where=text,
                 why=f"{program} is played here, and {above} is a real folder too",
                 todo=f"Say in {FILE} which paths it is given: paths: machine, or paths: host.",
-            )  # fmt: skip
+            )
         return text
 
     def _as_machine(self, done: Completed) -> Completed:

@@ -145,24 +145,35 @@ class HostMachine(ABC):
         """
 
     def start(
-        self, program: str, arguments: Sequence[str], seconds: float = 60,
+        self,
+        program: str,
+        arguments: Sequence[str],
+        seconds: float = 60,
         channels: Channels = Channels(),  # noqa: B008 - it is frozen
-    ) -> Completed:  # fmt: skip
+    ) -> Completed:
         command, environment, _ = self._command(program)
         with tempfile.TemporaryDirectory(prefix="widetrail-") as folder:
             try:
                 done = self.effects.run(
-                    [*command, *arguments], env={**environment, **channels.env},
-                    folder=Path(folder), seconds=seconds, shown=program, stdin=channels.stdin,
-                    output=channels.output, began=channels.began,
-                )  # fmt: skip
+                    [*command, *arguments],
+                    env={**environment, **channels.env},
+                    folder=Path(folder),
+                    seconds=seconds,
+                    shown=program,
+                    stdin=channels.stdin,
+                    output=channels.output,
+                    began=channels.began,
+                )
             except subprocess.TimeoutExpired as error:
                 why = f"it did not end within {seconds:.0f} seconds, or printed without end"
                 raise WentWrong("was stopped", where=program, why=why) from error
         return Completed(
-            done.status, done.output.decode("utf-8", "replace"),
-            done.errors.decode("utf-8", "replace"), done.output, done.left,
-        )  # fmt: skip
+            done.status,
+            done.output.decode("utf-8", "replace"),
+            done.errors.decode("utf-8", "replace"),
+            done.output,
+            done.left,
+        )
 
     def launch(self, program: str, arguments: Sequence[str]) -> None:
         command, environment, home = self._command(program)

@@ -199,9 +199,12 @@ class Machine(Protocol):
         """Return a line for each running process of the program installed at ``program``."""
 
     def start(
-        self, program: str, arguments: Sequence[str], seconds: float = ...,
+        self,
+        program: str,
+        arguments: Sequence[str],
+        seconds: float = ...,
         channels: Channels = ...,
-    ) -> Completed:  # fmt: skip
+    ) -> Completed:
         """Run the program installed at ``program`` to its end, in an empty working folder.
 
         Raises ``WentWrong`` where it was stopped, since it did not end in time or printed without

@@ -138,8 +138,9 @@ class LiveMachine(HostMachine):
     def disks(self) -> tuple[str, ...]:
         import psutil
 
-        mounts = (paths.written_by_machine(p.mountpoint, self.platform) for p in
-                  psutil.disk_partitions())  # fmt: skip
+        mounts = (
+            paths.written_by_machine(p.mountpoint, self.platform) for p in psutil.disk_partitions()
+        )
         return tuple(sorted(set(mounts)))
 
     def running(self, program: str) -> list[str]:
@@ -157,10 +158,11 @@ class LiveMachine(HostMachine):
     def _command(self, program: str) -> tuple[list[str], dict[str, str], str]:
         if not self._mine and not self._is_scratch:
             raise MachineUnusable(
-                "is not started for another account", where=program,
+                "is not started for another account",
+                where=program,
                 why=f"this is not the account of {self.user}",
                 todo=f"Run this as {self.user}.",
-            )  # fmt: skip
+            )
         if not Path(program).is_absolute() or not os.access(program, os.X_OK):
             raise MachineUnusable("is not installed", where=program)
         environment = {**os.environ, "HOME": self._home}
@@ -244,9 +246,10 @@ class LinuxMachine(LiveMachine):
         done = self.start(command, arguments, 20, Channels(stdin))
         if done.status != 0:
             raise WentWrong(
-                "the settings database refuses", where=" ".join(["dconf", *arguments]),
+                "the settings database refuses",
+                where=" ".join(["dconf", *arguments]),
                 why=done.errors.strip()[:200],
-            )  # fmt: skip
+            )
 
     def _scratch_environment(self) -> dict[str, str]:
         return {
@@ -367,10 +370,11 @@ def become(account: str) -> None:
     os.environ |= {"HOME": entry.pw_dir, "USER": entry.pw_name, "LOGNAME": entry.pw_name}
     if not (os.access(sys.executable, os.X_OK) and os.access(__file__, os.R_OK)):
         raise InputUnusable(
-            f"this cannot be done with the rights of {account}", where=sys.executable,
+            f"this cannot be done with the rights of {account}",
+            where=sys.executable,
             why="that account may not read the Python that Wide Trail is installed in",
             todo=f"Install it where every account may read it, or run it as {account}.",
-        )  # fmt: skip
+        )
 
 
 def this_machine(account: str = "", effects: Effects | None = None) -> LiveMachine:

@@ -45,9 +45,11 @@ def read_moves(told: Iterable[Sequence[str]]) -> list[Move]:
 
 
 def carry_out(
-    machine: Machine, moves: Iterable[Move], taken: Callable[[str], str] | None = None,
+    machine: Machine,
+    moves: Iterable[Move],
+    taken: Callable[[str], str] | None = None,
     modes: Mapping[str, int] | None = None,
-) -> None:  # fmt: skip
+) -> None:
     """Make what of ``moves`` is not made yet, in order, and make the names durable.
 
     ``modes`` is what ``modes_of`` gave before the first was made: a folder that may not be written
@@ -108,9 +110,12 @@ def carry_out(
 
 
 def _make_way(
-    machine: Machine, move: Move, target: Path, taken: Callable[[str], str] | None,
+    machine: Machine,
+    move: Move,
+    target: Path,
+    taken: Callable[[str], str] | None,
     touched: dict[Path, None],
-) -> None:  # fmt: skip
+) -> None:
     """Put what stands in the way of ``move`` away, where ``taken`` says."""
     if taken is not None:
         away = machine.host(taken(move.target))

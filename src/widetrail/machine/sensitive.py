@@ -35,41 +35,83 @@ WHY: dict[Attention, str] = {
 }
 
 _SHELLS = (
-    ".bashrc", ".bash_profile", ".bash_login", ".bash_logout", ".bash_aliases", ".profile",
-    ".zshrc", ".zshenv", ".zprofile", ".zlogin", ".zlogout", ".kshrc", ".cshrc", ".tcshrc",
-    ".login", ".logout", ".inputrc", ".xinitrc", ".xprofile", ".xsession", ".xsessionrc",
+    ".bashrc",
+    ".bash_profile",
+    ".bash_login",
+    ".bash_logout",
+    ".bash_aliases",
+    ".profile",
+    ".zshrc",
+    ".zshenv",
+    ".zprofile",
+    ".zlogin",
+    ".zlogout",
+    ".kshrc",
+    ".cshrc",
+    ".tcshrc",
+    ".login",
+    ".logout",
+    ".inputrc",
+    ".xinitrc",
+    ".xprofile",
+    ".xsession",
+    ".xsessionrc",
     ".pam_environment",
-)  # fmt: skip
+)
 _STARTS: dict[Platform, tuple[tuple[str, str], ...]] = {
     "linux": (
         *(("home", name) for name in _SHELLS),
-        ("config", "autostart"), ("config", "autostart-scripts"), ("config", "systemd"),
-        ("config", "environment.d"), ("config", "fish"), ("config", "plasma-workspace"),
-        ("data", "systemd"), ("data", "dbus-1"), ("home", ".local/bin"), ("home", "bin"),
+        ("config", "autostart"),
+        ("config", "autostart-scripts"),
+        ("config", "systemd"),
+        ("config", "environment.d"),
+        ("config", "fish"),
+        ("config", "plasma-workspace"),
+        ("data", "systemd"),
+        ("data", "dbus-1"),
+        ("home", ".local/bin"),
+        ("home", "bin"),
     ),
     "macos": (
         *(("home", name) for name in _SHELLS),
-        ("home", "Library/LaunchAgents"), ("home", "Library/LaunchDaemons"),
-        ("home", "Library/StartupItems"), ("home", ".config/fish"), ("home", "bin"),
+        ("home", "Library/LaunchAgents"),
+        ("home", "Library/LaunchDaemons"),
+        ("home", "Library/StartupItems"),
+        ("home", ".config/fish"),
+        ("home", "bin"),
     ),
     "windows": (
         ("config", "Microsoft/Windows/Start Menu/Programs/Startup"),
         ("shared", "Microsoft/Windows/Start Menu/Programs/StartUp"),
         ("home", "Start Menu/Programs/Startup"),
-        ("documents", "WindowsPowerShell"), ("documents", "PowerShell"),
+        ("documents", "WindowsPowerShell"),
+        ("documents", "PowerShell"),
     ),
-}  # fmt: skip
+}
 """Folders and files from which programs start by themselves, below a root."""
 
 _STARTS_ANYWHERE: dict[Platform, tuple[str, ...]] = {
     "linux": (
-        "/etc", "/var/spool/cron", "/var/spool/at", "/usr/lib/systemd", "/lib/systemd",
-        "/usr/local/bin", "/usr/local/sbin",
+        "/etc",
+        "/var/spool/cron",
+        "/var/spool/at",
+        "/usr/lib/systemd",
+        "/lib/systemd",
+        "/usr/local/bin",
+        "/usr/local/sbin",
     ),
-    "macos": ("/Library/LaunchAgents", "/Library/LaunchDaemons", "/Library/StartupItems",
-              "/etc", "/private/etc", "/usr/local/bin", "/var/at", "/private/var/at"),
+    "macos": (
+        "/Library/LaunchAgents",
+        "/Library/LaunchDaemons",
+        "/Library/StartupItems",
+        "/etc",
+        "/private/etc",
+        "/usr/local/bin",
+        "/var/at",
+        "/private/var/at",
+    ),
     "windows": ("/Windows", "/ProgramData/Microsoft/Windows/Start Menu/Programs/StartUp"),
-}  # fmt: skip
+}
 """Such folders of the system; on Windows below any drive."""
 
 _ACCESS = (".ssh", ".gnupg", ".netrc", ".rhosts", ".shosts", ".Xauthority", ".pki", ".aws", ".kube")
@@ -98,24 +140,63 @@ _START_KEYS = (
 
 _SYSTEMS: dict[Platform, tuple[str, ...]] = {
     "linux": (
-        "bin", "boot", "dev", "etc", "lib", "lib32", "lib64", "libx32", "nix", "opt", "proc",
-        "root", "run", "sbin", "snap", "sys", "usr", "var",
+        "bin",
+        "boot",
+        "dev",
+        "etc",
+        "lib",
+        "lib32",
+        "lib64",
+        "libx32",
+        "nix",
+        "opt",
+        "proc",
+        "root",
+        "run",
+        "sbin",
+        "snap",
+        "sys",
+        "usr",
+        "var",
     ),
     "macos": (
-        "System", "Library", "Applications", "Network", "bin", "cores", "dev", "opt", "private",
-        "sbin", "usr", "etc", "var",
+        "System",
+        "Library",
+        "Applications",
+        "Network",
+        "bin",
+        "cores",
+        "dev",
+        "opt",
+        "private",
+        "sbin",
+        "usr",
+        "etc",
+        "var",
     ),
     "windows": ("Windows", "Program Files", "Program Files (x86)", "ProgramData"),
-}  # fmt: skip
+}
 """Folders at the top of a volume that are the system's, whatever volume that is."""
 
 _PERSONS_VOLUMES = ("/media", "/mnt", "/run/media", "/Volumes")
 """Folders in which volumes of a person's appear."""
 
 _ROOTS = (
-    "home", "documents", "desktop", "downloads", "music", "pictures", "videos", "saved_games",
-    "config", "data", "cache", "state", "preferences", "shared",
-)  # fmt: skip
+    "home",
+    "documents",
+    "desktop",
+    "downloads",
+    "music",
+    "pictures",
+    "videos",
+    "saved_games",
+    "config",
+    "data",
+    "cache",
+    "state",
+    "preferences",
+    "shared",
+)
 
 
 def attention(path: str, machine: Machine, *, told: bool = False) -> Attention | None:

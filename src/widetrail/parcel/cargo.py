@@ -60,12 +60,17 @@ class CargoWriter:
     """Packs items one after the other; ``finish`` makes all durable."""
 
     def __init__(
-        self, folder: SafePath, effects: Effects, entries: Iterable[CargoEntry] = (),
+        self,
+        folder: SafePath,
+        effects: Effects,
+        entries: Iterable[CargoEntry] = (),
         segments: Mapping[str, dict[str, str | int]] | None = None,
         commit: Callable[[CargoWriter, bool], None] | None = None,
         every: tuple[int, int] = (COMMIT, COMMIT_FILES),
-        seal: Seal | None = None, seen: Seen | None = None, mode: int = 0o666,
-    ) -> None:  # fmt: skip
+        seal: Seal | None = None,
+        seen: Seen | None = None,
+        mode: int = 0o666,
+    ) -> None:
         """Go on after the ``entries`` and ``segments`` that were packed before.
 
         ``commit`` is called whenever ``every`` bytes or files were packed, with all entries in
@@ -93,17 +98,22 @@ class CargoWriter:
         return self
 
     def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None,
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
         trace: TracebackType | None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         if self._segment is not None:
             self._segment.drop()
 
     def add(
-        self, item: str, entries: Iterable[Entry], open_file: Callable[[str], BinaryIO],
+        self,
+        item: str,
+        entries: Iterable[Entry],
+        open_file: Callable[[str], BinaryIO],
         moved: Callable[[int, int], None] = lambda size, files: None,
         attributes: Callable[[str], Mapping[str, bytes]] = lambda path: {},
-    ) -> tuple[int, int]:  # fmt: skip
+    ) -> tuple[int, int]:
         """Pack ``entries`` as those of ``item``; return the number of files and their bytes.
 
         What was packed of them before and is as it was is not packed again. ``moved`` is told the
@@ -140,9 +150,12 @@ class CargoWriter:
         return files, size
 
     def _is_still(
-        self, packed: CargoEntry, entry: Entry, open_file: Callable[[str], BinaryIO],
+        self,
+        packed: CargoEntry,
+        entry: Entry,
+        open_file: Callable[[str], BinaryIO],
         attributes: Callable[[str], Mapping[str, bytes]],
-    ) -> bool:  # fmt: skip
+    ) -> bool:
         """Return whether an entry is as it was when it was packed.
 
         A file whose status is as it was, but which may have been written to within the moment that
@@ -183,23 +196,37 @@ class CargoWriter:
         self.fresh = []
 
     def _pack(
-        self, item: str, entry: Entry, open_file: Callable[[str], BinaryIO],
-        moved: Callable[[int, int], None], attributes: str,
-    ) -> CargoEntry:  # fmt: skip
+        self,
+        item: str,
+        entry: Entry,
+        open_file: Callable[[str], BinaryIO],
+        moved: Callable[[int, int], None],
+        attributes: str,
+    ) -> CargoEntry:
         if entry.kind == "file":
             return self._pack_file(item, entry, open_file, moved, attributes)
         assert entry.kind in ("folder", "link", "hard")
         segment = self._room_for(0)
         segment.write(tar_header(f"{item}/{entry.path}", entry, attributes))
         return CargoEntry(
-            item, entry.path, entry.kind, 0, entry.mtime, entry.mode, entry.target,
+            item,
+            entry.path,
+            entry.kind,
+            0,
+            entry.mtime,
+            entry.mode,
+            entry.target,
             attributes=attributes,
-        )  # fmt: skip
+        )
 
     def _pack_file(
-        self, item: str, entry: Entry, open_file: Callable[[str], BinaryIO],
-        moved: Callable[[int, int], None], attributes: str,
-    ) -> CargoEntry:  # fmt: skip
+        self,
+        item: str,
+        entry: Entry,
+        open_file: Callable[[str], BinaryIO],
+        moved: Callable[[int, int], None],
+        attributes: str,
+    ) -> CargoEntry:
         self._seen.note(item, entry)
         with _readable(entry), open_file(entry.path) as file:
             if small := entry.size <= min(CHUNK, SEGMENT - HEADERS):
@@ -211,9 +238,20 @@ class CargoWriter:
         self._since[1] += 1
         first, offset, _ = pieces[0]
         return CargoEntry(
-            item, entry.path, "file", entry.size, entry.mtime, entry.mode, "", sha256, first,
-            offset, int(entry.is_sparse), attributes, json.dumps(pieces) if len(pieces) > 1 else "",
-        )  # fmt: skip
+            item,
+            entry.path,
+            "file",
+            entry.size,
+            entry.mtime,
+            entry.mode,
+            "",
+            sha256,
+            first,
+            offset,
+            int(entry.is_sparse),
+            attributes,
+            json.dumps(pieces) if len(pieces) > 1 else "",
+        )
 
     def _pack_small(
         self, item: str, entry: Entry, file: BinaryIO, attributes: str
@@ -231,9 +269,13 @@ class CargoWriter:
         return [piece], hashed.hexdigest()
 
     def _pack_large(
-        self, item: str, entry: Entry, file: BinaryIO, attributes: str,
+        self,
+        item: str,
+        entry: Entry,
+        file: BinaryIO,
+        attributes: str,
         moved: Callable[[int, int], None],
-    ) -> tuple[list[Piece], str]:  # fmt: skip
+    ) -> tuple[list[Piece], str]:
         """Pack a file that is read bit by bit, in pieces where no segment holds it."""
         hashed, left, pieces = hashlib.sha256(), entry.size, list[Piece]()
         name = f"{item}/{entry.path}"

@@ -34,9 +34,12 @@ def write_index(entries: Iterable[CargoEntry]) -> bytes:
 
 
 def read_index(
-    parts: Sequence[bytes], where: str, items: Mapping[str, Mapping[str, str]],
-    segments: Mapping[str, int], platform: Platform,
-) -> tuple[CargoEntry, ...]:  # fmt: skip
+    parts: Sequence[bytes],
+    where: str,
+    items: Mapping[str, Mapping[str, str]],
+    segments: Mapping[str, int],
+    platform: Platform,
+) -> tuple[CargoEntry, ...]:
     """Read an index and judge it as a whole, before anything is written by it.
 
     ``parts`` are a whole index and what was packed since, in order: what is in a later part takes
@@ -58,8 +61,9 @@ def read_index(
         trouble = _trouble(entry, known, segments, kinds, platform)
         if trouble:
             shown = f"{where}: {entry.item}: {entry.path!r}"
-            raise ParcelUnusable("the index names what may not be written", where=shown,
-                                 why=trouble)  # fmt: skip
+            raise ParcelUnusable(
+                "the index names what may not be written", where=shown, why=trouble
+            )
         kinds[entry.item, key(entry.path, platform)] = entry.kind
     if trouble := _shared_bytes(entries):
         raise ParcelUnusable("the index names what may not be written", where=where, why=trouble)
@@ -109,9 +113,12 @@ def _entry(row: Any) -> CargoEntry:
 
 
 def _trouble(
-    entry: CargoEntry, items: set[str], segments: Mapping[str, int],
-    kinds: Mapping[tuple[str, str], str], platform: Platform,
-) -> str:  # fmt: skip
+    entry: CargoEntry,
+    items: set[str],
+    segments: Mapping[str, int],
+    kinds: Mapping[tuple[str, str], str],
+    platform: Platform,
+) -> str:
     if entry.item not in items:
         return "the plan knows no such item"
     if any(map(no_text, (entry.path, entry.target, entry.attributes, entry.pieces))):

@@ -54,14 +54,18 @@ def read_logbook(parcel: SafePath) -> tuple[tuple[Generation, ...], SafePath | N
         names = sorted(p.name for p in folder.iterdir())
     except PermissionError as error:
         raise ParcelUnusable(
-            "may not be read", where=str(parcel), why="it belongs to another account",
+            "may not be read",
+            where=str(parcel),
+            why="it belongs to another account",
             todo="Give it to this account (chown -R), or walk as the administrator with --account.",
-        ) from error  # fmt: skip
+        ) from error
     except OSError as error:
         raise ParcelUnusable(
-            "is no parcel", where=str(parcel), why=f"it holds no {FOLDER}",
+            "is no parcel",
+            where=str(parcel),
+            why=f"it holds no {FOLDER}",
             todo="Name the folder that `widetrail plan` made.",
-        ) from error  # fmt: skip
+        ) from error
     generations: list[Generation] = []
     for number, name in enumerate(names, start=1):
         where = folder / name
@@ -101,8 +105,9 @@ def _read(path: SafePath, number: int, before: str) -> Generation:
     line, _, seal = data.partition(b"\n")
     if seal != digest(line).encode() + b"\n":
         why = "its checksum does not fit"
-        raise ParcelUnusable("the logbook was damaged or touched", where=str(path), why=why,
-                             todo=_TODO)  # fmt: skip
+        raise ParcelUnusable(
+            "the logbook was damaged or touched", where=str(path), why=why, todo=_TODO
+        )
     try:
         body = json.loads(line)
         entry = _Entry.model_validate(plain_values(body))
@@ -254,9 +259,12 @@ _NEEDED: dict[str, set[str]] = {
 
 
 def add_generation(
-    parcel: SafePath, effects: Effects, generations: tuple[Generation, ...], event: str,
+    parcel: SafePath,
+    effects: Effects,
+    generations: tuple[Generation, ...],
+    event: str,
     facts: dict[str, Any],
-) -> tuple[Generation, ...]:  # fmt: skip
+) -> tuple[Generation, ...]:
     """Write the next generation durably and return all of them."""
     number = len(generations) + 1
     before = generations[-1].digest if generations else ""

@@ -41,7 +41,7 @@ def keep(
         raise Halted(
             f"a program made a file with a name that pieces have: {name}",
             todo="Have the recipe give it another name.",
-        )  # fmt: skip
+        )
     kept: dict[str, str] = {}
     with source.reading() as file:
         left = os.fstat(file.fileno()).st_size
@@ -114,10 +114,11 @@ def _fetch_piece(path: SafePath, sha256: str, seal: Seal | None, copy: Writing) 
                 copy.write(chunk)
     if hashing.sha256 != sha256:
         raise ParcelUnusable(
-            "was damaged or touched", where=str(path),
+            "was damaged or touched",
+            where=str(path),
             why="its SHA-256 is not the one in the logbook",
             todo="Nothing was changed here. Pack again on old, or take an untouched copy.",
-        )  # fmt: skip
+        )
 
 
 class _Part:

@@ -99,10 +99,11 @@ class Parcel:
         self.run = str(first.body.get("run"))
         if self.seal is None and (self.plan.sealed or was_sealed(self.run)):
             raise ParcelUnusable(
-                "the parcel was sealed and is not any more", where=str(folder),
+                "the parcel was sealed and is not any more",
+                where=str(folder),
                 why="its plan says so" if self.plan.sealed else "it was, when it was planned here",
                 todo="Take the sealed one; somebody made this one of it.",
-            )  # fmt: skip
+            )
         self._judge_facts()
 
     def _judge_facts(self) -> None:
@@ -118,9 +119,10 @@ class Parcel:
                     judge_facts(kinds[step], outcome["facts"])
             except ValueError as error:
                 raise ParcelUnusable(
-                    "the logbook cannot be read", where=f"{self.folder}: {step}",
+                    "the logbook cannot be read",
+                    where=f"{self.folder}: {step}",
                     why=why_not(error),
-                ) from error  # fmt: skip
+                ) from error
 
     def _insist_plain(self) -> None:
         """Raise where a folder of the parcel is none itself, so that another would be changed.
@@ -135,9 +137,11 @@ class Parcel:
         ]
         if (found := no_plain_folder(self.folder, names)) is not None:
             raise ParcelUnusable(
-                "a folder of the parcel is none", where=str(found), why="it is a link, or a file",
+                "a folder of the parcel is none",
+                where=str(found),
+                why="it is a link, or a file",
                 todo=_PACK_AGAIN,
-            )  # fmt: skip
+            )
 
     def _read_seal(self, wanted: Mapping[str, str] | None) -> Seal | None:
         for name, sha256 in (wanted or {}).items():
@@ -161,8 +165,12 @@ class Parcel:
         """Return the seal, which must be open, or ``None`` where there is none."""
         if self.seal is not None and not self.seal.is_open:
             hint = f"its hint is: {self.seal.hint}" if self.seal.hint else ""
-            raise Waiting("the parcel is sealed", where=str(self.folder), why=hint,
-                          todo="Give its passphrase.")  # fmt: skip
+            raise Waiting(
+                "the parcel is sealed",
+                where=str(self.folder),
+                why=hint,
+                todo="Give its passphrase.",
+            )
         return self.seal
 
     def _unsealed(self, name: str) -> bytes:
@@ -271,9 +279,10 @@ class Parcel:
         """
         if self.seal is None or not self.seal.is_open:
             raise Halted(
-                "a serial is kept in sealed parcels only", where=str(self.folder),
+                "a serial is kept in sealed parcels only",
+                where=str(self.folder),
                 todo="Plan again with --seal, into another parcel.",
-            )  # fmt: skip
+            )
         files = self._keep_secrets({(item, SERIAL): serial})
         if not files:  # a walk that was cut off had kept it
             return
@@ -392,28 +401,32 @@ class Parcel:
         """
         if self.torn is not None and not begun and self._stray is None:
             raise ParcelUnusable(
-                "the logbook was damaged or touched", where=str(self.torn),
-                why="its checksum does not fit", todo=_PACK_AGAIN,
-            )  # fmt: skip
+                "the logbook was damaged or touched",
+                where=str(self.torn),
+                why="its checksum does not fit",
+                todo=_PACK_AGAIN,
+            )
         with reading(self.folder):
             return self._check_cargo(begun=begun, read=read)
 
     def _check_cargo(self, *, begun: bool, read: bool) -> tuple[int, int] | None:
         if (self.folder / FETCH).exists():
             raise ParcelUnusable(
-                "the parcel says that something is to be fetched", where=str(self.folder / FETCH),
+                "the parcel says that something is to be fetched",
+                where=str(self.folder / FETCH),
                 why="a parcel holds all that it needs, and nothing is ever fetched",
                 todo=_PACK_AGAIN,
-            )  # fmt: skip
+            )
         wanted, known, top = self._wanted(), self._known(), self.folder / PAYLOAD
         found = {p.relative_to(top).as_posix(): p for p in top.below() if not p.is_dir()}
         for name, path in sorted(found.items()):
             ours = (begun and name.startswith(_GROWS)) or name in known or path == self._stray
             if path.is_symlink() or not (ours or name in wanted):
                 raise ParcelUnusable(
-                    "something stands in the parcel that nobody packed", where=str(path),
+                    "something stands in the parcel that nobody packed",
+                    where=str(path),
                     todo="Take it out of the parcel, then walk again.",
-                )  # fmt: skip
+                )
         packed = self._packed()
         segments = packed[-1].body["segments"] if packed else {}
         sizes = {f"cargo/{name}": int(s["stored"]) for name, s in segments.items()}
@@ -450,9 +463,12 @@ class Parcel:
         return data
 
     def renew(
-        self, plan: Plan, now: datetime, seats: Sequence[Mapping[str, Any]] = (),
+        self,
+        plan: Plan,
+        now: datetime,
+        seats: Sequence[Mapping[str, Any]] = (),
         again: Sequence[str] = (),
-    ) -> None:  # fmt: skip
+    ) -> None:
         """Put another plan in the place of the one the parcel holds; what was packed stays.
 
         ``seats`` tell what happened to seats by it, and ``again`` are steps that are to be done
@@ -543,10 +559,11 @@ class Parcel:
         """Raise where another parcel lies here than the one that was opened: media get swapped."""
         if not is_newest(self.folder, self.generations[-1]):
             raise Halted(
-                "this is not the parcel that was here when the leg began", where=str(self.folder),
+                "this is not the parcel that was here when the leg began",
+                where=str(self.folder),
                 why="its logbook is another one",
                 todo="Put the right medium back, then walk again.",
-            )  # fmt: skip
+            )
 
     def _add(self, event: str, body: dict[str, Any]) -> None:
         self._insist_same()
@@ -649,10 +666,14 @@ class Parcel:
         return read_index(parts, where, items, segments, platform)
 
     def end_leg(
-        self, facts: dict[str, Any], now: datetime, packed: CargoWriter | None,
-        made: Mapping[str, str], event: str = LEG_DONE,
+        self,
+        facts: dict[str, Any],
+        now: datetime,
+        packed: CargoWriter | None,
+        made: Mapping[str, str],
+        event: str = LEG_DONE,
         secrets: Mapping[tuple[str, str], str] | None = None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         """Write what was done at a station into the logbook, and the manifests anew.
 
         ``event`` is one of ``LEG_DONE``, ``LEG_HALTED``, ``LEG_MENDED`` and ``TOPPED_UP``;
@@ -693,10 +714,11 @@ class Parcel:
         for (path, wanted), sha256 in zip(paths.items(), found, strict=True):
             if sha256 != wanted:
                 raise Halted(
-                    "the medium does not hold what was written to it", where=str(path),
+                    "the medium does not hold what was written to it",
+                    where=str(path),
                     why="its SHA-256 differs when it is read again",
                     todo="Take another medium, and plan again into a parcel there.",
-                )  # fmt: skip
+                )
         return [len(paths), sum(path.stat().st_size for path in paths)]
 
     def mend_bag(self, now: datetime) -> None:

@@ -20,7 +20,8 @@ def reading(path: Path) -> Iterator[None]:
         yield
     except OSError as error:
         raise Halted(
-            "the parcel cannot be read", where=str(error.filename or path),
+            "the parcel cannot be read",
+            where=str(error.filename or path),
             why=error.strerror or str(error),
             todo="Connect the medium again, or take another copy of the parcel; then run again.",
-        ) from error  # fmt: skip
+        ) from error

@@ -101,9 +101,11 @@ class Seal:
                 if failed is not None:
                     raise failed from error
             raise ParcelUnusable(
-                "was damaged or touched", where=where, why=f"it cannot be unsealed: {error}",
+                "was damaged or touched",
+                where=where,
+                why=f"it cannot be unsealed: {error}",
                 todo="Nothing was changed here. Pack again on old, or take an untouched copy.",
-            ) from error  # fmt: skip
+            ) from error
         _insist(source, sink)
 
     def header(self) -> bytes:
@@ -193,10 +195,11 @@ def open_seal(seal: Seal, key: bytes, passphrase: str, where: str) -> Seal:
     except (pyrage.DecryptError, pyrage.IdentityError, ValueError) as error:
         hint = f"; the hint is: {seal.hint}" if seal.hint else ""
         raise WrongPassphrase(
-            "the passphrase does not open the parcel", where=where,
+            "the passphrase does not open the parcel",
+            where=where,
             why=f"it is another one, or {KEY} was damaged{hint}",
             todo="Try again with the right passphrase.",
-        ) from error  # fmt: skip
+        ) from error
     if recipient != seal.recipient:
         why = f"{HEADER} names another key"
         raise ParcelUnusable("the seal was touched", where=where, why=why)
@@ -218,12 +221,9 @@ def _locked(secret: bytes, passphrase: str) -> bytes:
     from cryptography.hazmat.primitives.kdf.scrypt import Scrypt
 
     file_key, salt, nonce = os.urandom(16), os.urandom(16), os.urandom(16)
-    scrypt = Scrypt(salt=_AGE + b"/scrypt" + salt, length=32, n=1 << WORK_MOST,
-                    r=8, p=1)  # fmt: skip
+    scrypt = Scrypt(salt=_AGE + b"/scrypt" + salt, length=32, n=1 << WORK_MOST, r=8, p=1)
     wrapped = ChaCha20Poly1305(scrypt.derive(passphrase.encode())).encrypt(bytes(12), file_key, b"")
-    header = b"%b\n-> scrypt %b %d\n%b\n---" % (
-        _AGE, _encoded(salt), WORK_MOST, _encoded(wrapped)
-    )  # fmt: skip
+    header = b"%b\n-> scrypt %b %d\n%b\n---" % (_AGE, _encoded(salt), WORK_MOST, _encoded(wrapped))
     mac = hmac.digest(_derived(file_key, b"", b"header"), header, "sha256")
     last = bytes(11) + b"\x01"  # the first and only chunk
     body = ChaCha20Poly1305(_derived(file_key, nonce, b"payload")).encrypt(last, secret, b"")

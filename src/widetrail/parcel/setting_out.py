@@ -23,10 +23,16 @@ from widetrail.recipe import SUFFIX, Loaded
 
 
 def set_out(
-    folder: Path, plan: Plan, recipes: Sequence[Loaded], run: str, now: datetime, effects: Effects,
-    card: bytes | None = None, choices: Choices | None = None,
+    folder: Path,
+    plan: Plan,
+    recipes: Sequence[Loaded],
+    run: str,
+    now: datetime,
+    effects: Effects,
+    card: bytes | None = None,
+    choices: Choices | None = None,
     sealed: tuple[Seal, bytes] | None = None,
-) -> Parcel:  # fmt: skip
+) -> Parcel:
     """Make the parcel for ``plan`` in ``folder``, which must not be there or be empty.
 
     ``card`` is new's, so that old can be planned anew when it changed, with the same ``choices``.
@@ -40,16 +46,19 @@ def set_out(
     """
     if os.path.lexists(folder) and (not folder.is_dir() or any(folder.iterdir())):
         raise InputUnusable(
-            "cannot hold a new parcel", where=str(folder), why="something is there already",
+            "cannot hold a new parcel",
+            where=str(folder),
+            why="something is there already",
             todo="Name a folder that is empty or not there yet.",
-        )  # fmt: skip
+        )
     folder = SafePath(os.path.realpath(folder))
     licences = [item.title for item in plan.items if item.kind == "licence"]
     if licences and sealed is None:
         raise InputUnusable(
-            "this plan needs a sealed parcel", where=", ".join(licences),
+            "this plan needs a sealed parcel",
+            where=", ".join(licences),
             why="the serial of a licence travels in it",
-        )  # fmt: skip
+        )
     plan = plan.model_copy(update={"sealed": sealed is not None})
     existed = folder.is_dir()
     try:

@@ -100,9 +100,10 @@ def insist_of_recipes(
         mine = step.station == station and any(item.id == step.item for item in plan.items)
         if mine and _essence(step) not in map(_essence, known.get(step.id, ())):
             raise ParcelUnusable(
-                "the plan has a step that no recipe of the parcel has", where=step.id,
+                "the plan has a step that no recipe of the parcel has",
+                where=step.id,
                 todo="Do not walk it. Plan and pack again.",
-            )  # fmt: skip
+            )
 
 
 def _essence(step: Step) -> str:

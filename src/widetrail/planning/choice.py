@@ -66,9 +66,13 @@ def choose_route(case: Case, skip: frozenset[str] = frozenset()) -> Chosen | NoR
         verdict = _judge(case, route)
         if isinstance(verdict, Chosen):
             return Chosen(
-                route, tuple(passed), verdict.met, verdict.assumed, verdict.parts,
+                route,
+                tuple(passed),
+                verdict.met,
+                verdict.assumed,
+                verdict.parts,
                 (*rest, *verdict.rest),
-            )  # fmt: skip
+            )
         passed.append(verdict)
         if verdict.code == "only" and isinstance(route.rest, Loss):
             rest.append(route.rest)
@@ -140,9 +144,10 @@ class _Telling:
     def limit(self, case: Case) -> None:
         limit, of = self.route.limit, case.tally
         for name, most, found in (
-            ("size", limit.size, of.size), ("count", limit.count, of.files),
+            ("size", limit.size, of.size),
+            ("count", limit.count, of.files),
             ("file", limit.file, case.largest),
-        ):  # fmt: skip
+        ):
             if most is not None and found > most:
                 reach(self.loaded, limit, f"{name} passes over")
 

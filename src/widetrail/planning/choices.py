@@ -63,7 +63,7 @@ class Offer:
 
 def offered(
     recipes: Sequence[Loaded], old: Machine, *, ask_programs: bool = False
-) -> tuple[Offer, ...]:  # fmt: skip
+) -> tuple[Offer, ...]:
     """Return what can be chosen of the applications that are on ``old``.
 
     The values of a part of an item that is several are those of all of them.

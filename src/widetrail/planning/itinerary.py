@@ -81,9 +81,12 @@ def _in_order(steps: Sequence[Step]) -> tuple[str, ...]:
 
 
 def _visit(
-    done: frozenset[str], at: Station, order: Sequence[str], station: Mapping[str, Station],
+    done: frozenset[str],
+    at: Station,
+    order: Sequence[str],
+    station: Mapping[str, Station],
     after: Mapping[str, frozenset[str]],
-) -> frozenset[str]:  # fmt: skip
+) -> frozenset[str]:
     """Return all that is done after everything possible was done at a station."""
     now = set(done)
     for step in order:
@@ -93,9 +96,11 @@ def _visit(
 
 
 def _exact(
-    order: Sequence[str], station: Mapping[str, Station], after: Mapping[str, frozenset[str]],
+    order: Sequence[str],
+    station: Mapping[str, Station],
+    after: Mapping[str, frozenset[str]],
     most: int,
-) -> tuple[Station, ...] | None:  # fmt: skip
+) -> tuple[Station, ...] | None:
     everything = frozenset(order)
     front: dict[frozenset[str], tuple[Station, ...]] = {frozenset(): ()}
     seen = set(front)
@@ -127,9 +132,11 @@ def _greedy(
 
 
 def _play(
-    word: Sequence[Station], order: Sequence[str], station: Mapping[str, Station],
+    word: Sequence[Station],
+    order: Sequence[str],
+    station: Mapping[str, Station],
     after: Mapping[str, frozenset[str]],
-) -> tuple[tuple[Station, tuple[str, ...]], ...]:  # fmt: skip
+) -> tuple[tuple[Station, tuple[str, ...]], ...]:
     done: frozenset[str] = frozenset()
     legs = []
     for at in word:

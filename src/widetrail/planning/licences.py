@@ -79,11 +79,26 @@ def planned_licence(
 ) -> PlannedItem:
     """Return a licence as a plan holds it: it has no place."""
     return PlannedItem(
-        id=subject, recipe=recipe, item=name, title=title, kind="licence", route=way.route.name,
-        existing="stop", whole=False, old_path="", old_how="", new_path="", new_how="",
-        occupied=False, files=0, size=0, passed_over=way.passed_over, met=way.met,
-        assumed=way.assumed, losses=losses,
-    )  # fmt: skip
+        id=subject,
+        recipe=recipe,
+        item=name,
+        title=title,
+        kind="licence",
+        route=way.route.name,
+        existing="stop",
+        whole=False,
+        old_path="",
+        old_how="",
+        new_path="",
+        new_how="",
+        occupied=False,
+        files=0,
+        size=0,
+        passed_over=way.passed_over,
+        met=way.met,
+        assumed=way.assumed,
+        losses=losses,
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -97,9 +112,13 @@ class SoFar:
 
 
 def unfold_licence(
-    planned: PlannedItem, loaded: Loaded, route: LicenceRoute, machines: tuple[str, str],
-    needed: Sequence[str], packed: Sequence[str] | None,
-) -> list[Step]:  # fmt: skip
+    planned: PlannedItem,
+    loaded: Loaded,
+    route: LicenceRoute,
+    machines: tuple[str, str],
+    needed: Sequence[str],
+    packed: Sequence[str] | None,
+) -> list[Step]:
     """Return the steps by which a seat goes from old to new, in order.
 
     ``machines`` are old and new. ``needed`` are the steps on new without which the program is of no
@@ -159,17 +178,26 @@ class _Making:
         self._asks = f" ({', '.join(dict.fromkeys(asked))})" if asked else ""
 
     def own(
-        self, act: str, station: Station, words: str, after: Sequence[str] = (),
-        purpose: Purpose | None = None, name: str = "",
-    ) -> Step:  # fmt: skip
+        self,
+        act: str,
+        station: Station,
+        words: str,
+        after: Sequence[str] = (),
+        purpose: Purpose | None = None,
+        name: str = "",
+    ) -> Step:
         """Return a step of the engine's own."""
         arguments: dict[str, str | tuple[str, ...]] = {"act": act, "words": words}
         if purpose is not None:
             arguments[OF_SEAT] = purpose
         return Step(
-            id=f"{self._planned.id}/seat/{name or act}{self._mark}", kind="seat", station=station,
-            item=self._planned.id, arguments=arguments, after=tuple(dict.fromkeys(after)),
-        )  # fmt: skip
+            id=f"{self._planned.id}/seat/{name or act}{self._mark}",
+            kind="seat",
+            station=station,
+            item=self._planned.id,
+            arguments=arguments,
+            after=tuple(dict.fromkeys(after)),
+        )
 
     def note(self) -> Step:
         """Return the step that keeps what the claim needs of old."""
@@ -237,9 +265,18 @@ class _Making:
     ) -> tuple[Step, ...]:
         name = f"{self._planned.route}/{purpose}{self._mark}"
         unfolding = Unfolding(
-            self._loaded, self._planned.id, name, "stop", station, number, rule, "", "", {},
+            self._loaded,
+            self._planned.id,
+            name,
+            "stop",
+            station,
+            number,
+            rule,
+            "",
+            "",
+            {},
             lambda text, own=None: text,
-        )  # fmt: skip
+        )
         return RULES[kind].unfold(unfolding)
 
 

@@ -93,9 +93,14 @@ def _unknown(station: str, fact: str, wanted: str, found: Unknown, side: Side) -
 
 
 def _judged(
-    station: str, fact: str, condition: Condition, found: Known | Unknown, side: Side,
-    covered: Known | Unknown | None, today: datetime,
-) -> Judged:  # fmt: skip
+    station: str,
+    fact: str,
+    condition: Condition,
+    found: Known | Unknown,
+    side: Side,
+    covered: Known | Unknown | None,
+    today: datetime,
+) -> Judged:
     if isinstance(found, Unknown):
         return _unknown(station, fact, str(condition), found, side)
     if isinstance(covered, Unknown):
@@ -112,8 +117,13 @@ def _release(station: str, wanted: str, side: Side, old: Side) -> Judged:
         reason = Unknown("old's release is not known")
         return _unknown("old", "release", f"known, since new's must be {wanted}", reason, old)
     if side.release is None:
-        return _unknown(station, "release", f"{wanted} as {old.release}",
-                        Unknown("its release is not known"), side)  # fmt: skip
+        return _unknown(
+            station,
+            "release",
+            f"{wanted} as {old.release}",
+            Unknown("its release is not known"),
+            side,
+        )
     holds = side.release == old.release or (wanted != "same" and side.release > old.release)
     shown = f"{old.release}{' or later' if wanted != 'same' else ''}"
     return Judged(station, "release", shown, str(side.release), "met" if holds else "unmet")

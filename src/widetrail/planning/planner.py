@@ -31,7 +31,7 @@ from widetrail.finding import (
     entries_of,
     pair,
     tally,
-)  # fmt: skip
+)
 from widetrail.finding.atlas import taking
 from widetrail.finding.stores import (
     Store,
@@ -62,7 +62,7 @@ from widetrail.planning.plan import (
     PlannedLeg,
     PlannedRecipe,
     PlannedStation,
-)  # fmt: skip
+)
 from widetrail.planning.room import full_volumes
 from widetrail.planning.sides import CardSide, LaterSide, New, SeenSide, Side
 from widetrail.planning.unfolding import unfold_steps
@@ -133,9 +133,15 @@ class _Draft:
 
 
 def make_plan(
-    recipes: Sequence[Loaded], old: Machine, new: New, medium: Medium, today: datetime,
-    choices: Choices | None = None, *, sealed: bool = False,
-) -> Plan:  # fmt: skip
+    recipes: Sequence[Loaded],
+    old: Machine,
+    new: New,
+    medium: Medium,
+    today: datetime,
+    choices: Choices | None = None,
+    *,
+    sealed: bool = False,
+) -> Plan:
     """Plan the move of ``recipes`` from ``old`` to ``new`` by way of ``medium``.
 
     Licences travel in a parcel that is ``sealed`` only.
@@ -280,7 +286,7 @@ def _unmet_uses(side: _Recipe, by_id: Mapping[str, _Recipe]) -> tuple[PassedOver
 
 def _sides(
     loaded: Loaded, old: Machine, new: New, before: Sequence[_Recipe], *, ask: bool
-) -> _Recipe:  # fmt: skip
+) -> _Recipe:
     lenders = {side.loaded.id: side.finder for side in before}
     finder = Finder(old, loaded, ask_programs=ask, lenders=lenders)
     if new is None:
@@ -377,9 +383,15 @@ def _subjects(side: _Recipe, draft: _Draft, choices: Choices) -> Iterator[_Subje
         for instance, partner, name_there in _paired(side, item, old, new):
             inner = side.finder.within(item.from_, instance)
             yield _Subject(
-                f"{subject}[{instance.name}]", name, side, inner, inner.place(item.from_), partner,
-                instance, name_there,
-            )  # fmt: skip
+                f"{subject}[{instance.name}]",
+                name,
+                side,
+                inner,
+                inner.place(item.from_),
+                partner,
+                instance,
+                name_there,
+            )
 
 
 def _paired(
@@ -457,9 +469,12 @@ def _registered(side: _Recipe, new: Several, instance: Instance) -> Where:
 
 
 def _plan_item(
-    subject: _Subject, subjects: Sequence[_Subject], draft: _Draft, choices: Choices,
+    subject: _Subject,
+    subjects: Sequence[_Subject],
+    draft: _Draft,
+    choices: Choices,
     today: datetime,
-) -> None:  # fmt: skip
+) -> None:
     old = subject.old_place
     if isinstance(old, Absent) and subject.item.optional:
         nothing = f"it is optional, and there is nothing at {old.path}"
@@ -487,10 +502,18 @@ def _plan_item(
     count, largest = tally(iter(entries)), max((e.size for e in entries), default=0)
     parts, narrowed, parts_left = _parts(subject, choices, draft)
     case = Case(
-        subject.item, subject.finder, subject.side.old, subject.side.new, old, subject.new_place,
+        subject.item,
+        subject.finder,
+        subject.side.old,
+        subject.side.new,
+        old,
+        subject.new_place,
         count,
-        largest, parts, narrowed, today,
-    )  # fmt: skip
+        largest,
+        parts,
+        narrowed,
+        today,
+    )
     chosen = choose_route(case)
     losses = _losses(subject, subject.item.losses, today)
     if isinstance(chosen, NoRoute):
@@ -532,9 +555,11 @@ def _without_disk(subject: _Subject) -> Halted | None:
     name = subject.side.loaded.recipe.application.name
     return Halted(
         f"the disk is not there on {side.machine} where {name} keeps {subject.id}",
-        where=where.path, why=str(where.how), codes=["disk"],
+        where=where.path,
+        why=str(where.how),
+        codes=["disk"],
         todo=f"Connect it, or choose another folder in {name} there, then plan again.",
-    )  # fmt: skip
+    )
 
 
 def _is_private(subject: _Subject, entries: Sequence[Entry]) -> bool:
@@ -563,8 +588,10 @@ def _take_once(draft: _Draft) -> None:
         machine = subject.finder.machine
         entries = [e for e in _entries(subject, planned.carved) if e.kind != "folder"]
         place = planned.old_path
-        paths = {e.path: key(place if planned.single else join(place, e.path), machine.platform)
-                 for e in entries}  # fmt: skip
+        paths = {
+            e.path: key(place if planned.single else join(place, e.path), machine.platform)
+            for e in entries
+        }
         taken = [below for below, path in paths.items() if path in owners]
         owners |= {path: planned.id for path in paths.values() if path not in owners}
         number = next(n for n, (p, *_) in enumerate(draft.items) if p.id == planned.id)
@@ -576,11 +603,17 @@ def _take_once(draft: _Draft) -> None:
             carved = tuple(sorted({*planned.carved, *taken}))
             count = tally(iter(_entries(subject, carved)))
             draft.items[number] = (
-                planned.model_copy(update={
-                    "carved": carved, "shared": True, "files": count.files, "size": count.size,
-                }),
-                subject, draft.items[number][2],
-            )  # fmt: skip
+                planned.model_copy(
+                    update={
+                        "carved": carved,
+                        "shared": True,
+                        "files": count.files,
+                        "size": count.size,
+                    }
+                ),
+                subject,
+                draft.items[number][2],
+            )
 
 
 def _overlap(one: _Subject, other: _Subject) -> bool:
@@ -612,9 +645,11 @@ def _neither(subjects: Sequence[_Subject]) -> Iterator[Neither]:
             left = [
                 e.path
                 for e in machine.walk(place)
-                if e.kind != "folder" and not known(e.path) and database_of(e.path)[0] == ""
+                if e.kind != "folder"
+                and not known(e.path)
+                and database_of(e.path)[0] == ""
                 and not any(is_within(join(place, e.path), p, machine.platform) for p in inner)
-            ]  # fmt: skip
+            ]
         except MachineUnusable:  # that stands in the way of the items themselves
             continue
         if left:
@@ -756,9 +791,15 @@ def _happens(subject: _Subject, loss: Loss, today: datetime) -> bool:
 
 
 def _planned(
-    subject: _Subject, chosen: Chosen, old: Found, count: Tally, largest: int,
-    parts_left: dict[str, tuple[str, ...]], losses: tuple[Loss, ...], carved: tuple[str, ...],
-) -> PlannedItem:  # fmt: skip
+    subject: _Subject,
+    chosen: Chosen,
+    old: Found,
+    count: Tally,
+    largest: int,
+    parts_left: dict[str, tuple[str, ...]],
+    losses: tuple[Loss, ...],
+    carved: tuple[str, ...],
+) -> PlannedItem:
     item, new = subject.item, subject.new_place
     kind = store_kind(item, old.path, old.kind)
     there = new if isinstance(new, Found | Absent) else None
@@ -877,9 +918,10 @@ def _left_obstacle(item: LeftItem) -> Halted:
         return Halted(f"{item.title}: there is nothing of it", why=item.nothing, codes=[NOT_THERE])
     if item.there:
         return Halted(
-            f"{item.title} is there already", why=f"both machines see {item.there}",
+            f"{item.title} is there already",
+            why=f"both machines see {item.there}",
             codes=["there already"],
-        )  # fmt: skip
+        )
     reasons = "; ".join(f"{p.route}: {p.reason}" for p in item.passed_over)
     codes = dict.fromkeys(code for p in item.passed_over for code in p.codes)
     return Halted(
@@ -915,9 +957,14 @@ def _unfold(draft: _Draft, today: datetime) -> None:
 
 
 def _plan_licences(
-    side: _Recipe, by_id: Mapping[str, _Recipe], draft: _Draft, choices: Choices, today: datetime,
-    *, sealed: bool,
-) -> None:  # fmt: skip
+    side: _Recipe,
+    by_id: Mapping[str, _Recipe],
+    draft: _Draft,
+    choices: Choices,
+    today: datetime,
+    *,
+    sealed: bool,
+) -> None:
     for name, licence in side.loaded.recipe.licences.items():
         subject = f"{side.loaded.id}.{name}"
         if not choices.wants(subject):
@@ -972,9 +1019,13 @@ def _unfold_licences(draft: _Draft, choices: Choices, old: str, new: New) -> Non
         uses = side.loaded.recipe.uses
         needed = [s for of in (*uses, planned.recipe) for s in by_recipe.get(of, ())]
         steps = unfold_licence(
-            planned, side.loaded, route, (old, machine), tuple(needed),
+            planned,
+            side.loaded,
+            route,
+            (old, machine),
+            tuple(needed),
             packed if choices.release_after == "packing" else None,
-        )  # fmt: skip
+        )
         draft.steps.extend(steps)
         mine = (s.id for s in steps if s.station == "new")
         by_recipe.setdefault(planned.recipe, []).extend(mine)
@@ -1026,9 +1077,13 @@ def _with_retiring(draft: _Draft, itinerary: Itinerary) -> list[_Leg]:
         mine = [s.id for s in draft.steps if s.item == planned.id]
         done = max((n for n, (_, steps) in enumerate(legs) if set(mine) & set(steps)), default=0)
         new_done = max(
-            (n for n, (station, steps) in enumerate(legs)
-             if station == "new" and set(mine) & set(steps)), default=-1,
-        )  # fmt: skip
+            (
+                n
+                for n, (station, steps) in enumerate(legs)
+                if station == "new" and set(mine) & set(steps)
+            ),
+            default=-1,
+        )
         back = [n for n in range(max(done, new_done), len(legs)) if legs[n][0] == "old"]
         if new_done < 0 or not back or subject.finder.machine.read_only:
             continue
@@ -1090,9 +1145,7 @@ def _other_way(carried: Sequence[tuple[PlannedItem, _Subject, Chosen]]) -> str:
     return ""
 
 
-def _sooner(
-    draft: _Draft, itinerary: Itinerary, choices: Choices, *, unseen: bool
-) -> None:  # fmt: skip
+def _sooner(draft: _Draft, itinerary: Itinerary, choices: Choices, *, unseen: bool) -> None:
     """Say how many trips it would save to release licences once all is packed."""
     if not draft.licences:
         return

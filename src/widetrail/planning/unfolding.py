@@ -32,11 +32,21 @@ def unfold_steps(
         for step in leg.steps:
             number += 1
             unfolding = Unfolding(
-                loaded, planned.id, chosen.route.name, planned.existing, leg.station, number,
-                step.rule, planned.old_path, planned.new_path, chosen.parts,
-                _expander(planned, finder, leg.station, chosen, today), planned.single,
-                planned.store, planned.shared,
-            )  # fmt: skip
+                loaded,
+                planned.id,
+                chosen.route.name,
+                planned.existing,
+                leg.station,
+                number,
+                step.rule,
+                planned.old_path,
+                planned.new_path,
+                chosen.parts,
+                _expander(planned, finder, leg.station, chosen, today),
+                planned.single,
+                planned.store,
+                planned.shared,
+            )
             unfolded = _packed_once(RULES[step.kind].unfold(unfolding), moving)
             for one in unfolded:
                 moving.extend(_awaiting(one, chosen.route, planned.id, moving))

@@ -184,9 +184,13 @@ def names_outside(
 
 
 def with_outside(
-    planned: PlannedItem, machine: Machine, named: Named, verdict: str, taken: Sequence[str],
+    planned: PlannedItem,
+    machine: Machine,
+    named: Named,
+    verdict: str,
+    taken: Sequence[str],
     title: str,
-) -> PlannedItem:  # fmt: skip
+) -> PlannedItem:
     """Return an item with the files elsewhere that go along, and with what stays as a loss.
 
     ``verdict`` is what the person says of all of them, if anything; ``taken`` are the paths below

@@ -54,10 +54,18 @@ def lint(recipe: Recipe, tree: Map, file: str) -> Iterator[Finding]:
     """Give the findings of a recipe that is sound in its parts."""
     whole = _Whole(recipe)
     struck = (
-        _braces(whole), _names(recipe), _circles(whole), _checks(recipe), _stores(recipe),
-        _programs(whole), lint_steps(whole.steps), lint_licences(recipe), _routes(recipe),
-        _asked(recipe), _unused(whole),
-    )  # fmt: skip
+        _braces(whole),
+        _names(recipe),
+        _circles(whole),
+        _checks(recipe),
+        _stores(recipe),
+        _programs(whole),
+        lint_steps(whole.steps),
+        lint_licences(recipe),
+        _routes(recipe),
+        _asked(recipe),
+        _unused(whole),
+    )
     for code, where, message, hint, severity in chain.from_iterable(struck):
         mark, walked = mark_at(tree, where)
         shown = ".".join(walked)

@@ -101,10 +101,16 @@ def all_steps(recipe: Recipe, legs_at: Iterable[LegsAt]) -> Iterator[SomeStep]:
             for step_number, step in enumerate(leg.steps):
                 where = (*at, leg_number, leg.station, step_number)
                 yield SomeStep(
-                    where, step.rule, recipe, item, frozenset(told), step.kind,
+                    where,
+                    step.rule,
+                    recipe,
+                    item,
+                    frozenset(told),
+                    step.kind,
                     frozenset({*own, *licence, *item.parts, *told}),
-                    frozenset({*secrets, *serial}), tuple(_templates(where, step.rule)),
-                )  # fmt: skip
+                    frozenset({*secrets, *serial}),
+                    tuple(_templates(where, step.rule)),
+                )
                 told |= set(step.rule.__dict__.get("tells", ()))
 
 

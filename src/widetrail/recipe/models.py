@@ -481,8 +481,18 @@ class Leg(Model):
 
 
 PATH_FORMS = (
-    "ini", "json", "toml", "yaml", "plist", "xml", "sqlite", "text", "reg", "registry", "dconf",
-)  # fmt: skip
+    "ini",
+    "json",
+    "toml",
+    "yaml",
+    "plist",
+    "xml",
+    "sqlite",
+    "text",
+    "reg",
+    "registry",
+    "dconf",
+)
 """The forms in which an item can hold paths of the machine."""
 
 Outside = Literal["ask", "carry", "leave"]
@@ -661,9 +671,12 @@ class Licence(Model):
     def as_item(self) -> Item:
         """Return the licence as steps see it that know nothing of licences: it has no place."""
         return Item.model_construct(
-            title=self.title, kind="licence", from_="", losses=self.losses,
+            title=self.title,
+            kind="licence",
+            from_="",
+            losses=self.losses,
             routes=tuple(route.as_route() for route in self.routes),
-        )  # fmt: skip
+        )
 
 
 def _is_licence(value: Any) -> str:

@@ -15,12 +15,32 @@ from functools import total_ordering
 from widetrail.formats.checked import flaw
 
 _TRIAL = {
-    "dev": -6, "nightly": -6, "snapshot": -6, "a": -5, "alpha": -5, "b": -4, "beta": -4,
-    "pre": -3, "preview": -3, "c": -2, "rc": -2, "cr": -2,
-}  # fmt: skip
+    "dev": -6,
+    "nightly": -6,
+    "snapshot": -6,
+    "a": -5,
+    "alpha": -5,
+    "b": -4,
+    "beta": -4,
+    "pre": -3,
+    "preview": -3,
+    "c": -2,
+    "rc": -2,
+    "cr": -2,
+}
 _PRAISE = {
-    "lts", "esr", "final", "stable", "release", "ga", "v", "version", "x64", "x86", "bit",
-}  # fmt: skip
+    "lts",
+    "esr",
+    "final",
+    "stable",
+    "release",
+    "ga",
+    "v",
+    "version",
+    "x64",
+    "x86",
+    "bit",
+}
 _TOKEN = re.compile(r"\d+|[a-z]+")
 _TERM = re.compile(r"(>=|<=|==|!=|>|<|=)?\s*(\S.*)")
 

@@ -101,17 +101,20 @@ def _root_of(path: str) -> str:
     if match is None or match[1] not in ROOTS:
         known = " ".join(f"{{{name}}}" for name in sorted(ROOTS))
         raise InputUnusable(
-            "this path begins with no root", where=path,
+            "this path begins with no root",
+            where=path,
             todo=f"Write it like {{documents}}/Program; the roots are {known}.",
-        )  # fmt: skip
+        )
     return match[1]
 
 
 def _moved(platform: Platform, root: str) -> Mapping[str, str]:
     """Return the root of what is kept, on the other disk of the new machine."""
-    return {root: {"windows": f"D:/{root}", "macos": f"/Volumes/Data/{root}"}.get(
-        platform, f"/data/{root}"
-    )}  # fmt: skip
+    return {
+        root: {"windows": f"D:/{root}", "macos": f"/Volumes/Data/{root}"}.get(
+            platform, f"/data/{root}"
+        )
+    }
 
 
 _DISKS: Mapping[Platform, tuple[tuple[str, str], tuple[str, str]]] = {
@@ -123,9 +126,12 @@ _SYSTEMS: Mapping[Platform, str] = {"windows": "11.0", "macos": "14.5", "linux":
 
 
 def _machine(
-    folder: Path, told: Beginning, user: str, redirected: Mapping[str, str],
+    folder: Path,
+    told: Beginning,
+    user: str,
+    redirected: Mapping[str, str],
     files: Mapping[str, str],
-) -> None:  # fmt: skip
+) -> None:
     """Make a machine on which the program is, with ``files`` in the place."""
     for _, disk in _DISKS[told.platform]:
         (folder / disk).mkdir(parents=True)

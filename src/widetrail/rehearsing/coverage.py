@@ -172,9 +172,14 @@ def coverage_of(
     arms = tuple(by_arm)
     names = tuple(dict.fromkeys(result.short for result in results))
     return Coverage(
-        loaded.id, loaded.file, tuple(loaded.text.splitlines()), arms, names, by_arm,
+        loaded.id,
+        loaded.file,
+        tuple(loaded.text.splitlines()),
+        arms,
+        names,
+        by_arm,
         tuple(findings),
-    )  # fmt: skip
+    )
 
 
 def arms_of(loaded: Loaded) -> tuple[Arm, ...]:

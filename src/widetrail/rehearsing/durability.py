@@ -121,9 +121,12 @@ class Durable:
     """What of a live tree would be there after the power went now."""
 
     def __init__(
-        self, live: Live, volumes: Iterable[str], programs: ProgramWrites,
+        self,
+        live: Live,
+        volumes: Iterable[str],
+        programs: ProgramWrites,
         elsewhere: Iterable[str] = (),
-    ) -> None:  # fmt: skip
+    ) -> None:
         """Take all of ``live`` as durable; ``volumes`` are the folders that are a volume each.
 
         What is below ``elsewhere`` is on a computer of its own, whose power does not go.

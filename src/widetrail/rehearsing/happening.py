@@ -31,9 +31,12 @@ class Happening(Silent):
     """
 
     def __init__(
-        self, stops: Sequence[Incident], medium: Path, pull: Callable[[], None],
+        self,
+        stops: Sequence[Incident],
+        medium: Path,
+        pull: Callable[[], None],
         meddle: Callable[[Change], None],
-    ) -> None:  # fmt: skip
+    ) -> None:
         """``pull`` takes the medium away; ``meddle`` does something to the machine at hand."""
         self._medium = medium.as_posix()
         self._on_medium: bool | None = None

@@ -73,9 +73,11 @@ class Judged:
         told = {k: v for k, v in asdict(self.mutant).items() if k != "text"}
         told |= {"at": show_where(self.mutant.where), "survived": self.survived}
         return {
-            **told, "killed_by": self.killed_by, "shown_to": self.shown_to,
+            **told,
+            "killed_by": self.killed_by,
+            "shown_to": self.shown_to,
             "explained": self.explained,
-        }  # fmt: skip
+        }
 
 
 def show_mutant(judged: Judged) -> Iterator[str]:
@@ -93,9 +95,13 @@ Run = tuple[Job, Rehearsal, Rehearsed]
 
 
 def judge_mutants(
-    loaded: Loaded, runs: Sequence[Run], jobs: int = 1, explained: Sequence[Explained] = (),
-    tick: Callable[[int, int], None] = lambda done, total: None, every: int = 1,
-) -> list[Judged]:  # fmt: skip
+    loaded: Loaded,
+    runs: Sequence[Run],
+    jobs: int = 1,
+    explained: Sequence[Explained] = (),
+    tick: Callable[[int, int], None] = lambda done, total: None,
+    every: int = 1,
+) -> list[Judged]:
     """Return what became of each mutant of a recipe, or of one in ``every``.
 
     ``runs`` are rehearsals of it with what they came to unchanged; those that failed are left out.
@@ -355,12 +361,29 @@ def _shown(value: Any) -> str:
 
 
 _OPPOSITE = {
-    "yes": "no", "no": "yes", "same": "at least", "at least": "same", "first": "last",
-    "last": "first", "put aside": "overwrite", "overwrite": "put aside", "alongside": "put aside",
-    "pass by": "overwrite", "stop": "put aside", "carry": "leave", "leave": "carry",
-    "ask": "leave", "windows": "linux", "linux": "windows", "macos": "linux",
-    "list": "set", "set": "list", "safe": "never", "never": "safe", "real": "empty",
-}  # fmt: skip
+    "yes": "no",
+    "no": "yes",
+    "same": "at least",
+    "at least": "same",
+    "first": "last",
+    "last": "first",
+    "put aside": "overwrite",
+    "overwrite": "put aside",
+    "alongside": "put aside",
+    "pass by": "overwrite",
+    "stop": "put aside",
+    "carry": "leave",
+    "leave": "carry",
+    "ask": "leave",
+    "windows": "linux",
+    "linux": "windows",
+    "macos": "linux",
+    "list": "set",
+    "set": "list",
+    "safe": "never",
+    "never": "safe",
+    "real": "empty",
+}
 _BOUND = re.compile(r"(>=|<=|>|<)")
 _WIDER = {">=": ">", "<=": "<", ">": ">=", "<": "<="}
 _AGAINST = {">=": "<", "<=": ">", ">": "<=", "<": ">="}

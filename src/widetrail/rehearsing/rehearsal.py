@@ -208,9 +208,7 @@ def _split(raw: Any) -> Any:
     return {**own, "items": {key: value for key, value in raw.items() if key not in own}}
 
 
-By = Literal[
-    "killed", "medium pulled", "disk full", "no permission", "broken disk", "read only"
-]  # fmt: skip
+By = Literal["killed", "medium pulled", "disk full", "no permission", "broken disk", "read only"]
 
 
 class Incident(Model):

@@ -124,9 +124,13 @@ class Rehearsed:
 
 
 def rehearse(
-    rehearsal: Rehearsal, now: datetime, machines: Path | None = None, *,
-    keep: Path | None = None, recipes: Sequence[Loaded] | None = None,
-) -> Rehearsed:  # fmt: skip
+    rehearsal: Rehearsal,
+    now: datetime,
+    machines: Path | None = None,
+    *,
+    keep: Path | None = None,
+    recipes: Sequence[Loaded] | None = None,
+) -> Rehearsed:
     """Run one rehearsal on copies of its machines.
 
     ``machines`` is the folder that holds them; without it, a folder of that name is looked for
@@ -148,9 +152,12 @@ def rehearse(
         for path, what in list(touched.items())[:MOST_TOLD]
     ]
     return replace(
-        run, differences=(*run.differences, *found), seconds=time.monotonic() - begun,
-        arms=frozenset(heard.arms), kept=str(keep) if keep is not None else "",
-    )  # fmt: skip
+        run,
+        differences=(*run.differences, *found),
+        seconds=time.monotonic() - begun,
+        arms=frozenset(heard.arms),
+        kept=str(keep) if keep is not None else "",
+    )
 
 
 @contextmanager
@@ -164,15 +171,24 @@ def _folder(keep: Path | None) -> Iterator[Path]:
 
 
 def _run(
-    rehearsal: Rehearsal, folder: Path, source: Path, recipes: Sequence[Loaded], now: datetime,
-    heard: Heard, *, quick: bool,
-) -> Rehearsed:  # fmt: skip
+    rehearsal: Rehearsal,
+    folder: Path,
+    source: Path,
+    recipes: Sequence[Loaded],
+    now: datetime,
+    heard: Heard,
+    *,
+    quick: bool,
+) -> Rehearsed:
     file = rehearsal.file
     stage = None
     told = Rehearsed(
-        str(rehearsal.path), rehearsal.title, (), case=rehearsal.case,
+        str(rehearsal.path),
+        rehearsal.title,
+        (),
+        case=rehearsal.case,
         recipes=tuple(loaded.id for loaded in recipes),
-    )  # fmt: skip
+    )
     try:
         with (
             serving_copy(file.maker, source, folder / "maker") as service,
@@ -232,9 +248,16 @@ class _Stage:
     """The copies of a rehearsal's machines, and moving them in and out of reach."""
 
     def __init__(
-        self, folder: Path, rehearsal: Rehearsal, recipes: Sequence[Loaded],
-        service: Service | None, heard: Heard, aside: Executor, *, quick: bool,
-    ) -> None:  # fmt: skip
+        self,
+        folder: Path,
+        rehearsal: Rehearsal,
+        recipes: Sequence[Loaded],
+        service: Service | None,
+        heard: Heard,
+        aside: Executor,
+        *,
+        quick: bool,
+    ) -> None:
         """``quick`` has a sealed parcel open from the start: its passphrase takes a second.
         Programs print in ``aside`` while something else is done.
         """

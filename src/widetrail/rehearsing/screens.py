@@ -58,9 +58,14 @@ def _judged(
             message = "what the program prints is the same where nothing of its items is left"
             hint = "Take a command that prints what a person sees, such as lists and counts"
             yield Finding(
-                loaded[0].file, at.line, at.column, "constant-screen", "application.screen",
-                message, hint,
-            )  # fmt: skip
+                loaded[0].file,
+                at.line,
+                at.column,
+                "constant-screen",
+                "application.screen",
+                message,
+                hint,
+            )
 
 
 def _take_all(machine: FolderMachine, recipes: Sequence[Loaded]) -> None:

@@ -54,10 +54,11 @@ def machines_near(rehearsal: Path) -> Path:
         if (folder / MACHINES).is_dir():
             return folder / MACHINES
     raise InputUnusable(
-        "its machines are not there", where=str(rehearsal),
+        "its machines are not there",
+        where=str(rehearsal),
         why=f"no folder {MACHINES} lies beside it or above it",
         todo="Name the folder that holds them with --machines.",
-    )  # fmt: skip
+    )
 
 
 def fast_folder() -> str | None:
@@ -67,9 +68,12 @@ def fast_folder() -> str | None:
 
 
 def prepared_copy(
-    source: Path, folder: Path, side: Side, recipes: Sequence[Loaded],
+    source: Path,
+    folder: Path,
+    side: Side,
+    recipes: Sequence[Loaded],
     service: Service | None = None,
-) -> None:  # fmt: skip
+) -> None:
     """Copy a machine and make the copy what a rehearsal's side says.
 
     Its programs are told where ``service`` is, where the machine has a network.
@@ -256,9 +260,11 @@ def _write(
         machine.host(path).write_bytes(data)
     except (Unreadable, Unwritable, WideTrailError) as error:
         raise InputUnusable(
-            f"the {what} cannot be {value}", where=machine.name, why=str(error),
+            f"the {what} cannot be {value}",
+            where=machine.name,
+            why=str(error),
             todo="Say it with files or prepare.",
-        ) from error  # fmt: skip
+        ) from error
 
 
 def _in_registry(machine: FolderMachine, reading: Reading, value: str) -> None:
@@ -283,9 +289,10 @@ def _prepare(
         done = machine.start(programs[name], arguments)
         if done.status != 0:
             raise InputUnusable(
-                f"preparing {machine.name} failed", where=" ".join([name, *arguments]),
+                f"preparing {machine.name} failed",
+                where=" ".join([name, *arguments]),
                 why=f"it ended with {done.status}: {done.errors.strip()}",
-            )  # fmt: skip
+            )
 
 
 # What is on a machine
@@ -333,9 +340,15 @@ def changes(before: dict[str, str], after: dict[str, str], allowed: Sequence[Pat
 # What nothing of a rehearsal may touch
 
 _HOMES = (
-    "HOME", "USERPROFILE", "APPDATA", "LOCALAPPDATA", "XDG_CONFIG_HOME", "XDG_DATA_HOME",
-    "XDG_CACHE_HOME", "XDG_STATE_HOME",
-)  # fmt: skip
+    "HOME",
+    "USERPROFILE",
+    "APPDATA",
+    "LOCALAPPDATA",
+    "XDG_CONFIG_HOME",
+    "XDG_DATA_HOME",
+    "XDG_CACHE_HOME",
+    "XDG_STATE_HOME",
+)
 
 
 @contextmanager

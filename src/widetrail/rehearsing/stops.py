@@ -179,9 +179,13 @@ class Stage:
     """Copies of a rehearsal's machines with a parcel set out between them."""
 
     def __init__(
-        self, here: Path, rehearsal: Rehearsal, machines: Path, now: datetime,
+        self,
+        here: Path,
+        rehearsal: Rehearsal,
+        machines: Path,
+        now: datetime,
         service: Service | None = None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         """Lay the stage in ``here``, which holds nothing but what ``service`` keeps."""
         self.here, self.now, self.rehearsal, self.service = here, now, rehearsal, service
         file = rehearsal.file
@@ -233,9 +237,13 @@ class Stage:
         return [*disks, PARCEL, *([MAKER] if self.service is not None else []), ""]
 
     def walk(
-        self, leg: PlannedLeg, here: Path, hands: StageHands, effects: Effects | None = None,
+        self,
+        leg: PlannedLeg,
+        here: Path,
+        hands: StageHands,
+        effects: Effects | None = None,
         watching: Silent | None = None,
-    ) -> LegDone | None:  # fmt: skip
+    ) -> LegDone | None:
         """Walk ``leg`` in a copy of the stage; ``None`` where it was at its end already."""
         machine = self.machine(leg.station, effects, here)
         self.serve(here)
@@ -274,9 +282,13 @@ class _Expected:
 
 
 def sweep(
-    rehearsal: Rehearsal, now: datetime, machines: Path | None = None, *, bounded: bool = True,
+    rehearsal: Rehearsal,
+    now: datetime,
+    machines: Path | None = None,
+    *,
+    bounded: bool = True,
     seed: int = 1,
-) -> Swept:  # fmt: skip
+) -> Swept:
     """Stop every leg of a rehearsal at its effects and judge what comes of each stop.
 
     Where it is ``bounded``, one stop is tried for each kind of effect, step and mode, and one
@@ -476,9 +488,14 @@ class _Sweeping:
                 self._fault(leg, number, code, before, expected, copy.deepcopy(hands))
 
     def _fault(
-        self, leg: PlannedLeg, number: int, code: int, before: Tree, expected: _Expected,
+        self,
+        leg: PlannedLeg,
+        number: int,
+        code: int,
+        before: Tree,
+        expected: _Expected,
         hands: StageHands,
-    ) -> None:  # fmt: skip
+    ) -> None:
         where = f"leg {leg.number}, {os.strerror(code)} at effect {number}"
         with self._copy(before) as here:
 
@@ -636,8 +653,17 @@ def _plain(outcome: Mapping[str, Any]) -> Any:
 
 
 _OWN_FACTS = (
-    "resumed", "done", "put aside", "status", "tells", "open", "closed", "says", "seat", "ready",
-)  # fmt: skip
+    "resumed",
+    "done",
+    "put aside",
+    "status",
+    "tells",
+    "open",
+    "closed",
+    "says",
+    "seat",
+    "ready",
+)
 
 
 def _first_of(wanted: Any, found: Any) -> str:

@@ -130,12 +130,14 @@ class _Drawn:
         at = dict(zip(covered.rehearsals, (c.x for c in self.columns), strict=True))
         self.rows = [
             _Row(
-                arm, _short(arm), TOP + STEP * number,
+                arm,
+                _short(arm),
+                TOP + STEP * number,
                 tuple(at[name] for name in covered.reached[arm]),
                 bool(arm.unreachable or arm.unproved),
             )
             for number, arm in enumerate(covered.arms)
-        ]  # fmt: skip
+        ]
         self.right = LEFT + 10 + STEP * len(names)
         self.width = self.right + TOP - 40
         self.height = TOP + STEP * len(self.rows)

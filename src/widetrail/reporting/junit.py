@@ -24,9 +24,15 @@ def render_junit(results: Iterable[Rehearsed]) -> bytes:
     for recipe, mine in suites.items():
         failures = sum(not result.passed for result in mine)
         suite = ElementTree.SubElement(
-            top, "testsuite", name=recipe, tests=str(len(mine)), failures=str(failures),
-            errors="0", skipped="0", time=f"{sum(result.seconds for result in mine):.3f}",
-        )  # fmt: skip
+            top,
+            "testsuite",
+            name=recipe,
+            tests=str(len(mine)),
+            failures=str(failures),
+            errors="0",
+            skipped="0",
+            time=f"{sum(result.seconds for result in mine):.3f}",
+        )
         for result in mine:
             _case(suite, result)
     ElementTree.indent(top)
@@ -36,9 +42,12 @@ def render_junit(results: Iterable[Rehearsed]) -> bytes:
 
 def _case(suite: ElementTree.Element, result: Rehearsed) -> None:
     case = ElementTree.SubElement(
-        suite, "testcase", classname=_plain(result.short), name=_plain(result.title),
+        suite,
+        "testcase",
+        classname=_plain(result.short),
+        name=_plain(result.title),
         time=f"{result.seconds:.3f}",
-    )  # fmt: skip
+    )
     if result.passed:
         return
     first = result.differences[0]

@@ -47,15 +47,19 @@ def survey_facts(found: Survey, names: Mapping[str, str], *, walked: bool) -> di
         ],
         "unclaimed": [
             {
-                "path": group.path, "whole": group.whole, **_counts(group.tally),
-                "looks like": group.likeness.kind, "why": group.likeness.why,
+                "path": group.path,
+                "whole": group.whole,
+                **_counts(group.tally),
+                "looks like": group.likeness.kind,
+                "why": group.likeness.why,
                 "known to": group.known,
             }
             for group in stock.groups
         ],
         "not looked into": [{"path": path, "why": why} for path, why in stock.passed],
-        "names": stock.names, "links": stock.links,
-    }  # fmt: skip
+        "names": stock.names,
+        "links": stock.links,
+    }
 
 
 def _counts(tally: Tally) -> dict[str, Any]:
@@ -64,8 +68,16 @@ def _counts(tally: Tally) -> dict[str, Any]:
 
 
 _COLUMNS = (
-    "what", "application", "item", "path", "files", "bytes", "newest", "looks like", "why",
-)  # fmt: skip
+    "what",
+    "application",
+    "item",
+    "path",
+    "files",
+    "bytes",
+    "newest",
+    "looks like",
+    "why",
+)
 
 
 def survey_rows(found: Survey, names: Mapping[str, str]) -> Iterator[list[object]]:

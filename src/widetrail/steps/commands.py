@@ -14,8 +14,12 @@ from widetrail.recipe.models import ArgumentText, Name, Said, check_one_group
 from widetrail.recipe.templates import Brace, parse_template, plain
 
 COMMANDS = COMMAND, UNDONE_BY, ENDED_BY, OPENS, CLOSES = (
-    "command", "undone by", "ended by", "opens", "closes"
-)  # fmt: skip
+    "command",
+    "undone by",
+    "ended by",
+    "opens",
+    "closes",
+)
 """The arguments of a step that are commands: a program of the recipe, and what it is given."""
 
 Arguments = Annotated[tuple[ArgumentText, ...], Field(min_length=1)]

@@ -43,14 +43,20 @@ class Copy:
         )
         if unfolding.store:
             enter = Step(
-                id=unfolding.step_id("enter"), kind="enter", station="new", item=subject,
+                id=unfolding.step_id("enter"),
+                kind="enter",
+                station="new",
+                item=subject,
                 number=unfolding.number,
                 arguments={
-                    "to": literal(unfolding.new_path), "existing": unfolding.existing,
+                    "to": literal(unfolding.new_path),
+                    "existing": unfolding.existing,
                     "store": unfolding.store,
                 },
-                after=(pack.id,), reads=(parcel,), writes=(literal(unfolding.new_path),),
-            )  # fmt: skip
+                after=(pack.id,),
+                reads=(parcel,),
+                writes=(literal(unfolding.new_path),),
+            )
             return pack, enter
         publish = Step(
             id=unfolding.step_id("publish"),

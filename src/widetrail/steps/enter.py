@@ -99,9 +99,11 @@ class _Entering:
         wrong = [name for name, text in told.items() if now.get(name) != text]
         if wrong:
             raise WentWrong(
-                "what was entered is not there", where=shown_name(self._kind, wrong[0]),
-                why="it reads otherwise", todo="Look at it in the program, then walk again.",
-            )  # fmt: skip
+                "what was entered is not there",
+                where=shown_name(self._kind, wrong[0]),
+                why="it reads otherwise",
+                todo="Look at it in the program, then walk again.",
+            )
         facts: Facts = {"values": values, "to": self._place, "put aside": put_aside}
         return {**facts, "paths rewritten": self._count, **self._facts}
 
@@ -130,9 +132,11 @@ class _Entering:
         begun = self._doing.recorded("values saved", self._step.id) is not None
         if existing == "stop" and any(map(is_value, there)) and not begun:
             raise Halted(
-                "something is there already", where=self._place,
-                why="the recipe says to stop then", todo="Take it away, then walk again.",
-            )  # fmt: skip
+                "something is there already",
+                where=self._place,
+                why="the recipe says to stop then",
+                todo="Take it away, then walk again.",
+            )
         changes: dict[str, str | None] = dict(carried)
         if existing == "pass by":
             changes = {n: text for n, text in carried.items() if n not in there}

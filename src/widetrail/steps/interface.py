@@ -71,9 +71,11 @@ class Step(Model):
 
     def _touched(self, name: str) -> ParcelUnusable:
         return ParcelUnusable(
-            "the plan cannot be read", where=self.id, why=f"its {name} is of another kind",
+            "the plan cannot be read",
+            where=self.id,
+            why=f"its {name} is of another kind",
             todo="Plan again, into another parcel.",
-        )  # fmt: skip
+        )
 
 
 class WrittenAt(Model):
@@ -188,10 +190,11 @@ class Unstable(Halted):
 
     def __init__(self, path: str) -> None:
         super().__init__(
-            "it changed while it was packed", where=path or "the place itself",
+            "it changed while it was packed",
+            where=path or "the place itself",
             why="its size, times or number are not what they were",
             todo="Close the program that writes it, then walk again.",
-        )  # fmt: skip
+        )
         self.path = path
 
 
@@ -210,10 +213,13 @@ class Packing(Protocol):
     """The cargo of a parcel while it is packed on old."""
 
     def add(
-        self, item: str, entries: Iterable[Entry], open_file: Callable[[str], BinaryIO],
+        self,
+        item: str,
+        entries: Iterable[Entry],
+        open_file: Callable[[str], BinaryIO],
         moved: Callable[[int, int], None] = ...,
         attributes: Callable[[str], Mapping[str, bytes]] = ...,
-    ) -> tuple[int, int]:  # fmt: skip
+    ) -> tuple[int, int]:
         """Pack ``entries``; return the number of files and their bytes.
 
         What was packed of them by a walk that was cut off, and is as it was, is not packed again.
@@ -375,9 +381,13 @@ class Onlooker(Protocol):
         """The walk waits for something, or still does."""
 
     def moves(
-        self, done: float, total: float, unit: str, left: float | None,
+        self,
+        done: float,
+        total: float,
+        unit: str,
+        left: float | None,
         files: tuple[int, int] | None = None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         """Of the step at hand ``done`` of ``total`` (``bytes`` or a reading's name) are there;
         ``left`` are the seconds it will take still, where that can be said. ``files`` tells how
         many files of how many are done."""
@@ -462,9 +472,12 @@ class Doing(Protocol):
         """
 
     def run(
-        self, step: Step, command: Sequence[str], seconds: float,
+        self,
+        step: Step,
+        command: Sequence[str],
+        seconds: float,
         channels: Channels = ...,
-    ) -> Completed:  # fmt: skip
+    ) -> Completed:
         """Run a command of the application; as ``command`` and ``Machine.start``."""
 
     def secrets(self, step: Step) -> frozenset[str]:
@@ -488,9 +501,7 @@ class Doing(Protocol):
     def names_on_old(self, item: str) -> Mapping[str, str]:
         """Return what paths below the item's place are called on old, where that is otherwise."""
 
-    def atlas(
-        self, item: str, target: str, came_as: Mapping[str, str] | None = None
-    ) -> Atlas:  # fmt: skip
+    def atlas(self, item: str, target: str, came_as: Mapping[str, str] | None = None) -> Atlas:
         """Return what translates old's paths for this machine; the item comes to ``target``.
 
         ``came_as`` are the paths of it below there that are called otherwise, since something was
@@ -555,7 +566,7 @@ class Doing(Protocol):
 
     def await_(
         self, what: Callable[[], str], todo: str, seconds: float | None = None, grace: float = 0.0
-    ) -> None:  # fmt: skip
+    ) -> None:
         """Wait until ``what`` says nothing more; it says what is missing still.
 
         What was asked for has ``grace`` seconds to come, also where the walk is not to wait.

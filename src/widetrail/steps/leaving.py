@@ -79,9 +79,10 @@ class Detach:
         recipe = doing.finder(step.item).loaded.id
         if medium() and not doing.have_done(step, Task(recipe, step.item, DETACH, step.id, words)):
             raise Waiting(
-                words, why="a person has to do it, and nobody says it is done",
+                words,
+                why="a person has to do it, and nobody says it is done",
                 todo=f"Do it, then walk again, with the parcel that is in {kept}.",
-            )  # fmt: skip
+            )
         doing.await_(medium, f"Take it away, then walk again, with the parcel in {kept}.", 60)
         return Done({"the parcel is in": kept})
 
@@ -103,8 +104,9 @@ class Retire:
         if not doing.arrived(step.item):
             return Failed(f"{step.item} did not arrive whole, so it stays as it is", _KEEP, {})
         if where := machine.synced(place):
-            return Failed(f"{where} keeps it in step, so renaming it would move it there too",
-                          _KEEP, {})  # fmt: skip
+            return Failed(
+                f"{where} keeps it in step, so renaming it would move it there too", _KEEP, {}
+            )
         if machine.look(place) is None:
             return Failed(f"{place} is no longer there", _KEEP, {})
         if machine.look(to) is not None:

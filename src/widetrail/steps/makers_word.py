@@ -74,9 +74,10 @@ def closed_already(step: Step, doing: Doing) -> Outcome | None:
     if closed_as_done(seat, purpose):
         return Done({"seat": f"nothing was to be done: {words_of(seat)}"})
     raise Halted(
-        f"no {purpose} of the seat is open", why=f"it is {words_of(seat)}",
+        f"no {purpose} of the seat is open",
+        why=f"it is {words_of(seat)}",
         todo=f"What to do is told by: {doing.seats.command('', step.item)}.",
-    )  # fmt: skip
+    )
 
 
 def by_maker(step: Step, doing: Doing, why: str) -> Outcome:
@@ -99,9 +100,10 @@ def by_maker(step: Step, doing: Doing, why: str) -> Outcome:
         if step.repeat == "safe":
             todo += " Without an answer it is asked exactly as before."
         raise Waiting(
-            why, why=f"only the maker can say how the {purpose} ended",
+            why,
+            why=f"only the maker can say how the {purpose} ended",
             todo=f"{todo} {MEANWHILE[purpose]}",
-        )  # fmt: skip
+        )
     assert answer is not None
     word: Word = "unknown"
     holder, at = HOLDERS[answer], AT[purpose]

@@ -70,9 +70,12 @@ class Pack:
         watch = _Watch(step, doing, sum(e.size for e in listed.entries), listed.files)
         with doing.machine.opened(listed.folder) as below:
             files, size = doing.packing.add(
-                step.item, listed.entries, lambda p: listed.open(below, p), watch.moved,
+                step.item,
+                listed.entries,
+                lambda p: listed.open(below, p),
+                watch.moved,
                 lambda p: listed.attributes(below, p),
-            )  # fmt: skip
+            )
         changed = listed.differs_from(_Listed(step, doing, left_out.paths))
         if changed:
             raise Unstable(changed)

@@ -256,10 +256,11 @@ class _Work:
         for path, sha256 in self._digests.items():
             if file_digest(top / path) != sha256:
                 raise WentWrong(
-                    "what was written is not what it should be", where=join(self.target, path),
+                    "what was written is not what it should be",
+                    where=join(self.target, path),
                     why="its SHA-256 differs when it is read again",
                     todo="Check the disk, then walk again; nothing was put in place.",
-                )  # fmt: skip
+                )
 
 
 @dataclass(frozen=True, slots=True)

@@ -64,7 +64,7 @@ class Person:
         if there is None or there.kind != "file" or not there.size:
             raise Waiting(
                 f"the file {path} is not there yet", todo="Save it there, then walk again."
-            )  # fmt: skip
+            )
         doing.keep(step.item, [base(path)])
         made(step, doing)
         return outcome
@@ -83,17 +83,19 @@ class Person:
         )
         if not doing.have_done(step, task):
             raise Waiting(
-                words, why="a person has to do it, and nobody says it is done",
+                words,
+                why="a person has to do it, and nobody says it is done",
                 todo="Do it, then walk again" + (f" ({rule.name})." if rule.name else "."),
-            )  # fmt: skip
+            )
         if not rule.proof:
             return Done({"done": "a person says so"})
         unseen = f"that does not show yet: {words}"
         with telling_of(loaded, rule):
             doing.await_(
-                lambda: "; ".join(missing(doing, step.item, rule.proof)), unseen,
+                lambda: "; ".join(missing(doing, step.item, rule.proof)),
+                unseen,
                 seconds=_SHOWS_WITHIN,
-            )  # fmt: skip
+            )
         return Done({"done": f"shown by {', '.join(shown(name) for name in rule.proof)}"})
 
 

@@ -102,9 +102,10 @@ class FirstStart(Program):
         todo = f"Start {name}, see that it is there, close it, then walk again."
         doing.await_(
             lambda: "" if _there(step, doing, place) else f"{name} has not made its {place} yet",
-            todo, seconds=_FIRST_WITHIN,
+            todo,
+            seconds=_FIRST_WITHIN,
             grace=_OWN_WITHIN if step.texts(OPENS) else 0.0,
-        )  # fmt: skip
+        )
         closed = _close(step, doing)
         if isinstance(closed, Failed):
             return closed

@@ -218,10 +218,11 @@ class _Publishing:
         for entry in (entry for some in found for entry in some):
             self.doing.packed.insist(entry)
             raise WentWrong(
-                "what was written is not what was packed", where=below(shown, entry.path),
+                "what was written is not what was packed",
+                where=below(shown, entry.path),
                 why="its SHA-256 differs when it is read again",
                 todo="Check the disk, then walk again; nothing was put in place.",
-            )  # fmt: skip
+            )
 
     # Placing
 
@@ -296,9 +297,11 @@ class _Publishing:
 
     def _stopped(self) -> Halted:
         return Halted(
-            "something is there already", where=self.target, why="the recipe says to stop then",
+            "something is there already",
+            where=self.target,
+            why="the recipe says to stop then",
             todo="Move it away, then walk again.",
-        )  # fmt: skip
+        )
 
     def _merged(self, top: SafePath, staged: str, aside: str, gone: set[str]) -> Iterator[Move]:
         """Give the moves of each staged name; a folder that is not there yet goes whole."""

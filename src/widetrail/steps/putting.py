@@ -54,9 +54,12 @@ def put_again(step: Step, doing: Doing) -> list[str] | None:
 
 
 def put_values(
-    step: Step, doing: Doing, store: Store, changes: Mapping[str, str | None],
+    step: Step,
+    doing: Doing,
+    store: Store,
+    changes: Mapping[str, str | None],
     before: Mapping[str, str],
-) -> list[str]:  # fmt: skip
+) -> list[str]:
     """Change a store, with what it held kept first; return where that is."""
     effects = doing.machine.effects
     saving, saved = (doing.recorded(e, step.id) for e in ("values saving", "values saved"))

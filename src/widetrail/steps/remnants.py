@@ -109,9 +109,14 @@ class _Look:
                         self._file(opened, folder, below, mine, settings=settings)
 
     def _file(
-        self, opened: Opened, folder: str, below: str, rules: Sequence[WrittenAt], *,
+        self,
+        opened: Opened,
+        folder: str,
+        below: str,
+        rules: Sequence[WrittenAt],
+        *,
         settings: bool,
-    ) -> None:  # fmt: skip
+    ) -> None:
         path, faults = join(folder, below), set[str]()
         with opened.open(below) as file:
             data = file.read(MOST + 1)

@@ -34,10 +34,11 @@ class Room:
         self.home = next(_homes(machine, workroom, target), "")
         if not self.home:
             raise Halted(
-                "nothing can be kept on that disk", where=target,
+                "nothing can be kept on that disk",
+                where=target,
                 why="no folder above it may be written to",
                 todo="Give the account the right to write to one, then run this again.",
-            )  # fmt: skip
+            )
 
     def fresh(self, purpose: str) -> str:
         """Return a path under ``purpose`` where nothing is yet; its parent is made."""

@@ -149,9 +149,10 @@ def _known_end(step: Step, doing: Doing) -> Outcome | None:
     if answer != "repeat":
         raise Waiting(
             f"how {show_command(step.texts('command'))} ended is not known",
-            where=step.id, why="the walk was cut off while it ran",
+            where=step.id,
+            why="the walk was cut off while it ran",
             todo="Look whether it did its work, then walk again and answer.",
-        )  # fmt: skip
+        )
     for place in (doing.fill(step, p) for p in step.changes):
         put_back(step, doing, place)
     return None

@@ -68,14 +68,14 @@ def _note(step: Step, doing: Doing) -> Outcome:
                 why="what the recipe reads it from does not tell it",
                 todo="Look it up in the program or on its invoice, and type it into the program "
                 f"there, then {walk_again(doing)}; until then nothing is done with the licence.",
-            )  # fmt: skip
+            )
         if not serial.isprintable():
             raise Halted(
                 f"the serial of {name_of(step, doing)} is not one line of text",
                 why="it could not be given to the program on new as it is",
                 todo="Mend what the recipe reads it from, then plan again; until then nothing is "
                 "done with the licence.",
-            )  # fmt: skip
+            )
         doing.secret(step, "serial", serial)
         facts["serial"] = f"kept, ends in {serial[-2:]}" if len(serial) > 8 else "kept"
     if licence.keep:
@@ -99,7 +99,7 @@ def _kept(step: Step, doing: Doing, name: str) -> str:
             why=found.reason,
             todo=f"Have the program tell it there, then {walk_again(doing)}; nothing was done "
             "with the licence.",
-        )  # fmt: skip
+        )
     return str(found)
 
 
@@ -125,7 +125,7 @@ def _begun_before(step: Step, doing: Doing, word: Word, says: str) -> Adopted | 
             todo="Ask the maker whether a machine holds it. Where none does, "
             f"{walk_again(doing)} and answer seat_free: yes. Until then nothing is done with the "
             "licence.",
-        )  # fmt: skip
+        )
     if word == "unknown":
         return None
     words = f"{name} on {machine} says {says}. Who holds the seat, as its maker says?"
@@ -136,7 +136,7 @@ def _begun_before(step: Step, doing: Doing, word: Word, says: str) -> Adopted | 
             why=f"it says {says}",
             todo=f"Ask its maker who holds it, then {walk_again(doing)} and answer seat_found: "
             "old, new or nobody. Until then nothing is done with the licence.",
-        )  # fmt: skip
+        )
     if answer == "old":
         raise contradiction(step, doing, "old", says)
     return Adopted("released", "claim") if answer == "new" else Adopted("released")
@@ -159,13 +159,14 @@ def _ready(step: Step, doing: Doing) -> Outcome:
             todo=f"Take the licence out of {name} on {machine} by its own menu, then "
             f"{walk_again(doing)}; or keep both as they are: "
             f"{seats.command('give-up', step.item)}. Nothing was released.",
-        )  # fmt: skip
+        )
     if lacking := seats.lacking(step.item):
         raise Halted(
-            f"the licence of {name} could not be claimed on {machine}", why="; ".join(lacking),
+            f"the licence of {name} could not be claimed on {machine}",
+            why="; ".join(lacking),
             todo=f"Mend what the reason names on {machine}, then {walk_again(doing)}. Nothing was "
             f"released: {doing.other()} keeps the licence until then.",
-        )  # fmt: skip
+        )
     seats.happens(step.item, Verified())
     return Done({"ready": "the program is here, and can take the licence"} | says_fact(says))
 
@@ -178,7 +179,7 @@ def _insist_may(step: Step, doing: Doing) -> None:
         raise Halted(
             f"the serial of {name_of(step, doing)} is not in this parcel",
             todo="Take the parcel that was on old last.",
-        )  # fmt: skip
+        )
 
 
 def _begin(step: Step, doing: Doing) -> Outcome:
@@ -189,8 +190,9 @@ def _begin(step: Step, doing: Doing) -> Outcome:
     if word == "other":
         raise Halted(
             f"{name} on {machine} is licensed by another serial than the one that is moved",
-            why=f"it says {says}", todo=_other(step, doing),
-        )  # fmt: skip
+            why=f"it says {says}",
+            todo=_other(step, doing),
+        )
     fresh = seats.now(step.item).act is None and seats.now(step.item).stage == BEGINS[purpose]
     if fresh and purpose != "release" and word == "active" and not seats.is_own(step.item):
         return by_maker(
@@ -233,9 +235,13 @@ def _other(step: Step, doing: Doing) -> str:
 
 
 _HELD: Mapping[Stage, Holder] = {
-    "noted": "old", "verified": "old", "returned": "old", "released": "nobody",
-    "renounced": "nobody", "claimed": "new",
-}  # fmt: skip
+    "noted": "old",
+    "verified": "old",
+    "returned": "old",
+    "released": "nobody",
+    "renounced": "nobody",
+    "claimed": "new",
+}
 """Who holds a seat at a stage, while no act is open."""
 
 
@@ -244,10 +250,11 @@ def _renounce(step: Step, doing: Doing) -> Outcome:
     name, claim = name_of(step, doing), doing.seats.command("claim", step.item)
     if word == "active":
         raise Halted(
-            f"{name} is licensed on {doing.machine.name}", why=f"it says {says}",
+            f"{name} is licensed on {doing.machine.name}",
+            why=f"it says {says}",
             todo=f"Take the licence out of {name} there by its own menu, then "
             f"{walk_again(doing)}; or leave it where it is: {claim}.",
-        )  # fmt: skip
+        )
     if word == "unknown" or doing.seats.was_left_open(step.item):
         machine = doing.machine.name
         words = (
@@ -256,11 +263,12 @@ def _renounce(step: Step, doing: Doing) -> Outcome:
         )
         if doing.ask(asked_of(step, doing, "new_is_free", words)) != "yes":
             raise Waiting(
-                f"whether {machine} holds the seat is not known", why=says,
+                f"whether {machine} holds the seat is not known",
+                why=says,
                 todo=f"Ask its maker ({doing.seats.command('letter', step.item)} writes to them), "
                 f"then {walk_again(doing)} and answer new_is_free: yes. Until then neither "
                 "computer is known to have the licence.",
-            )  # fmt: skip
+            )
     doing.seats.happens(step.item, Renounced("not"))
     return Done({"seat": words_of(doing.seats.now(step.item))})
 
@@ -274,11 +282,12 @@ def _gone(step: Step, doing: Doing) -> Outcome:
     who: Literal["old", "new"] = "new" if step.station == "old" else "old"
     if doing.ask(asked_of(step, doing, f"{who}_is_gone", words)) != "yes":
         raise Waiting(
-            f"nobody answers for {doing.other()}", why="it is out of reach, so only a person can",
+            f"nobody answers for {doing.other()}",
+            why="it is out of reach, so only a person can",
             todo="Once it is wiped, or the maker has taken the seat from it, "
             f"{walk_again(doing)} and answer {who}_is_gone: yes. Until then nothing is done with "
             "the licence.",
-        )  # fmt: skip
+        )
     doing.seats.happens(step.item, Gone(who))
     return Done({"seat": words_of(doing.seats.now(step.item)), "by": "a person's word"})
 

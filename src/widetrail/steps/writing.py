@@ -49,9 +49,12 @@ class TreeWriter:
             effects.make_folder(top)
 
     def write(
-        self, entry: N, path: str, chunks: Callable[[N], Iterable[bytes]],
+        self,
+        entry: N,
+        path: str,
+        chunks: Callable[[N], Iterable[bytes]],
         attributes: Mapping[str, bytes],
-    ) -> None:  # fmt: skip
+    ) -> None:
         """Write one entry at ``path`` below the top, after the folder it lies in."""
         host = self._host(path)
         match entry.kind:

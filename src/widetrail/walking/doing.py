@@ -80,9 +80,16 @@ class WalkDoing:
     """What the steps of a leg may use; see ``steps.Doing``."""
 
     def __init__(
-        self, parcel: Parcel, machine: Machine, station: Station, journal: Journal, workroom: str,
-        finders: Mapping[str, Finder], company: Company, now: datetime,
-    ) -> None:  # fmt: skip
+        self,
+        parcel: Parcel,
+        machine: Machine,
+        station: Station,
+        journal: Journal,
+        workroom: str,
+        finders: Mapping[str, Finder],
+        company: Company,
+        now: datetime,
+    ) -> None:
         self.machine, self.workroom, self.now = machine, workroom, now
         self.onlooker, self.masker = company.onlooker, Masker()
         self.parcel, self.journal, self.station = parcel, journal, station
@@ -155,9 +162,7 @@ class WalkDoing:
     def names_on_old(self, item: str) -> Mapping[str, str]:
         return {new: old for old, new in self.planned(item).renamed.items()}
 
-    def atlas(
-        self, item: str, target: str, came_as: Mapping[str, str] | None = None
-    ) -> Atlas:  # fmt: skip
+    def atlas(self, item: str, target: str, came_as: Mapping[str, str] | None = None) -> Atlas:
         mine, old = self.planned(item), self.plan.station("old")
         bearings = KnownBearings(old.machine, self.platform_of_old, old.roots, old.variables)
         placed = (mine, *(i for i in self.plan.placed if i.id != item))
@@ -215,8 +220,10 @@ class WalkDoing:
         return found
 
     def was_carried(self, path: str) -> bool:
-        return any(is_within(path, to, self.machine.platform) and path in names
-                   for to, names in self._carried_to)  # fmt: skip
+        return any(
+            is_within(path, to, self.machine.platform) and path in names
+            for to, names in self._carried_to
+        )
 
     @cached_property
     def _carried_to(self) -> list[tuple[str, frozenset[str]]]:
@@ -365,7 +372,7 @@ class WalkDoing:
 
     def await_(
         self, what: Callable[[], str], todo: str, seconds: float | None = None, grace: float = 0.0
-    ) -> None:  # fmt: skip
+    ) -> None:
         patience = self._company.patience
         patience.await_(lambda: self.masked(what()), todo, self.onlooker, seconds, grace)
 
@@ -450,9 +457,11 @@ class WalkDoing:
 
     def _unknown(self, step: Step, name: str, why: str) -> Halted:
         return Halted(
-            f"{{{name}}} is not known on {self.machine.name}", where=step.id, why=why,
+            f"{{{name}}} is not known on {self.machine.name}",
+            where=step.id,
+            why=why,
             todo="See docs/recipe-language.md for what may stand in braces.",
-        )  # fmt: skip
+        )
 
     def _told(self, item: str) -> dict[str, str]:
         """Return what programs told about the item, here and at the stations before."""
@@ -469,26 +478,31 @@ class WalkDoing:
             known = ", ".join(self.application(step.item).programs) or "none"
             raise Halted(
                 f'"{plain(name)}" is no program of {self.application(step.item).name}',
-                where=step.id, why=f"its programs are: {known}",
+                where=step.id,
+                why=f"its programs are: {known}",
                 todo="A step starts only programs that the recipe declares.",
-            )  # fmt: skip
+            )
         filled: list[str] = []
         for argument in arguments:
             hidden = {b.name for b in parse_template(argument) if isinstance(b, Brace)}
             if hidden & self.secrets(step):
                 raise Halted(
                     "a secret would stand in an argument, where other programs see it",
-                    where=step.id, todo="Give it through stdin in the recipe.",
-                )  # fmt: skip
+                    where=step.id,
+                    todo="Give it through stdin in the recipe.",
+                )
             value = self.fill(step, argument)
             refuse_option(argument, value, filled, step.id)
             filled.append(value)
         return program, tuple(filled)
 
     def run(
-        self, step: Step, command: Sequence[str], seconds: float,
+        self,
+        step: Step,
+        command: Sequence[str],
+        seconds: float,
         channels: Channels = Channels(),  # noqa: B008 - it is frozen
-    ) -> Completed:  # fmt: skip
+    ) -> Completed:
         program, arguments = self.command(step, command)
         return self.machine.start(program, arguments, seconds, channels)
 
@@ -590,10 +604,11 @@ class WalkDoing:
             answer = self.ask(asked)
             if not answer:
                 raise Waiting(
-                    f"nobody answers: {words}", where=step.id,
+                    f"nobody answers: {words}",
+                    where=step.id,
                     why="it is asked for at each station, and is kept nowhere",
                     todo=f"Walk at a terminal, or give {own or loaded.id}.{name} with --answers.",
-                )  # fmt: skip
+                )
             self._secrets[scope, name] = answer
             if ask.secret is not None:
                 self._hide(scope, name, answer)
@@ -612,9 +627,10 @@ class WalkDoing:
             done = self.run(step, command, 600)
             if done.status != 0:
                 raise WentWrong(
-                    "what plays the person failed", where=" ".join(command),
+                    "what plays the person failed",
+                    where=" ".join(command),
                     why=f"it ended with {done.status}: {done.errors.strip()[:200]}",
-                )  # fmt: skip
+                )
             self.settle_down((), step.item)
 
         return self._company.hands.act(task, play)

@@ -86,6 +86,8 @@ def read_answers(path: Path) -> Answers:
         return Answers({name: _answer(value) for name, value in tree.items()})
     except PydanticCustomError as error:
         raise InputUnusable(
-            "the answers cannot be used", where=str(path), why=str(error),
+            "the answers cannot be used",
+            where=str(path),
+            why=str(error),
             todo='Write a text, "done" or a list of commands for each name.',
-        ) from error  # fmt: skip
+        ) from error

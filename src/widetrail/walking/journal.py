@@ -36,9 +36,11 @@ class Journal:
             data = read_outside(path, JOURNAL_MOST) if path.exists() else b""
         except OSError as error:
             raise InputUnusable(
-                "the journal of this station cannot be read", where=shown,
-                why=error.strerror or str(error), todo="Nothing was changed.",
-            ) from error  # fmt: skip
+                "the journal of this station cannot be read",
+                where=shown,
+                why=error.strerror or str(error),
+                todo="Nothing was changed.",
+            ) from error
         self.records, self._last, self._sound = _read(data, shown, judge)
         self._torn, self._size = self._sound < len(data), len(data)
 
@@ -106,9 +108,11 @@ def _read(data: bytes, shown: str, judge: Judge) -> tuple[list[dict[str, Any]], 
             judge(record)
         except (ValueError, RecursionError) as error:
             raise InputUnusable(
-                "the journal of this station is damaged", where=f"{shown}:{number + 1}",
-                why=why_not(error), todo="Keep it as it is and ask for help; nothing was changed.",
-            ) from error  # fmt: skip
+                "the journal of this station is damaged",
+                where=f"{shown}:{number + 1}",
+                why=why_not(error),
+                todo="Keep it as it is and ask for help; nothing was changed.",
+            ) from error
         records.append(record)
         sound += len(line) + 1
     return records, last, sound

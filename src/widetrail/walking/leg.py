@@ -89,9 +89,13 @@ class Visit:
     """A visit of a parcel to a machine: what is due there, and doing it."""
 
     def __init__(
-        self, parcel: Parcel, machine: Machine, *, station: Station | None = None,
+        self,
+        parcel: Parcel,
+        machine: Machine,
+        *,
+        station: Station | None = None,
         company: Company | None = None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         """Find the station that ``machine`` is in the parcel's plan.
 
         ``station`` says what it is, where the plan was made without having seen it.
@@ -120,9 +124,11 @@ class Visit:
             routes = [route.name for route in listed.routes] if listed is not None else []
             if listed is None or item.kind != listed.kind or item.route not in routes:
                 raise ParcelUnusable(
-                    "the plan does not fit its recipes", where=str(parcel.folder),
-                    why=f"none has {item.id} as it is planned", todo="Plan again.",
-                )  # fmt: skip
+                    "the plan does not fit its recipes",
+                    where=str(parcel.folder),
+                    why=f"none has {item.id} as it is planned",
+                    todo="Plan again.",
+                )
 
     def _insist_newest(self) -> None:
         """Raise where this machine saw a later state of the parcel; a first visit cannot know.
@@ -133,10 +139,11 @@ class Visit:
         seen = [r["generation"] for r in self.journal.records if "generation" in r]
         if seen and seen[-1] not in {g.digest for g in self.parcel.generations}:
             raise ParcelUnusable(
-                "this parcel is not what was carried away from here", where=str(self.parcel.folder),
+                "this parcel is not what was carried away from here",
+                where=str(self.parcel.folder),
                 why="it is an older copy, or something was done with another copy of it since",
                 todo="Take the medium that was here last; nothing was changed.",
-            )  # fmt: skip
+            )
 
     @property
     def asks_programs(self) -> bool:
@@ -291,9 +298,15 @@ class Visit:
             facts = {**self.facts(now), "steps": {}, "proofs": proofs}
             self.parcel.end_leg(facts, now, None, {}, LEG_MENDED)
         return LegDone(
-            self.done_here, self.machine.name, (), self.next_machine(), proved=proved, again=True,
-            next_station=self.next_station(), next_as=self.next_as(),
-        )  # fmt: skip
+            self.done_here,
+            self.machine.name,
+            (),
+            self.next_machine(),
+            proved=proved,
+            again=True,
+            next_station=self.next_station(),
+            next_as=self.next_as(),
+        )
 
     # Before it begins
 
@@ -383,9 +396,11 @@ class Visit:
             with suppress(WideTrailError):  # a report told from the parcel alone is better then
                 self.parcel.tell_undone(self.station.station, self.machine.name, now)
             raise Halted(
-                f"the move was undone on {self.machine.name}", why="its journal says so",
-                todo="Plan again, into another parcel.", codes=["undone"],
-            )  # fmt: skip
+                f"the move was undone on {self.machine.name}",
+                why="its journal says so",
+                todo="Plan again, into another parcel.",
+                codes=["undone"],
+            )
 
     def _insist_whole(self, begun: Mapping[str, Any] | None) -> None:
         """Raise where the cargo is half-way to another one, or another than a leg began with.
@@ -396,16 +411,18 @@ class Visit:
         old = self.parcel.plan.station("old").machine
         if not self.parcel.is_topped_up:
             raise Halted(
-                "the parcel is being topped up", where=str(self.parcel.folder),
+                "the parcel is being topped up",
+                where=str(self.parcel.folder),
                 why=f"that was cut off on {old}",
                 todo=f"Walk on {old} with --top-up to its end first.",
-            )  # fmt: skip
+            )
         if begun and self.parcel.topped_up_since(begun["generation"]):
             raise Halted(
                 f"the parcel was topped up after its leg was begun on {self.machine.name}",
-                where=str(self.parcel.folder), why="what was put in place here is older",
+                where=str(self.parcel.folder),
+                why="what was put in place here is older",
                 todo="Undo here, then plan again into another parcel.",
-            )  # fmt: skip
+            )
 
     def check_cargo(self, *, begun: bool) -> None:
         """Check the cargo once; what this machine read or wrote itself is not read again.
@@ -433,9 +450,15 @@ class Visit:
 
     def make_doing(self, now: datetime) -> WalkDoing:
         return WalkDoing(
-            self.parcel, self.machine, self.station.station, self.journal, self.workroom,
-            self._finders_here(), self.company, now,
-        )  # fmt: skip
+            self.parcel,
+            self.machine,
+            self.station.station,
+            self.journal,
+            self.workroom,
+            self._finders_here(),
+            self.company,
+            now,
+        )
 
     # Walking
 
@@ -689,9 +712,12 @@ def _outcome(told: Mapping[str, Any]) -> Outcome:
 
 
 def _finders(
-    machine: Machine, recipes: Mapping[str, Loaded], pinned: Mapping[str, Mapping[str, str]], *,
+    machine: Machine,
+    recipes: Mapping[str, Loaded],
+    pinned: Mapping[str, Mapping[str, str]],
+    *,
     ask: bool,
-) -> dict[str, Finder]:  # fmt: skip
+) -> dict[str, Finder]:
     """Return a finder for each recipe; ``recipes`` has those that are used first."""
     finders: dict[str, Finder] = {}
     for name, loaded in recipes.items():
@@ -729,10 +755,11 @@ def unseal(parcel: Parcel, company: Company) -> None:
         answer = company.hands.answer(Asked("parcel", "seal", words, secret=True))
         if not answer:
             raise Waiting(
-                "the parcel is sealed", where=str(parcel.folder),
+                "the parcel is sealed",
+                where=str(parcel.folder),
                 why=f"nobody tells its passphrase{hint}",
                 todo="Walk at a terminal, or give parcel.seal with --answers.",
-            )  # fmt: skip
+            )
         try:
             parcel.unseal(answer)
         except WrongPassphrase as error:

@@ -74,7 +74,7 @@ class Look:
                     why=f"{command[0]} is not installed there",
                     todo="Install it, or walk on another machine with a network.",
                     codes=["installed"],
-                )  # fmt: skip
+                )
 
     def _finders(self) -> list[Finder]:
         return [self._doing.finders[name] for name in sorted({i.recipe for i in self._items})]
@@ -106,8 +106,10 @@ class Look:
     def _changed(self, what: str, why: str) -> Halted:
         return Halted(
             f"{self._machine.name} is not as it was planned: {what}",
-            why=why, todo="Plan again, into another parcel.", codes=["changed"],
-        )  # fmt: skip
+            why=why,
+            todo="Plan again, into another parcel.",
+            codes=["changed"],
+        )
 
     def unfit(self, now: datetime) -> Mapping[str, str]:
         """Return the items whose route cannot be gone on with at this station, and why."""
@@ -155,11 +157,15 @@ def station_of(plan: Plan, machine: Machine, station: Station | None, where: str
         )
     if not new.identity and station is None:
         raise InputUnusable(
-            f"whether {machine.name} is the new machine must be said", where=where,
-            why="the plan was made before new was seen", todo="If it is, walk with --as new.",
-        )  # fmt: skip
+            f"whether {machine.name} is the new machine must be said",
+            where=where,
+            why="the plan was made before new was seen",
+            todo="If it is, walk with --as new.",
+        )
     known = " and ".join(f"{s.machine} ({s.station})" for s in plan.stations)
     raise InputUnusable(
-        f"{machine.name} is not a machine of this plan", where=where,
-        why=f"the plan is for {known}", todo="Walk on one of those, or plan for this machine.",
-    )  # fmt: skip
+        f"{machine.name} is not a machine of this plan",
+        where=where,
+        why=f"the plan is for {known}",
+        todo="Walk on one of those, or plan for this machine.",
+    )

@@ -77,11 +77,12 @@ def insist_newest(machine: Machine, run: str, what: str) -> None:
     others = later_runs(machine, run)
     if others:
         raise Halted(
-            what, where=others[0].path,
+            what,
+            where=others[0].path,
             why=f"changed there later, by {_named(others)}, which {_is(others)} not settled",
             todo=f"Undo first, in this order: {', '.join(o.run for o in others)}.",
             codes=["later"],
-        )  # fmt: skip
+        )
 
 
 def insist_oldest(machine: Machine, run: str, what: str) -> None:
@@ -95,12 +96,13 @@ def insist_oldest(machine: Machine, run: str, what: str) -> None:
     others = earlier_runs(machine, run)
     if others:
         raise Halted(
-            what, where=others[0].path,
+            what,
+            where=others[0].path,
             why=f"what it keeps is needed to undo {_named(others)}, which changed there before",
             todo=f"Settle first, in this order: {', '.join(o.run for o in others)}; or undo this "
             "run.",
             codes=["earlier"],
-        )  # fmt: skip
+        )
 
 
 def insist_not_half_way(machine: Machine, run: str, paths: Sequence[str], what: str) -> None:
@@ -115,10 +117,12 @@ def insist_not_half_way(machine: Machine, run: str, paths: Sequence[str], what: 
             continue
         if met := theirs.met_by(paths):
             raise Halted(
-                what, where=met, why=f"run {other} is half-way there",
+                what,
+                where=met,
+                why=f"run {other} is half-way there",
                 todo=f"Walk that one to its end, or undo it (widetrail undo {other}).",
                 codes=["half-way"],
-            )  # fmt: skip
+            )
 
 
 def is_half_way(records: Sequence[Mapping[str, Any]]) -> bool:

@@ -38,9 +38,10 @@ def alone(machine: Machine, journal: Journal, workroom: str) -> Iterator[list[Pa
     with machine.effects.append(path) as file:
         if not (_locked(file.handle) and journal.is_current):
             raise Halted(
-                "another process is at work on this run", where=join(workroom, LOCK),
+                "another process is at work on this run",
+                where=join(workroom, LOCK),
                 todo="Wait until it has ended, then run this again.",
-            )  # fmt: skip
+            )
         yield made
 
 
@@ -61,9 +62,10 @@ def only_run(machine: Machine, workroom: str) -> Iterator[None]:
     try:
         if not _locked(handle):
             raise Halted(
-                "another run is at work on this machine", where=parent(workroom),
+                "another run is at work on this machine",
+                where=parent(workroom),
                 todo="Wait until it has ended, then run this again.",
-            )  # fmt: skip
+            )
         yield
     finally:
         os.close(handle)

@@ -25,9 +25,13 @@ class Silent:
         """See ``Onlooker``."""
 
     def moves(
-        self, done: float, total: float, unit: str, left: float | None,
+        self,
+        done: float,
+        total: float,
+        unit: str,
+        left: float | None,
         files: tuple[int, int] | None = None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         """See ``Onlooker``."""
 
 
@@ -41,9 +45,13 @@ class Patience:
     sleep: Callable[[float], None] = time.sleep
 
     def await_(
-        self, what: Callable[[], str], todo: str, onlooker: Onlooker,
-        seconds: float | None = None, grace: float = 0.0,
-    ) -> None:  # fmt: skip
+        self,
+        what: Callable[[], str],
+        todo: str,
+        onlooker: Onlooker,
+        seconds: float | None = None,
+        grace: float = 0.0,
+    ) -> None:
         """Look again and again until ``what`` says nothing more; it says what is missing still.
 
         What was asked for has ``grace`` seconds to come, also where nothing else is waited for.

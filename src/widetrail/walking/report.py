@@ -211,10 +211,11 @@ class Report:
         if carried:
             whole = not (empty or unseen or behind)
             told.append(
-                "Everything listed was carried and checked." if whole
+                "Everything listed was carried and checked."
+                if whole
                 else f"{len(carried)} of {show_count(len(self.items), 'item')} "
                 f"{'was' if len(carried) == 1 else 'were'} carried."
-            )  # fmt: skip
+            )
         for words, titles in (
             ("There was nothing to carry of", empty),
             ("Nothing shows that these arrived, so look yourself:", unseen),
@@ -313,9 +314,15 @@ def _leg(parcel: Parcel, leg: PlannedLeg, time: str) -> LegReport:
     topped = [str(g.body["time"]) for g in mine if g.event == TOPPED_UP]
     machine = parcel.plan.station(leg.station).machine
     return LegReport(
-        leg.number, leg.station, machine, time, read("on arrival"), read("read back"), verified,
+        leg.number,
+        leg.station,
+        machine,
+        time,
+        read("on arrival"),
+        read("read back"),
+        verified,
         topped[-1] if topped else "",
-    )  # fmt: skip
+    )
 
 
 def _left(item: LeftItem) -> LeftReport:
@@ -427,9 +434,12 @@ def _carried_nothing(item: PlannedItem, mine: list[Step], outcomes: Mapping[str,
     """Return whether all that an item's steps moved was no file and no value."""
     packed = [outcomes[s.id]["facts"] for s in mine if s.kind == "pack" and s.id in outcomes]
     some = any(f.get("files") or f.get("links") or f.get("made") for f in packed)
-    return item.kind != "licence" and bool(packed) and not some and len(packed) == len(
-        [s for s in mine if s.kind in ("pack", "run", "records")]
-    )  # fmt: skip
+    return (
+        item.kind != "licence"
+        and bool(packed)
+        and not some
+        and len(packed) == len([s for s in mine if s.kind in ("pack", "run", "records")])
+    )
 
 
 def _state(item: PlannedItem, mine: list[Step], outcomes: Mapping[str, Any], parcel: Parcel) -> str:

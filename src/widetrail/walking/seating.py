@@ -75,9 +75,10 @@ def _well(parcel: Parcel) -> frozenset[str]:
 def _insist(line: SeatLine, may: bool, wanted: str) -> None:
     if not may:
         raise Halted(
-            f"the seat of {line.title} cannot be {wanted} now", why=f"it is {line.words}",
+            f"the seat of {line.title} cannot be {wanted} now",
+            why=f"it is {line.words}",
             todo=line.todo or "There is nothing more to do with it in this move.",
-        )  # fmt: skip
+        )
 
 
 def _taken_up(parcel: Parcel, line: SeatLine, now: datetime) -> tuple[SeatLine, list[Any]]:
@@ -95,9 +96,13 @@ def _record(
     seat, _ = step(line.seat, event)
     told = parcel.seats(line.item)
     where = {
-        "title": line.title, "station": "a person", "machine": "a person", "partner": "",
-        "n": len(told) + 1, "turn": turn_of(told),
-    }  # fmt: skip
+        "title": line.title,
+        "station": "a person",
+        "machine": "a person",
+        "partner": "",
+        "n": len(told) + 1,
+        "turn": turn_of(told),
+    }
     return record_of(parcel, line.item, where, now, event, seat), seat
 
 
@@ -197,7 +202,8 @@ def serial_of(parcel: Parcel, line: SeatLine) -> str:
     kept: Mapping[tuple[str, str], str] = parcel.secrets()
     if (line.item, SERIAL) not in kept:
         raise Halted(
-            f"the serial of {line.title} is not in this parcel", why=words_of(line.seat),
+            f"the serial of {line.title} is not in this parcel",
+            why=words_of(line.seat),
             todo=f"Walk on {line.old} first.",
-        )  # fmt: skip
+        )
     return kept[line.item, SERIAL]

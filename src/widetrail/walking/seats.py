@@ -227,10 +227,16 @@ def ledger_of_machine(machine: Machine) -> tuple[SeatLine, ...]:
         later = any(r["item"] == key[1] and turn_of([r]) > turn_of(mine) for r in records)
         lines.append(
             SeatLine(
-                key[0], key[1], last["title"], old, new, seat_in(last),
-                tuple(map(_happened, mine)), later,
+                key[0],
+                key[1],
+                last["title"],
+                old,
+                new,
+                seat_in(last),
+                tuple(map(_happened, mine)),
+                later,
             )
-        )  # fmt: skip
+        )
     return tuple(lines)
 
 
@@ -249,9 +255,11 @@ def _happened(record: Mapping[str, Any]) -> tuple[str, str, str]:
 
 
 _SAID = {
-    "active": "that it is active", "other": "that it is active by another seat",
-    "not": "that it is not active", "unknown": "nothing clear",
-}  # fmt: skip
+    "active": "that it is active",
+    "other": "that it is active by another seat",
+    "not": "that it is not active",
+    "unknown": "nothing clear",
+}
 
 
 _WORDS: Mapping[str, Callable[[Mapping[str, Any]], str]] = {

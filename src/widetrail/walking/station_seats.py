@@ -93,9 +93,10 @@ class StationSeats:
             stations = map(self._doing.plan.station, STATIONS[:2])
             old, new = (station.machine for station in stations)
             raise Halted(
-                f"{title}: that may not be done with the seat now", why=why,
+                f"{title}: that may not be done with the seat now",
+                why=why,
                 todo=todo_of(before, old, new, self._at, item) or f"See: {self.command('', item)}",
-            )  # fmt: skip
+            )
         self.insist_newest(item)
         if after == before:
             return effects
@@ -240,9 +241,10 @@ class StationSeats:
             answer = self._doing.ask(Asked("parcel", "earlier_seal", words, secret=True))
             if not answer:
                 raise Waiting(
-                    "the serial is in what an earlier move kept here", why="it is sealed",
+                    "the serial is in what an earlier move kept here",
+                    why="it is sealed",
                     todo="Walk at a terminal, or give parcel.earlier_seal with --answers.",
-                )  # fmt: skip
+                )
             return _opened(folder, answer)
         return None
 

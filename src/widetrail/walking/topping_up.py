@@ -66,7 +66,7 @@ def top_up(visit: Visit, now: datetime) -> LegDone:
             f"the parcel cannot be topped up on {visit.machine.name}",
             why="that is for the old machine, after its leg and before any other is done",
             todo="Walk what is due, or plan again into another parcel.",
-        )  # fmt: skip
+        )
     visit.insist_going(now)
     visit.check_cargo(begun=_is_begun(visit))
     visit.unseal()
@@ -111,9 +111,14 @@ class _TopUp(Walk):
         journal.add({"event": TOPPED_UP, "generation": parcel.newest})
         doing.tidy()
         return LegDone(
-            self._leg, doing.machine.name, tuple(done), visit.next_machine(), tuple(troubles),
-            topped_up=changes, next_station=visit.next_station(),
-        )  # fmt: skip
+            self._leg,
+            doing.machine.name,
+            tuple(done),
+            visit.next_machine(),
+            tuple(troubles),
+            topped_up=changes,
+            next_station=visit.next_station(),
+        )
 
     def _take_back(self, done: list[StepDone], troubles: list[str]) -> Mapping[str, str]:
         """Have the cargo hold what it held of the items that came out wrong; return them."""

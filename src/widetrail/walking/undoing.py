@@ -452,9 +452,10 @@ class Run:
             if line is not None:
                 todo = f"{line.todo} Where the parcel is lost, plan the move again on {line.old}."
             raise Halted(
-                f"run {self.name} cannot be settled on {self.machine.name}", why=self.unfinished,
+                f"run {self.name} cannot be settled on {self.machine.name}",
+                why=self.unfinished,
                 todo=todo,
-            )  # fmt: skip
+            )
         what = f"run {self.name} cannot be settled on {self.machine.name} yet"
         insist_oldest(self.machine, self.name, what)
 
