@@ -136,11 +136,9 @@ def test_a_program_the_application_did_not_declare_is_never_started(tmp_path: Pa
     one = trail(tmp_path, old("run: [fernbook, count]"))
     visit = one.visit("old")
     (step,) = visit.steps()
-    foreign = step.model_copy(
-        update={"arguments": {**step.arguments, "command": ("sh", "-c", "id")}}
-    )
+    foreign = step.model_copy(update={"command": ("sh", "-c", "id")})
     with pytest.raises(Halted, match='"sh" is no program of Fernbook'):
-        visit.look_ahead(NOW).command(foreign, foreign.texts("command"))
+        visit.look_ahead(NOW).command(foreign, foreign.main_command)
 
 
 def test_a_failed_step_leaves_the_rest_going_on_and_is_mended_by_walking_again(

@@ -190,7 +190,7 @@ def test_a_licence_of_another_kind_moves_from_one_computer_to_the_other(
     tmp_path: Path, kind: str
 ) -> None:
     move = Move(tmp_path, kind, **MOVES[kind])
-    findings = lint(move.loaded.recipe, move.loaded.tree, kind)
+    findings = lint(move.loaded.recipe, move.loaded.tree, kind, KINDS)
     assert [f for f in findings if f.rule != "unused"] == []  # not each uses all that is before it
     move.plan()
     assert move.words == ("active", "not")

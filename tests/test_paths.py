@@ -34,6 +34,7 @@ from widetrail.machine.paths import trouble_with_name
 from widetrail.machine.roots import standard_roots
 from widetrail.machine.written import KnownBearings, read_written
 from widetrail.planning import Choices
+from widetrail.steps.publish import PublishFacts
 from widetrail.walking import Run
 
 HOMES: dict[Platform, str] = {"windows": "C:/Users/{}", "macos": "/Users/{}", "linux": "/home/{}"}
@@ -458,10 +459,11 @@ def test_every_path_is_right_on_new_and_what_lay_elsewhere_came_along(tmp_path: 
     assert one.new.read(f"{ON_WINDOWS[1]}/outside/a.png") == b"a picture"
     assert one.new.read(f"{ON_WINDOWS[1]}/outside/A (2).png") == b"another"
     assert contents(one.folder / "old/d") == before
-    facts = one.parcel.outcomes["fernbook.notes/copy/1/publish"]["facts"]
-    assert (facts["paths rewritten"], facts["paths elsewhere"]) == (4, ["E:/gone.png"])
-    mentions = one.parcel.outcomes["fernbook.notes/remnants"]["facts"]["mentions"]
-    assert mentions == []
+    facts = one.parcel.outcomes["fernbook.notes/copy/1/publish"].facts
+    assert isinstance(facts, PublishFacts)
+    assert (facts.paths_rewritten, list(facts.of("elsewhere"))) == (4, ["E:/gone.png"])
+    mentions = one.parcel.outcomes["fernbook.notes/remnants"].facts.of("mention")
+    assert list(mentions) == []
 
 
 def test_on_another_platform_the_same_paths_are_said_its_way(tmp_path: Path) -> None:
@@ -506,12 +508,12 @@ def test_settings_that_do_not_parse_are_carried_as_they_are(tmp_path: Path) -> N
     one.walk("old")
     told = outcomes(one.walk("new"))
     assert one.new.read(f"{ON_WINDOWS[0]}/broken.json") == broken.read_bytes()
-    facts = one.parcel.outcomes["fernbook.settings/copy/1/publish"]["facts"]
-    assert len(facts["not rewritten"]) == 1
-    assert "broken.json is not json" in facts["not rewritten"][0]
+    (remark,) = one.parcel.outcomes["fernbook.settings/copy/1/publish"].facts.remarks
+    assert remark.code == "not_rewritten" and remark.path.endswith("/broken.json")
+    assert remark.reason.startswith("is not json")
     assert "names the old machine" in told["fernbook.settings/remnants"].replace("still ", "")
-    notes = one.parcel.outcomes["fernbook.notes/copy/1/publish"]["facts"]
-    assert "cannot be asked" in notes["not rewritten"][0]
+    (remark,) = one.parcel.outcomes["fernbook.notes/copy/1/publish"].facts.remarks
+    assert remark.code == "not_rewritten" and "cannot be asked" in remark.reason
 
 
 def test_a_setting_that_the_recipe_forgot_is_found_with_file_and_line(tmp_path: Path) -> None:
@@ -525,8 +527,8 @@ def test_a_setting_that_the_recipe_forgot_is_found_with_file_and_line(tmp_path: 
         "fernbook.settings still names the old machine: "
         "C:/Users/bo/AppData/Roaming/Fernbook/more.ini:2: last=C:\\Users\\ada\\x"
     )
-    mentions = one.parcel.outcomes["fernbook.notes/remnants"]["facts"]["mentions"]
-    assert mentions == [f"{ON_WINDOWS[1]}/three.md:1: I keep it in D:/Fern"]
+    mentions = one.parcel.outcomes["fernbook.notes/remnants"].facts.of("mention")
+    assert list(mentions) == [f"{ON_WINDOWS[1]}/three.md:1: I keep it in D:/Fern"]
 
 
 def test_what_is_at_one_path_on_both_machines_is_no_remnant(tmp_path: Path) -> None:

@@ -32,6 +32,8 @@ from widetrail.recipe import Loaded, Station, load_recipe_text
 from widetrail.recipe.conditions import parse_duration
 from widetrail.recipe.models import STATIONS
 from widetrail.steps import KINDS, Step
+from widetrail.steps.person import PersonStep
+from widetrail.steps.run import RunStep
 
 MEDIUM = Medium("the stick", 1 << 30)
 
@@ -163,7 +165,8 @@ def test_parts_are_chosen_and_a_route_that_cannot_carry_some_alone_is_passed_ove
     assert item.route == "second"
     assert (item.parts["kind"], item.parts_left) == (("fern",), {"kind": ("moss",)})
     (run,) = [s for s in plan_of(machines, loaded, choices=choices).steps if s.kind == "run"]
-    assert run.texts("command") == (
+    assert isinstance(run, RunStep)
+    assert run.command == (
         "fernbook",
         "export",
         "fern",
@@ -372,13 +375,17 @@ def test_durations(text: str, delta: timedelta) -> None:
 # The itinerary
 
 
+def person(step: str, station: Station, *after: str) -> Step:
+    return PersonStep(id=step, station=station, item="x.y", after=after, task="look")
+
+
 def problem(dice: random.Random, size: int) -> list[Step]:
     steps: list[Step] = []
     for number in range(size):
         earlier = [s.id for s in steps if dice.random() < 1.6 / max(1, number)]
         station: Station = dice.choice(STATIONS)
         after = tuple(earlier)
-        steps.append(Step(id=f"s{number}", kind="person", station=station, item="x.y", after=after))
+        steps.append(person(f"s{number}", station, *after))
     return steps
 
 
@@ -431,8 +438,8 @@ def test_2000_random_problems_never_take_more_trips_than_the_optimum() -> None:
 
 def test_steps_in_a_circle_are_named() -> None:
     steps = [
-        Step(id="a", kind="person", station="old", item="x.y", after=("b",)),
-        Step(id="b", kind="person", station="new", item="x.y", after=("a",)),
+        person("a", "old", "b"),
+        person("b", "new", "a"),
     ]
     with pytest.raises(Circle, match="a, b"):
         find_itinerary(steps)
@@ -467,8 +474,8 @@ def test_all_demo_recipes_at_once(world: World) -> None:
     assert str(world.folder) not in json.dumps(first["plan"])
     left = {item["id"] for item in first["plan"]["left"]}
     assert left == {"frondsign.signs", "frondsign.settings"}
-    took = [s for s in first["plan"]["steps"] if "import" in s["arguments"].get("command", ())]
-    assert {s["arguments"]["command"][4] for s in took} == {"Mailroom", "Plant sale"}
+    took = [s for s in first["plan"]["steps"] if "import" in s.get("command", ())]
+    assert {s["command"][4] for s in took} == {"Mailroom", "Plant sale"}
     routes = {item["id"]: item["route"] for item in first["plan"]["items"]}
     assert routes["quillbox.mailbox[Garden post]"] == "export"
     assert routes["sporelog.collection"] == "whole folder"
@@ -482,7 +489,7 @@ def test_all_demo_recipes_at_once(world: World) -> None:
     assert items["quillbox.mailbox[Plant sale]"]["new_path"].endswith("rooms/b0x9d")
     assert items["tillbook.ledger[Plant sale 2009]"]["new_path"] == "D:/Sale/2009"
     assert items["tillbook.ledger[Tea tent]"]["new_path"] == "C:/Users/imarsh/Documents/Tea tent"
-    runs = [s["arguments"]["command"] for s in first["plan"]["steps"] if s["kind"] == "run"]
+    runs = [s["command"] for s in first["plan"]["steps"] if s["kind"] == "run"]
     assert ["quest", "give", "4 – Otters"] in [command[:3] for command in runs]
 
 
@@ -608,7 +615,7 @@ def test_a_check_is_looked_at_when_what_it_counts_was_chosen(world: World) -> No
     sides: list[str | Path] = ["--old", world.old, "--new", world.new, "--parcel", world.parcel]
     ran = widetrail("plan", recipe, *sides, "--choose", "mailbox.sort=contacts,tasks", "--json")
     checks = [s for s in ran.json["plan"]["steps"] if s["kind"] == "check"]
-    assert [set(s["arguments"]) for s in checks] == [{"accounts", "contacts"}] * 2
+    assert [set(s["readings"]) for s in checks] == [{"accounts", "contacts"}] * 2
 
 
 def test_only_and_without(world: World) -> None:

@@ -368,15 +368,10 @@ def test_what_appears_meanwhile_is_put_aside_too_and_said(tmp_path: Path) -> Non
             (one.notes("new") / "sudden.txt").write_text("mine")
 
     done, _ = one.walk("new", Effects(appear)).steps
-    assert outcomes_facts(done)["appeared"] == ["/home/ada/notes"]
+    assert list(done.outcome.facts.of("appeared")) == ["/home/ada/notes"]
     assert sorted(os.listdir(one.notes("new"))) == ["one.txt", "two.txt"]
     (kept,) = one.folder.glob("new/**/aside/**/sudden.txt")
     assert kept.read_text() == "mine"
-
-
-def outcomes_facts(done: object) -> dict[str, object]:
-    facts: dict[str, object] = done.outcome.facts  # type: ignore[attr-defined]
-    return facts
 
 
 def test_a_program_opened_between_staging_and_publishing_is_waited_for(tmp_path: Path) -> None:

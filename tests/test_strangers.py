@@ -38,7 +38,7 @@ from widetrail.machine.own import own_state
 from widetrail.parcel.seal import WORK_MOST, make_seal, open_seal, remember_sealed
 from widetrail.recipe import load_recipe
 from widetrail.steps import KINDS
-from widetrail.walking import UndoAct
+from widetrail.steps.undo import UndoAct
 
 COPY = new("copy")
 POSIX = pytest.mark.skipif(os.name == "nt", reason="needs the files of a POSIX system")
@@ -170,10 +170,15 @@ def test_a_run_is_called_as_a_folder_may_be(tmp_path: Path, name: Any) -> None:
     assert contents(tmp_path / "old") == before
 
 
+OWN = ("target", "existing", "elsewhere", "single", "shared")
+"""What a step has that puts an item in place, and others have not."""
+
+
 def added(kind: str, **more: Any) -> Callable[[dict[str, Any]], None]:
     def change(plan: dict[str, Any]) -> None:
         publish = next(s for s in plan["steps"] if s["kind"] == "publish")
-        step = {**publish, "id": f"fernbook.notes/way/9/{kind}", "kind": kind, **more}
+        kept = {n: value for n, value in publish.items() if kind == "publish" or n not in OWN}
+        step = {**kept, "id": f"fernbook.notes/way/9/{kind}", "kind": kind, **more}
         plan["steps"].append(step)
         plan["legs"][-1]["steps"].append(step["id"])
 
@@ -190,7 +195,10 @@ def renamed(plan: dict[str, Any]) -> None:
 
 
 def another_kind(plan: dict[str, Any]) -> None:
-    next(s for s in plan["steps"] if s["kind"] == "publish")["kind"] = "retire"
+    step = next(s for s in plan["steps"] if s["kind"] == "publish")
+    for name in OWN:
+        del step[name]
+    step |= {"kind": "retire", "place": "/home/ada/x", "renamed": "/home/ada/y"}
 
 
 @pytest.mark.parametrize("begun", [False, True])
@@ -198,8 +206,8 @@ def another_kind(plan: dict[str, Any]) -> None:
     "change",
     [
         added("publish"),
-        added("write"),
-        added("run", arguments={"command": ["fernbook", "x"]}),
+        added("write", form="ini", file="/home/ada/.bashrc", at="a", value="b"),
+        added("run", command=["fernbook", "x"], within="1 min"),
         other_item,
         renamed,
         another_kind,
@@ -214,7 +222,7 @@ def test_a_step_that_no_recipe_has_is_never_done(
         one.walk("new")
     rewrite(one.at, change, "plan")
     before = contents(tmp_path / "new")
-    with pytest.raises(ParcelUnusable, match=r"no recipe|not what was carried away|has no item"):
+    with pytest.raises(ParcelUnusable, match=r"no recipe|not what was carried away|has no item|its kind is"):
         one.walk("new")
     assert contents(tmp_path / "new") == before
 
@@ -510,7 +518,7 @@ def append_plan(at: Path, change: Callable[[dict[str, Any]], None]) -> None:
 
 def another_command(plan: dict[str, Any]) -> None:
     step = next(s for s in plan["steps"] if s["kind"] == "run" and s["station"] == "new")
-    step["arguments"]["command"] = ["fernbook", "spoil"]
+    step["command"] = ["fernbook", "spoil"]
 
 
 def another_target(plan: dict[str, Any]) -> None:
@@ -524,7 +532,7 @@ def another_change(plan: dict[str, Any]) -> None:
 
 def lying_words(plan: dict[str, Any]) -> None:
     step = next(s for s in plan["steps"] if s["kind"] == "person")
-    step["arguments"]["text"] = "Nothing at all"
+    step["task"] = "Nothing at all"
 
 
 @pytest.mark.parametrize("change", [another_command, another_target, another_change, lying_words])

@@ -44,9 +44,8 @@ from widetrail.planning import (
     read_choices,
 )
 from widetrail.recipe import Loaded, Loss
-from widetrail.steps import ACTS, Asked
+from widetrail.steps import Asked, WrittenAt, act_of, words_of
 from widetrail.steps.enter import EXISTING_VALUES
-from widetrail.steps.interface import WrittenAt
 from widetrail.steps.publish import EXISTING
 
 SHOWN_NAMES = 5
@@ -224,7 +223,7 @@ def show_plan(page: Page, plan: Plan) -> None:
     old, new = plan.station("old"), plan.station("new")
     known = {"seen": "", "card": " (by its card)", "assumed": " (not seen yet)"}[new.source]
     page.title(f"Plan {plan.id[:12]}: from {old.machine} to {new.machine}{known}")
-    copied = {step.item for step in plan.steps if step.kind in ("publish", "enter")}
+    copied = {step.item for step in plan.steps if act_of(step).places}
     for item in plan.items:
         _show_item(page, item, copied=item.id in copied)
     for left in plan.left:
@@ -325,4 +324,4 @@ def show_legs(page: Page, plan: Plan, *, walked: int = 0) -> None:
         where = f"{machine} ({leg.station})" if machine else "any networked machine (between)"
         page.line(f"{leg.number}. on {where}", indent=2)
         for step in plan.steps_of(leg):
-            page.line(f"- {ACTS[step.kind].words(step)}", indent=5)
+            page.line(f"- {words_of(step)}", indent=5)

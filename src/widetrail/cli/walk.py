@@ -28,7 +28,7 @@ from widetrail.machine.sensitive import WHY, Attention
 from widetrail.parcel import Parcel
 from widetrail.recipe import Station
 from widetrail.reporting import show_answer
-from widetrail.steps import Done, Failed, Waits
+from widetrail.steps import Failed, Waits, state_of
 from widetrail.walking import (
     Apart,
     CheckLine,
@@ -305,13 +305,12 @@ def _few(value: Any) -> str:
 
 def _step(step: StepDone) -> dict[str, Any]:
     outcome = step.outcome
-    bad = isinstance(outcome, Failed | Waits)
     return {
         "id": step.step.id,
         "words": step.words,
-        "state": {Done: "done", Failed: "failed", Waits: "waits"}[type(outcome)],
-        "done": not bad,
+        "state": state_of(outcome),
+        "done": outcome.well,
         "reason": outcome.reason if isinstance(outcome, Failed | Waits) else None,
         "todo": outcome.todo if isinstance(outcome, Failed | Waits) else None,
-        "facts": {} if isinstance(outcome, Waits) else outcome.facts,
+        "facts": outcome.facts.plain(),
     }

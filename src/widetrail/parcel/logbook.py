@@ -26,6 +26,7 @@ from widetrail.formats.told import Count, Sha256, Text, Told, Truth, plain_value
 from widetrail.licence.seat import Phase, Purpose, Stage, event_of
 from widetrail.machine import Effects
 from widetrail.parcel.bag import mode_in
+from widetrail.steps.outcomes import WrittenOutcome
 
 FOLDER = "logbook"
 MOST = 16 * 1024 * 1024
@@ -140,21 +141,6 @@ _DEPTH = {"cargo": 2, "index": 2, "secrets": 2, "made": 4}
 _Name = Annotated[str, AfterValidator(_below)]
 
 
-class Outcome(Told):
-    """How a step came out."""
-
-    facts: dict[Text, Any]
-    failed: Text = ""
-    waits: Text = ""
-    todo: Text = ""
-
-    @model_validator(mode="after")
-    def _says_what_to_do(self) -> Self:
-        if {"failed", "waits"} & self.model_fields_set and "todo" not in self.model_fields_set:
-            raise ValueError("it does not say what to do")
-        return self
-
-
 class SeatRecord(Told):
     """What happened to a seat, as ledgers and logbooks hold it."""
 
@@ -222,7 +208,7 @@ class _Entry(Told):
     station: Text = ""
     machine: Text = ""
     files: dict[_Name, Sha256] = Field(default_factory=dict)
-    steps: dict[Text, Outcome] = Field(default_factory=dict)
+    steps: dict[Text, WrittenOutcome] = Field(default_factory=dict)
     proofs: dict[Text, dict[Text, Text]] = Field(default_factory=dict)
     damaged: list[Text] = Field(default_factory=list)
     again: list[Text] = Field(default_factory=list)

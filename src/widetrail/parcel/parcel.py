@@ -50,8 +50,7 @@ from widetrail.parcel.reading import reading
 from widetrail.parcel.seal import ENDING, HEADER, KEY, Seal, open_seal, read_header, was_sealed
 from widetrail.planning import Choices, Plan
 from widetrail.recipe import SUFFIX, Kinds, Loaded, Station, load_recipe_text
-from widetrail.steps import CargoEntry
-from widetrail.steps.told import judge_facts
+from widetrail.steps import CargoEntry, Outcome, read_outcome
 
 LEG_DONE = "leg done"
 LEG_HALTED = "leg halted"
@@ -104,25 +103,41 @@ class Parcel:
                 why="its plan says so" if self.plan.sealed else "it was, when it was planned here",
                 todo="Take the sealed one; somebody made this one of it.",
             )
-        self._judge_facts()
+        self._outcomes: dict[str, Mapping[str, Outcome]] = {}
+        self._judge_outcomes()
 
-    def _judge_facts(self) -> None:
+    def _judge_outcomes(self) -> None:
         """Raise where the logbook tells what no step of the plan has.
 
         Raises:
             ParcelUnusable: It does.
         """
         kinds = {step.id: step.kind for step in self.plan.steps}
-        for step, outcome in self.tries.items():
-            try:
-                if step in kinds:
-                    judge_facts(kinds[step], outcome["facts"])
-            except ValueError as error:
-                raise ParcelUnusable(
-                    "the logbook cannot be read",
-                    where=f"{self.folder}: {step}",
-                    why=why_not(error),
-                ) from error
+        for generation in self.generations:
+            self._outcomes_in(generation)
+            for step, told in generation.body.get("steps", {}).items():
+                if told["kind"] != kinds.get(step, told["kind"]):
+                    raise self._untold(step, f"its kind is {kinds[step]}")
+
+    def _outcomes_in(self, generation: Generation) -> Mapping[str, Outcome]:
+        """Return the outcomes that an entry of the logbook tells, by the ids of their steps.
+
+        Raises:
+            ParcelUnusable: One is none.
+        """
+        if generation.digest not in self._outcomes:
+            found: dict[str, Outcome] = {}
+            for step, told in generation.body.get("steps", {}).items():
+                try:
+                    found[step] = read_outcome(told)
+                except ValueError as error:
+                    raise self._untold(step, why_not(error)) from error
+            self._outcomes[generation.digest] = found
+        return self._outcomes[generation.digest]
+
+    def _untold(self, step: str, why: str) -> ParcelUnusable:
+        where = f"{self.folder}: {step}"
+        return ParcelUnusable("the logbook cannot be read", where=where, why=why)
 
     def _insist_plain(self) -> None:
         """Raise where a folder of the parcel is none itself, so that another would be changed.
@@ -233,19 +248,24 @@ class Parcel:
         return tuple(g for g in self.generations if g.event in known)
 
     @property
-    def outcomes(self) -> dict[str, Any]:
+    def outcomes(self) -> dict[str, Outcome]:
         """The newest outcome of each step that was done, by its id."""
-        steps: dict[str, Any] = {}
+        steps: dict[str, Outcome] = {}
         for generation in self.generations:
-            steps |= generation.body.get("steps", {})
+            steps |= self._outcomes_in(generation)
             for step in generation.body.get("again", ()):
                 steps.pop(step, None)
         return steps
 
     @property
-    def tries(self) -> dict[str, Any]:
+    def tries(self) -> dict[str, Outcome]:
         """The newest outcome of each step, also of one that is to be done again."""
-        return {step: o for g in self.results for step, o in g.body["steps"].items()}
+        return {step: o for g in self.results for step, o in self._outcomes_in(g).items()}
+
+    def outcomes_of(self, leg: int) -> dict[str, Outcome]:
+        """Return the newest outcome of each step over all walks that a leg took."""
+        mine = (g for g in self.results if g.body.get("leg") == leg)
+        return {step: o for g in mine for step, o in self._outcomes_in(g).items()}
 
     @property
     def due_again(self) -> dict[str, str]:

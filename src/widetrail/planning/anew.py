@@ -29,8 +29,8 @@ from widetrail.planning.unfolding import unfold_steps
 from widetrail.recipe import Route, Station
 from widetrail.recipe.models import Licence
 from widetrail.recipe.templates import literal
-from widetrail.steps import Step, retire_step
-from widetrail.steps.seat_runs import NAMES
+from widetrail.steps import Step, act_of
+from widetrail.steps.retire import retire_step
 
 _BACK = "Carry the parcel back to old and plan again, into another parcel."
 
@@ -61,7 +61,7 @@ def plan_rest(plan: Plan, machine: Machine, finders: Mapping[str, Finder], today
             steps.extend(
                 s
                 for s in plan.steps
-                if s.item == item.id and s.station == "old" and s.kind != "retire"
+                if s.item == item.id and s.station == "old" and not act_of(s).comes_last
             )
             continue
         kept.append(now)
@@ -108,8 +108,8 @@ def insist_of_recipes(
 
 def _essence(step: Step) -> str:
     """Return all of a step but what comes before it, as a text; a date is that of its planning."""
-    told = step.model_copy(update={"after": ()}).model_dump(mode="json")
-    told["arguments"] = {n: v for n, v in told["arguments"].items() if n != NAMES}
+    seat = step.seat.model_copy(update={"stem": ""}) if step.seat is not None else None
+    told = step.model_copy(update={"after": (), "seat": seat}).model_dump(mode="json")
     return _DATE.sub("date", canonical(told).decode())
 
 

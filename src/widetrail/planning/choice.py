@@ -15,8 +15,7 @@ from widetrail.recipe import Item, Loaded, Loss, Route
 from widetrail.recipe.arms import reach, reach_bounds
 from widetrail.recipe.conditions import AS_OLD, Condition, Needs, SideNeeds
 from widetrail.recipe.models import For
-from widetrail.recipe.templates import braces
-from widetrail.steps.commands import RunRule
+from widetrail.steps import RULES
 
 
 @dataclass(frozen=True, slots=True)
@@ -249,27 +248,15 @@ def _fails(case: Case, finder: Finder, reading: str, condition: Condition) -> st
 
 
 def _mentions(route: Route, part: str) -> bool:
-    """Return whether a route can carry some values of a part alone: a command of it names it."""
-    for leg in route.legs:
-        for step in leg.steps:
-            if isinstance(step.rule, RunRule):
-                named = {b.name for argument in step.rule.run for b in braces(argument)}
-                if part in named or step.rule.per == part:
-                    return True
-    return False
+    """Return whether a route can carry some values of a part alone."""
+    return any(step.rule.chooses(part) for leg in route.legs for step in leg.steps)
 
 
 def copies(route: Route) -> bool:
     """Return whether a route copies files to the item's place."""
-    return any(step.kind == "copy" for leg in route.legs for step in leg.steps)
+    return any(RULES[step.kind].carries for leg in route.legs for step in leg.steps)
 
 
 def uses_parcel(route: Route) -> bool:
     """Return whether anything of the item travels in the parcel."""
-    made = (
-        step.rule.makes is not None
-        for leg in route.legs
-        for step in leg.steps
-        if isinstance(step.rule, RunRule)
-    )
-    return copies(route) or any(made)
+    return any(step.rule.fills_parcel for leg in route.legs for step in leg.steps)

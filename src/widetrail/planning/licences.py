@@ -7,7 +7,6 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from widetrail.finding import Finder, Known
-from widetrail.formats.checked import Model
 from widetrail.licence.exchange import Exchange
 from widetrail.licence.seat import AT, Purpose, Stage
 from widetrail.planning.choice import NoRoute, not_for, passed_for_needs, reach_needs, short
@@ -18,11 +17,11 @@ from widetrail.planning.sides import Side
 from widetrail.recipe import Loaded, Loss, Station
 from widetrail.recipe.arms import reach
 from widetrail.recipe.models import Licence, LicenceRoute
+from widetrail.recipe.settings import Settings
 from widetrail.recipe.templates import literal
-from widetrail.steps import RULES, Step, Unfolding
+from widetrail.steps import RULES, OfSeat, Step, Unfolding
 from widetrail.steps.commands import show_command
-from widetrail.steps.running import OF_SEAT
-from widetrail.steps.seat_runs import NAMES
+from widetrail.steps.seat import SeatAct, SeatStep
 
 
 @dataclass(frozen=True, slots=True)
@@ -153,8 +152,7 @@ def _asked_by(loaded: Loaded, licence: Licence) -> Iterator[tuple[str, ...]]:
     names = set(licence.keep)
     for route in licence.routes:
         for _, _, _, step in route.numbered():
-            for key in ("wait", "proof"):
-                names |= set(step.rule.__dict__.get(key) or {})
+            names |= {name for rules in step.rule.conditions().values() for name in rules}
     readings = loaded.recipe.readings
     for reading in (licence.active, *(r for n in sorted(names) for r in readings.get(n, ()))):
         if reading.output is not None:
@@ -179,7 +177,7 @@ class _Making:
 
     def own(
         self,
-        act: str,
+        act: SeatAct,
         station: Station,
         words: str,
         after: Sequence[str] = (),
@@ -187,15 +185,13 @@ class _Making:
         name: str = "",
     ) -> Step:
         """Return a step of the engine's own."""
-        arguments: dict[str, str | tuple[str, ...]] = {"act": act, "words": words}
-        if purpose is not None:
-            arguments[OF_SEAT] = purpose
-        return Step(
+        return SeatStep(
             id=f"{self._planned.id}/seat/{name or act}{self._mark}",
-            kind="seat",
             station=station,
             item=self._planned.id,
-            arguments=arguments,
+            act=act,
+            words=words,
+            seat=OfSeat(purpose=purpose) if purpose is not None else None,
             after=tuple(dict.fromkeys(after)),
         )
 
@@ -253,15 +249,15 @@ class _Making:
                 continue
             here: Station = "old" if (purpose, station) == ("return", "new") else station
             for step in self._of_recipe(number, here, said.kind, said.rule, purpose):
-                told = {**step.arguments, OF_SEAT: purpose, NAMES: literal(stem)}
-                done = tuple(dict.fromkeys([*step.after, steps[-1].id]))
-                steps.append(step.model_copy(update={"arguments": told, "after": done}))
+                part_of = OfSeat(purpose=purpose, stem=literal(stem))
+                later = step.later_than(steps[-1].id)
+                steps.append(later.model_copy(update={"seat": part_of}))
         words = f"see in {self.name}{self._asks} {_SHOWN[purpose]}, or hear it from its maker"
         steps.append(self.own("end", at, words, (steps[-1].id,), purpose, f"{purpose} seen"))
         return steps
 
     def _of_recipe(
-        self, number: int, station: Station, kind: str, rule: Model, purpose: str
+        self, number: int, station: Station, kind: str, rule: Settings, purpose: str
     ) -> tuple[Step, ...]:
         name = f"{self._planned.route}/{purpose}{self._mark}"
         unfolding = Unfolding(
@@ -271,13 +267,12 @@ class _Making:
             "stop",
             station,
             number,
-            rule,
             "",
             "",
             {},
             lambda text, own=None: text,
         )
-        return RULES[kind].unfold(unfolding)
+        return RULES[kind].unfold(rule, unfolding)
 
 
 def plan_return(plan: Plan, loaded: Loaded, item: str, so_far: SoFar, *, gone: bool) -> Plan:

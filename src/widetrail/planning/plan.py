@@ -13,8 +13,7 @@ from widetrail.formats.checked import Model
 from widetrail.formats.told import plain_values
 from widetrail.planning.sides import Source
 from widetrail.recipe import Existing, Loss, Station
-from widetrail.steps import ACTS, Step
-from widetrail.steps.interface import WrittenAt
+from widetrail.steps import AnyStep, Step, WrittenAt, words_of
 
 BETWEEN = "a machine with a network"
 """What a station between is called, since any such machine will do."""
@@ -205,7 +204,7 @@ class Plan(Model):
     stations: tuple[PlannedStation, ...]
     items: tuple[PlannedItem, ...]
     left: tuple[LeftItem, ...] = ()
-    steps: tuple[Step, ...]
+    steps: tuple[AnyStep, ...]
     legs: tuple[PlannedLeg, ...]
     bound: int
     exact: bool
@@ -226,11 +225,9 @@ class Plan(Model):
             raise ValueError(f"it has no recipe {min(unknown)}")
         if unknown := {s.item for s in self.steps} - {*items, *(i.id for i in self.left)}:
             raise ValueError(f"it has no item {min(unknown)}")
-        if unknown := {s.kind for s in self.steps} - ACTS.keys():
-            raise ValueError(f"{min(unknown)} is no kind of step")
         for step in self.steps:
             try:
-                ACTS[step.kind].words(step)
+                words_of(step)
             except LookupError as error:
                 raise ValueError(f"{step.id} cannot be told: {error}") from error
         walked = [step for leg in self.legs for step in leg.steps]

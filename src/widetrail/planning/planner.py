@@ -79,7 +79,9 @@ from widetrail.recipe.arms import reach, reach_bounds
 from widetrail.recipe.models import LicenceRoute
 from widetrail.recipe.releases import parse_releases
 from widetrail.recipe.templates import ROOTS, literal, plain
-from widetrail.steps import Step, retire_step
+from widetrail.steps import RULES, Step, act_of
+from widetrail.steps.retire import retire_step
+from widetrail.steps.seat import SeatStep
 
 ENTRY_ROOM = 2048
 """Bytes that an entry takes in a parcel beside its contents, at most about that."""
@@ -847,11 +849,11 @@ def _to_register(subject: _Subject, route: Route) -> Iterator[str]:
     new, instance = subject.new_place, subject.instance
     case = subject.finder.case_of(subject.item.from_)
     listed = case is not None and case.index is not None
-    kinds = {step.kind for leg in route.legs for step in leg.steps if leg.station == "new"}
+    rules = [RULES[s.kind] for leg in route.legs for s in leg.steps if leg.station == "new"]
     known = isinstance(new, Found) and new.how.rule == "index"
     if instance is None or not listed or known or not isinstance(new, Absent | Found):
         return
-    if kinds & {"copy"} and not kinds & {"run", "first_start", "person", "write"}:
+    if any(r.carries for r in rules) and not any(r.makes_known for r in rules):
         name = subject.side.loaded.recipe.application.name
         yield (
             f"On {subject.side.new.machine}: add {new.path} to what {name} lists, as "
@@ -1010,7 +1012,7 @@ def _plan_licences(
 def _unfold_licences(draft: _Draft, choices: Choices, old: str, new: New) -> None:
     """Unfold every licence: its seat moves after what its program and those it uses need on new."""
     machine = _new_station(new).machine
-    packed = tuple(s.id for s in draft.steps if s.station == "old" and s.kind != "retire")
+    packed = tuple(s.id for s in draft.steps if s.station == "old" and not act_of(s).comes_last)
     by_recipe: dict[str, list[str]] = {}
     for item, *_ in draft.items:
         mine = (s.id for s in draft.steps if s.item == item.id and s.station == "new")
@@ -1100,7 +1102,7 @@ def _detach_last(draft: _Draft, legs: Sequence[_Leg]) -> None:
     """Say where the medium would be taken away while another station still needs it."""
     for step in draft.steps:
         later = [station for station, steps in legs[:-1] if step.id in steps]
-        if step.kind == "detach" and later:
+        if act_of(step).takes_medium and later:
             what = f"{step.item} takes the medium away while another station still needs it"
             todo = "Leave the item out, or move the recipe's detach to its last leg."
             draft.obstacles.append(Halted(what, where=step.id, todo=todo, codes=["detach"]))
@@ -1122,7 +1124,7 @@ def _room(draft: _Draft, medium: Medium, new: New) -> int:
     for step in draft.steps:
         for made in step.writes:
             name = base(plain(made))
-            trouble = trouble_with_name(name, "windows") if step.kind == "run" else ""
+            trouble = trouble_with_name(name, "windows") if step.commands else ""
             if trouble:
                 what = f"a medium cannot hold the name {name!r} that {step.item} makes"
                 todo = "Choose another value, or leave the item out."
@@ -1156,8 +1158,9 @@ def _sooner(draft: _Draft, itinerary: Itinerary, choices: Choices, *, unseen: bo
                 "parcel on one alone, since a copy of it would claim the licence elsewhere too"
             )
         return
-    seen = {s.id for s in draft.steps if s.kind == "seat" and s.text("act") == "ready"}
-    packed = tuple(s.id for s in draft.steps if s.station == "old" and s.kind in ("pack", "note"))
+    seen = {s.id for s in draft.steps if isinstance(s, SeatStep) and s.act == "ready"}
+    before = (s for s in draft.steps if act_of(s).packs or act_of(s).notes)
+    packed = tuple(s.id for s in before if s.station == "old")
     steps = [
         s.model_copy(update={"station": "old", "after": packed}) if s.id in seen else s
         for s in draft.steps

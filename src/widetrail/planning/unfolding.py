@@ -11,8 +11,12 @@ from widetrail.planning.plan import PlannedItem
 from widetrail.recipe import Item, Loaded, Route, Station
 from widetrail.recipe.conditions import Condition
 from widetrail.recipe.templates import ROOTS, refill
-from widetrail.steps import RULES, Step, Unfolding
-from widetrail.steps.person import conditions
+from widetrail.steps import RULES, Step, Unfolding, act_of
+from widetrail.steps.check import CheckStep
+from widetrail.steps.note import NoteStep
+from widetrail.steps.proving import conditions
+from widetrail.steps.remnants import RemnantsStep
+from widetrail.steps.wait import WaitStep
 
 AWAITED_AT_MOST = "12 h"
 
@@ -38,7 +42,6 @@ def unfold_steps(
                 planned.existing,
                 leg.station,
                 number,
-                step.rule,
                 planned.old_path,
                 planned.new_path,
                 chosen.parts,
@@ -47,7 +50,7 @@ def unfold_steps(
                 planned.store,
                 planned.shared,
             )
-            unfolded = _packed_once(RULES[step.kind].unfold(unfolding), moving)
+            unfolded = _packed_once(RULES[step.kind].unfold(step.rule, unfolding), moving)
             for one in unfolded:
                 moving.extend(_awaiting(one, chosen.route, planned.id, moving))
                 moving.append(_chained(one, moving))
@@ -57,9 +60,9 @@ def unfold_steps(
 def _looked_through(planned: PlannedItem, moving: list[Step]) -> Iterator[Step]:
     """Give the look for remnants of old, after all of the item that is done on new."""
     here = tuple(step.id for step in moving if step.station == "new")
-    if planned.written or any(step.kind in ("publish", "enter") for step in moving):
+    if planned.written or any(act_of(step).places for step in moving):
         own = f"{planned.id}/remnants"
-        yield Step(id=own, kind="remnants", station="new", item=planned.id, after=here)
+        yield RemnantsStep(id=own, station="new", item=planned.id, after=here)
 
 
 def _judged(item: Item, subject: str, chosen: Chosen, moving: list[Step]) -> list[Step]:
@@ -67,18 +70,18 @@ def _judged(item: Item, subject: str, chosen: Chosen, moving: list[Step]) -> lis
 
     What is left to do elsewhere then waits for the check.
     """
-    wanted: dict[str, str | tuple[str, ...]] = {
+    wanted = {
         name: check.compare
         for name, check in sorted(item.checks.items())
         if check.looked_at(chosen.parts)
     }
-    noted = dict.fromkeys(sorted(_compared_with_old(item, chosen.route)), "same") | wanted
+    noted = dict.fromkeys([*sorted(_compared_with_old(item, chosen.route)), *wanted])
     if not noted:
         return moving
-    note = Step(id=f"{subject}/note", kind="note", station="old", item=subject, arguments=noted)
+    note = NoteStep(id=f"{subject}/note", station="old", item=subject, readings=tuple(noted))
     first = [
         step.model_copy(update={"after": (note.id, *step.after)})
-        if step.station == "old" and step.kind != "pack"
+        if step.station == "old" and not act_of(step).packs
         else step
         for step in moving
     ]
@@ -86,12 +89,11 @@ def _judged(item: Item, subject: str, chosen: Chosen, moving: list[Step]) -> lis
         return [note, *first]
     last = max((n for n, step in enumerate(first, start=1) if step.station == "new"), default=0)
     before, then = first[:last], first[last:]
-    check = Step(
+    check = CheckStep(
         id=f"{subject}/check",
-        kind="check",
         station="new",
         item=subject,
-        arguments=wanted,
+        readings=wanted,
         after=(note.id, *(step.id for step in before)),
     )
     then = [step.model_copy(update={"after": (*step.after, check.id)}) for step in then]
@@ -104,15 +106,15 @@ def _compared_with_old(item: Item, route: Route) -> Iterator[str]:
     asked += [loss.proof for loss in (*item.losses, *route.losses)]
     for leg in route.legs:
         for step in leg.steps:
-            asked += [getattr(step.rule, key, None) or {} for key in ("wait", "proof", "done_when")]
+            asked += step.rule.conditions().values()
     for rules in asked:
         yield from (name for name, condition in rules.items() if condition.covers is not None)
 
 
 def _packed_once(steps: tuple[Step, ...], before: list[Step]) -> tuple[Step, ...]:
     """Leave a second packing of the item out; what publishes it comes after the first."""
-    packed = next((s.id for s in before if s.kind == "pack"), None)
-    again = {s.id for s in steps if s.kind == "pack"} if packed is not None else set()
+    packed = next((s.id for s in before if act_of(s).packs), None)
+    again = {s.id for s in steps if act_of(s).packs} if packed is not None else set()
     return tuple(
         s.model_copy(
             update={"after": tuple(packed if a in again and packed else a for a in s.after)}
@@ -128,20 +130,17 @@ def _awaiting(step: Step, route: Route, subject: str, before: list[Step]) -> Ite
     What a person does, and starting the program, comes first: that is what brings them about.
     """
     own = f"{subject}/await/{step.station}"
-    bringing = ("person", "first_start", "open", "wait")
-    if not route.await_ or step.kind in bringing or any(s.id == own for s in before):
+    if not route.await_ or act_of(step).brings_about or any(s.id == own for s in before):
         return
-    arguments: dict[str, str | tuple[str, ...]] = {
-        "until": conditions(route.await_),
-        "within": AWAITED_AT_MOST,
-    }
-    wait = Step(id=own, kind="wait", station=step.station, item=subject, arguments=arguments)
+    until = conditions(route.await_)
+    wait = WaitStep(id=own, station=step.station, item=subject, until=until, within=AWAITED_AT_MOST)
     yield _chained(wait, before)
 
 
 def _chained(step: Step, before: list[Step]) -> Step:
     """Put ``step`` after what came before in the route; packing waits for old's steps only."""
-    old_only = step.kind == "pack" or (step.kind == "wait" and step.station == "old")
+    act = act_of(step)
+    old_only = act.packs or (act.only_waits and step.station == "old")
     earlier = [s.id for s in before if not old_only or s.station == "old"]
     return step.model_copy(update={"after": tuple(dict.fromkeys([*step.after, *earlier]))})
 

@@ -24,7 +24,7 @@ from widetrail.planning.sides import New, Side
 from widetrail.recipe import Item, Loss
 from widetrail.recipe.models import Index, PerPlatform
 from widetrail.recipe.templates import ROOTS, as_segment
-from widetrail.steps.interface import WrittenAt
+from widetrail.steps import WrittenAt
 
 OUTSIDE = "outside"
 """The folder below a place into which files go that lay elsewhere."""

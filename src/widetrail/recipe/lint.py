@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from itertools import chain
 
 from widetrail.findings import Finding, did_you_mean
@@ -11,7 +11,6 @@ from widetrail.formats.marked import Map
 from widetrail.recipe.conditions import AS_OLD, Limit, Needs
 from widetrail.recipe.lint_licences import lint_licences
 from widetrail.recipe.lint_steps import (
-    COMMANDS,
     Struck,
     all_steps,
     lenders,
@@ -31,6 +30,7 @@ from widetrail.recipe.models import (
     is_command,
 )
 from widetrail.recipe.releases import parse_releases
+from widetrail.recipe.settings import Settings
 from widetrail.recipe.templates import ROOTS, braces
 
 Used = tuple[Where, str]
@@ -50,8 +50,10 @@ class _Whole:
         """The names by which recipes that this one uses lend their places."""
 
 
-def lint(recipe: Recipe, tree: Map, file: str) -> Iterator[Finding]:
-    """Give the findings of a recipe that is sound in its parts."""
+def lint(
+    recipe: Recipe, tree: Map, file: str, kinds: Mapping[str, type[Settings]]
+) -> Iterator[Finding]:
+    """Give the findings of a recipe that is sound in its parts; ``kinds`` are those of steps."""
     whole = _Whole(recipe)
     struck = (
         _braces(whole),
@@ -60,7 +62,7 @@ def lint(recipe: Recipe, tree: Map, file: str) -> Iterator[Finding]:
         _checks(recipe),
         _stores(recipe),
         _programs(whole),
-        lint_steps(whole.steps),
+        lint_steps(whole.steps, kinds),
         lint_licences(recipe),
         _routes(recipe),
         _asked(recipe),
@@ -211,8 +213,8 @@ def _in_conditions(item: Item) -> list[tuple[str, Where]]:
         for leg_number, leg in enumerate(route.legs):
             for step_number, step in enumerate(leg.steps):
                 spot: Where = (*at, "legs", leg_number, leg.station, step_number)
-                for key in ("wait", "proof", "done_when"):
-                    named += [(n, (*spot, key, n)) for n in step.rule.__dict__.get(key) or ()]
+                for key, rules in step.rule.conditions().items():
+                    named += [(n, (*spot, key, n)) for n in rules]
         named += _of_losses(route.losses, at)
     return named + _of_losses(item.losses, ())
 
@@ -302,10 +304,8 @@ def _commands(legs: Sequence[Leg]) -> Iterator[tuple[Where, Sequence[str]]]:
     """Give the commands that the steps of legs start, with where they stand among these."""
     for leg_number, leg in enumerate(legs):
         for step_number, step in enumerate(leg.steps):
-            for key in COMMANDS:
-                command = step.rule.__dict__.get(key)
-                if command:
-                    yield (leg_number, leg.station, step_number, key, 0), command
+            for key, command in step.rule.commands():
+                yield (leg_number, leg.station, step_number, key, 0), command
 
 
 def _unused(whole: _Whole) -> _Found:

@@ -71,10 +71,7 @@ def _texts(licence: Licence, where: Where) -> Iterator[tuple[Where, str]]:
             for leg_number, leg in enumerate(getattr(route, key)):
                 for step_number, step in enumerate(leg.steps):
                     at = (*where, "routes", number, key, leg_number, leg.station, step_number)
-                    said = step.rule.__dict__
-                    texts = [said.get("stdin"), said.get("person"), *(said.get("run") or ())]
-                    texts += (said.get("env") or {}).values()
-                    yield from ((at, text) for text in texts if isinstance(text, str))
+                    yield from ((at, one.text) for one in step.rule.templates())
 
 
 def _exchange(licence: Licence, route: LicenceRoute, where: Where) -> Iterator[Struck]:
@@ -83,9 +80,10 @@ def _exchange(licence: Licence, route: LicenceRoute, where: Where) -> Iterator[S
         made, used = set[str](), set[str]()
         for leg in getattr(route, key):
             for step in leg.steps:
-                made |= {b.name for b in braces(getattr(step.rule, "makes", None) or "")}
-                said = getattr(step.rule, "run", None) or ()
-                used |= {b.name for argument in said for b in braces(argument)}
+                for one in step.rule.templates():
+                    if one.role in ("argument", "made"):
+                        named = made if one.role == "made" else used
+                        named |= {b.name for b in braces(one.text)}
         if "answer" in made and licence.exchange is None:
             message = "an answer to another request cannot be told from the right one"
             hint = 'Say under "exchange" how a request and its answer name each other'

@@ -2,29 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
-from typing import Any, Literal
+from typing import Literal
 
 from widetrail.findings import did_you_mean
 from widetrail.formats.checked import Where
 from widetrail.recipe.models import Item, Leg, Recipe
+from widetrail.recipe.settings import Role, Settings
 from widetrail.recipe.templates import ROOTS, Template, parse_template
 
 Struck = tuple[str, Where, str, str, Literal["error", "warning"]]
 """A rule's code, where it struck, a message, a hint, and how grave it is."""
 
-COMMANDS = ("run", "undone_by", "ended_by")
-_TEXTS = ("stdin", "stdout", "makes", "person", "to", "remove")
 _GIVEN = frozenset({"parcel", "date", "installation"})
 OF_LICENCES = frozenset({"serial", "request", "answer"})
 """Names that a licence's steps may have in braces."""
-
-_IN_LICENCES = frozenset({"run", "person", "wait"})
-"""The kinds of steps of a licence: a copy of its files would be a second licence."""
-
-_NOT_IN_LICENCES = ("changes", "undone_by", "ended_by", "tells", "stdout")
-"""What is no setting of a licence's step: what is given back would be a second licence too."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,31 +25,32 @@ class SomeStep:
     """One step of a route, with where it stands and the names that may stand in its braces."""
 
     where: Where
-    rule: Any
+    rule: Settings
     recipe: Recipe
     item: Item
     told: frozenset[str]
     kind: str
     known: frozenset[str]
     secrets: frozenset[str]
-    templates: tuple[tuple[Where, str, Template], ...]
-    """Every template of it: where it stands, under which key, and its pieces."""
+    templates: tuple[tuple[Where, Role, Template], ...]
+    """Every template of it: where it stands, what it is for, and its pieces."""
 
     @property
     def of_licence(self) -> bool:
         """Whether the step releases or claims a licence."""
         return self.item.kind == "licence"
 
-    def said(self, key: str) -> Any:
-        """Return what the step says under ``key``, or ``None``."""
-        return self.rule.__dict__.get(key)
 
+def lint_steps(steps: Iterable[SomeStep], kinds: Mapping[str, type[Settings]]) -> Iterator[Struck]:
+    """Give the findings of every step of a recipe that is sound in its parts.
 
-def lint_steps(steps: Iterable[SomeStep]) -> Iterator[Struck]:
-    """Give the findings of every step of a recipe that is sound in its parts."""
+    ``kinds`` are the kinds of steps with the models of their settings.
+    """
     for step in steps:
-        for rule in (_names, _secrets, _places, _licences):
+        for rule in (_names, _secrets, _places):
             yield from rule(step)
+        if step.of_licence:
+            yield from _licences(step, kinds)
 
 
 def named_in_steps(steps: Iterable[SomeStep]) -> set[str]:
@@ -111,24 +105,12 @@ def all_steps(recipe: Recipe, legs_at: Iterable[LegsAt]) -> Iterator[SomeStep]:
                     frozenset({*secrets, *serial}),
                     tuple(_templates(where, step.rule)),
                 )
-                told |= set(step.rule.__dict__.get("tells", ()))
+                told |= set(step.rule.names_told)
 
 
-def _templates(at: Where, rule: Any) -> Iterator[tuple[Where, str, Template]]:
-    said = rule.__dict__
-    for key in COMMANDS:
-        for number, text in enumerate(said.get(key) or ()):
-            yield (*at, key, number), key, parse_template(text)
-    for key in _TEXTS:
-        if isinstance(text := said.get(key), str):
-            yield (*at, key), key, parse_template(text)
-    for name, text in (said.get("env") or {}).items():
-        yield (*at, "env", name), "env", parse_template(text)
-    if (written := said.get("write")) is not None:
-        form, path = written.file
-        if written.in_file:
-            yield (*at, "write", form), "write", parse_template(path)
-        yield (*at, "write", "value"), "write", parse_template(written.value)
+def _templates(at: Where, rule: Settings) -> Iterator[tuple[Where, Role, Template]]:
+    for text in rule.templates():
+        yield (*at, *text.at), text.role, parse_template(text.text)
 
 
 def _braced(pieces: Template) -> Iterator[str]:
@@ -149,32 +131,30 @@ def _whats_known(step: SomeStep) -> str:
 
 
 def _secrets(step: SomeStep) -> Iterator[Struck]:
-    for where, key, pieces in step.templates:
+    for where, role, pieces in step.templates:
         for name in sorted(step.secrets.intersection(_braced(pieces))):
-            if key in COMMANDS:
+            if role == "argument":
                 message = f'the secret "{name}" stands in an argument'
                 hint = "Give it through stdin; other programs can read arguments"
                 yield "secret-argument", where, message, hint, "error"
-            elif key == "env":
+            elif role == "environment":
                 message = f'the secret "{name}" stands in the environment'
                 hint = "Give it through stdin where the program can take it so"
                 yield "secret-env", where, message, hint, "warning"
-            elif key == "write":
+            elif role == "written":
                 message = f'the secret "{name}" would be written into a file'
                 hint = "Have the person type it in the program, or give it to the program by stdin"
                 yield "secret-written", where, message, hint, "error"
-    for name in sorted(step.secrets.intersection(step.said("tells") or ())):
-        if step.said("repeat") != "safe":
+    for name in sorted(step.secrets.intersection(step.rule.names_told)):
+        if not step.rule.may_repeat:
             message = f'a program tells the secret "{name}", and may not be repeated'
             hint = "A secret is kept nowhere, so a cut-off walk must ask again: repeat: safe"
             yield "secret-told", (*step.where, "tells", name), message, hint, "warning"
 
 
 def _named_places(step: SomeStep) -> Iterator[tuple[Where, str]]:
-    for name in step.said("changes") or ():
-        yield (*step.where, "changes"), name
-    if step.kind == "first_start":
-        yield (*step.where, "first_start"), step.rule.value
+    for key, name in step.rule.places():
+        yield (*step.where, key), name
 
 
 def _places(step: SomeStep) -> Iterator[Struck]:
@@ -182,27 +162,25 @@ def _places(step: SomeStep) -> Iterator[Struck]:
         if name not in step.recipe.places:
             hint = did_you_mean(name, step.recipe.places)
             yield "unknown-place", where, f'"{name}" is no place', hint, "error"
-    part = step.said("per")
-    if part is not None and part not in step.item.parts:
+    part = step.rule.part
+    if part and part not in step.item.parts:
         hint = did_you_mean(part, step.item.parts)
         message = f'"{part}" is no part of this item'
         yield "unknown-part", (*step.where, "per"), message, hint, "error"
 
 
-def _licences(step: SomeStep) -> Iterator[Struck]:
-    if not step.of_licence:
-        return
-    if step.kind not in _IN_LICENCES:
+def _licences(step: SomeStep, kinds: Mapping[str, type[Settings]]) -> Iterator[Struck]:
+    if not step.rule.for_licences:
         message = f'"{step.kind}" is no step of a licence'
-        hint = f"Its steps are {', '.join(sorted(_IN_LICENCES))}"
-        yield "licence-step", step.where, message, hint, "error"
-    for key in _NOT_IN_LICENCES:
-        if step.said(key):
+        listed = sorted(kind for kind, settings in kinds.items() if settings.for_licences)
+        yield "licence-step", step.where, message, f"Its steps are {', '.join(listed)}", "error"
+    for key in step.rule.not_for_licences:
+        if getattr(step.rule, key):
             message = f'a licence\'s step has no "{key}"'
             hint = "What a licence's step did is never given back: that would be a second licence"
             yield "licence-step", (*step.where, key), message, hint, "error"
-    for where, key, pieces in step.templates:
-        if key == "person" and "serial" in _braced(pieces):
+    for where, role, pieces in step.templates:
+        if role == "words" and "serial" in _braced(pieces):
             message = "the serial would stand in what a person is told"
             hint = "A text to the maker that holds it is written by: widetrail seat letter"
             yield "secret-shown", where, message, hint, "error"

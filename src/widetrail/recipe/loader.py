@@ -10,14 +10,15 @@ from pathlib import Path
 from widetrail.errors import DocumentUnusable
 from widetrail.findings import Finding, errors_of
 from widetrail.formats.canonical import digest
-from widetrail.formats.checked import Model, check, mark_at, read_text
+from widetrail.formats.checked import check, mark_at, read_text
 from widetrail.formats.marked import Map
 from widetrail.recipe.lint import lint
 from widetrail.recipe.models import Notation, Recipe
+from widetrail.recipe.settings import Settings
 
 SUFFIX = ".trail.yaml"
 
-Kinds = Mapping[str, type[Model]]
+Kinds = Mapping[str, type[Settings]]
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,7 +52,7 @@ def examine(text: str, file: str, kinds: Kinds) -> tuple[Loaded | None, tuple[Fi
     recipe, tree, findings = check(Recipe, text, file, Notation(kinds))
     if recipe is None:
         return None, findings
-    findings = tuple(sorted({*findings, *lint(recipe, tree, file)}))
+    findings = tuple(sorted({*findings, *lint(recipe, tree, file, kinds)}))
     if errors_of(findings):
         return None, findings
     return Loaded(file, text, digest(text.encode()), recipe, tree, findings), findings

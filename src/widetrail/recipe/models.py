@@ -25,6 +25,7 @@ from widetrail.formats.interface import Platform
 from widetrail.recipe.conditions import Condition, Limit, Needs, one_or_many
 from widetrail.recipe.globs import check_glob
 from widetrail.recipe.releases import check_releases
+from widetrail.recipe.settings import Settings
 from widetrail.recipe.templates import check_path, parse_template
 
 Station = Literal["old", "new", "between"]
@@ -427,7 +428,7 @@ class StepRule(Model):
     """One step as the recipe states it: its kind and that kind's own settings."""
 
     kind: str
-    rule: Model
+    rule: Settings
 
     @classmethod
     def known_keys(cls) -> frozenset[str]:
@@ -450,7 +451,7 @@ class StepRule(Model):
 class Notation(Unknown):
     """The context of loading a recipe: the known step kinds and the unknown keys met."""
 
-    def __init__(self, kinds: Mapping[str, type[Model]]) -> None:
+    def __init__(self, kinds: Mapping[str, type[Settings]]) -> None:
         super().__init__()
         self.kinds = kinds
 

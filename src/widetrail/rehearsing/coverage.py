@@ -375,8 +375,7 @@ class _Arms:
                     yield from self._ranged(side, fact, wanted, (fact,), why)
 
     def _step(self, step: StepRule) -> Iterator[Arm]:
-        waits = getattr(step.rule, "proof", None) or getattr(step.rule, "wait", None)
-        if waits:
+        if step.rule.waits:
             yield self._arm(step.rule, "came")
             yield self._arm(step.rule, "did not come")
 

@@ -9,10 +9,11 @@ rehearsal is missing.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import asdict, dataclass, replace
+from functools import cache
 from itertools import pairwise
-from typing import Any
+from typing import Any, NamedTuple
 
 import yaml
 
@@ -259,16 +260,41 @@ _KEPT_WHOLE = (
     "programs",
     "legs",
 )
-_SETS = ("losses", "take", "leave", "holds", "in", "not", "changes", "paths", "lock")
-"""Lists whose order says nothing."""
+_SETS = ("losses", "take", "leave", "holds", "in", "not", "paths", "lock")
+"""Lists whose order says nothing, beside those of steps."""
 
-_LISTS = ("run", "screen", "output", "open", "close", "ended_by", "undone_by")
-"""Lists whose entries belong together: a command."""
+_LISTS = ("screen", "output", "open", "close")
+"""Lists whose entries belong together, beside those of steps: a command."""
+
+
+class _OfSteps(NamedTuple):
+    """What the kinds of steps say of their keys; see ``recipe.settings``."""
+
+    commands: frozenset[str]
+    unordered: frozenset[str]
+    not_empty: frozenset[str]
+    words: Mapping[str, str]
+
+
+@cache
+def _of_steps() -> _OfSteps:
+    kinds = tuple(KINDS.values())
+    words = {key: told for kind in kinds for key, told in kind.noticed_by.items()}
+    return _OfSteps(
+        frozenset(key for kind in kinds for key in kind.commands_at),
+        frozenset(key for kind in kinds for key in kind.unordered),
+        frozenset(key for kind in kinds for key in kind.not_empty),
+        words,
+    )
+
+
+def _commands() -> frozenset[str]:
+    return _of_steps().commands | set(_LISTS)
 
 
 def _dropped(tree: Any, at: Where, value: Any) -> Iterator[_Change]:
     key, holder = at[-1], at[-2] if len(at) > 1 else ""
-    if key in _KEPT_WHOLE or (isinstance(key, int) and holder in _LISTS):
+    if key in _KEPT_WHOLE or (isinstance(key, int) and holder in _commands()):
         return
     if (holder, key) == ("told_by", "as") or _alone(tree, at):
         return
@@ -283,7 +309,7 @@ def _alone(tree: Any, at: Where) -> bool:
     for part in at[:-1]:
         held = held[part]
     return len(held) == 1 and (
-        isinstance(held, list) or at[-2] in ("for", "tells", "when", "done_when")
+        isinstance(held, list) or at[-2] in {"for", "when"} | _of_steps().not_empty
     )
 
 
@@ -291,9 +317,10 @@ def _missing(at: Where, mutation: str, value: Any) -> str:
     """Return in words which rehearsal would notice."""
     keys = [part for part in at if isinstance(part, str)]
     key = keys[-1] if keys else ""
-    named = [key, *(name for name in _WORDS if name in keys and name in _INSIDE)]
-    for name in (n for n in named if n in _WORDS):
-        return _WORDS[name].format(key=key, value=_shown(value))
+    words = {**_WORDS, **_of_steps().words}
+    named = [key, *(name for name in words if name in keys and name in _INSIDE)]
+    for name in (n for n in named if n in words):
+        return words[name].format(key=key, value=_shown(value))
     return f"one whose outcome changes with {show_where(at)} ({mutation})"
 
 
@@ -334,16 +361,8 @@ _WORDS = {
     "release": "one of another release",
     "lock": "one with the program open, that waits",
     "recognise": "one on a machine that only this case recognises",
-    "changes": "one that is undone",
-    "repeat": "one that is killed while the command runs (during)",
-    "ended_by": "one that is killed while the command runs (during)",
-    "done_when": "one that is killed while the command runs (during)",
-    "undone_by": "one that is undone",
     "screen": "one that expects the same print-out",
     "compare": "one where new has more than old",
-    "tells": "one where the program tells another number than the reading",
-    "makes": "one where the file is not made",
-    "within": "one that waits longer",
     "title": "none: it is words",
     "kind": "one whose settings still name a path of old's, so that it fails",
 }
@@ -399,7 +418,7 @@ def _altered(tree: Any, at: Where, key: str | int, value: Any) -> Iterator[_Chan
         return at, mutation, told, _missing(at, mutation, value), _with(tree, at, _put(new))
 
     keys = [part for part in at if isinstance(part, str)]
-    if value in _OPPOSITE and not {"run", "screen", "output"} & set(keys):
+    if value in _OPPOSITE and not _commands() & set(keys):
         yield change("negated", _OPPOSITE[value])
     if value == "same or later":
         yield change("narrowed", "same")
@@ -429,7 +448,7 @@ def _altered(tree: Any, at: Where, key: str | int, value: Any) -> Iterator[_Chan
 
 
 def _swapped(tree: Any, at: Where, key: str | int, value: list[Any]) -> Iterator[_Change]:
-    if key in _LISTS or key in _SETS or "parts" in at:
+    if key in _commands() or key in {*_SETS, *_of_steps().unordered} or "parts" in at:
         return
     for number in range(len(value) - 1):
         one, other = value[number], value[number + 1]

@@ -56,8 +56,9 @@ from widetrail.rehearsing.stage import (
     machines_near,
     prepared_copy,
 )
-from widetrail.steps import Task
-from widetrail.steps.leaving import DETACH
+from widetrail.steps import Task, state_of
+from widetrail.steps.detach import DETACH
+from widetrail.steps.retire import RetireStep
 from widetrail.walking import (
     Answers,
     Company,
@@ -403,7 +404,7 @@ class _Stage:
         The parcel that was walked last comes back: one that was detached lies on new.
         """
         station: Station | None = plan.legs[0].station
-        reached: set[tuple[Station, frozenset[tuple[str, bool, bool]]]] = set()
+        reached: set[tuple[Station, frozenset[tuple[str, str]]]] = set()
         while station is not None:
             if station not in self._sides:
                 missing = Difference("the trail", "a machine between", "none is named")
@@ -412,7 +413,7 @@ class _Stage:
             visit = self._visit(parcel, station, now, walked)
             parcel = visit.parcel
             told = parcel.outcomes.items()
-            here = station, frozenset((s, "failed" in o, "waits" in o) for s, o in told)
+            here = station, frozenset((s, state_of(o)) for s, o in told)
             station = visit.next_station() if here not in reached else None
             reached.add(here)
         walked.differences += [d for troubles in walked.troubles.values() for d in troubles]
@@ -485,7 +486,7 @@ class _Stage:
     def _say_stopped(self, visit: Visit, struck: object) -> None:
         """Say which routes failed: a step of theirs went wrong, or was stopped."""
         outcomes = visit.parcel.outcomes
-        bad = {s for s, o in outcomes.items() if "failed" in o or "waits" in o}
+        bad = {s for s, outcome in outcomes.items() if not outcome.well}
         begun = [s.id for s in self._happening.begun]
         if struck and begun:
             bad.add(begun[-1])
@@ -639,7 +640,7 @@ def _allowed(old: FolderMachine, plan: Plan) -> list[Path]:
     """Return where the plan says that something changes on old: by commands, and by retiring."""
     mine = [step for step in plan.steps if step.station == "old"]
     told = [path for step in mine for path in step.changes]
-    told += [step.text("to") for step in mine if step.kind == "retire"]
+    told += [step.renamed for step in mine if isinstance(step, RetireStep)]
     return _below(old, map(plain, told))
 
 

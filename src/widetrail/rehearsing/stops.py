@@ -53,7 +53,7 @@ from widetrail.rehearsing.maker import (
 from widetrail.rehearsing.rehearsal import Rehearsal
 from widetrail.rehearsing.runner import StageHands, choices_of
 from widetrail.rehearsing.stage import RUN, fast_folder, machines_near, prepared_copy
-from widetrail.steps import Asked, Step
+from widetrail.steps import Asked, Step, act_of, state_of
 from widetrail.walking import Company, LegDone, Patience, Run, Visit
 from widetrail.walking.patience import Silent
 from widetrail.walking.seats import seat_as_told
@@ -390,7 +390,7 @@ class _Sweeping:
             yield problem
         if done is not None and (done.failed or done.waits or done.troubles):
             bad = [s.outcome for s in (*done.failed, *done.waits)]
-            if self._stage.serials and all(s.step.kind in SEAT_KINDS for s in done.bad):
+            if self._stage.serials and all(act_of(s.step).of_seats for s in done.bad):
                 self._swept.asked += 1  # the ledger tells what a person must do
                 return
             yield f"walked again it does not end well: {bad or done.troubles}"
@@ -566,9 +566,6 @@ def _is_beside(path: str, apart: Iterable[str]) -> bool:
     return any(_is_in(path, other) or _is_in(other, path) for other in apart)
 
 
-SEAT_KINDS = ("seat", "run", "person")
-
-
 def seats_trouble(stage: Stage, here: Path) -> str:
     """Return what is wrong with where the seats are: two machines have one, or nobody has it and
     nothing says what a person must do."""
@@ -593,8 +590,8 @@ def _places(stage: Stage, item: str, station: Station) -> Iterator[str]:
     """Give the places, below its machine's folder, that an item's copies change on a station."""
     machine = stage.machine(station)
     for step in stage.plan.steps:
-        kinds = ("publish",) if station == "new" else ("run", "retire")
-        if step.item == item and step.station == station and step.kind in kinds:
+        comes = station == "old" or act_of(step).places
+        if step.item == item and step.station == station and comes:
             for path in step.changes:
                 with suppress(WideTrailError):
                     yield machine.host(path).relative_to(machine.folder).as_posix()
@@ -642,28 +639,9 @@ def _parcel(parcel: Parcel) -> Any:
         (e.item, e.path, e.kind, e.size, e.mtime, e.mode, e.target, e.sha256)
         for e in parcel.reader("linux").entries
     ]
-    outcomes = {step: _plain(outcome) for step, outcome in parcel.outcomes.items()}
+    told = parcel.outcomes.items()
+    outcomes = {step: (state_of(outcome), outcome.facts.lasting()) for step, outcome in told}
     return sorted(cargo), sorted(p.name for p in parcel.folder.rglob("made/*/*/*")), outcomes
-
-
-def _plain(outcome: Mapping[str, Any]) -> Any:
-    """Return an outcome without what may differ: how a resumed step came to it."""
-    facts = {k: v for k, v in outcome.get("facts", {}).items() if k not in _OWN_FACTS}
-    return "failed" in outcome, "waits" in outcome, facts
-
-
-_OWN_FACTS = (
-    "resumed",
-    "done",
-    "put aside",
-    "status",
-    "tells",
-    "open",
-    "closed",
-    "says",
-    "seat",
-    "ready",
-)
 
 
 def _first_of(wanted: Any, found: Any) -> str:

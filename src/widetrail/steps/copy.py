@@ -2,78 +2,67 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from collections.abc import Iterator
+from typing import Annotated, Any
 
 from pydantic import AfterValidator, Field
 
-from widetrail.formats.checked import Model
+from widetrail.recipe.settings import Settings, StepText
 from widetrail.recipe.templates import check_path, literal
-from widetrail.steps.interface import Step, Unfolding
+from widetrail.steps.enter import EnterStep
+from widetrail.steps.kind import Rule
+from widetrail.steps.pack import PackStep
+from widetrail.steps.publish import PublishStep
+from widetrail.steps.step import Step, Unfolding
+
+PARCEL = "{parcel}"
 
 
 def _check_target(text: str) -> str:
     return check_path(text) if text else text
 
 
-class CopyRule(Model):
+class CopySettings(Settings):
     """The settings of ``copy``: the path it goes to, if that is not the item's place."""
 
     to: Annotated[str, AfterValidator(_check_target)] = Field("", alias="copy")
 
+    @property
+    def fills_parcel(self) -> bool:
+        return True
 
-class Copy:
-    """Unfolds into ``pack`` and ``publish``."""
+    def templates(self) -> Iterator[StepText]:
+        if self.to:
+            yield StepText(("copy",), "path", self.to)
 
-    schema = CopyRule
 
-    def unfold(self, unfolding: Unfolding) -> tuple[Step, ...]:
-        rule, subject = unfolding.rule, unfolding.subject
-        assert isinstance(rule, CopyRule)
-        source, parcel = literal(unfolding.old_path), "{parcel}"
-        target = unfolding.expand(rule.to) if rule.to else literal(unfolding.new_path)
-        pack = Step(
-            id=unfolding.step_id("pack"),
-            kind="pack",
-            station="old",
-            item=subject,
-            number=unfolding.number,
-            arguments={"from": source},
-            reads=(source,),
-            writes=(parcel,),
+class Copy(Rule[CopySettings]):
+    """Unfolds into a packing, and a publishing or, where the item is values, an entering."""
+
+    settings = CopySettings
+    carries = True
+
+    def unfold(self, settings: CopySettings, unfolding: Unfolding) -> tuple[Step, ...]:
+        source, place = literal(unfolding.old_path), literal(unfolding.new_path)
+        pack = unfolding.step(
+            PackStep, station="old", source=source, reads=(source,), writes=(PARCEL,)
         )
+        taken: dict[str, Any] = {"after": (pack.id,), "reads": (PARCEL,), "station": "new"}
+        existing = unfolding.existing
         if unfolding.store:
-            enter = Step(
-                id=unfolding.step_id("enter"),
-                kind="enter",
-                station="new",
-                item=subject,
-                number=unfolding.number,
-                arguments={
-                    "to": literal(unfolding.new_path),
-                    "existing": unfolding.existing,
-                    "store": unfolding.store,
-                },
-                after=(pack.id,),
-                reads=(parcel,),
-                writes=(literal(unfolding.new_path),),
+            store = unfolding.store
+            return pack, unfolding.step(
+                EnterStep, target=place, existing=existing, store=store, writes=(place,), **taken
             )
-            return pack, enter
-        publish = Step(
-            id=unfolding.step_id("publish"),
-            kind="publish",
-            station="new",
-            item=subject,
-            number=unfolding.number,
-            arguments={
-                "to": target,
-                "existing": unfolding.existing,
-                "given": rule.to,
-                "single": "yes" if unfolding.single else "",
-                **({"shared": "yes"} if unfolding.shared else {}),
-            },
-            after=(pack.id,),
-            reads=(parcel,),
+        target = unfolding.expand(settings.to) if settings.to else place
+        return pack, unfolding.step(
+            PublishStep,
+            target=target,
+            existing=existing,
+            elsewhere=bool(settings.to),
+            single=unfolding.single,
+            shared=unfolding.shared,
             writes=(target,),
             changes=(target,),
+            **taken,
         )
-        return pack, publish

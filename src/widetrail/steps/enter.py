@@ -7,7 +7,8 @@ entered is read again.
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
+from typing import ClassVar, Literal
 
 from widetrail.errors import Halted, WentWrong
 from widetrail.finding.atlas import Elsewhere, NotUnderstood, Rewritten, Unsayable
@@ -25,11 +26,16 @@ from widetrail.finding.stores import (
     with_texts,
 )
 from widetrail.formats.interface import Unreadable, Unwritable
+from widetrail.formats.told import Count, Text
 from widetrail.machine.written import read_written, write_again
+from widetrail.recipe import Existing
 from widetrail.recipe.arms import MET, reach
 from widetrail.recipe.templates import plain
-from widetrail.steps.interface import Doing, Done, Fact, Facts, Failed, Outcome, Step, WrittenAt
+from widetrail.steps.interface import Doing
+from widetrail.steps.kind import Act, StepRecord, Touched
+from widetrail.steps.outcomes import Done, Facts, Failed, Outcome, Remark, remarks
 from widetrail.steps.putting import put_file, put_values
+from widetrail.steps.step import Step, WrittenAt
 
 EXISTING_VALUES = {
     "put aside": "what is there of them already goes, and can be had back",
@@ -43,18 +49,49 @@ _STARTS = re.compile(r"\\CurrentVersion\\(Policies\\Explorer\\)?Run", re.IGNOREC
 """Keys whose values the system starts as programs."""
 
 
-class Enter:
+class EnterStep(Step):
+    """Values that are entered at ``target``, which is a place of a store or a preference file."""
+
+    kind: Literal["enter"] = "enter"
+    target: str
+    existing: Existing
+    store: StoreKind
+
+
+class EnterFacts(Facts):
+    """How many values were entered, where, and how many paths in them were made right."""
+
+    values: Count = 0
+    to: Text = ""
+    paths_rewritten: Count = 0
+
+
+class _Entered(StepRecord):
+    facts: EnterFacts
+
+
+class Enter(Act[EnterStep]):
     """Merges values into what new has."""
 
-    def words(self, step: Step) -> str:
-        place, what = plain(step.text("to")), EXISTING_VALUES[step.text("existing")]
+    step = EnterStep
+    facts = EnterFacts
+    records: ClassVar = {"entered": _Entered}
+    needs_closed = True
+    places = True
+
+    def touches(self, step: EnterStep, doing: Doing) -> Iterator[Touched]:
+        if place := doing.pinned(step.item):
+            yield Touched(place, told=doing.is_told(step.item), holds_cargo=True)
+
+    def words(self, step: EnterStep) -> str:
+        place, what = plain(step.target), EXISTING_VALUES[step.existing]
         starts = "; what stands there starts by itself" if _STARTS.search(place) else ""
         return f"enter the values of {step.item} at {place}; {what}{starts}"
 
-    def do(self, step: Step, doing: Doing) -> Outcome:
+    def do(self, step: EnterStep, doing: Doing) -> Outcome:
         entered = doing.recorded("entered", step.id)
         if entered is not None:
-            return Done(dict(entered["facts"]))  # type: ignore[arg-type]
+            return Done(EnterFacts.model_validate(entered["facts"]))
         doing.await_closed(step.item)
         kind = doing.store(step.item)
         assert kind is not None
@@ -62,25 +99,23 @@ class Enter:
             facts = _Entering(step, doing, kind).do()
         except (Unreadable, Unwritable) as error:
             todo = "Look at what is there; it is as it was."
-            return Failed(f"{doing.pinned(step.item)} {error}", todo, {})
-        doing.record("entered", step=step.id, facts=facts)
+            return Failed(f"{doing.pinned(step.item)} {error}", todo)
+        doing.record("entered", step=step.id, facts=facts.plain())
         return Done(facts)
 
 
 class _Entering:
     """One item's values on their way into a store."""
 
-    def __init__(self, step: Step, doing: Doing, kind: StoreKind) -> None:
+    def __init__(self, step: EnterStep, doing: Doing, kind: StoreKind) -> None:
         self._step, self._doing, self._kind = step, doing, kind
         self._place, self._old_place = doing.pinned(step.item), doing.place_on_old(step.item)
         self._store = Store(doing.machine, kind, self._place)
-        self._facts: dict[str, list[Fact]] = {
-            name: [] for name in ("paths elsewhere", "paths not said", "not rewritten")
-        }
+        self._remarks: list[Remark] = []
         self._count = 0
         self._atlas = doing.atlas(step.item, self._place)
 
-    def do(self) -> Facts:
+    def do(self) -> EnterFacts:
         """Enter the values; return what a report tells."""
         before = self._store.read()
         carried = self._spelled(self._right(self._carried()), before)
@@ -104,8 +139,13 @@ class _Entering:
                 why="it reads otherwise",
                 todo="Look at it in the program, then walk again.",
             )
-        facts: Facts = {"values": values, "to": self._place, "put aside": put_aside}
-        return {**facts, "paths rewritten": self._count, **self._facts}
+        return EnterFacts(
+            values=values,
+            to=self._place,
+            put_aside=tuple(put_aside),
+            paths_rewritten=self._count,
+            remarks=tuple(self._remarks),
+        )
 
     def _carried(self) -> dict[str, str]:
         entries = self._doing.packed.of(self._step.item)
@@ -128,7 +168,7 @@ class _Entering:
         self, carried: Mapping[str, str], there: Mapping[str, str]
     ) -> dict[str, str | None]:
         """Return what is set and what goes, as ``existing`` says."""
-        existing = self._step.text("existing")
+        existing = self._step.existing
         begun = self._doing.recorded("values saved", self._step.id) is not None
         if existing == "stop" and any(map(is_value, there)) and not begun:
             raise Halted(
@@ -173,12 +213,13 @@ class _Entering:
                     case Rewritten(told):
                         changes[spot.where] = told
                     case Elsewhere(path):
-                        self._facts["paths elsewhere"].append(path)
+                        self._remarks += remarks("elsewhere", [path])
                     case Unsayable(path, why):
-                        self._facts["paths not said"].append({"path": path, "reason": why})
+                        self._remarks.append(Remark(code="unsayable", path=path, reason=why))
                     case NotUnderstood(reason):
                         shown = shown_name(self._kind, name)
-                        self._facts["not rewritten"].append(f"{shown}: {reason}")
+                        said = Remark(code="not_rewritten", path=shown, reason=reason)
+                        self._remarks.append(said)
             if changes:
                 text = with_texts(self._kind, self._old_place, name, text, changes)
                 self._count += len(changes)

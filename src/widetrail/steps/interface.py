@@ -1,8 +1,6 @@
-"""What a step is, and what doing one may ask of the machine, the parcel and the journal.
+"""What doing a step may ask of the machine, the parcel, the journal and the person.
 
-A step of a plan is a comparable value; what does it is registered apart, by kind, so that the
-dry run, a rehearsal and the real walk consume the same plan. The protocols here let steps stand
-before planning, parcel and walking without importing them.
+The protocols here let steps stand before planning, parcel and walking without importing them.
 """
 
 from __future__ import annotations
@@ -12,130 +10,24 @@ from base64 import b64decode
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from typing import BinaryIO, Literal, NamedTuple, Protocol
+from typing import Any, BinaryIO, Literal, NamedTuple, Protocol
 
-from pydantic import Field
-
-from widetrail.errors import Halted, MachineUnusable, ParcelUnusable
+from widetrail.errors import Halted, MachineUnusable
 from widetrail.finding import Atlas, Finder
 from widetrail.finding.stores import StoreKind
-from widetrail.formats.checked import Model
 from widetrail.formats.interface import Platform
 from widetrail.licence.exchange import Exchange
 from widetrail.licence.seat import Adopted, Effect, Event, Purpose, Seat, Word
 from widetrail.machine import Completed, Entry, Machine
 from widetrail.machine.interface import Channels
-from widetrail.recipe import Existing, Item, Loaded, Route, Station
+from widetrail.recipe import Item, Route
 from widetrail.recipe.models import Application, Licence
+from widetrail.recipe.settings import Settings
+from widetrail.steps.outcomes import Fact, Noted
+from widetrail.steps.step import Step, WrittenAt
 
-Fact = str | int | float | bool | None | Sequence["Fact"] | Mapping[str, "Fact"]
-"""A plain JSON value."""
-
-Facts = dict[str, Fact]
-
-
-class Step(Model):
-    """One act at one station, as a plan holds it.
-
-    ``number`` is the place in its route of the recipe's step that it comes from, 0 where it comes
-    from none. Arguments and paths are templates: braces of what is known only where the step is
-    done stand in them still. ``after`` names the steps that must be done before; ``reads``,
-    ``writes`` and ``changes`` are paths of the station's machine or, in braces, of the parcel.
-    """
-
-    id: str
-    kind: str
-    station: Station
-    item: str
-    number: int = 0
-    arguments: dict[str, str | tuple[str, ...]] = Field(default_factory=dict)
-    after: tuple[str, ...] = ()
-    reads: tuple[str, ...] = ()
-    writes: tuple[str, ...] = ()
-    changes: tuple[str, ...] = ()
-    repeat: Literal["safe", "ask", "never"] = "safe"
-
-    def text(self, name: str) -> str:
-        """Return the argument ``name``, which is one text."""
-        value = self.arguments.get(name, "")
-        if not isinstance(value, str):
-            raise self._touched(name)
-        return value
-
-    def texts(self, name: str) -> tuple[str, ...]:
-        """Return the argument ``name``, which is several texts."""
-        value = self.arguments.get(name, ())
-        if not isinstance(value, tuple):
-            raise self._touched(name)
-        return value
-
-    def _touched(self, name: str) -> ParcelUnusable:
-        return ParcelUnusable(
-            "the plan cannot be read",
-            where=self.id,
-            why=f"its {name} is of another kind",
-            todo="Plan again, into another parcel.",
-        )
-
-
-class WrittenAt(Model):
-    """Where paths of the machine stand in an item, as a plan holds it.
-
-    ``file`` is below the item's place and may hold globs; it is empty where the place itself is
-    meant. ``tells`` names the recipe's place that the value tells the program of. ``outside_said``
-    tells that the recipe itself says what becomes of what is named and does not move.
-    """
-
-    form: str
-    file: str
-    at: str
-    outside: Literal["ask", "carry", "leave"] = "leave"
-    tells: str = ""
-    outside_said: bool = False
-
-
-@dataclass(frozen=True, slots=True)
-class Unfolding:
-    """What a recipe's step is given to unfold into steps of a plan.
-
-    ``subject`` is the item's name within the plan, ``number`` the step's place in the route from
-    1, ``rule`` its settings. ``expand`` puts in what is known of a text's braces at the station
-    and leaves the rest, with more values by name where they are given; ``parts`` are the values
-    chosen of each part, ``single`` tells that the item's place is one file, ``store`` which kind of
-    store it is where it is no files, ``shared`` that other items take what is in the place too.
-    """
-
-    loaded: Loaded
-    subject: str
-    route: str
-    existing: Existing
-    station: Station
-    number: int
-    rule: Model
-    old_path: str
-    new_path: str
-    parts: Mapping[str, tuple[str, ...]]
-    expand: Callable[..., str]
-    single: bool = False
-    store: str = ""
-    shared: bool = False
-
-    def step_id(self, kind: str) -> str:
-        """Return the id of the step of ``kind`` that this unfolds into."""
-        return f"{self.subject}/{self.route}/{self.number}/{kind}"
-
-    @property
-    def place(self) -> str:
-        """The item's place at the station."""
-        return self.old_path if self.station == "old" else self.new_path
-
-    def step(self, kind: str, **more: object) -> Step:
-        """Return the one step of ``kind`` that this unfolds into at its station."""
-        own = {"id": self.step_id(kind), "kind": kind, "station": self.station}
-        return Step.model_validate(
-            {**own, "item": self.subject, "number": self.number, **more}, context=None
-        )
-
+Record = Mapping[str, Any]
+"""A record of a station's journal: its event, and what that tells."""
 
 Piece = tuple[str, int, int]
 """A segment, the offset into it, and a number of bytes."""
@@ -433,11 +325,14 @@ class Doing(Protocol):
     def application(self, item: str) -> Application:
         """Return the application of the item's recipe."""
 
-    def rule(self, step: Step) -> Model:
+    def settings(self, step: Step) -> Settings:
         """Return the recipe's settings that the step comes from."""
 
     def other(self) -> str:
         """Return the name of the machine at the other end."""
+
+    def is_told(self, item: str) -> bool:
+        """Return whether a program's settings tell where the item's place is here."""
 
     def carved(self, item: str) -> tuple[str, ...]:
         """Return the paths below the item's place that belong to other items."""
@@ -448,7 +343,7 @@ class Doing(Protocol):
     def slug(self, item: str) -> str:
         """Return a name for the item that any volume can hold."""
 
-    def noted(self, item: str) -> Facts:
+    def noted(self, item: str) -> Mapping[str, Noted]:
         """Return what old noted about the item."""
 
     def looked_at(self, item: str, check: str) -> bool:
@@ -549,13 +444,13 @@ class Doing(Protocol):
     def record(self, event: str, **facts: Fact) -> None:
         """Write a record to the station's journal and make it durable."""
 
-    def recorded(self, event: str, step: str) -> Facts | None:
+    def recorded(self, event: str, step: str) -> Record | None:
         """Return the newest record of that event and step in the station's journal.
 
         ``at`` in it is its place in the journal: what came later has a higher one.
         """
 
-    def records(self, event: str) -> tuple[Facts, ...]:
+    def records(self, event: str) -> tuple[Record, ...]:
         """Return every record of that event in the station's journal, oldest first."""
 
     def ask(self, asked: Asked) -> str | None:
@@ -609,68 +504,3 @@ class Doing(Protocol):
 
     def take_along(self) -> str:
         """Bring what is left of the parcel to this machine; return the folder it is in now."""
-
-
-@dataclass(frozen=True, slots=True)
-class Done:
-    """A step that was done, with the facts a report tells."""
-
-    facts: Facts
-
-
-@dataclass(frozen=True, slots=True)
-class Failed:
-    """A step that came out wrong: what is wrong, what to do, and the facts known so far.
-
-    What it would have changed is as it was before.
-    """
-
-    reason: str
-    todo: str
-    facts: Facts
-
-
-@dataclass(frozen=True, slots=True)
-class Waits:
-    """A step that could not be done yet: what it waits for, and what to do."""
-
-    reason: str
-    todo: str
-
-
-Outcome = Done | Failed | Waits
-
-
-class Teller(Protocol):
-    """How the steps of one kind are told."""
-
-    def words(self, step: Step) -> str:
-        """Return the step as a plan tells it to a person."""
-
-
-class Act(Teller, Protocol):
-    """How the steps of one kind are told and done."""
-
-    def do(self, step: Step, doing: Doing) -> Outcome:
-        """Do the step.
-
-        Raises:
-            Waiting: It waits for something; nothing of it is left half-way.
-            Halted: It cannot be done now; nothing of it is left half-way.
-            WideTrailError: The parcel or machine cannot be used for it.
-        """
-
-
-class Rule(Protocol):
-    """How a recipe's step of one kind is written and what it becomes in a plan."""
-
-    @property
-    def schema(self) -> type[Model]:
-        """The model of the step's settings."""
-
-    def unfold(self, unfolding: Unfolding) -> tuple[Step, ...]:
-        """Return the steps of the plan, in order."""
-
-
-class OwnAct(Rule, Act, Protocol):
-    """A recipe's step that becomes steps of its own kind, which it tells and does itself."""

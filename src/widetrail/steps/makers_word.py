@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from typing import Literal
 
 from widetrail.errors import Halted, Waiting
 from widetrail.licence.seat import (
@@ -17,8 +18,9 @@ from widetrail.licence.seat import (
     words_of,
 )
 from widetrail.recipe import Station
-from widetrail.steps.interface import Asked, Doing, Done, Facts, Failed, Outcome, Step
-from widetrail.steps.running import OF_SEAT
+from widetrail.steps.interface import Asked, Doing
+from widetrail.steps.outcomes import Done, Facts, Failed, Outcome, SeatTold
+from widetrail.steps.step import Step
 
 UNKNOWN = "unknown"
 """What is answered where a person does not know yet."""
@@ -37,13 +39,16 @@ MEANWHILE: Mapping[Purpose, str] = {
 
 def purpose_of(step: Step) -> Purpose:
     """Return the purpose of the act that a step belongs to."""
-    purposes: Mapping[str, Purpose] = {"release": "release", "claim": "claim", "return": "return"}
-    return purposes[step.text(OF_SEAT)]
+    assert step.seat is not None, "a plan says which act a step is part of"
+    return step.seat.purpose
 
 
-def says_fact(says: str) -> Facts:
-    """Return a program's own words on its licence as a fact."""
-    return {"says": says}
+Whose = Literal["program", "maker", "person"]
+
+
+def done_with(step: Step, doing: Doing, says: str = "", by: Whose = "program") -> Done:
+    """Return that a step was done, with how far the seat is now and what shows that."""
+    return Done(Facts(seat=SeatTold(stage=doing.seats.now(step.item).stage, says=says, by=by)))
 
 
 def asked_of(
@@ -72,7 +77,7 @@ def closed_already(step: Step, doing: Doing) -> Outcome | None:
     if seat.act is not None and seat.act.purpose == purpose:
         return None
     if closed_as_done(seat, purpose):
-        return Done({"seat": f"nothing was to be done: {words_of(seat)}"})
+        return done_with(step, doing)
     raise Halted(
         f"no {purpose} of the seat is open",
         why=f"it is {words_of(seat)}",
@@ -114,7 +119,7 @@ def by_maker(step: Step, doing: Doing, why: str) -> Outcome:
     seats.happens(step.item, Told(holder, at, word))
     seat = seats.now(step.item)
     if closed_as_done(seat, purpose):
-        return Done({"seat": words_of(seat), "by": "the maker's word"})
+        return done_with(step, doing, by="maker")
     seats.have_again(step.item, purpose)
     if seat.stage == "verified":
         seats.have_again(step.item, "release")
@@ -127,7 +132,7 @@ def by_maker(step: Step, doing: Doing, why: str) -> Outcome:
             f"{seats.command('give-up', step.item)}."
         )
     words = f"by the maker's word the {purpose} was not done: the seat is {words_of(seat)}"
-    return Failed(words, todo, {})
+    return Failed(words, todo)
 
 
 def contradiction(step: Step, doing: Doing, holder: Holder, says: str) -> Halted:

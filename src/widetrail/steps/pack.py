@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from io import BytesIO
-from typing import BinaryIO
+from typing import BinaryIO, Literal
 
 from widetrail.errors import MachineUnusable, Waiting
 from widetrail.finding import Selection, with_journals
@@ -18,35 +18,57 @@ from widetrail.finding.stores import (
     selected,
 )
 from widetrail.formats.interface import Unreadable
+from widetrail.formats.told import Count
 from widetrail.machine import Entry
 from widetrail.machine.interface import Opened
 from widetrail.machine.paths import parent
 from widetrail.recipe.templates import plain
-from widetrail.steps.interface import (
-    Asked,
-    Doing,
-    Done,
-    Fact,
-    Facts,
-    Failed,
-    Outcome,
-    Step,
-    UnreadableFile,
-    Unstable,
-)
+from widetrail.steps.interface import Asked, Doing, UnreadableFile, Unstable
+from widetrail.steps.kind import Act, Touched
+from widetrail.steps.outcomes import Done, Facts, Failed, Outcome, Remark, remarks
 from widetrail.steps.saving import with_hard_links
+from widetrail.steps.step import Step
 
 LOOK_EVERY = 2.0
 """Seconds between two looks, while packing, at whether the program is still closed."""
 
 
-class Pack:
+class PackStep(Step):
+    """An item that is packed from its place."""
+
+    kind: Literal["pack"] = "pack"
+    source: str
+
+
+class PackFacts(Facts):
+    """What was packed: files with their bytes, links, and named values."""
+
+    files: Count = 0
+    size: Count = 0
+    links: Count = 0
+    values: Count = 0
+
+    @property
+    def is_nothing(self) -> bool:
+        return not (self.files or self.links)
+
+
+class Pack(Act[PackStep]):
     """Packs what an item stands for, links as links."""
 
-    def words(self, step: Step) -> str:
-        return f"pack {step.item} from {plain(step.text('from'))} into the parcel"
+    step = PackStep
+    facts = PackFacts
+    needs_closed = True
+    packs = True
+    moves_data = True
 
-    def do(self, step: Step, doing: Doing) -> Outcome:
+    def touches(self, step: PackStep, doing: Doing) -> Iterator[Touched]:
+        yield Touched(doing.pinned(step.item), told=doing.is_told(step.item), taken=True)
+
+    def words(self, step: PackStep) -> str:
+        return f"pack {step.item} from {plain(step.source)} into the parcel"
+
+    def do(self, step: PackStep, doing: Doing) -> Outcome:
         place, kind = doing.pinned(step.item), doing.store(step.item)
         tries, left_out = 1, _LeftOut(step, doing)
         while True:
@@ -80,8 +102,8 @@ class Pack:
         if changed:
             raise Unstable(changed)
         links = sum(e.kind == "link" for e in listed.entries)
-        told: Facts = {"files": files, "size": size, "links": links, "no files": listed.no_files}
-        return Done({**told, "unreadable": left_out.told})
+        told = (*remarks("irregular", listed.irregular), *left_out.told)
+        return Done(PackFacts(files=files, size=size, links=links, remarks=told))
 
 
 TRIES = 3
@@ -97,7 +119,7 @@ class _LeftOut:
     def __init__(self, step: Step, doing: Doing) -> None:
         self._step, self._doing, self._all = step, doing, False
         self.paths: set[str] = set()
-        self.told: list[Fact] = []
+        self.told: list[Remark] = []
 
     def ask(self, error: UnreadableFile) -> None:
         """Leave a file out, where the person says so.
@@ -114,7 +136,7 @@ class _LeftOut:
                 raise error
             self._all = answer == self.ALL
         self.paths.add(error.path)
-        self.told.append({"path": error.where, "reason": error.why})
+        self.told.append(Remark(code="unreadable", path=error.where, reason=error.why))
 
 
 UNREADABLE = "unreadable"
@@ -139,7 +161,7 @@ class _Listed:
         else:
             raise MachineUnusable("is no longer there", where=place)
         self.outside = doing.outside(step.item)
-        self.no_files: list[Fact] = [e.path for e in own if e.kind == "other"]
+        self.irregular = [e.path for e in own if e.kind == "other"]
         own = [e for e in own if e.kind != "other"]
         self._own = {e.path for e in own}
         more = _from_outside(doing, self.outside, self._own)
@@ -194,12 +216,12 @@ def _pack_values(step: Step, doing: Doing, kind: StoreKind, place: str) -> Outco
     try:
         values = selected(kind, doing.item(step.item), Store(doing.machine, kind, place).read())
     except Unreadable as error:
-        return Failed(f"{place} {error}", "Mend what the reason names, then walk again.", {})
+        return Failed(f"{place} {error}", "Mend what the reason names, then walk again.")
     data = encode_values(kind, place, values)
     moment = int(doing.now.timestamp() * 10**9)
     entry = Entry(CARRIED[kind], "file", len(data), moment, 0o600)
     files, size = doing.packing.add(step.item, [entry], lambda path: BytesIO(data))
-    return Done({"files": files, "size": size, "values": sum(map(is_value, values))})
+    return Done(PackFacts(files=files, size=size, values=sum(map(is_value, values))))
 
 
 class _Opened(Waiting):

@@ -22,16 +22,20 @@ from widetrail.finding.atlas import (
 from widetrail.finding.readings import insist_own_journal
 from widetrail.formats.bounded import ask
 from widetrail.formats.canonical import digest
+from widetrail.formats.checked import Model
 from widetrail.formats.companions import BESIDE, JOURNALS
 from widetrail.formats.interface import NotThere, Spot, Unreadable, Unwritable
 from widetrail.formats.outside import SafePath
 from widetrail.formats.rewriting import write_value
 from widetrail.formats.spots import WRITTEN_ANEW
+from widetrail.formats.told import Count
 from widetrail.machine import file_digest
 from widetrail.machine.paths import join
 from widetrail.machine.written import read_written, write_again
 from widetrail.recipe import Globs
-from widetrail.steps.interface import CargoEntry, Doing, Facts, Step, WrittenAt
+from widetrail.steps.interface import CargoEntry, Doing
+from widetrail.steps.outcomes import Remark, remarks
+from widetrail.steps.step import Step, WrittenAt
 
 MOST = 256 * 1024 * 1024
 """Bytes of a settings file that is rewritten, at most; a database may be larger."""
@@ -40,23 +44,36 @@ _ADDED = ("ini", "json", "toml")
 """The forms to which a value is added that did not stand there."""
 
 
+class RewrittenPaths(Model):
+    """How many paths in an item's files were made right, and what a person should know."""
+
+    count: Count = 0
+    remarks: tuple[Remark, ...] = ()
+
+
 def make_paths_right(
-    step: Step, doing: Doing, staged: str, target: str, came_as: Mapping[str, str]
-) -> Facts:
+    step: Step,
+    doing: Doing,
+    staged: str,
+    target: str,
+    came_as: Mapping[str, str],
+    *,
+    single: bool,
+) -> RewrittenPaths:
     """Rewrite what the item's staged files hold of paths; return what a report tells of it.
 
     ``came_as`` are the paths below ``target`` that are called otherwise there, since something was
-    there already.
+    there already; ``single`` tells that the item is one file.
     """
     if not doing.written(step.item):
-        return {}
+        return RewrittenPaths()
     done, ready = doing.recorded("rewritten", step.id), doing.recorded("staged", step.id)
     if done is not None and ready is not None and int(str(done["at"])) > int(str(ready["at"])):
-        return dict(done["facts"])  # type: ignore[arg-type]
-    work = _Work(step, doing, staged, target, came_as)
+        return RewrittenPaths.model_validate(done["facts"])
+    work = _Work(step, doing, staged, target, came_as, single)
     work.do()
-    doing.record("rewritten", step=step.id, facts=work.facts)
-    return work.facts
+    doing.record("rewritten", step=step.id, facts=work.told.model_dump(mode="json"))
+    return work.told
 
 
 @dataclass
@@ -68,30 +85,34 @@ class _Work:
     staged: str
     target: str
     came_as: Mapping[str, str]
+    single: bool
     count: int = 0
     written: set[str] = field(default_factory=set)
     anew: set[str] = field(default_factory=set)
     elsewhere: dict[str, None] = field(default_factory=dict)
     unsayable: dict[str, str] = field(default_factory=dict)
-    wrong: dict[str, None] = field(default_factory=dict)
+    wrong: dict[tuple[str, str], None] = field(default_factory=dict)
     was: Mapping[str, str] = field(default_factory=dict)
     _digests: dict[str, str] = field(default_factory=dict)
 
     @property
-    def facts(self) -> Facts:
+    def told(self) -> RewrittenPaths:
         """What a report tells."""
-        lists = (self.anew, self.elsewhere, self.wrong)
-        names = ("written anew", "paths elsewhere", "not rewritten")
-        told: Facts = {name: sorted(values) for name, values in zip(names, lists, strict=True)}
-        said = [{"path": path, "reason": why} for path, why in sorted(self.unsayable.items())]
-        return {"paths rewritten": self.count, "paths not said": said, **told}
+        unsayable, wrong = sorted(self.unsayable.items()), sorted(self.wrong)
+        told = (
+            *remarks("rewritten_whole", sorted(self.anew)),
+            *remarks("elsewhere", sorted(self.elsewhere)),
+            *(Remark(code="unsayable", path=path, reason=why) for path, why in unsayable),
+            *(Remark(code="not_rewritten", path=path, reason=why) for path, why in wrong),
+        )
+        return RewrittenPaths(count=self.count, remarks=told)
 
     def do(self) -> None:
         """Rewrite each file once, by all rules that are for it."""
         doing = self.doing
         entries = {e.path: e for e in doing.packed.of(self.step.item)}
         atlas = doing.atlas(self.step.item, self.target, self.came_as)
-        single = bool(self.step.text("single"))
+        single = self.single
         self.was = doing.names_on_old(self.step.item)
         by_file: dict[str, list[WrittenAt]] = {}
         for rule in doing.written(self.step.item):
@@ -108,7 +129,7 @@ class _Work:
                 else:
                     self._file(context, atlas)
             except (Unreadable, Unwritable) as error:
-                self.wrong[f"{new} {error}"], self.count = None, before
+                self.wrong[new, str(error)], self.count = None, before
         if self.written:
             top = doing.machine.host(self.staged)
             doing.machine.effects.barrier(top)
@@ -194,7 +215,7 @@ class _Work:
             case Unsayable(path, why):
                 self.unsayable[path] = why
             case NotUnderstood(reason):
-                self.wrong[f"{file.new}: {reason}"] = None
+                self.wrong[file.new, reason] = None
         return None
 
     def _database(self, file: _File, atlas: Atlas) -> None:

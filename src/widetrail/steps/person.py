@@ -2,22 +2,25 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Mapping
 from typing import Annotated, Literal
 
 from pydantic import AfterValidator, Field
 
 from widetrail.errors import Waiting
-from widetrail.formats.checked import Model
 from widetrail.machine.paths import base
 from widetrail.recipe.conditions import Condition
 from widetrail.recipe.models import ArgumentText, Name, Said
+from widetrail.recipe.settings import Settings, StepText
 from widetrail.recipe.templates import Brace, parse_template, plain
 from widetrail.steps.commands import REQUEST_MADE
-from widetrail.steps.interface import Doing, Done, Outcome, Step, Task, Unfolding
+from widetrail.steps.interface import Doing, Task
+from widetrail.steps.kind import Act, Rule
 from widetrail.steps.makers_word import closed_already
-from widetrail.steps.proving import missing, shown, telling_of
-from widetrail.steps.running import OF_SEAT
+from widetrail.steps.outcomes import Done, Facts, Outcome
+from widetrail.steps.proving import conditions, missing, telling_of
 from widetrail.steps.seat_runs import made, named
+from widetrail.steps.step import Step, Unfolding
 
 
 def _check_words(text: str) -> str:
@@ -25,35 +28,78 @@ def _check_words(text: str) -> str:
     return text
 
 
-class PersonRule(Model):
+class PersonSettings(Settings):
     """The settings of ``person``; by ``name`` a rehearsal or an answers file plays it."""
+
+    for_licences = True
 
     person: Annotated[Said, AfterValidator(_check_words)] | ArgumentText
     name: Name | None = None
     makes: Literal["{request}", "{answer}"] | None = None
     proof: dict[Name, Condition] = Field(default_factory=dict)
 
+    def templates(self) -> Iterator[StepText]:
+        yield StepText(("person",), "words", self.person)
+        if self.makes is not None:
+            yield StepText(("makes",), "made", self.makes)
 
-class Person:
+    def conditions(self) -> Mapping[str, Mapping[str, Condition]]:
+        return {"proof": self.proof}
+
+    @property
+    def waits(self) -> bool:
+        return bool(self.proof)
+
+
+class PersonStep(Step):
+    """A task of a person, and the readings that show it was done, in words."""
+
+    kind: Literal["person"] = "person"
+    task: str
+    proof: tuple[str, ...] = ()
+
+    @property
+    def given(self) -> tuple[str, ...]:
+        return (self.task,)
+
+
+class PersonFacts(Facts):
+    """How it is known: readings showed it, before a person was asked or after; or a person says so;
+    ``readings`` are those that did."""
+
+    passing = Facts.passing | {"shown", "readings"}
+
+    shown: Literal["before", "after", "by_word"] = "by_word"
+    readings: tuple[Name, ...] = ()
+
+
+class Person(Rule[PersonSettings], Act[PersonStep]):
     """Unfolds into one act of a person."""
 
-    schema = PersonRule
+    settings = PersonSettings
+    step = PersonStep
+    facts = PersonFacts
+    takes_over = True
+    makes_known = True
+    brings_about = True
+    of_seats = True
+    by_person = "what you did yourself"
 
-    def unfold(self, unfolding: Unfolding) -> tuple[Step, ...]:
-        rule = unfolding.rule
-        assert isinstance(rule, PersonRule)
-        arguments = {"task": unfolding.expand(rule.person), "proof": conditions(rule.proof)}
-        writes = (rule.makes,) if rule.makes is not None else ()
-        return (unfolding.step("person", arguments=arguments, writes=writes),)
+    def unfold(self, settings: PersonSettings, unfolding: Unfolding) -> tuple[Step, ...]:
+        writes = (settings.makes,) if settings.makes is not None else ()
+        task, proof = unfolding.expand(settings.person), conditions(settings.proof)
+        return (unfolding.step(PersonStep, task=task, proof=proof, writes=writes),)
 
-    def words(self, step: Step) -> str:
+    def words(self, step: PersonStep) -> str:
         step = named(step)
-        proof = step.texts("proof")
-        told = f" (shown by: {', '.join(proof)})" if proof else ""
-        return f"you: {plain(step.text('task'))}{told}"
+        told = f" (shown by: {', '.join(step.proof)})" if step.proof else ""
+        return f"you: {plain(step.task)}{told}"
 
-    def do(self, step: Step, doing: Doing) -> Outcome:
-        if OF_SEAT in step.arguments and (closed := closed_already(step, doing)) is not None:
+    def left_after_undo(self, words: str, *, loose: bool) -> str:
+        return super().left_after_undo(words.removeprefix("you: "), loose=loose)
+
+    def do(self, step: PersonStep, doing: Doing) -> Outcome:
+        if step.seat is not None and (closed := closed_already(step, doing)) is not None:
             return closed
         if not step.writes:
             return self._have_done(step, doing)
@@ -69,18 +115,17 @@ class Person:
         made(step, doing)
         return outcome
 
-    def _have_done(self, step: Step, doing: Doing, more: str = "") -> Outcome:
-        rule = doing.rule(step)
-        assert isinstance(rule, PersonRule)
+    def _have_done(self, step: PersonStep, doing: Doing, more: str = "") -> Outcome:
+        rule = doing.settings(step)
+        assert isinstance(rule, PersonSettings)
+        proved = tuple(rule.proof)
         if rule.proof and not missing(doing, step.item, rule.proof):
-            return Done({"done": "it was done already"})
+            return Done(PersonFacts(shown="before", readings=proved))
         words, secrets = _filled(step, doing)
         words += more
         loaded = doing.finder(step.item).loaded
         recipe = loaded.id
-        task = Task(
-            recipe, step.item, rule.name or "", step.id, words, step.texts("proof"), secrets
-        )
+        task = Task(recipe, step.item, rule.name or "", step.id, words, step.proof, secrets)
         if not doing.have_done(step, task):
             raise Waiting(
                 words,
@@ -88,7 +133,7 @@ class Person:
                 todo="Do it, then walk again" + (f" ({rule.name})." if rule.name else "."),
             )
         if not rule.proof:
-            return Done({"done": "a person says so"})
+            return Done(PersonFacts())
         unseen = f"that does not show yet: {words}"
         with telling_of(loaded, rule):
             doing.await_(
@@ -96,17 +141,17 @@ class Person:
                 unseen,
                 seconds=_SHOWS_WITHIN,
             )
-        return Done({"done": f"shown by {', '.join(shown(name) for name in rule.proof)}"})
+        return Done(PersonFacts(shown="after", readings=proved))
 
 
 _SHOWS_WITHIN = 60.0
 """Seconds within which what a person did shows."""
 
 
-def _filled(step: Step, doing: Doing) -> tuple[str, dict[str, str]]:
+def _filled(step: PersonStep, doing: Doing) -> tuple[str, dict[str, str]]:
     """Return the words with all put in but secrets, and those by name for the person alone."""
     secret = doing.secrets(step)
-    pieces = parse_template(step.text("task"))
+    pieces = parse_template(step.task)
     words, told = "", {}
     for piece in pieces:
         if not isinstance(piece, Brace):
@@ -117,8 +162,3 @@ def _filled(step: Step, doing: Doing) -> tuple[str, dict[str, str]]:
         else:
             words += doing.fill(step, f"{{{piece.name}}}")
     return words, told
-
-
-def conditions(rules: dict[str, Condition]) -> tuple[str, ...]:
-    """Return conditions on readings in words."""
-    return tuple(f"{shown(name)} is {condition}" for name, condition in sorted(rules.items()))

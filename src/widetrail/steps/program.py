@@ -2,95 +2,178 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from typing import ClassVar
-
-from pydantic import Field, create_model
+from collections.abc import Iterator
+from typing import Any, ClassVar, Literal
 
 from widetrail.finding import Found, Several
-from widetrail.formats.checked import Model
+from widetrail.formats.told import Text
 from widetrail.recipe.models import Name
+from widetrail.recipe.settings import Settings
 from widetrail.recipe.templates import literal, plain
-from widetrail.steps.commands import CLOSES, OPENS, show_command
-from widetrail.steps.interface import Doing, Done, Facts, Failed, Outcome, Step, Task, Unfolding
+from widetrail.steps.commands import show_command
+from widetrail.steps.interface import Doing, Task
+from widetrail.steps.kind import Act, Rule, StepRecord
+from widetrail.steps.outcomes import Done, Facts, Failed, Outcome
 from widetrail.steps.saving import put_back, save
+from widetrail.steps.step import Step, Unfolding
 
 
-class Program:
-    """Unfolds into one act on the application; each subclass is a kind."""
+class ProgramStep(Step):
+    """An act on the application: its name, and the commands of it that are run."""
 
-    kind: ClassVar[str]
-    told: ClassVar[str]
-    commands: ClassVar[tuple[str, ...]]
+    commands_in = ("opens", "closes")
 
-    def __init__(self) -> None:
-        name: type = Name if self.kind == "first_start" else str
-        fields = {"value": (name, Field("", alias=self.kind))}
-        self.schema: type[Model] = create_model(
-            f"{self.kind.title().replace('_', '')}Rule", __base__=Model, **fields
-        )  # type: ignore[call-overload]
-
-    def unfold(self, unfolding: Unfolding) -> tuple[Step, ...]:
-        application = unfolding.loaded.recipe.application
-        place = str(getattr(unfolding.rule, "value", ""))
-        changes = (unfolding.expand(f"{{{place}}}"),) if place else ()
-        arguments: dict[str, str | tuple[str, ...]] = {
-            "program": literal(application.name),
-            "place": place,
-        }
-        for name, command in ((OPENS, application.open), (CLOSES, application.close)):
-            if command and name in self.commands:
-                arguments[name] = tuple(unfolding.expand(word, {}) for word in command)
-        return (unfolding.step(self.kind, arguments=arguments, changes=changes),)
-
-    def words(self, step: Step) -> str:
-        told = self.told.format(program=plain(step.text("program")), place=step.text("place"))
-        runs = [show_command(step.texts(name)) for name in self.commands if step.texts(name)]
-        return f"{told}: {', and then '.join(runs)}" if runs else told
+    program: str
+    opens: tuple[str, ...] = ()
+    closes: tuple[str, ...] = ()
 
 
-class Open(Program):
+class ProgramFacts(Facts):
+    """How it came about: it was so already, by a command, or by a person who was asked."""
+
+    passing = Facts.passing | {"how"}
+
+    how: Literal["already", "command", "asked"] = "command"
+
+
+def _commands(unfolding: Unfolding, *names: Literal["open", "close"]) -> dict[str, Any]:
+    """Return what a step on the application is made of: its program, and commands by name."""
+    application = unfolding.loaded.recipe.application
+    own: dict[str, Any] = {"program": literal(application.name)}
+    for name in names:
+        command: tuple[str, ...] = getattr(application, name)
+        own[f"{name}s"] = tuple(unfolding.expand(word, {}) for word in command)
+    return own
+
+
+def _with_commands(words: str, step: ProgramStep) -> str:
+    runs = [show_command(command) for command in step.commands.values()]
+    return f"{words}: {', and then '.join(runs)}" if runs else words
+
+
+class OpenSettings(Settings):
+    """The settings of ``open``; it has none."""
+
+    open: str = ""
+
+
+class OpenStep(ProgramStep):
+    """The application is opened."""
+
+    kind: Literal["open"] = "open"
+
+
+class Open(Rule[OpenSettings], Act[OpenStep]):
     """Opens the program for the person, and leaves it open."""
 
-    kind = "open"
-    told = "open {program}"
-    commands = (OPENS,)
+    settings = OpenSettings
+    step = OpenStep
+    facts = ProgramFacts
+    brings_about = True
+    by_person = "that the program was opened"
 
-    def do(self, step: Step, doing: Doing) -> Outcome:
+    def unfold(self, settings: OpenSettings, unfolding: Unfolding) -> tuple[Step, ...]:
+        return (unfolding.step(OpenStep, **_commands(unfolding, "open")),)
+
+    def words(self, step: OpenStep) -> str:
+        return _with_commands(f"open {plain(step.program)}", step)
+
+    def do(self, step: OpenStep, doing: Doing) -> Outcome:
         if doing.open_signs(step.item):
-            return Done({"open": "it was open already"})
+            return Done(ProgramFacts(how="already"))
         return _open(step, doing)
 
 
-class Close(Program):
+class CloseSettings(Settings):
+    """The settings of ``close``; it has none."""
+
+    close: str = ""
+
+
+class CloseStep(ProgramStep):
+    """The application is closed."""
+
+    kind: Literal["close"] = "close"
+
+
+class Close(Rule[CloseSettings], Act[CloseStep]):
     """Asks the program, or else the person, to close it, and waits; it is never ended."""
 
-    kind = "close"
-    told = "close {program} (it is asked for, never forced)"
-    commands = (CLOSES,)
+    settings = CloseSettings
+    step = CloseStep
+    facts = ProgramFacts
+    by_person = "that the program was closed"
 
-    def do(self, step: Step, doing: Doing) -> Outcome:
+    def unfold(self, settings: CloseSettings, unfolding: Unfolding) -> tuple[Step, ...]:
+        return (unfolding.step(CloseStep, **_commands(unfolding, "close")),)
+
+    def words(self, step: CloseStep) -> str:
+        return _with_commands(f"close {plain(step.program)} (it is asked for, never forced)", step)
+
+    def do(self, step: CloseStep, doing: Doing) -> Outcome:
         if not doing.open_signs(step.item):
-            return Done({"closed": "it was closed already"})
+            return Done(ProgramFacts(how="already"))
         return _close(step, doing)
 
 
-class FirstStart(Program):
+class FirstStartSettings(Settings):
+    """The settings of ``first_start``: the place that the program makes."""
+
+    first_start: Name
+
+    def places(self) -> Iterator[tuple[str, str]]:
+        yield "first_start", self.first_start
+
+
+class FirstStartStep(ProgramStep):
+    """The application is started for the first time, so that it makes a place."""
+
+    kind: Literal["first_start"] = "first_start"
+    place: str
+
+
+class FirstStartFacts(Facts):
+    """The place that was to be made, and whether it was made by this."""
+
+    passing = Facts.passing | {"was_made"}
+
+    place: Text = ""
+    was_made: bool = False
+
+
+class FirstStart(Rule[FirstStartSettings], Act[FirstStartStep]):
     """Has the program make a place that is not there yet."""
 
-    kind = "first_start"
-    told = "start {program} for the first time where it was not, so that it makes its {place}"
-    commands = (OPENS, CLOSES)
+    settings = FirstStartSettings
+    step = FirstStartStep
+    facts = FirstStartFacts
+    records: ClassVar = {"first starting": StepRecord, "first started": StepRecord}
+    makes_known = True
+    brings_about = True
 
-    def do(self, step: Step, doing: Doing) -> Outcome:
-        place = step.text("place")
+    def unfold(self, settings: FirstStartSettings, unfolding: Unfolding) -> tuple[Step, ...]:
+        place = settings.first_start
+        changes = (unfolding.expand(f"{{{place}}}"),)
+        commands = _commands(unfolding, "open", "close")
+        return (unfolding.step(FirstStartStep, place=place, changes=changes, **commands),)
+
+    def words(self, step: FirstStartStep) -> str:
+        name, place = plain(step.program), step.place
+        told = f"start {name} for the first time where it was not, so that it makes its {place}"
+        return _with_commands(told, step)
+
+    def do(self, step: FirstStartStep, doing: Doing) -> Outcome:
+        place = step.place
+        was_there, was_made = (
+            Done(FirstStartFacts(place=place, was_made=made)) for made in (False, True)
+        )
         path = doing.finder(step.item).path(f"{{{place}}}")
         if doing.recorded("first started", step.id) is not None:
-            return Done({place: "it was made"})
+            return was_made
         if path and doing.recorded("saved", step.id) is not None:
             put_back(step, doing, path)  # a walk that was cut off had begun it: it may be half made
         if _there(step, doing, place):
-            return Done({place: "it was there already"})
+            return was_there
         doing.await_closed(step.item)
         if path:
             save(step, doing, path)
@@ -104,17 +187,17 @@ class FirstStart(Program):
             lambda: "" if _there(step, doing, place) else f"{name} has not made its {place} yet",
             todo,
             seconds=_FIRST_WITHIN,
-            grace=_OWN_WITHIN if step.texts(OPENS) else 0.0,
+            grace=_OWN_WITHIN if step.opens else 0.0,
         )
         closed = _close(step, doing)
         if isinstance(closed, Failed):
             return closed
         doing.settle_down([path] if path else [], step.item)
         doing.record("first started", step=step.id)
-        return Done({place: "it was made"})
+        return was_made
 
 
-def close_begun(step: Step, doing: Doing) -> None:
+def close_begun(step: FirstStartStep, doing: Doing) -> None:
     """Close the program that a walk which was cut off had started for the first time.
 
     Raises:
@@ -132,49 +215,41 @@ _OWN_WITHIN = 30.0
 _COMMAND_WITHIN = 60.0
 
 
-def _there(step: Step, doing: Doing, place: str) -> bool:
+def _there(step: FirstStartStep, doing: Doing, place: str) -> bool:
     where = doing.finder(step.item).place(place)
     return isinstance(where, Found) or (isinstance(where, Several) and bool(where.instances))
 
 
-def _open(step: Step, doing: Doing) -> Outcome:
-    if step.texts(OPENS):
-        program, arguments = doing.command(step, step.texts(OPENS))
+def _open(step: OpenStep | FirstStartStep, doing: Doing) -> Outcome:
+    if step.opens:
+        program, arguments = doing.command(step, step.opens)
         doing.machine.launch(program, arguments)
-        return Done({"open": "it was started"})
-    return _by_hand(step, doing, f"Open {doing.application(step.item).name}.", "open")
+        return Done(ProgramFacts())
+    return _by_hand(step, doing, f"Open {doing.application(step.item).name}.")
 
 
-def _close(step: Step, doing: Doing) -> Outcome:
-    application = doing.application(step.item)
-    if step.texts(CLOSES):
-        name, asked = application.name, [False]
+def _close(step: CloseStep | FirstStartStep, doing: Doing) -> Outcome:
+    name = doing.application(step.item).name
+    if step.closes:
+        asked = [False]
 
         def what() -> str:
             signs = doing.open_signs(step.item)
             if signs and not asked[0]:  # it may have been too early, so it is asked once more
-                done = doing.run(step, step.texts(CLOSES), _COMMAND_WITHIN)
+                done = doing.run(step, step.closes, _COMMAND_WITHIN)
                 asked[0] = done.status == 0
             return f"{name} is open: {signs}" if signs else ""
 
         doing.await_(what, f"Close {name}, then walk again.", grace=_OWN_WITHIN)
-        return Done({"closed": "it is closed"})
+        return Done(ProgramFacts())
     if doing.open_signs(step.item):
-        _by_hand(step, doing, f"Close {application.name}.", "closed")
+        _by_hand(step, doing, f"Close {name}.")
     doing.await_closed(step.item)
-    return Done({"closed": "it is closed"})
+    return Done(ProgramFacts())
 
 
-def _by_hand(step: Step, doing: Doing, words: str, what: str) -> Outcome:
+def _by_hand(step: ProgramStep, doing: Doing, words: str) -> Outcome:
     recipe = doing.finder(step.item).loaded.id
     if not doing.have_done(step, Task(recipe, step.item, step.kind, step.id, words)):
         doing.onlooker.waits(words)
-    facts: Facts = {what: "a person was asked"}
-    return Done(facts)
-
-
-PROGRAM_KINDS: Mapping[str, Open | Close | FirstStart] = {
-    "open": Open(),
-    "close": Close(),
-    "first_start": FirstStart(),
-}
+    return Done(ProgramFacts(how="asked"))

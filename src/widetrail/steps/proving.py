@@ -12,6 +12,7 @@ from widetrail.recipe import Loaded
 from widetrail.recipe.arms import reach
 from widetrail.recipe.conditions import Condition
 from widetrail.steps.interface import Doing
+from widetrail.steps.outcomes import Noted
 
 
 def missing(doing: Doing, item: str, conditions: Mapping[str, Condition]) -> list[str]:
@@ -61,24 +62,50 @@ def take(doing: Doing, item: str, name: str) -> Known | Unknown:
     return answer.total if isinstance(answer, ByPart) else answer
 
 
+def unlike_reading(doing: Doing, item: str, told: Mapping[str, str]) -> str:
+    """Return where a value that a program told is not what the reading of that name gives here."""
+    readings, rule = doing.finder(item).loaded.recipe.readings, doing.item(item)
+    for name, value in told.items():
+        check = rule.checks.get(name)
+        if name not in readings or (check is not None and not doing.looked_at(item, name)):
+            continue
+        found = take(doing, item, name)
+        if isinstance(found, Unknown) or not _same(found, value):
+            return f"it tells {name} {value}, and the reading is {found}"
+    return ""
+
+
+def _same(found: Known, told: str) -> bool:
+    if isinstance(found.value, int | float) and not isinstance(found.value, bool):
+        try:
+            return float(told) == found.value
+        except ValueError:
+            return False
+    return str(found) == told
+
+
 def old_value(doing: Doing, item: str, name: str) -> Known | Unknown:
     """Return what old noted of a reading."""
     noted = doing.noted(item).get(name)
-    if not isinstance(noted, dict):
+    if noted is None:
         return Unknown("not noted")
-    if isinstance(by := noted.get("by"), dict):
-        answers = tuple((part, _known(value)) for part, value in by.items())
+    if noted.by is not None:
+        answers = tuple((part, _known(value)) for part, value in noted.by.items())
         return ByPart("", answers).total
     return _known(noted)
 
 
-def _known(noted: object) -> Known | Unknown:
-    if isinstance(noted, dict) and "value" in noted:
-        value = noted["value"]
-        return Known(tuple(value) if isinstance(value, list) else value)
-    return Unknown(str(noted.get("unknown")) if isinstance(noted, dict) else "not noted")
+def _known(noted: Noted) -> Known | Unknown:
+    if not noted.is_known:
+        return Unknown(noted.unknown)
+    return Known(tuple(noted.value) if isinstance(noted.value, list) else noted.value)
 
 
 def shown(name: str) -> str:
     """Return the name of a reading for people."""
     return name.replace("_", " ")
+
+
+def conditions(rules: Mapping[str, Condition]) -> tuple[str, ...]:
+    """Return conditions on readings in words."""
+    return tuple(f"{shown(name)} is {condition}" for name, condition in sorted(rules.items()))

@@ -7,27 +7,33 @@ moves are written down before the first is made; a walk that was cut off makes t
 from __future__ import annotations
 
 import os
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
-from dataclasses import dataclass, field
-from typing import cast
+from typing import ClassVar, Literal
+
+from pydantic import Field
 
 from widetrail.errors import Halted, WentWrong
 from widetrail.finding import Selection
 from widetrail.finding.selection import is_database
 from widetrail.formats.companions import BESIDE, database_of
 from widetrail.formats.outside import SafePath, names_in
+from widetrail.formats.told import Count, Text
 from widetrail.machine import EffectFailed, Machine, file_digest
 from widetrail.machine.moves import Move, below, carry_out, modes_of, roll_back, times_of
 from widetrail.machine.own import own_below
 from widetrail.machine.paths import base, join
+from widetrail.recipe import Existing
 from widetrail.recipe.arms import MET, reach
-from widetrail.recipe.templates import plain
-from widetrail.steps.interface import CargoEntry, Doing, Done, Facts, Outcome, Step
-from widetrail.steps.pathways import make_paths_right
+from widetrail.recipe.templates import braces, plain
+from widetrail.steps.interface import CargoEntry, Doing
+from widetrail.steps.kind import Act, StepRecord, Touched
+from widetrail.steps.outcomes import Done, Facts, Outcome, Remark, remarks
+from widetrail.steps.pathways import RewrittenPaths, make_paths_right
 from widetrail.steps.room import ASIDE, STAGING, Room
 from widetrail.steps.saving import beside, missing_folders, modes_in, moves_of, room_at
+from widetrail.steps.step import Step
 from widetrail.steps.writing import TreeWriter
 
 EXISTING = {
@@ -52,51 +58,112 @@ FEW = 1024 * 1024
 """Bytes up to which all that is read back is read one file after the other."""
 
 
-class Publish:
+class PublishStep(Step):
+    """An item that is put in place, at ``target`` where that is ``elsewhere`` than its own place.
+
+    ``single`` tells that it is one file, ``shared`` that other items take what is there too.
+    """
+
+    kind: Literal["publish"] = "publish"
+    target: str
+    existing: Existing
+    elsewhere: bool = False
+    single: bool = False
+    shared: bool = False
+
+
+class PublishFacts(Facts):
+    """What was put in place, where, and what came there under another name.
+
+    ``came_as`` are paths below the place that are called otherwise, ``beside`` what came beside
+    something, ``passed_by`` what was left in the parcel, ``verified`` files that were read again.
+    """
+
+    files: Count = 0
+    size: Count = 0
+    verified: Count = 0
+    to: Text = ""
+    came_as: dict[Text, Text] = Field(default_factory=dict)
+    beside: tuple[Text, ...] = ()
+    passed_by: tuple[Text, ...] = ()
+    paths_rewritten: Count = 0
+
+
+class _WithPath(StepRecord):
+    path: Text
+
+
+class _StagedSoFar(_WithPath):
+    count: Count
+
+
+class _Staged(_WithPath):
+    facts: PublishFacts
+
+
+class _Published(StepRecord):
+    facts: PublishFacts
+
+
+class _PathsRewritten(StepRecord):
+    facts: RewrittenPaths
+
+
+class Publish(Act[PublishStep]):
     """Stages, verifies, puts aside and publishes."""
 
-    def words(self, step: Step) -> str:
-        where = plain(step.text("to")) or "its place"
-        return f"put {step.item} in place at {where}; {EXISTING[step.text('existing')]}"
+    step = PublishStep
+    facts = PublishFacts
+    records: ClassVar = {
+        "staging": _WithPath,
+        "staged so far": _StagedSoFar,
+        "staged": _Staged,
+        "published": _Published,
+        "rewritten": _PathsRewritten,
+    }
+    needs_closed = True
+    places = True
 
-    def do(self, step: Step, doing: Doing) -> Outcome:
+    def touches(self, step: PublishStep, doing: Doing) -> Iterator[Touched]:
+        place = plain(step.target) if step.elsewhere else doing.pinned(step.item)
+        if place and not braces(place):
+            told = step.elsewhere or doing.is_told(step.item)
+            yield Touched(place, told=told, holds_cargo=True)
+
+    def words(self, step: PublishStep) -> str:
+        where = plain(step.target) or "its place"
+        return f"put {step.item} in place at {where}; {EXISTING[step.existing]}"
+
+    def do(self, step: PublishStep, doing: Doing) -> Outcome:
         published = doing.recorded("published", step.id)
         if published is not None:
-            facts = published["facts"]
-            assert isinstance(facts, dict)
-            return Done(facts)
+            return Done(PublishFacts.model_validate(published["facts"]))
         return _Publishing(step, doing).do()
 
 
-@dataclass
 class _Publishing:
     """One item on its way to its place."""
 
-    step: Step
-    doing: Doing
-    target: str = ""
-    facts: Facts = field(default_factory=dict)
+    def __init__(self, step: PublishStep, doing: Doing) -> None:
+        self._step, self._doing = step, doing
+        self._target = doing.fill(step, step.target) if step.elsewhere else doing.pinned(step.item)
+        self._facts = PublishFacts()
+        self._came_as: dict[str, str] = {}
+        self._beside: list[str] = []
+        self._passed_by: list[str] = []
 
     def do(self) -> Outcome:
-        doing, step = self.doing, self.step
-        given = step.text("given")
-        self.target = doing.fill(step, step.text("to")) if given else doing.pinned(step.item)
-        room = room_at(doing, self.target, step.item)
+        doing, step = self._doing, self._step
+        room = room_at(doing, self._target, step.item)
         doing.await_closed(step.item)
         begun = doing.recorded("moves", step.id)
         staged = self._staged(room)
         doing.await_closed(step.item)
         if begun is None:
-            moves = self._planned(staged, room)
-            came_as = cast(dict[str, str], self.facts["came as"])
-            self.facts |= make_paths_right(step, doing, staged, self.target, came_as)
-            told = [move.told() for move in moves]
-            times, modes = times_of(doing.machine, moves), modes_of(doing.machine, moves)
-            facts: Facts = {"times": times, "modes": modes, "facts": self.facts}
-            doing.record("moves", step=step.id, moves=told, **facts)
+            moves, modes = self._decided(staged, room)
         else:
-            moves, modes = moves_of(begun), dict(modes_in(begun))
-            self.facts = dict(begun["facts"])  # type: ignore[arg-type]
+            moves, modes = moves_of(begun), modes_in(begun)
+            self._facts = PublishFacts.model_validate(begun["facts"])
         try:
             carry_out(doing.machine, moves, lambda path: self._appeared(path, room), modes)
         except Halted:
@@ -105,62 +172,86 @@ class _Publishing:
             ):  # the same walk again makes them, whatever state they are in
                 roll_back(doing.machine, moves)
             raise
-        self._make_place_same(moves)
-        self.facts |= self._put_aside(moves, join(room.home, ASIDE))
-        doing.record("published", step=step.id, facts=self.facts)
+        self._tell(remarks("open_to_others", self._opened(moves)))
+        self._put_aside(moves, join(room.home, ASIDE))
+        doing.record("published", step=step.id, facts=self._facts.plain())
         room.clear(staged)
-        return Done(self.facts)
+        return Done(self._facts)
 
-    def _make_place_same(self, moves: list[Move]) -> None:
+    def _decided(self, staged: str, room: Room) -> tuple[list[Move], Mapping[str, int]]:
+        """Decide where all comes, make its paths right, and write the moves down."""
+        doing, step = self._doing, self._step
+        moves = self._planned(staged, room)
+        names = {"came_as": self._came_as, "beside": tuple(self._beside)}
+        self._facts = self._facts.model_copy(
+            update={**names, "passed_by": tuple(self._passed_by), "to": self._target}
+        )
+        right = make_paths_right(
+            step, doing, staged, self._target, self._came_as, single=step.single
+        )
+        self._facts = self._facts.model_copy(update={"paths_rewritten": right.count})
+        self._tell(right.remarks)
+        times, modes = times_of(doing.machine, moves), modes_of(doing.machine, moves)
+        told = [move.told() for move in moves]
+        facts = self._facts.plain()
+        doing.record("moves", step=step.id, moves=told, times=times, modes=modes, facts=facts)
+        return moves, modes
+
+    def _tell(self, more: tuple[Remark, ...]) -> None:
+        known = self._facts.remarks
+        self._facts = self._facts.model_copy(update={"remarks": (*known, *more)})
+
+    def _opened(self, moves: list[Move]) -> list[str]:
         """Give a place that was made here the mode, times and attributes that old's has.
 
-        One that was there keeps its own; where others may read it, who could not on old, that is
-        told.
+        One that was there keeps its own; it is returned where others may read it, who could not on
+        old.
         """
-        top = next((e for e in self.doing.packed.of(self.step.item) if not e.path), None)
-        host = self.doing.machine.host(self.target)
+        top = next((e for e in self._doing.packed.of(self._step.item) if not e.path), None)
+        host = self._doing.machine.host(self._target)
         if top is None or not host.is_dir():
-            return
-        effects = self.doing.machine.effects
-        if Move("folder", "", self.target) in moves:
+            return []
+        effects = self._doing.machine.effects
+        if Move("folder", "", self._target) in moves:
             if attributes := top.attributes_by_name:
                 effects.set_attributes(host, attributes)
             effects.set_status(host, top.mode, top.mtime)
         elif host.stat().st_mode & ~top.mode & 0o007 and top.mode & 0o007 == 0:
-            self.facts["open to others"] = [self.target]
+            return [self._target]
+        return []
 
     # Staging
 
     def _staged(self, room: Room) -> str:
         """Return where all of the item lies ready, staging what is not staged yet."""
-        doing = self.doing
-        ready = doing.recorded("staged", self.step.id)
+        doing = self._doing
+        ready = doing.recorded("staged", self._step.id)
         if ready is not None and self._is_there(str(ready["path"])):
             return str(ready["path"])
-        begun = doing.recorded("staging", self.step.id)
+        begun = doing.recorded("staging", self._step.id)
         if begun is not None and doing.machine.host(str(begun["path"])).is_dir():
             try:
                 return self._stage(str(begun["path"]))
             except WentWrong:  # the power went, and what had been written was not whole yet
                 room.clear(str(begun["path"]))
         folder = room.fresh(STAGING)
-        doing.record("staging", step=self.step.id, path=folder)
+        doing.record("staging", step=self._step.id, path=folder)
         try:
             return self._stage(folder)
         except BaseException:
-            if doing.recorded("staged so far", self.step.id) is None:
+            if doing.recorded("staged so far", self._step.id) is None:
                 room.clear(folder)
             raise
 
     def _is_there(self, staged: str) -> bool:
-        moving = self.doing.recorded("moves", self.step.id) is not None
-        return moving or self.doing.machine.host(staged).is_dir()
+        moving = self._doing.recorded("moves", self._step.id) is not None
+        return moving or self._doing.machine.host(staged).is_dir()
 
     def _stage(self, folder: str) -> str:
         """Stage what of the item is not in ``folder`` yet, verify it, and return the folder."""
-        doing, effects = self.doing, self.doing.machine.effects
-        entries, top = doing.packed.of(self.step.item), doing.machine.host(folder)
-        so_far = doing.recorded("staged so far", self.step.id)
+        doing, effects = self._doing, self._doing.machine.effects
+        entries, top = doing.packed.of(self._step.item), doing.machine.host(folder)
+        so_far = doing.recorded("staged so far", self._step.id)
         count = int(str(so_far["count"])) if so_far and so_far["path"] == folder else 0
         resumed = top.exists()
         writer = TreeWriter(effects, top, begun=resumed)
@@ -182,19 +273,19 @@ class _Publishing:
             if due and number < len(entries):
                 effects.barrier(top)
                 self._verify(top, folder, entries[first:number])
-                doing.record("staged so far", step=self.step.id, path=folder, count=number)
+                doing.record("staged so far", step=self._step.id, path=folder, count=number)
                 since, first = done, number
         writer.finish()
         effects.barrier(top)
         self._verify(top, folder, entries[first:])
         files = [e for e in entries if e.kind in ("file", "hard")]
-        self.facts = {
-            "files": len(files),
-            "size": sum(e.size for e in files),
-            "verified": len(files),
-            "without attributes": list(writer.without_attributes),
-        }
-        doing.record("staged", step=self.step.id, path=folder, facts=self.facts)
+        facts = PublishFacts(
+            files=len(files),
+            size=sum(e.size for e in files),
+            verified=len(files),
+            remarks=remarks("attributes_lost", writer.without_attributes),
+        )
+        doing.record("staged", step=self._step.id, path=folder, facts=facts.plain())
         return folder
 
     def _verify(self, top: SafePath, shown: str, entries: tuple[CargoEntry, ...]) -> None:
@@ -216,7 +307,7 @@ class _Publishing:
             with ThreadPoolExecutor(VERIFIERS) as pool:
                 found = pool.map(differing, [files[n::VERIFIERS] for n in range(VERIFIERS)])
         for entry in (entry for some in found for entry in some):
-            self.doing.packed.insist(entry)
+            self._doing.packed.insist(entry)
             raise WentWrong(
                 "what was written is not what was packed",
                 where=below(shown, entry.path),
@@ -228,42 +319,41 @@ class _Publishing:
 
     def _planned(self, staged: str, room: Room) -> list[Move]:
         """Return the moves that bring what is staged into place, as ``existing`` says."""
-        told = self.doing.recorded("staged", self.step.id)
-        self.facts = dict(told["facts"]) if told is not None else {}  # type: ignore[arg-type]
-        self.facts |= {"passed by": [], "beside": [], "came as": {}}
-        existing, machine, item = self.step.text("existing"), self.doing.machine, self.step.item
-        own = own_below(machine, self.target)
-        shared = bool(self.step.text("shared") or own)
-        carved = (*(self.doing.carved(item) if shared else ()), *own)
-        selection = Selection(self.doing.item(item), machine.platform, carved)
-        single = bool(self.step.text("single"))
+        told = self._doing.recorded("staged", self._step.id)
+        if told is not None:
+            self._facts = PublishFacts.model_validate(told["facts"])
+        existing, machine, item = self._step.existing, self._doing.machine, self._step.item
+        own = own_below(machine, self._target)
+        shared = self._step.shared or bool(own)
+        carved = (*(self._doing.carved(item) if shared else ()), *own)
+        selection = Selection(self._doing.item(item), machine.platform, carved)
+        single = self._step.single
         whole = (selection.whole and not shared) or single
-        there = list(_there(machine, self.target, selection, whole=whole))
+        there = list(_there(machine, self._target, selection, whole=whole))
         if there:
-            reach(self.doing.finder(item).loaded, self.doing.route(item), MET)
+            reach(self._doing.finder(item).loaded, self._doing.route(item), MET)
         if existing == "stop" and there:
             raise self._stopped()
         if whole and existing == "alongside" and there:
-            self.target, there = beside(self.doing, self.target, self.doing.other()), []
-        self.facts["to"] = self.target
+            self._target, there = beside(self._doing, self._target, self._doing.other()), []
         if single and existing == "pass by" and there:
-            self.facts["passed by"] = [base(self.target)]
+            self._passed_by = [base(self._target)]
             return []
         in_the_way = (
-            there == [""] and (found := machine.look(self.target)) and found.kind != "folder"
+            there == [""] and (found := machine.look(self._target)) and found.kind != "folder"
         )
         goes_whole = whole and (existing in ("put aside", "stop") or not there)
         aside = room.fresh(ASIDE)
         if single or in_the_way or goes_whole:
-            out = [Move("out", self.target, aside)] if there else []
-            into = [Move("into", staged, self.target)]
+            out = [Move("out", self._target, aside)] if there else []
+            into = [Move("into", staged, self._target)]
             if single:
                 into = list(self._single(staged))
                 out += self._journals_away(into, {m.source for m in out}, aside)
-            return [*out, *missing_folders(machine, self.target), *into]
+            return [*out, *missing_folders(machine, self._target), *into]
         gone = there if existing == "put aside" else []
-        out = [Move("out", join(self.target, p), join(aside, p)) for p in gone]
-        folders = missing_folders(machine, join(self.target, "x"))
+        out = [Move("out", join(self._target, p), join(aside, p)) for p in gone]
+        folders = missing_folders(machine, join(self._target, "x"))
         merged = list(self._merged(machine.host(staged), staged, aside, set(gone)))
         away = {m.source for m in (*out, *merged) if m.kind == "out"}
         out += self._journals_away([m for m in merged if m.kind == "into"], away, aside)
@@ -271,19 +361,19 @@ class _Publishing:
 
     def _single(self, staged: str) -> Iterator[Move]:
         """Give the moves of an item that is one file, and of its journals, which take its name."""
-        first, *journals = self.doing.packed.of(self.step.item)
-        yield Move("into", join(staged, first.path), self.target)
+        first, *journals = self._doing.packed.of(self._step.item)
+        yield Move("into", join(staged, first.path), self._target)
         for entry in journals:
             ending = entry.path.removeprefix(first.path)
-            yield Move("into", join(staged, entry.path), f"{self.target}{ending}")
+            yield Move("into", join(staged, entry.path), f"{self._target}{ending}")
 
     def _journals_away(self, into: Sequence[Move], away: Collection[str], aside: str) -> list[Move]:
         """Return the moves that put away what lies beside a database that is replaced.
 
         The journals of another database would damage the one that comes.
         """
-        machine, coming = self.doing.machine, {move.target for move in into}
-        found, single = list[Move](), bool(self.step.text("single"))
+        machine, coming = self._doing.machine, {move.target for move in into}
+        found, single = list[Move](), self._step.single
         for move in into:
             if not is_database(machine, move.source):
                 continue
@@ -291,76 +381,72 @@ class _Publishing:
                 path = f"{move.target}{ending}"
                 seen_to = path in away or (path in coming and not single)
                 if not seen_to and machine.look(path) is not None:
-                    below = path[len(self.target) :]
+                    below = path[len(self._target) :]
                     found.append(Move("out", path, f"{aside}{below}"))
         return found
 
     def _stopped(self) -> Halted:
         return Halted(
             "something is there already",
-            where=self.target,
+            where=self._target,
             why="the recipe says to stop then",
             todo="Move it away, then walk again.",
         )
 
     def _merged(self, top: SafePath, staged: str, aside: str, gone: set[str]) -> Iterator[Move]:
         """Give the moves of each staged name; a folder that is not there yet goes whole."""
-        machine, existing = self.doing.machine, self.step.text("existing")
+        machine, existing = self._doing.machine, self._step.existing
         waiting, went = [""], dict[str, str]()
         while waiting:
             folder = waiting.pop()
             for name in sorted(names_in(top / folder)):
                 path = f"{folder}/{name}" if folder else name
-                source, target = join(staged, path), join(self.target, path)
+                source, target = join(staged, path), join(self._target, path)
                 is_folder = (top / path).is_dir()
                 there = None if path in gone else machine.look(target)
                 database, ending = database_of(path)
                 if database in went:  # a journal goes where its database goes
                     if went[database]:
                         called = f"{went[database]}{ending}"
-                        self._came_as(path, called)
+                        self._call(path, called)
                         yield Move("into", source, called)
                 elif there is None:
                     yield Move("into", source, target)
                 elif is_folder and there.kind == "folder":
                     waiting.append(path)
                 elif existing == "pass by":
-                    self._list("passed by").append(path)
+                    self._passed_by.append(path)
                     went[path] = ""
                 elif existing == "alongside":
-                    went[path] = beside(self.doing, target, self.doing.other())
-                    self._list("beside").append(went[path])
-                    self._came_as(path, went[path])
+                    went[path] = beside(self._doing, target, self._doing.other())
+                    self._beside.append(went[path])
+                    self._call(path, went[path])
                     yield Move("into", source, went[path])
                 else:
                     yield Move("out", target, join(aside, path))
                     yield Move("into", source, target)
 
-    def _came_as(self, path: str, called: str) -> None:
-        cast(dict[str, str], self.facts["came as"])[path] = called[len(self.target) :].strip("/")
-
-    def _list(self, name: str) -> list[object]:
-        listed = self.facts[name]
-        assert isinstance(listed, list)
-        return listed
+    def _call(self, path: str, called: str) -> None:
+        self._came_as[path] = called[len(self._target) :].strip("/")
 
     def _appeared(self, path: str, room: Room) -> str:
         """Write down that what appeared at ``path`` meanwhile is put aside, and return where."""
-        if self.step.text("existing") == "stop":
+        if self._step.existing == "stop":
             raise self._stopped()
         away = room.fresh(ASIDE)
         move = Move("out", path, away)
-        self.doing.record("appeared", step=self.step.id, moves=[move.told()], times={})
+        self._doing.record("appeared", step=self._step.id, moves=[move.told()], times={})
         return away
 
-    def _put_aside(self, moves: list[Move], aside: str) -> Facts:
-        """Return where what was there before is kept, and what had appeared meanwhile."""
-        later = [r for r in self.doing.records("appeared") if r["step"] == self.step.id]
+    def _put_aside(self, moves: list[Move], aside: str) -> None:
+        """Tell where what was there before is kept, and what had appeared meanwhile."""
+        later = [r for r in self._doing.records("appeared") if r["step"] == self._step.id]
         appeared = [move for r in later for move in moves_of(r)]
         out = [move for move in [*moves, *appeared] if move.kind == "out"]
         tops = (move.target[len(aside) + 1 :].split("/")[0] for move in out)
         kept = dict.fromkeys(join(aside, top) for top in tops)
-        return {"put aside": list(kept), "appeared": [move.source for move in appeared]}
+        self._facts = self._facts.model_copy(update={"put_aside": tuple(kept)})
+        self._tell(remarks("appeared", (move.source for move in appeared)))
 
 
 def _there(machine: Machine, target: str, selection: Selection, *, whole: bool) -> Iterator[str]:

@@ -7,9 +7,11 @@ from collections.abc import Mapping, Sequence
 
 from widetrail.finding.stores import Store
 from widetrail.machine.moves import Move
-from widetrail.steps.interface import Doing, Facts, Step
+from widetrail.steps.interface import Doing
+from widetrail.steps.outcomes import Fact
 from widetrail.steps.room import ASIDE, SAVED, STAGING, Room
 from widetrail.steps.saving import missing_folders, move, move_again, room_at
+from widetrail.steps.step import Step
 
 
 def put_file(
@@ -66,7 +68,7 @@ def put_values(
     if saved is None and changes:
         room = Room(doing.machine, doing.workroom, doing.workroom, doing.slug(step.item))
         path = str(saving["kept"]) if saving is not None else room.fresh(SAVED)
-        told: Facts = {"kind": store.kind, "place": store.place}
+        told: Fact = {"kind": store.kind, "place": store.place}
         if saving is None:
             doing.record("values saving", step=step.id, kept=path, store=told)
         host = doing.machine.host(path)

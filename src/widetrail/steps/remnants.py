@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
+from typing import Literal
 from urllib.parse import unquote
 
 from widetrail.errors import MachineUnusable
@@ -17,11 +18,15 @@ from widetrail.finding.remnants import MOST, find_remnants, in_texts, remnant_pa
 from widetrail.finding.stores import Store, StoreKind, selected, shown_name, texts_of
 from widetrail.finding.written import values_at
 from widetrail.formats.interface import Spot, Unreadable
+from widetrail.formats.told import Count, Text
 from widetrail.machine.interface import Opened
 from widetrail.machine.paths import join
 from widetrail.machine.written import is_there, read_written
 from widetrail.recipe import Globs
-from widetrail.steps.interface import Doing, Done, Facts, Failed, Outcome, Step, WrittenAt
+from widetrail.steps.interface import Doing
+from widetrail.steps.kind import Act
+from widetrail.steps.outcomes import Done, Facts, Failed, Outcome, remarks
+from widetrail.steps.step import Step, WrittenAt
 
 TOLD = 5
 """Remnants that are told in one reason."""
@@ -33,20 +38,36 @@ MENTIONS_IN = 2000
 """Files of an item that is no settings which are looked through for mentions, at most."""
 
 
-class Remnants:
+class RemnantsStep(Step):
+    """A look through what of an item is on new."""
+
+    kind: Literal["remnants"] = "remnants"
+
+
+class RemnantsFacts(Facts):
+    """How many files were looked through, and what in them still names old or the medium."""
+
+    looked_through: Count = 0
+    remnants: tuple[Text, ...] = ()
+
+
+class Remnants(Act[RemnantsStep]):
     """Looks through what of an item is on new now."""
 
-    def words(self, step: Step) -> str:
+    step = RemnantsStep
+    facts = RemnantsFacts
+
+    def words(self, step: RemnantsStep) -> str:
         return f"look whether anything of {step.item} still names the old machine or the medium"
 
-    def do(self, step: Step, doing: Doing) -> Outcome:
+    def do(self, step: RemnantsStep, doing: Doing) -> Outcome:
         look = _Look(step, doing)
         look.do()
-        facts: Facts = {
-            "looked through": look.count,
-            "mentions": look.mentions[:KEPT],
-            "not looked through": [f"{look.left} more files"] if look.left else [],
-        }
+        left = [f"{look.left} more files"] if look.left else []
+        facts = RemnantsFacts(
+            looked_through=look.count,
+            remarks=(*remarks("mention", look.mentions[:KEPT]), *remarks("not_searched", left)),
+        )
         reasons = [
             f"{step.item} {words}: {_some(found)}"
             for words, found in (
@@ -59,8 +80,12 @@ class Remnants:
         if not reasons:
             return Done(facts)
         todo = "Set it right in the program, or declare it under paths in the recipe."
-        more: Facts = {"remnants": look.found[:KEPT], "dangling": list(look.dangling)[:KEPT]}
-        return Failed("; ".join(reasons), todo, {**facts, **more})
+        dangling = remarks("dangling", list(look.dangling)[:KEPT])
+        more = {
+            "remnants": tuple(look.found[:KEPT]),
+            "remarks": (*facts.remarks, *dangling),
+        }
+        return Failed("; ".join(reasons), todo, facts.model_copy(update=more))
 
 
 def _some(found: Sequence[str]) -> str:

@@ -1,94 +1,253 @@
-"""``run``: one of the application's programs, an argument list, never a shell line."""
+"""``run``: one of the application's programs, an argument list, never a shell line.
+
+It is let run behind a gate that the journal opens, judged by all that the recipe says of it, and
+what it changed is given back where it failed.
+"""
 
 from __future__ import annotations
 
-from widetrail.recipe.templates import Brace, literal, parse_template, plain
-from widetrail.steps.commands import (
-    COMMAND,
-    ENDED_BY,
-    UNDONE_BY,
-    RunRule,
-    refuse_option,
-    show_command,
-)
-from widetrail.steps.interface import (
-    Doing,
-    Outcome,
-    Step,
-    Unfolding,
-)
-from widetrail.steps.running import OF_SEAT, run_step
-from widetrail.steps.seat_runs import named, run_for_seat
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Annotated, ClassVar, Literal
+
+from pydantic import AfterValidator, BeforeValidator, Field, model_validator
+
+from widetrail.errors import Halted, Waiting, WideTrailError
+from widetrail.formats.checked import flaw
+from widetrail.machine import Channels, Completed
+from widetrail.machine.paths import base
+from widetrail.recipe.conditions import Condition, Duration, one_or_many, parse_duration
+from widetrail.recipe.models import ArgumentText, Name, Said, check_one_group
+from widetrail.recipe.settings import Settings, StepText
+from widetrail.recipe.templates import Brace, braces, literal, parse_template, plain
+from widetrail.steps.command_outcome import last_lines, said, trouble_of, values_told
+from widetrail.steps.commands import EXCHANGED, Arguments, refuse_option, show_command
+from widetrail.steps.interface import Asked, Doing, Record
+from widetrail.steps.kind import Act, Rule
+from widetrail.steps.outcomes import Done, Facts, Failed, Outcome
+from widetrail.steps.proving import holding, missing, unlike_reading
+from widetrail.steps.run_records import ended_well, place_of, was_run
+from widetrail.steps.saving import keep_first, put_back, save
+from widetrail.steps.seat_runs import Statuses, named, run_for_seat
+from widetrail.steps.step import Step, Unfolding
+from widetrail.steps.undo import UndoAct, WayBack
+
+_KILLED = "one that is killed while the command runs (during)"
 
 
-class Run:
-    """Unfolds into one ``run``, or one for each value of the part that ``per`` names."""
+def _check_made(text: str) -> str:
+    if text in EXCHANGED:
+        return text
+    pieces = parse_template(text)
+    inside = len(pieces) > 1 and pieces[0] == Brace("parcel") and str(pieces[1]).startswith("/")
+    if not inside or len(text) < len("{parcel}/x") or "/" in text[len("{parcel}/") :]:
+        hint = 'Write it like "{parcel}/export.zip"'
+        raise flaw("made", f'"{text}" is no file of the parcel', hint)
+    return text
 
-    schema = RunRule
 
-    def unfold(self, unfolding: Unfolding) -> tuple[Step, ...]:
-        rule = unfolding.rule
-        assert isinstance(rule, RunRule)
-        if rule.per is None:
-            return (self._one(unfolding, rule, None),)
-        return tuple(self._one(unfolding, rule, v) for v in unfolding.parts.get(rule.per, ()))
+Made = Annotated[ArgumentText, AfterValidator(_check_made)]
 
-    def _one(self, unfolding: Unfolding, rule: RunRule, value: str | None) -> Step:
-        own = {rule.per: value} if rule.per is not None and value is not None else {}
 
-        def fill(text: str) -> str:
-            return unfolding.expand(text, own)
+class RunSettings(Settings):
+    """The settings of ``run``."""
 
-        made = tuple(fill(text) for text in (rule.makes, rule.stdout) if text is not None)
-        command: list[str] = []
-        for argument in rule.run:
-            for word in _spread(argument, unfolding, own):
-                refuse_option(argument, word, command, unfolding.step_id("run"))
-                command.append(word)
-        arguments: dict[str, str | tuple[str, ...]] = {
-            COMMAND: tuple(command),
-            "within": rule.within,
-            "exit": tuple(map(str, rule.exit)),
-        }
-        asks = unfolding.loaded.recipe.asks
-        if hidden := tuple(n for n in rule.tells if n in asks and asks[n].secret is not None):
-            arguments["tells secrets"] = hidden
-        if rule.title is not None:
-            arguments["title"] = literal(rule.title)
-        for name in ("stdin", "stdout"):
-            if (text := getattr(rule, name)) is not None:
-                arguments[name] = fill(text)
-        if rule.env:
-            arguments["env"] = tuple(f"{k}={fill(v)}" for k, v in sorted(rule.env.items()))
-        for name, more in ((UNDONE_BY, rule.undone_by), (ENDED_BY, rule.ended_by)):
-            if more is not None:
-                arguments[name] = tuple(map(fill, more))
-        return unfolding.step(
-            "run" if value is None else f"run/{value}",
-            arguments=arguments,
-            writes=made,
-            changes=tuple(fill(f"{{{place}}}") for place in rule.changes),
-            repeat=rule.repeat,
-        ).model_copy(update={"kind": "run"})
+    for_licences = True
+    not_for_licences = ("changes", "undone_by", "ended_by", "tells", "stdout")
+    unordered = ("changes",)
+    not_empty = ("tells", "done_when")
+    commands_at = ("run", "undone_by", "ended_by")
+    noticed_by: ClassVar = {
+        "changes": "one that is undone",
+        "repeat": _KILLED,
+        "ended_by": _KILLED,
+        "done_when": _KILLED,
+        "undone_by": "one that is undone",
+        "tells": "one where the program tells another number than the reading",
+        "makes": "one where the file is not made",
+        "within": "one that waits longer",
+    }
 
-    def words(self, step: Step) -> str:
+    run: Arguments
+    stdin: ArgumentText | None = None
+    env: dict[str, ArgumentText] = Field(default_factory=dict)
+    stdout: Made | None = None
+    exit: Annotated[tuple[int, ...], BeforeValidator(one_or_many)] = (0,)
+    refused: Annotated[tuple[int, ...], BeforeValidator(one_or_many)] = ()
+    within: Duration = "10 min"
+    makes: Made | None = None
+    tells: dict[Name, Annotated[str, AfterValidator(check_one_group)]] = Field(default_factory=dict)
+    changes: Annotated[tuple[Name, ...], BeforeValidator(one_or_many)] = ()
+    repeat: Literal["safe", "ask", "never"] = "ask"
+    done_when: dict[Name, Condition] = Field(default_factory=dict)
+    undone_by: Arguments | None = None
+    ended_by: Arguments | None = None
+    per: Name | None = None
+    title: Said | None = None
+
+    @model_validator(mode="after")
+    def _options(self) -> RunSettings:
+        for argument in self.run[1 : self.run.index("--") if "--" in self.run else None]:
+            pieces = parse_template(argument)
+            if argument.startswith("-") and len(pieces) > 1 and isinstance(pieces[-1], Brace):
+                hint = "Give the value as an argument of its own"
+                raise flaw("argument", f'"{argument}" joins an option and a value', hint)
+        if set(self.exit) & set(self.refused):
+            raise flaw("exit", "one exit status cannot mean well and refused")
+        if self.stdout is not None and (self.makes is not None or self.tells):
+            raise flaw("stdout", '"stdout" makes a file, so there is no "makes" or "tells" beside')
+        return self
+
+    def templates(self) -> Iterator[StepText]:
+        yield from super().templates()
+        if self.stdin is not None:
+            yield StepText(("stdin",), "input", self.stdin)
+        for key, made in (("stdout", self.stdout), ("makes", self.makes)):
+            if made is not None:
+                yield StepText((key,), "made", made)
+        for name, text in self.env.items():
+            yield StepText(("env", name), "environment", text)
+
+    def conditions(self) -> Mapping[str, Mapping[str, Condition]]:
+        return {"done_when": self.done_when}
+
+    def places(self) -> Iterator[tuple[str, str]]:
+        return (("changes", name) for name in self.changes)
+
+    def chooses(self, part: str) -> bool:
+        named = {b.name for argument in self.run for b in braces(argument)}
+        return part in named or self.per == part
+
+    @property
+    def part(self) -> str:
+        return self.per or ""
+
+    @property
+    def names_told(self) -> tuple[str, ...]:
+        return tuple(self.tells)
+
+    @property
+    def may_repeat(self) -> bool:
+        return self.repeat == "safe"
+
+    @property
+    def fills_parcel(self) -> bool:
+        return self.makes is not None
+
+
+class RunStep(Step):
+    """A command that is run; ``hidden`` are the names of secrets that it tells."""
+
+    commands_in = ("command", "undone_by", "ended_by")
+
+    kind: Literal["run"] = "run"
+    command: tuple[str, ...]
+    within: str
+    exit: tuple[int, ...] = (0,)
+    title: str = ""
+    stdin: str | None = None
+    stdout: str | None = None
+    env: dict[str, str] = Field(default_factory=dict)
+    hidden: tuple[str, ...] = ()
+    undone_by: tuple[str, ...] = ()
+    ended_by: tuple[str, ...] = ()
+
+    @property
+    def given(self) -> tuple[str, ...]:
+        return (*([self.stdin] if self.stdin is not None else ()), *self.env.values())
+
+
+class RunFacts(Facts):
+    """How a run ended: its exit status, how its end is known where it was cut off (``done_when``
+    holds, or a person says so), and whether what it makes is there where it failed."""
+
+    passing = Facts.passing | {"status", "resumed", "is_done"}
+
+    status: int | None = None
+    resumed: Literal["", "done_when", "person"] = ""
+    is_done: bool | None = None
+
+
+class Run(Rule[RunSettings], Act[RunStep]):
+    """Unfolds into one command, or one for each value of the part that ``per`` names."""
+
+    settings = RunSettings
+    step = RunStep
+    facts = RunFacts
+    takes_over = True
+    makes_known = True
+    moves_data = True
+    of_seats = True
+
+    def unfold(self, settings: RunSettings, unfolding: Unfolding) -> tuple[Step, ...]:
+        if settings.per is None:
+            return (_one(unfolding, settings, None),)
+        return tuple(_one(unfolding, settings, v) for v in unfolding.parts.get(settings.per, ()))
+
+    def words(self, step: RunStep) -> str:
         step = named(step)
-        untold = [plain(path) for path in step.writes if path not in step.texts(COMMAND)]
+        untold = [plain(path) for path in step.writes if path not in step.command]
         made = f", which makes {', '.join(untold)}" if untold else ""
-        fed = f", fed {plain(step.text('stdin'))}" if "stdin" in step.arguments else ""
-        given = step.texts("env")
-        env = f", with {', '.join(map(plain, given))}" if given else ""
+        fed = f", fed {plain(step.stdin)}" if step.stdin is not None else ""
+        given = [f"{name}={plain(value)}" for name, value in step.env.items()]
+        env = f", with {', '.join(given)}" if given else ""
         changed = ", ".join(map(plain, step.changes))
         changed = f", which changes {changed} (saved before)" if changed else ""
-        then = step.texts(ENDED_BY)
-        end = f", and at the end {show_command(then)}" if then else ""
-        title = f"{plain(step.text('title'))}: " if "title" in step.arguments else "run: "
-        return f"{title}{show_command(step.texts('command'))}{fed}{env}{made}{changed}{end}"
+        end = f", and at the end {show_command(step.ended_by)}" if step.ended_by else ""
+        title = f"{plain(step.title)}: " if step.title else "run: "
+        return f"{title}{show_command(step.command)}{fed}{env}{made}{changed}{end}"
 
-    def do(self, step: Step, doing: Doing) -> Outcome:
-        if OF_SEAT in step.arguments:
-            return run_for_seat(step, doing)
-        return run_step(step, doing)
+    def undo(self, record: Record, at: int, way: WayBack) -> Iterator[UndoAct]:
+        if record["event"] != "undone by":
+            yield from super().undo(record, at, way)
+        elif way.is_newest(record, at):
+            step, fate = record["step"], way.fate(record["step"])
+            if fate == "ours" or (fate == "unknown" and step in way.sure):
+                yield UndoAct(command=tuple(record["command"]))
+
+    def left_after_undo(self, words: str, *, loose: bool) -> str:
+        return f"whatever this did (it says that it changes nothing): {words}" if loose else ""
+
+    def do(self, step: RunStep, doing: Doing) -> Outcome:
+        settings = doing.settings(step)
+        assert isinstance(settings, RunSettings)
+        one = _Run(step, settings, doing)
+        if step.seat is not None:
+            return run_for_seat(step, Statuses(settings.exit, settings.refused), doing, one.do)
+        return one.do()
+
+
+def _one(unfolding: Unfolding, settings: RunSettings, value: str | None) -> RunStep:
+    own = {settings.per: value} if settings.per is not None and value is not None else {}
+
+    def fill(text: str) -> str:
+        return unfolding.expand(text, own)
+
+    def filled(command: Sequence[str] | None) -> tuple[str, ...]:
+        return tuple(map(fill, command or ()))
+
+    command: list[str] = []
+    for argument in settings.run:
+        for word in _spread(argument, unfolding, own):
+            refuse_option(argument, word, command, unfolding.step_id("run"))
+            command.append(word)
+    asks = unfolding.loaded.recipe.asks
+    return unfolding.step(
+        RunStep,
+        called="run" if value is None else f"run/{value}",
+        command=tuple(command),
+        within=settings.within,
+        exit=settings.exit,
+        title=literal(settings.title or ""),
+        stdin=fill(settings.stdin) if settings.stdin is not None else None,
+        stdout=fill(settings.stdout) if settings.stdout is not None else None,
+        env={name: fill(text) for name, text in sorted(settings.env.items())},
+        hidden=tuple(n for n in settings.tells if n in asks and asks[n].secret is not None),
+        undone_by=filled(settings.undone_by),
+        ended_by=filled(settings.ended_by),
+        writes=tuple(fill(t) for t in (settings.makes, settings.stdout) if t is not None),
+        changes=tuple(fill(f"{{{place}}}") for place in settings.changes),
+        repeat=settings.repeat,
+    )
 
 
 def _spread(argument: str, unfolding: Unfolding, own: dict[str, str]) -> tuple[str, ...]:
@@ -101,3 +260,189 @@ def _spread(argument: str, unfolding: Unfolding, own: dict[str, str]) -> tuple[s
     if alone is not None and alone not in own and alone in unfolding.parts:
         return tuple(literal(value) for value in unfolding.parts[alone])
     return (unfolding.expand(argument, own),)
+
+
+class _Run:
+    """One command of a step, on its way to its end."""
+
+    def __init__(self, step: RunStep, settings: RunSettings, doing: Doing) -> None:
+        self._step, self._settings, self._doing = step, settings, doing
+
+    @property
+    def _places(self) -> list[str]:
+        return [self._doing.fill(self._step, place) for place in self._step.changes]
+
+    @property
+    def _files(self) -> list[str]:
+        """The files that it makes, on this machine."""
+        return [self._doing.fill(self._step, made) for made in self._step.writes]
+
+    def do(self) -> Outcome:
+        """Run the command, and judge how it ended."""
+        step, doing = self._step, self._doing
+        places = self._places
+        known = self._known_end()
+        if isinstance(known, Done):
+            return self._with_aside(known)
+        if known is not None:
+            return known
+        try:
+            for place in places:
+                save(step, doing, place)
+            self._clear_made()
+            outcome = self._start()
+        except Halted:
+            if not ended_well(step.id, doing):  # else only what comes after it is to be done again
+                self._give_back(places)
+            raise
+        except WideTrailError as error:
+            outcome = Failed(str(error), error.todo or _TODO)
+        if isinstance(outcome, Failed):
+            self._give_back(places)
+            return outcome
+        assert isinstance(outcome, Done)
+        return self._with_aside(outcome)
+
+    def _with_aside(self, outcome: Done) -> Outcome:
+        """Return an outcome with where what was there before is kept."""
+        kept = (keep_first(self._step, self._doing, place) for place in self._places)
+        return Done(outcome.facts.model_copy(update={"put_aside": tuple(k for k in kept if k)}))
+
+    def _give_back(self, places: Sequence[str]) -> None:
+        """Put back what was saved, and remove what was made half; nothing came of the run."""
+        for place in places:
+            put_back(self._step, self._doing, place)
+        self._clear_made()
+
+    def _clear_made(self) -> None:
+        effects = self._doing.machine.effects
+        for path in self._files:
+            host = self._doing.machine.host(path)
+            effects.make_folders(host.parent, 0o700)
+            if host.is_symlink() or host.is_file():
+                effects.remove_file(host)
+            elif host.is_dir():
+                effects.remove_tree(host)
+
+    def _start(self) -> Outcome:
+        step, doing = self._step, self._doing
+        if step.ended_by:
+            doing.at_end(step, step.ended_by)
+        stdin = doing.fill(step, step.stdin) + "\n" if step.stdin is not None else ""
+        env = {name: doing.fill(step, value) for name, value in step.env.items()}
+        # what is filled in last is known first: nothing may halt between journal and start
+        doing.command(step, step.command)
+        doing.record("run begun", step=step.id)
+        if step.undone_by:
+            program, arguments = doing.command(step, step.undone_by)
+            back, before = [program, *arguments], self._is_done()
+            doing.record("undone by", step=step.id, command=list(back), before=before)
+
+        def began(pid: int, started: float) -> None:
+            doing.record("run started", step=step.id, pid=pid, started=started)
+
+        seconds = parse_duration(step.within).total_seconds()
+        channels = Channels(stdin.encode(), env, None, began)
+        if step.stdout is None:
+            completed = doing.run(step, step.command, seconds, channels)
+        else:
+            to = doing.machine.host(doing.fill(step, step.stdout))
+            with doing.machine.effects.create(to) as file:
+                channels = Channels(stdin.encode(), env, file, began)
+                completed = doing.run(step, step.command, seconds, channels)
+                file.sync()
+        return self._judged(completed)
+
+    def _known_end(self) -> Outcome | None:
+        """Return the outcome of a run that was begun before, or ``None`` where it is to be run.
+
+        Raises:
+            Waiting: Only a person can say how it ended, and nobody does.
+        """
+        step, doing = self._step, self._doing
+        if not was_run(step.id, doing):
+            return None
+        begun, started, ended, taken_back = (
+            doing.recorded(event, step.id)
+            for event in ("run begun", "run started", "run ended", "ended")
+        )
+        assert begun is not None and started is not None
+        if taken_back is not None and place_of(taken_back) > place_of(begun):
+            return None  # what it began was ended with an earlier walk
+        if ended is not None and place_of(ended) > place_of(begun):
+            if ended["trouble"] or step.hidden or self._no_file():
+                return None  # it ended badly, or what it told or made is not here: once more
+            return self._kept(RunFacts(status=ended["status"], told=ended["tells"]))
+        doing.await_ended(int(started["pid"]), float(started["started"]))
+        wanted = self._settings.done_when
+        if wanted and not missing(doing, step.item, wanted):
+            return self._kept(RunFacts(resumed="done_when"))
+        answer = "repeat"
+        if step.repeat != "safe" and step.seat is None:  # there the program's word decides
+            words = f"How {show_command(step.command)} ended is not known. Was it done?"
+            choices = ("done", "repeat") if step.repeat == "ask" else ("done",)
+            asked = Asked(step.item.partition(".")[0], step.id, words, choices=choices)
+            answer = doing.ask(asked) or ""
+        if answer == "done":
+            return self._kept(RunFacts(resumed="person"))
+        if answer != "repeat":
+            raise Waiting(
+                f"how {show_command(step.command)} ended is not known",
+                where=step.id,
+                why="the walk was cut off while it ran",
+                todo="Look whether it did its work, then walk again and answer.",
+            )
+        for place in self._places:
+            put_back(step, doing, place)
+        return None
+
+    def _judged(self, completed: Completed) -> Outcome:
+        """Return how a run came out, by everything the recipe says of it."""
+        step, doing, settings = self._step, self._doing, self._settings
+        told, wrong = values_told(settings.tells, completed)
+        for name, value in told.items():
+            if name in doing.secrets(step):
+                doing.secret(step, name, value)
+        trouble = trouble_of(completed, settings.exit) or wrong or self._no_file()
+        trouble = trouble or unlike_reading(doing, step.item, told)
+        if not trouble and settings.done_when:
+            trouble = "; ".join(missing(doing, step.item, settings.done_when))
+        facts = RunFacts(status=completed.status, told=told)
+        if not trouble:
+            doing.settle_down(self._places, step.item)
+        else:
+            facts = facts.model_copy(update={"is_done": self._is_done()})
+        status, done = completed.status, facts.is_done
+        doing.record(
+            "run ended", step=step.id, trouble=trouble, status=status, tells=told, done=done
+        )
+        if trouble:
+            return Failed(f"{trouble}{said(last_lines(completed))}", _TODO, facts)
+        return self._kept(facts)
+
+    def _is_done(self) -> bool | None:
+        """Return whether what the run makes is there now; ``None`` where nothing tells."""
+        wanted = self._settings.done_when
+        return holding(self._doing, self._step.item, wanted) if wanted else None
+
+    def _kept(self, facts: RunFacts) -> Outcome:
+        step, doing = self._step, self._doing
+        names = [base(path) for path in self._files]
+        folder = doing.machine.host(doing.room_for_made(step.item))
+        lost = [name for name in names if not (folder / name).is_file()]
+        if lost:
+            return Failed(f"it made no file {', '.join(lost)}", _TODO, facts)
+        doing.keep(step.item, names)
+        return Done(facts.model_copy(update={"made": tuple(names)}))
+
+    def _no_file(self) -> str:
+        for path in self._files:
+            host = self._doing.machine.host(path)
+            if not host.is_file():
+                return f"it made no file {base(path)}"
+            if host.stat().st_size == 0:
+                return f"the file {base(path)} that it made is empty"
+        return ""
+
+
+_TODO = "Mend what the reason names, then walk again; nothing of it is left half-way."

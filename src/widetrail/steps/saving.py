@@ -13,8 +13,10 @@ from widetrail.machine import Entry, Machine
 from widetrail.machine.effects import more_status
 from widetrail.machine.moves import Move, carry_out, modes_of, read_moves, times_of
 from widetrail.machine.paths import base, join, parent
-from widetrail.steps.interface import Doing, Fact, Facts, Step
+from widetrail.steps.interface import Doing, Record
+from widetrail.steps.outcomes import Fact
 from widetrail.steps.room import ASIDE, SAVED, STAGING, Room
+from widetrail.steps.step import Step
 from widetrail.steps.writing import TreeWriter
 
 _CHUNK = 1024 * 1024
@@ -33,17 +35,17 @@ def move(step: Step, doing: Doing, moves: list[Move], **facts: Fact) -> None:
     carry_out(machine, moves, modes=modes)
 
 
-def move_again(doing: Doing, record: Facts) -> None:
+def move_again(doing: Doing, record: Record) -> None:
     """Make what is left to make of the moves that a record of the journal tells."""
     carry_out(doing.machine, moves_of(record), modes=modes_in(record))
 
 
-def modes_in(record: Facts) -> Mapping[str, int]:
+def modes_in(record: Record) -> Mapping[str, int]:
     """Return the modes that a record of the journal tells with its moves."""
     return cast(Mapping[str, int], record.get("modes") or {})
 
 
-def moves_of(record: Facts) -> list[Move]:
+def moves_of(record: Record) -> list[Move]:
     """Return the moves that a record of the journal tells."""
     return read_moves(cast(Iterable[Sequence[str]], record["moves"]))
 
@@ -66,7 +68,7 @@ def save(step: Step, doing: Doing, place: str) -> None:
     there, room = machine.look(place), room_at(doing, place, step.item)
     times = times_of(machine, [Move("folder", "", place)])
     missing = [m.target for m in missing_folders(machine, place)]
-    facts: Facts = {"place": place, "kept": "", "times": times, "missing": missing}
+    facts: dict[str, Fact] = {"place": place, "kept": "", "times": times, "missing": missing}
     if there is not None:
         copy, kept = room.fresh(STAGING), room.fresh(SAVED)
         try:
@@ -82,7 +84,7 @@ def save(step: Step, doing: Doing, place: str) -> None:
     _exchange(doing, facts)
 
 
-def _exchange(doing: Doing, saved: Facts) -> None:
+def _exchange(doing: Doing, saved: Record) -> None:
     """Make what is left to make of the moves by which a place is kept and its copy put there."""
     if saved["kept"]:
         move_again(doing, saved)
@@ -160,12 +162,12 @@ def keep_first(step: Step, doing: Doing, place: str) -> str:
     return ""
 
 
-def _saved(step: Step, doing: Doing, place: str) -> Facts | None:
+def _saved(step: Step, doing: Doing, place: str) -> Record | None:
     """Return the newest record of what was saved for a step, unless it was put back since."""
     return _saved_by(step.id, doing, place)
 
 
-def _saved_by(step: str, doing: Doing, place: str) -> Facts | None:
+def _saved_by(step: str, doing: Doing, place: str) -> Record | None:
     mine = {"step": step, "place": place}
     at = {
         event: [r for r in doing.records(event) if mine.items() <= r.items()]

@@ -12,6 +12,7 @@ from typing import Literal
 
 from widetrail.errors import Halted, Waiting
 from widetrail.finding import Unknown
+from widetrail.formats.told import Text
 from widetrail.licence.seat import (
     AT,
     BEGINS,
@@ -27,9 +28,9 @@ from widetrail.licence.seat import (
     Verified,
     Word,
     contradicts,
-    words_of,
 )
-from widetrail.steps.interface import Doing, Done, Fact, Outcome, Step
+from widetrail.steps.interface import Doing
+from widetrail.steps.kind import Act
 from widetrail.steps.makers_word import (
     HOLDERS,
     UNKNOWN,
@@ -37,28 +38,52 @@ from widetrail.steps.makers_word import (
     by_maker,
     closed_already,
     contradiction,
+    done_with,
     name_of,
     purpose_of,
-    says_fact,
     walk_again,
 )
+from widetrail.steps.outcomes import Done, Facts, Outcome, SeatTold
+from widetrail.steps.step import Step
+
+SeatAct = Literal["note", "ready", "begin", "end", "renounce", "gone"]
 
 
-class SeatStep:
+class SeatStep(Step):
+    """What is done with a seat around the recipe's commands, and its words."""
+
+    kind: Literal["seat"] = "seat"
+    act: SeatAct
+    words: str
+
+
+class SeatFacts(Facts):
+    """``serial`` is how the serial ends, where it was kept and is long enough to tell that."""
+
+    passing = Facts.passing | {"serial"}
+
+    serial: Text = ""
+
+
+class SeatActs(Act[SeatStep]):
     """The steps of the plan that are about a seat."""
 
-    def words(self, step: Step) -> str:
-        return step.text("words")
+    step = SeatStep
+    facts = SeatFacts
+    of_seats = True
 
-    def do(self, step: Step, doing: Doing) -> Outcome:
-        return _ACTS[step.text("act")](step, doing)
+    def words(self, step: SeatStep) -> str:
+        return step.words
+
+    def do(self, step: SeatStep, doing: Doing) -> Outcome:
+        return _ACTS[step.act](step, doing)
 
 
 def _note(step: Step, doing: Doing) -> Outcome:
     """Keep the serial, and take note of how far an earlier move of the seat had come."""
     item, seats = step.item, doing.seats
     seats.insist_newest(item)
-    licence, facts = seats.licence(item), dict[str, Fact]()
+    licence = seats.licence(item)
     serial = None
     if licence.serial is not None:
         serial = seats.find_serial(item)
@@ -77,9 +102,7 @@ def _note(step: Step, doing: Doing) -> Outcome:
                 "done with the licence.",
             )
         doing.secret(step, "serial", serial)
-        facts["serial"] = f"kept, ends in {serial[-2:]}" if len(serial) > 8 else "kept"
-    if licence.keep:
-        facts["tells"] = {name: _kept(step, doing, name) for name in licence.keep}
+    told = {name: _kept(step, doing, name) for name in licence.keep}
     word, says = seats.word(item)
     if word != "active" and seats.now(item).stage == "known":
         adopted = _begun_before(step, doing, word, says)
@@ -88,7 +111,9 @@ def _note(step: Step, doing: Doing) -> Outcome:
     if serial is not None:
         seats.keep_serial(item, serial)
     seats.happens(item, Noted())
-    return Done({**facts, **says_fact(says)})
+    ending = serial[-2:] if serial is not None and len(serial) > 8 else ""
+    seat = SeatTold(stage=seats.now(item).stage, says=says)
+    return Done(SeatFacts(serial=ending, told=told, seat=seat))
 
 
 def _kept(step: Step, doing: Doing, name: str) -> str:
@@ -148,7 +173,7 @@ def _ready(step: Step, doing: Doing) -> Outcome:
     if station == "old":  # the person takes the risk that what is packed does not arrive
         seats.make_cargo_durable()
         seats.happens(step.item, Verified())
-        return Done({"ready": "what is packed was read back from the medium"})
+        return done_with(step, doing)
     _insist_may(step, doing)
     seat, name, machine = seats.now(step.item), name_of(step, doing), doing.machine.name
     word, says = seats.word(step.item)
@@ -168,7 +193,7 @@ def _ready(step: Step, doing: Doing) -> Outcome:
             f"released: {doing.other()} keeps the licence until then.",
         )
     seats.happens(step.item, Verified())
-    return Done({"ready": "the program is here, and can take the licence"} | says_fact(says))
+    return done_with(step, doing, says)
 
 
 def _insist_may(step: Step, doing: Doing) -> None:
@@ -201,7 +226,7 @@ def _begin(step: Step, doing: Doing) -> Outcome:
     seats.happens(step.item, Begin(purpose, word))
     if fresh and purpose != "release" and seats.was_left_open(step.item):
         seats.happens(step.item, Broken())  # what an earlier move asked may be done still
-    return Done({"seat": words_of(seats.now(step.item)), **says_fact(says)})
+    return done_with(step, doing, says)
 
 
 def _end(step: Step, doing: Doing) -> Outcome:
@@ -212,10 +237,10 @@ def _end(step: Step, doing: Doing) -> Outcome:
         held = "new" if seats.now(item).act is not None else _HELD[seats.now(item).stage]
         if contradicts(held, AT[purpose], word):
             raise contradiction(step, doing, held, says)
-        return Done({"seat": words_of(seats.now(item)), **says_fact(says)})
+        return done_with(step, doing, says)
     seats.happens(item, Shown(word))
     if seats.now(item).act is None:
-        return Done({"seat": words_of(seats.now(item)), **says_fact(says)})
+        return done_with(step, doing, says)
     machine, name = doing.machine.name, name_of(step, doing)
     verb = {"release": "released on", "claim": "claimed for", "return": "given back to"}[purpose]
     why = f"whether the seat of {name} is {verb} {machine} is not known: {name} says {says}"
@@ -270,7 +295,7 @@ def _renounce(step: Step, doing: Doing) -> Outcome:
                 "computer is known to have the licence.",
             )
     doing.seats.happens(step.item, Renounced("not"))
-    return Done({"seat": words_of(doing.seats.now(step.item))})
+    return done_with(step, doing, by="program" if word == "not" else "maker")
 
 
 def _gone(step: Step, doing: Doing) -> Outcome:
@@ -289,7 +314,7 @@ def _gone(step: Step, doing: Doing) -> Outcome:
             "the licence.",
         )
     doing.seats.happens(step.item, Gone(who))
-    return Done({"seat": words_of(doing.seats.now(step.item)), "by": "a person's word"})
+    return done_with(step, doing, by="person")
 
 
 _ACTS: Mapping[str, Callable[[Step, Doing], Outcome]] = {

@@ -2,34 +2,60 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Collection
+from typing import NamedTuple, TypeVar
+
 from widetrail.licence.exchange import ANSWER, REQUEST
 from widetrail.licence.seat import AT, Answered, Broken, Refused, Requested, Shown, finished
-from widetrail.recipe.templates import plain, refill
-from widetrail.steps.commands import ANSWER_MADE, COMMAND, REQUEST_MADE, RunRule
-from widetrail.steps.interface import Doing, Done, Failed, Outcome, Step
-from widetrail.steps.makers_word import MEANWHILE, by_maker, closed_already, purpose_of, walk_again
-from widetrail.steps.running import run_step, status_of, was_run
+from widetrail.recipe.templates import plain
+from widetrail.steps.commands import ANSWER_MADE, REQUEST_MADE
+from widetrail.steps.interface import Doing
+from widetrail.steps.makers_word import (
+    MEANWHILE,
+    by_maker,
+    closed_already,
+    done_with,
+    purpose_of,
+    walk_again,
+)
+from widetrail.steps.outcomes import Done, Failed, Outcome
+from widetrail.steps.run_records import status_of, was_run
+from widetrail.steps.step import Step
+
+S = TypeVar("S", bound=Step)
 
 
-def run_for_seat(step: Step, doing: Doing) -> Outcome:
-    """Run a command that is part of an act on a seat, once, or again exactly as it was."""
+class Statuses(NamedTuple):
+    """The exit statuses of a command that mean well, and those that mean it was refused."""
+
+    wanted: Collection[int]
+    refused: Collection[int]
+
+
+def run_for_seat(
+    step: Step, statuses: Statuses, doing: Doing, run: Callable[[], Outcome]
+) -> Outcome:
+    """Run a command that is part of an act on a seat, once, or again exactly as it was.
+
+    ``run`` runs it.
+    """
     seats = doing.seats
     if (closed := closed_already(step, doing)) is not None:
         return closed
-    ran = was_run(step, doing)
-    if ran and (outcome := _resolved(step, doing)) is not None:
+    ran = was_run(step.id, doing)
+    if ran and (outcome := _resolved(step, statuses, doing)) is not None:
         return outcome
-    if not ran and _was_left(step, doing):
+    if not ran and _was_left(step, statuses, doing):
         seats.happens(step.item, Broken())
     doubted = seats.now(step.item).in_doubt
     if doubted and not ran and step.repeat != "safe" and not _was_asked(step, doing):
         return by_maker(step, doing, "whether it was done before is not known")
     fetches = step.writes == (ANSWER_MADE,)
     if _takes_answer(step) and (wrong := seats.wrong_answer(step.item)):
-        return Failed(wrong, _fetch(step, doing), {})
+        return Failed(wrong, _fetch(step, doing))
     if ran and fetches and step.repeat == "safe":
         doing.record("to be done again", step=step.id)
-    outcome = run_step(step, doing)
+    outcome = run()
     if isinstance(outcome, Done) and fetches and (wrong := seats.wrong_answer(step.item)):
         seats.happens(step.item, Broken())
         doing.record("to be done again", step=step.id)
@@ -39,32 +65,33 @@ def run_for_seat(step: Step, doing: Doing) -> Outcome:
         made(step, doing)
         return outcome
     assert isinstance(outcome, Failed)
-    return _failed(step, doing, outcome, doubted=doubted)
+    return _failed(step, statuses, doing, outcome, doubted=doubted)
 
 
-def _failed(step: Step, doing: Doing, outcome: Failed, *, doubted: bool) -> Outcome:
+def _failed(
+    step: Step, statuses: Statuses, doing: Doing, outcome: Failed, *, doubted: bool
+) -> Outcome:
     """Have it happen that a command of an act failed; return what comes of it.
 
     ``doubted`` tells that it was in doubt before it was run.
     """
-    purpose, seats, rule = purpose_of(step), doing.seats, doing.rule(step)
-    assert isinstance(rule, RunRule)
-    if status_of(step, doing) in rule.refused:
+    purpose, seats = purpose_of(step), doing.seats
+    if status_of(step.id, doing) in statuses.refused:
         seats.happens(step.item, Refused())
         if seats.now(step.item).act is None:
             seats.have_again(step.item, purpose)
             return Failed(
-                f"it was refused, and nothing changed: {outcome.reason}", _refused(step, doing), {}
+                f"it was refused, and nothing changed: {outcome.reason}", _refused(step, doing)
             )
         return by_maker(step, doing, f"it was refused when asked for again: {outcome.reason}")
-    if not was_run(step, doing):  # it could not be started
+    if not was_run(step.id, doing):  # it could not be started
         act = seats.now(step.item).act
         if act is None or act.phase != "intent" or _was_asked(step, doing):
             return Failed(outcome.reason, f"{outcome.todo} {MEANWHILE[purpose]}", outcome.facts)
         seats.happens(step.item, Refused())
         seats.have_again(step.item, purpose)
         words = f"it could not be started, and nothing changed: {outcome.reason}"
-        return Failed(words, _refused(step, doing), {})
+        return Failed(words, _refused(step, doing))
     seats.happens(step.item, Broken())
     if doubted or step.repeat != "safe":
         return by_maker(step, doing, outcome.reason)
@@ -76,23 +103,22 @@ def _failed(step: Step, doing: Doing, outcome: Failed, *, doubted: bool) -> Outc
     return Failed(outcome.reason, todo, outcome.facts)
 
 
-def _was_left(step: Step, doing: Doing) -> bool:
+def _was_left(step: Step, statuses: Statuses, doing: Doing) -> bool:
     """Return whether the same command was begun here by an earlier plan of this move, and how that
     ended is not known."""
-    number, rule = step.id.rsplit("/", 2)[1:], doing.rule(step)
-    assert isinstance(rule, RunRule)
+    number = step.id.rsplit("/", 2)[1:]
     begun = {str(r["step"]) for r in doing.records("run begun")} - {step.id}
     others = [
-        step.model_copy(update={"id": one})
-        for one in begun
-        if one.startswith(f"{step.item}/") and one.rsplit("/", 2)[1:] == number
+        one for one in begun if one.startswith(f"{step.item}/") and one.rsplit("/", 2)[1:] == number
     ]
-    return any(was_run(o, doing) and status_of(o, doing) not in rule.exit for o in others)
+    return any(
+        was_run(one, doing) and status_of(one, doing) not in statuses.wanted for one in others
+    )
 
 
 def _takes_answer(step: Step) -> bool:
     """Return whether a command is given the maker's answer, and does not fetch it itself."""
-    takes = any(ANSWER_MADE in argument for argument in step.texts(COMMAND))
+    takes = any(ANSWER_MADE in word for command in step.commands.values() for word in command)
     return takes and step.writes != (ANSWER_MADE,)
 
 
@@ -124,17 +150,15 @@ def _refused(step: Step, doing: Doing) -> str:
     return " ".join(ways)
 
 
-def _resolved(step: Step, doing: Doing) -> Outcome | None:
+def _resolved(step: Step, statuses: Statuses, doing: Doing) -> Outcome | None:
     """Return the outcome of a command that was cut off or failed before; ``None``: do it again.
 
     Raises:
         Waiting: It may not be repeated, and nothing tells how it ended.
     """
     purpose, seats = purpose_of(step), doing.seats
-    status = status_of(step, doing)
-    rule = doing.rule(step)
-    assert isinstance(rule, RunRule)
-    if status in rule.exit:
+    status = status_of(step.id, doing)
+    if status in statuses.wanted:
         return None  # what it made or said is looked at again by the run itself
     if status is None:
         started = doing.recorded("run started", step.id)
@@ -146,7 +170,7 @@ def _resolved(step: Step, doing: Doing) -> Outcome | None:
         word, says = seats.word(step.item)
         if finished(purpose, word):
             seats.happens(step.item, Shown(word))
-            return Done({"resumed": f"the program says: {says}"})
+            return done_with(step, doing, says)
     if step.repeat == "safe":
         return None
     return by_maker(step, doing, "the recipe does not say that it may be asked for again")
@@ -160,22 +184,10 @@ def made(step: Step, doing: Doing) -> None:
         doing.seats.happens(step.item, Answered())
 
 
-NAMES = "names"
-"""The argument that tells what request and answer are called without their endings."""
-
-
-def named(step: Step) -> Step:
+def named(step: S) -> S:
     """Return a step as people are shown it: with the names of its request and answer put in."""
-    if NAMES not in step.arguments:
+    if step.seat is None or not step.seat.stem:
         return step
-    stem = plain(step.text(NAMES))
+    stem = plain(step.seat.stem)
     known = {"request": f"{stem}{REQUEST}", "answer": f"{stem}{ANSWER}"}
-
-    def fill(value: str | tuple[str, ...]) -> str | tuple[str, ...]:
-        if isinstance(value, str):
-            return refill(value, known.get)
-        return tuple(refill(text, known.get) for text in value)
-
-    arguments = {name: fill(value) for name, value in step.arguments.items()}
-    writes = tuple(refill(path, known.get) for path in step.writes)
-    return step.model_copy(update={"arguments": arguments, "writes": writes})
+    return step.refilled(known.get, made=True)

@@ -2,46 +2,76 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from typing import ClassVar, Literal
+
 from pydantic import Field
 
 from widetrail.finding import Unknown
-from widetrail.formats.checked import Model
+from widetrail.formats.told import Text
 from widetrail.recipe.conditions import Condition, Duration, parse_duration
 from widetrail.recipe.models import Name, Said
+from widetrail.recipe.settings import Settings
 from widetrail.recipe.templates import literal, plain
-from widetrail.steps.interface import Doing, Done, Outcome, Step, Unfolding
-from widetrail.steps.person import conditions
-from widetrail.steps.proving import missing, old_value, shown, take, telling_of
+from widetrail.steps.interface import Doing
+from widetrail.steps.kind import Act, Rule
+from widetrail.steps.outcomes import Done, Facts, Outcome
+from widetrail.steps.proving import conditions, missing, old_value, shown, take, telling_of
+from widetrail.steps.step import Step, Unfolding
 
 
-class WaitRule(Model):
+class WaitSettings(Settings):
     """The settings of ``wait``: the readings that must hold, and for how long at most."""
+
+    for_licences = True
+    noticed_by: ClassVar = {"within": "one that waits longer"}
 
     wait: dict[Name, Condition] = Field(min_length=1)
     within: Duration = "1 h"
     title: Said | None = None
 
+    def conditions(self) -> Mapping[str, Mapping[str, Condition]]:
+        return {"wait": self.wait}
 
-class Wait:
+    @property
+    def waits(self) -> bool:
+        return True
+
+
+class WaitStep(Step):
+    """A wait until readings hold, in words; without a number it is for ``await`` of the route."""
+
+    kind: Literal["wait"] = "wait"
+    until: tuple[str, ...]
+    within: str
+    title: str = ""
+
+
+class WaitFacts(Facts):
+    """What the readings were then, by name, as people read them."""
+
+    readings: dict[Text, Text] = Field(default_factory=dict)
+
+
+class Wait(Rule[WaitSettings], Act[WaitStep]):
     """Unfolds into one wait."""
 
-    schema = WaitRule
+    settings = WaitSettings
+    step = WaitStep
+    facts = WaitFacts
+    brings_about = True
+    only_waits = True
 
-    def unfold(self, unfolding: Unfolding) -> tuple[Step, ...]:
-        rule = unfolding.rule
-        assert isinstance(rule, WaitRule)
-        arguments = {
-            "until": conditions(rule.wait),
-            "within": rule.within,
-            "title": literal(rule.title or ""),
-        }
-        return (unfolding.step("wait", arguments=arguments),)
+    def unfold(self, settings: WaitSettings, unfolding: Unfolding) -> tuple[Step, ...]:
+        title = literal(settings.title or "")
+        until = conditions(settings.wait)
+        return (unfolding.step(WaitStep, until=until, within=settings.within, title=title),)
 
-    def words(self, step: Step) -> str:
-        what = plain(step.text("title")) or " and ".join(step.texts("until"))
-        return f"wait until {what}, at most {step.text('within')}"
+    def words(self, step: WaitStep) -> str:
+        what = plain(step.title) or " and ".join(step.until)
+        return f"wait until {what}, at most {step.within}"
 
-    def do(self, step: Step, doing: Doing) -> Outcome:
+    def do(self, step: WaitStep, doing: Doing) -> Outcome:
         wanted = awaited(step, doing)
         count = next((n for n, c in wanted.items() if c.at_least or c.covers), None)
         begun = doing.clock()
@@ -53,20 +83,21 @@ class Wait:
                 _tell(step, doing, count, wanted[count], first, begun)
             return "; ".join(lacking)
 
-        seconds = parse_duration(step.text("within")).total_seconds()
-        title = plain(step.text("title"))
-        rule = doing.rule(step) if step.number else doing.route(step.item)
+        seconds = parse_duration(step.within).total_seconds()
+        title = plain(step.title)
+        rule = doing.settings(step) if step.number else doing.route(step.item)
         with telling_of(doing.finder(step.item).loaded, rule):
             doing.await_(what, f"Wait until {title or 'that holds'}, then walk again.", seconds)
-        return Done({shown(name): str(take(doing, step.item, name)) for name in wanted})
+        readings = {name: str(take(doing, step.item, name)) for name in wanted}
+        return Done(WaitFacts(readings=readings))
 
 
 def awaited(step: Step, doing: Doing) -> dict[str, Condition]:
     """Return what a wait waits for: the recipe's step, or ``await`` of the route."""
     if not step.number:
         return doing.route(step.item).await_
-    rule = doing.rule(step)
-    assert isinstance(rule, WaitRule)
+    rule = doing.settings(step)
+    assert isinstance(rule, WaitSettings)
     return rule.wait
 
 

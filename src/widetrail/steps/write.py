@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from pathlib import Path
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 
 from pydantic import AfterValidator, Field, model_validator
 
@@ -15,10 +16,15 @@ from widetrail.formats.companions import BESIDE
 from widetrail.formats.interface import NotThere, Raw, Scalar, Spot, Unreadable, Unwritable
 from widetrail.formats.outside import read_outside
 from widetrail.formats.rewriting import read_value, write_value
+from widetrail.formats.told import Text
 from widetrail.recipe.models import ArgumentText, KeyText, PathText, SettingsPath
+from widetrail.recipe.settings import Settings, StepText
 from widetrail.recipe.templates import literal, plain
-from widetrail.steps.interface import Doing, Done, Failed, Outcome, Step, Unfolding
+from widetrail.steps.interface import Doing
+from widetrail.steps.kind import Act, Rule, Touched
+from widetrail.steps.outcomes import Done, Facts, Failed, Outcome
 from widetrail.steps.putting import put_again, put_file, put_values
+from widetrail.steps.step import Step, Unfolding
 
 FILES = ("ini", "json", "toml", "yaml", "plist", "xml", "text", "reg", "sqlite")
 STORES = ("registry", "dconf")
@@ -84,71 +90,111 @@ class WrittenValue(Model):
         return self.file[0] in FILES
 
 
-class WriteRule(Model):
+class WriteSettings(Settings):
     """The settings of ``write``."""
 
     write: WrittenValue
 
+    def templates(self) -> Iterator[StepText]:
+        form, path = self.write.file
+        if self.write.in_file:
+            yield StepText(("write", form), "written", path)
+        yield StepText(("write", "value"), "written", self.write.value)
 
-class Write:
+
+class WriteStep(Step):
+    """A value that is written at ``at`` of a file or store; ``where`` names the row of a database.
+
+    ``value_is`` tells whether the value is a path, which each platform writes its own way.
+    """
+
+    kind: Literal["write"] = "write"
+    form: str
+    file: str
+    at: str
+    where: dict[str, str] = Field(default_factory=dict)
+    value: str
+    value_is: Literal["text", "path"] = "text"
+
+
+class WriteFacts(Facts):
+    """The file or place of a store that was written to."""
+
+    written: Text = ""
+
+
+class Write(Rule[WriteSettings], Act[WriteStep]):
     """Unfolds into one value that is written; what was there before is kept."""
 
-    schema = WriteRule
+    settings = WriteSettings
+    step = WriteStep
+    facts = WriteFacts
+    makes_known = True
+    needs_closed = True
 
-    def unfold(self, unfolding: Unfolding) -> tuple[Step, ...]:
-        rule = unfolding.rule
-        assert isinstance(rule, WriteRule)
-        form, path = rule.write.file
-        file = literal(path) if form in STORES else unfolding.expand(path)
-        arguments: dict[str, Any] = {
-            "form": form,
-            "file": file,
-            "at": rule.write.at,
-            "where": tuple(f"{column}={value}" for column, value in rule.write.where.items()),
-            "value": unfolding.expand(rule.write.value),
-            "as": rule.write.as_,
-        }
-        changes = () if form in STORES else (file,)
-        return (unfolding.step("write", arguments=arguments, changes=changes),)
+    def unfold(self, settings: WriteSettings, unfolding: Unfolding) -> tuple[Step, ...]:
+        said = settings.write
+        form, path = said.file
+        file = unfolding.expand(path) if said.in_file else literal(path)
+        step = unfolding.step(
+            WriteStep,
+            form=form,
+            file=file,
+            at=said.at,
+            where={column: literal(value) for column, value in said.where.items()},
+            value=unfolding.expand(said.value),
+            value_is=said.as_,
+            changes=(file,) if said.in_file else (),
+        )
+        return (step,)
 
-    def words(self, step: Step) -> str:
-        at, value = step.text("at"), plain(step.text("value"))
-        return f'write "{value}" at {at} in {plain(step.text("file"))}; all else in it stays'
+    def touches(self, step: WriteStep, doing: Doing) -> Iterator[Touched]:
+        if step.form in STORES or doing.store(step.item) is not None:
+            yield Touched(plain(step.file))
+        yield from super().touches(step, doing)
 
-    def do(self, step: Step, doing: Doing) -> Outcome:
-        path = doing.fill(step, step.text("file"))
+    def words(self, step: WriteStep) -> str:
+        value, file = plain(step.value), plain(step.file)
+        return f'write "{value}" at {step.at} in {file}; all else in it stays'
+
+    def do(self, step: WriteStep, doing: Doing) -> Outcome:
+        path = doing.fill(step, step.file)
         before = put_again(step, doing)
         if before is not None:
-            return Done({"written": path, "put aside": before})
-        value = doing.fill(step, step.text("value"))
-        if step.text("as") == "path" and doing.machine.platform == "windows":
+            return _done(path, before)
+        value = doing.fill(step, step.value)
+        if step.value_is == "path" and doing.machine.platform == "windows":
             value = value.replace("/", "\\")
         doing.await_closed(step.item)
         try:
-            if step.text("form") in STORES:
-                return Done({"written": path, "put aside": _in_store(step, doing, path, value)})
+            if step.form in STORES:
+                return _done(path, _in_store(step, doing, path, value))
             return _in_file(step, doing, path, value)
         except (Unreadable, Unwritable) as error:
-            return Failed(f"{path} {error}", "Look at it; it is as it was.", {})
+            return Failed(f"{path} {error}", "Look at it; it is as it was.")
 
 
-def _in_file(step: Step, doing: Doing, path: str, value: str) -> Outcome:
-    machine, form, at = doing.machine, step.text("form"), step.text("at")
+def _done(path: str, put_aside: list[str]) -> Done:
+    return Done(WriteFacts(written=path, put_aside=tuple(put_aside)))
+
+
+def _in_file(step: WriteStep, doing: Doing, path: str, value: str) -> Outcome:
+    machine, form, at = doing.machine, step.form, step.at
     if machine.look(path) is None:
         todo = "Start the program once, so that it makes the file, then walk again."
-        return Failed(f"{path} is not there", todo, {})
+        return Failed(f"{path} is not there", todo)
     if form == "sqlite":
-        where = dict(text.split("=", 1) for text in step.texts("where"))
+        where = {column: doing.fill(step, text) for column, text in step.where.items()}
         with copied_database(machine, path) as copy:
             ask("put cell", copy, at, where, value)
             data = read_outside(Path(copy), COPY_MOST, named=True)
         journals = [f"{path}{suffix}" for suffix in BESIDE]
-        return Done({"written": path, "put aside": put_file(step, doing, path, data, journals)})
+        return _done(path, put_file(step, doing, path, data, journals))
     data = machine.read(path)
     written = written_with(form, data, at, value)
     if written == data:
-        return Done({"written": path, "put aside": []})
-    return Done({"written": path, "put aside": put_file(step, doing, path, written)})
+        return _done(path, [])
+    return _done(path, put_file(step, doing, path, written))
 
 
 def written_with(form: str, data: bytes, at: str, value: str) -> bytes:
@@ -171,9 +217,9 @@ def written_with(form: str, data: bytes, at: str, value: str) -> bytes:
     return write_value(form, data, at, value if form == "ini" else _like(old, value))
 
 
-def _in_store(step: Step, doing: Doing, place: str, value: str) -> list[str]:
-    kind: StoreKind = "registry" if step.text("form") == "registry" else "dconf"
-    store, name = Store(doing.machine, kind, place), name_in(kind, step.text("at"))
+def _in_store(step: WriteStep, doing: Doing, place: str, value: str) -> list[str]:
+    kind: StoreKind = "registry" if step.form == "registry" else "dconf"
+    store, name = Store(doing.machine, kind, place), name_in(kind, step.at)
     before = store.read()
     text = as_value(kind, name, value, before.get(name))
     changes = {} if before.get(name) == text else {name: text}

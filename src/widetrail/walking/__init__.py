@@ -25,7 +25,7 @@ from widetrail.walking.seating import (
 )
 from widetrail.walking.seats import SeatLine, ledger_of_machine, ledger_of_parcel
 from widetrail.walking.topping_up import can_top_up, not_topped_up, steps_to_top_up, top_up
-from widetrail.walking.undoing import Doubt, Run, UndoAct, UndoPlan, clear_settled
+from widetrail.walking.undoing import Doubt, Run, UndoPlan, clear_settled
 
 __all__ = [
     "Answers",
@@ -43,7 +43,6 @@ __all__ = [
     "SeatLine",
     "Silent",
     "StepDone",
-    "UndoAct",
     "UndoPlan",
     "Visit",
     "bring_back",

@@ -14,9 +14,7 @@ from widetrail.machine.sensitive import (
     attention_key,
     sensitive_below,
 )
-from widetrail.recipe.templates import braces, plain
-from widetrail.steps import Step
-from widetrail.steps.write import STORES
+from widetrail.steps import Step, act_of
 from widetrail.walking.doing import WalkDoing
 
 
@@ -46,34 +44,16 @@ def apart(doing: WalkDoing, steps: Iterable[Step]) -> tuple[Apart, ...]:
 
 def _of_step(doing: WalkDoing, step: Step) -> Iterator[Apart]:
     machine, item = doing.machine, step.item
-    shown = doing.shown(step)
-    paths = [plain(p) for p in (*shown.changes, *shown.writes) if not braces(p)]
-    store = shown.text("form") in STORES or doing.store(item) is not None
-    if step.kind == "write" and store:
-        yield from _of_key(shown.text("file"), item)
-    if step.kind not in ("pack", "publish", "enter"):
-        for path in paths:
-            why = attention(path, machine, told=True)
-            if why is not None:
-                yield Apart(path, why, item)
-        return
-    given = shown.text("given")
-    place = plain(shown.text("to")) if given else doing.pinned(item)
-    if not place or braces(place):
-        return
-    if "\\" in place:
-        if step.kind != "pack":
-            yield from _of_key(place, item)
-        return
-    told = bool(given) or doing.finders[doing.planned(item).recipe].is_told(doing.item(item).from_)
-    why = attention(place, machine, told=told)
-    if step.kind == "pack":
-        if why in ("access", "outside"):
-            yield Apart(place, why, item, taken=True)
-        return
-    if why is not None:
-        yield Apart(place, why, item)
-    yield from _below(doing, item, place)
+    for touched in act_of(step).touches(doing.shown(step), doing):
+        path = touched.path
+        if "\\" in path:
+            why = None if touched.taken else attention_key(path)
+        else:
+            why = attention(path, machine, told=touched.told)
+        if why is not None and (not touched.taken or why in ("access", "outside")):
+            yield Apart(path, why, item, taken=touched.taken)
+        if touched.holds_cargo and "\\" not in path:
+            yield from _below(doing, item, path)
 
 
 def _below(doing: WalkDoing, item: str, place: str) -> Iterator[Apart]:
@@ -87,9 +67,3 @@ def _below(doing: WalkDoing, item: str, place: str) -> Iterator[Apart]:
     for at, why in named.items():
         if any(is_within(path, at, machine.platform) for path in arrive):
             yield Apart(at, why, item)
-
-
-def _of_key(key: str, item: str) -> Iterator[Apart]:
-    why = attention_key(plain(key))
-    if why is not None:
-        yield Apart(plain(key), why, item)

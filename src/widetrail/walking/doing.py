@@ -9,7 +9,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from datetime import datetime
 from functools import cached_property
-from typing import Any, cast
+from typing import cast
 
 from widetrail.errors import Halted, Waiting, WentWrong, WideTrailError
 from widetrail.finding import (
@@ -26,7 +26,6 @@ from widetrail.finding import (
 from widetrail.finding.atlas import taking
 from widetrail.finding.stores import StoreKind
 from widetrail.formats.canonical import digest
-from widetrail.formats.checked import Model
 from widetrail.formats.interface import Platform
 from widetrail.formats.masking import Masker
 from widetrail.formats.outside import SafePath
@@ -41,6 +40,7 @@ from widetrail.parcel.segments import CHUNK
 from widetrail.planning import Plan, PlannedItem
 from widetrail.recipe import Item, Loaded, Route, Station
 from widetrail.recipe.models import Application
+from widetrail.recipe.settings import Settings
 from widetrail.recipe.templates import (
     ROOTS,
     Brace,
@@ -49,13 +49,29 @@ from widetrail.recipe.templates import (
     literal,
     parse_template,
     plain,
-    refill,
 )
-from widetrail.steps import Asked, Fact, Facts, Hands, Onlooker, Packed, Packing, Step, Task
-from widetrail.steps.commands import COMMAND, COMMANDS, ENDED_BY, RunRule, refuse_option
-from widetrail.steps.interface import WrittenAt
-from widetrail.steps.makers_word import purpose_of
-from widetrail.steps.seat_runs import NAMES
+from widetrail.steps import (
+    Asked,
+    Fact,
+    Facts,
+    Hands,
+    Noted,
+    Onlooker,
+    Outcome,
+    Packed,
+    Packing,
+    Step,
+    Task,
+    WrittenAt,
+    act_of,
+    read_outcome,
+)
+from widetrail.steps.commands import refuse_option
+from widetrail.steps.interface import Record
+from widetrail.steps.note import NoteFacts
+from widetrail.steps.publish import PublishFacts, PublishStep
+from widetrail.steps.run import RunStep
+from widetrail.steps.run_records import place_of
 from widetrail.walking.hands import Answers
 from widetrail.walking.journal import Journal
 from widetrail.walking.own import clear_work
@@ -105,6 +121,9 @@ class WalkDoing:
         if parcel.seal is not None and parcel.seal.is_open:
             for (scope, name), value in parcel.secrets().items():
                 self._hide(scope, name, value)
+        self._done: dict[str, Outcome] = {}
+        self._read = 0
+        """How many records of the journal were looked through for what was done."""
         self.scan = Scan(machine, join(workroom, "scan"))
 
     # The plan and the recipes
@@ -135,7 +154,10 @@ class WalkDoing:
         wanted = self.planned(item).route
         return next(route for route in self.item(item).routes if route.name == wanted)
 
-    def rule(self, step: Step) -> Model:
+    def is_told(self, item: str) -> bool:
+        return self.finders[self.planned(item).recipe].is_told(self.item(item).from_)
+
+    def settings(self, step: Step) -> Settings:
         rules = [rule for leg in self.route(step.item).legs for rule in leg.steps]
         return rules[step.number - 1].rule
 
@@ -194,29 +216,30 @@ class WalkDoing:
 
     def _copied(self, item: str) -> bool:
         """Return whether an item's files come as they are, at its place."""
-        return any(not step.text("given") for step in self._publishing(item))
+        return any(not step.elsewhere for step in self._publishing(item))
 
     def _came_as(self, item: str) -> Mapping[str, str]:
         """Return what the paths of an item below its place are called that came beside others."""
         found: dict[str, str] = {}
         for facts in self._published(item):
-            found |= facts.get("came as", {})
+            found |= facts.came_as
         return found
 
-    def _publishing(self, item: str) -> list[Step]:
-        return [s for s in self.plan.steps if s.item == item and s.kind == "publish"]
+    def _publishing(self, item: str) -> list[PublishStep]:
+        return [s for s in self.plan.steps if s.item == item and isinstance(s, PublishStep)]
 
-    def _published(self, item: str = "") -> list[dict[str, Any]]:
+    def _published(self, item: str = "") -> list[PublishFacts]:
         """Return the facts of all that was put in place here, or of what of an item was."""
         mine = {step.id for step in self._publishing(item)}
         records = (r for r in self.journal.records if r["event"] == "published")
-        return [r["facts"] for r in records if not item or r["step"] in mine]
+        told = [r["facts"] for r in records if not item or r["step"] in mine]
+        return [PublishFacts.model_validate(facts) for facts in told]
 
     def came_beside(self) -> Mapping[str, str]:
         found: dict[str, str] = {}
         for facts in self._published():
-            to = str(facts.get("to", ""))
-            found |= {join(to, n): join(to, c) for n, c in facts.get("came as", {}).items()}
+            to = facts.to
+            found |= {join(to, n): join(to, c) for n, c in facts.came_as.items()}
         return found
 
     def was_carried(self, path: str) -> bool:
@@ -253,7 +276,7 @@ class WalkDoing:
 
     def landed(self, item: str) -> Sequence[tuple[str, Sequence[str]]]:
         planned = self.planned(item)
-        targets = [str(facts["to"]) for facts in self._published(item)]
+        targets = [facts.to for facts in self._published(item)]
         came_as, passed = self._came_as(item), self._passed_by(item)
         files = (e.path for e in self.packed.of(item) if e.kind == "file")
         paths = [came_as.get(path, path) for path in files if path not in passed]
@@ -266,14 +289,16 @@ class WalkDoing:
 
     def _passed_by(self, item: str) -> set[str]:
         """Return the paths of an item that were not put in place, since others were there."""
-        lists = (facts.get("passed by", ()) for facts in self._published(item))
-        return {str(path) for paths in lists for path in paths}
+        return {path for facts in self._published(item) for path in facts.passed_by}
 
     def told_elsewhere(self, item: str) -> Sequence[str]:
-        told = {**self.parcel.outcomes, **self._done_here()}
-        facts = [o.get("facts", {}) for s, o in told.items() if s.startswith(f"{item}/")]
-        elsewhere = [str(path) for fact in facts for path in fact.get("paths elsewhere", ())]
-        return [*elsewhere, *(t["path"] for fact in facts for t in fact.get("paths not said", ()))]
+        return [p for facts in self._facts_of(item) for p in facts.of("elsewhere", "unsayable")]
+
+    def _facts_of(self, item: str) -> Iterator[Facts]:
+        """Give the facts of every step of an item that was done, here or at stations before."""
+        for step, outcome in {**self.parcel.outcomes, **self._done_here()}.items():
+            if step.startswith(f"{item}/"):
+                yield outcome.facts
 
     def old_paths(self, item: str) -> tuple[str, ...]:
         old, platform = self.plan.station("old"), self.machine.platform
@@ -315,31 +340,34 @@ class WalkDoing:
 
     def _beside(self, item: str) -> str:
         """Return where on new the item came beside its place, or an empty text."""
-        ids = [s.id for s in self._publishing(item) if not s.text("given")]
+        ids = [s.id for s in self._publishing(item) if not s.elsewhere]
         for step in ids if self.station == "new" else ():
-            record = self.journal.newest("published", step=step)
-            facts = record["facts"] if record is not None else {}
-            if facts.get("to", self.pinned(item)) != self.pinned(item):
-                return str(facts["to"])
+            to = self._where_published(step)
+            if to and to != self.pinned(item):
+                return to
         return ""
+
+    def _where_published(self, step: str) -> str:
+        """Return where a step put its item, or an empty text while it did not."""
+        record = self.journal.newest("published", step=step)
+        return PublishFacts.model_validate(record["facts"]).to if record is not None else ""
 
     def _put_elsewhere(self, item: str) -> str:
         """Return the path that the recipe has the item copied to, where that is what it is on new:
         no program takes it in from there, and it is not removed again."""
         mine = [s for s in self.plan.steps if s.item == item and s.station == "new"]
-        given = [s for s in self._publishing(item) if s.text("given")]
-        moved_on = any(s.kind in ("run", "remove", "person") for s in mine)
+        given = [s for s in self._publishing(item) if s.elsewhere]
+        moved_on = any(act_of(s).takes_over for s in mine)
         if self.station != "new" or len(given) != 1 or moved_on:
             return ""
-        record = self.journal.newest("published", step=given[0].id)
-        return str(record["facts"]["to"]) if record is not None else ""
+        return self._where_published(given[0].id)
 
     def pinned(self, item: str) -> str:
         planned = self.planned(item)
         return planned.old_path if self.station == "old" else planned.new_path
 
     def put_there(self) -> tuple[str, ...]:
-        return tuple(str(facts["to"]) for facts in self._published())
+        return tuple(facts.to for facts in self._published())
 
     def open_signs(self, item: str) -> str:
         return open_signs(self.finder(item))
@@ -420,10 +448,9 @@ class WalkDoing:
         Raises:
             Halted: It is not known, or the program is not here.
         """
-        if step.texts(COMMAND):
-            self.command(step, step.texts(COMMAND))
-        texts = [step.text("stdin"), step.text("task")]
-        for text in [*texts, *(pair.partition("=")[2] for pair in step.texts("env"))]:
+        if step.main_command:
+            self.command(step, step.main_command)
+        for text in step.given:
             self.fill(step, text)
 
     def shown(self, step: Step) -> Step:
@@ -434,26 +461,19 @@ class WalkDoing:
                 return None
             return finder.path(f"{{{name}}}")
 
-        def fill(value: str | tuple[str, ...]) -> str | tuple[str, ...]:
-            return (
-                refill(value, known)
-                if isinstance(value, str)
-                else tuple(refill(v, known) for v in value)
-            )
-
         finder, places = self.finder(step.item), self.loaded(step.item).recipe.places
-        if NAMES in step.arguments:  # which try it is is known here only
-            stem = literal(self.seats.exchange(step.item, purpose_of(step)).stem)
-            step = step.model_copy(update={"arguments": {**step.arguments, NAMES: stem}})
-        arguments = {name: fill(value) for name, value in step.arguments.items()}
+        if step.seat is not None and step.seat.stem:  # which try it is is known here only
+            stem = literal(self.seats.exchange(step.item, step.seat.purpose).stem)
+            seat = step.seat.model_copy(update={"stem": stem})
+            step = step.model_copy(update={"seat": seat})
         programs = finder.programs()
-        for name in COMMANDS:
-            if command := step.texts(name):
-                program = programs.get(plain(command[0]))
-                first = command[0] if program is None else literal(program)
-                arguments[name] = (first, *(refill(v, known) for v in command[1:]))
-        changes = tuple(refill(path, known) for path in step.changes)
-        return step.model_copy(update={"arguments": arguments, "changes": changes})
+        filled = step.refilled(known)
+        commands = {}
+        for name, command in filled.commands.items():
+            program = programs.get(plain(step.commands[name][0]))
+            first = step.commands[name][0] if program is None else literal(program)
+            commands[name] = (first, *command[1:])
+        return filled.model_copy(update=commands)
 
     def _unknown(self, step: Step, name: str, why: str) -> Halted:
         return Halted(
@@ -466,9 +486,8 @@ class WalkDoing:
     def _told(self, item: str) -> dict[str, str]:
         """Return what programs told about the item, here and at the stations before."""
         told: dict[str, str] = {}
-        for step, outcome in {**self.parcel.outcomes, **self._done_here()}.items():
-            if step.startswith(f"{item}/"):
-                told |= outcome.get("facts", {}).get("tells", {})
+        for facts in self._facts_of(item):
+            told |= facts.told
         return told
 
     def command(self, step: Step, command: Sequence[str]) -> tuple[str, tuple[str, ...]]:
@@ -514,8 +533,9 @@ class WalkDoing:
         for step in (s for s in self.plan.steps if s.station == self.station):
             begun = self.recorded("run begun", step.id)
             ended = self.recorded("ended", step.id)
-            if step.texts(ENDED_BY) and begun is not None and _newer(begun, ended):
-                self.at_end(step, step.texts(ENDED_BY))
+            command = step.ended_by if isinstance(step, RunStep) else ()
+            if command and begun is not None and _newer(begun, ended):
+                self.at_end(step, command)
 
     def end(self) -> list[str]:
         """Run what is to be run however the leg ends; return what went wrong."""
@@ -535,14 +555,14 @@ class WalkDoing:
         self._ends.clear()
         return wrong
 
-    def has_made(self, step: Step, outcome: Mapping[str, Any]) -> bool:
+    def has_made(self, step: Step, outcome: Outcome) -> bool:
         """Return whether the files are here that a step made in a walk which was cut off."""
         folder = self.machine.host(self.made_room(step.item))
-        return all((folder / name).is_file() for name in outcome["facts"].get("made", ()))
+        return all((folder / name).is_file() for name in outcome.facts.made)
 
-    def keep_again(self, step: Step, outcome: Mapping[str, Any]) -> None:
+    def keep_again(self, step: Step, outcome: Outcome) -> None:
         """Put the files into the parcel that a step made in a walk which was cut off."""
-        if made := outcome["facts"].get("made"):
+        if made := outcome.facts.made:
             self.keep(step.item, made)
 
     def tidy(self) -> None:
@@ -573,6 +593,14 @@ class WalkDoing:
     def masked(self, text: str) -> str:
         return self.masker.mask(text)
 
+    def masked_outcome(self, written: Mapping[str, Fact]) -> dict[str, Fact]:
+        """Return an outcome as it is written down, without any secret; counts stay."""
+        facts = written["facts"]
+        assert isinstance(facts, dict)
+        mask = self.masker.mask_all
+        told = {name: v if isinstance(v, int) else mask(v) for name, v in facts.items()}
+        return {**{name: mask(value) for name, value in written.items()}, "facts": told}
+
     def asked_before(self, steps: Iterable[Step]) -> None:
         """Ask for everything that ``steps`` need, before any of them begins.
 
@@ -584,9 +612,8 @@ class WalkDoing:
             for name in sorted(_given(step) & self.loaded(step.item).recipe.asks.keys()):
                 if (step.item, name) not in told:
                     self._asked_for(step, name)
-            rule = self.rule(step) if step.kind == "run" else None
-            if isinstance(rule, RunRule):
-                told |= {(step.item, name) for name in rule.tells}
+            if step.number:
+                told |= {(step.item, name) for name in self.settings(step).names_told}
 
     def _asked_for(self, step: Step, name: str) -> str:
         """Return the answer to what the recipe asks for; it is asked for once at this station."""
@@ -617,7 +644,7 @@ class WalkDoing:
     def _is_told(self, item: str, name: str) -> bool:
         """Return whether a program tells ``name``, so that it is another for each item."""
         rules = (step.rule for leg in self.route(item).legs for step in leg.steps)
-        return any(isinstance(rule, RunRule) and name in rule.tells for rule in rules)
+        return any(name in rule.names_told for rule in rules)
 
     def ask(self, asked: Asked) -> str | None:
         return self._company.hands.answer(asked)
@@ -752,12 +779,11 @@ class WalkDoing:
 
     # The journal and the logbook
 
-    def noted(self, item: str) -> Facts:
-        own = self.journal.newest("step done", step=f"{item}/note")
-        if own is not None:
-            return dict(own["outcome"]["facts"])
-        outcome = self.parcel.outcomes.get(f"{item}/note")
-        return dict(outcome["facts"]) if outcome is not None else {}
+    def noted(self, item: str) -> Mapping[str, Noted]:
+        step = f"{item}/note"
+        outcome = self._done_here().get(step) or self.parcel.outcomes.get(step)
+        facts = outcome.facts if outcome is not None else None
+        return facts.readings if isinstance(facts, NoteFacts) else {}
 
     def arrived(self, item: str) -> bool:
         return self._all_well(item, self.parcel.outcomes)
@@ -766,42 +792,40 @@ class WalkDoing:
         """Return whether the item arrived, by what is in the parcel and what was done now."""
         return self._all_well(item, {**self.parcel.outcomes, **self._done_here()})
 
-    def _done_here(self) -> dict[str, Any]:
-        done = [r for r in self.journal.records if r["event"] == "step done"]
-        return {record["step"]: record["outcome"] for record in done}
+    def _done_here(self) -> dict[str, Outcome]:
+        """Return the newest outcome of each step that was done on this machine."""
+        records = self.journal.records
+        for record in records[self._read :]:
+            if record["event"] == "step done":
+                self._done[record["step"]] = read_outcome(record["outcome"])
+        self._read = len(records)
+        return self._done
 
-    def _all_well(self, item: str, outcomes: Mapping[str, Any]) -> bool:
+    def _all_well(self, item: str, outcomes: Mapping[str, Outcome]) -> bool:
         mine = [s for s in self.plan.steps if s.item == item and s.station == "new"]
-        return bool(mine) and all(s.id in outcomes and came_well(outcomes[s.id]) for s in mine)
+        return bool(mine) and all(s.id in outcomes and outcomes[s.id].well for s in mine)
 
     def record(self, event: str, **facts: Fact) -> None:
         self.journal.add(self.masker.mask_all({"event": event, **facts}))
 
-    def records(self, event: str) -> tuple[Facts, ...]:
+    def records(self, event: str) -> tuple[Record, ...]:
         return tuple(dict(r) for r in self.journal.records if r["event"] == event)
 
-    def recorded(self, event: str, step: str) -> Facts | None:
+    def recorded(self, event: str, step: str) -> Record | None:
         return self.journal.newest(event, step=step)
-
-
-def came_well(outcome: Mapping[str, object]) -> bool:
-    """Return whether a step's outcome, as the logbook tells it, is a good one."""
-    return "failed" not in outcome and "waits" not in outcome
 
 
 END_WITHIN = 60.0
 """Seconds that a command may take which is run however the leg ends."""
 
 
-def _newer(record: Facts, other: Facts | None) -> bool:
-    return other is None or int(str(record["at"])) > int(str(other["at"]))
+def _newer(record: Record, other: Record | None) -> bool:
+    return other is None or place_of(record) > place_of(other)
 
 
 def _given(step: Step) -> set[str]:
-    """Return the names in braces that a step gives to its program."""
-    texts = [step.text("stdin")] if "stdin" in step.arguments else []
-    texts += [text.partition("=")[2] for text in step.texts("env")]
-    texts += step.texts(COMMAND)
+    """Return the names in braces that a step gives to its program or to a person."""
+    texts = (*step.given, *step.main_command)
     return {p.name for text in texts for p in parse_template(text) if isinstance(p, Brace)}
 
 

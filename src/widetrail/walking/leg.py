@@ -26,12 +26,22 @@ from widetrail.parcel.seal import WrongPassphrase
 from widetrail.planning import Plan, PlannedLeg, insist_of_recipes, make_plan, plan_rest
 from widetrail.recipe import Loaded, Station
 from widetrail.recipe.templates import braces, plain
-from widetrail.steps import ACTS, KINDS, Asked, Done, Failed, Outcome, Step, Waits
-from widetrail.steps.commands import ENDED_BY, UNDONE_BY
-from widetrail.steps.program import close_begun
-from widetrail.steps.running import OF_SEAT
+from widetrail.steps import (
+    KINDS,
+    Asked,
+    Failed,
+    Outcome,
+    Step,
+    Waits,
+    act_of,
+    read_outcome,
+    words_of,
+)
+from widetrail.steps.outcomes import Fact, is_well_done, write_outcome
+from widetrail.steps.program import FirstStartStep, close_begun
+from widetrail.steps.run import RunStep
 from widetrail.walking.apart import Apart, apart
-from widetrail.walking.doing import Company, WalkDoing, came_well
+from widetrail.walking.doing import Company, WalkDoing
 from widetrail.walking.journal import Journal
 from widetrail.walking.looking import Look, station_of
 from widetrail.walking.overlaps import insist_newest, insist_not_half_way, next_turn
@@ -201,7 +211,7 @@ class Visit:
         mine = [leg for leg in reached if leg and leg.station == self.station.station]
         wanted = [s for leg in mine for s in self.parcel.plan.steps_of(leg)]
         outcomes = self.parcel.outcomes
-        well = {step for step, outcome in outcomes.items() if came_well(outcome)}
+        well = {step for step, outcome in outcomes.items() if outcome.well}
         ready: list[Step] = []
         for step in wanted:
             if step.id in well:
@@ -224,9 +234,10 @@ class Visit:
         later = mine[mine.index(step) + 1 :]
         here = [s for s in later if s.item == step.item and s.station == step.station]
         here = [s for s in here if s.id not in well]
-        secrets = [f"{{{name}}}" for name in step.texts("tells secrets")]
-        told = any(name in str(s.arguments) for name in secrets for s in here)
-        return told or bool(step.texts(ENDED_BY) and here)
+        if not isinstance(step, RunStep):
+            return False
+        told = any(s.named(f"{{{name}}}") for name in step.hidden for s in here)
+        return told or bool(step.ended_by and here)
 
     def words(self, now: datetime) -> tuple[tuple[Step, str], ...]:
         """Return the steps that are to be done here now, with their words."""
@@ -235,7 +246,7 @@ class Visit:
     def words_of(self, steps: Iterable[Step], now: datetime) -> tuple[str, ...]:
         """Return what ``steps`` do here, in words."""
         doing = self.make_doing(now)
-        return tuple(ACTS[s.kind].words(doing.shown(s)) for s in steps)
+        return tuple(words_of(doing.shown(s)) for s in steps)
 
     def next_machine(self) -> str:
         """Return the machine where something is to be done next, or an empty text."""
@@ -249,16 +260,14 @@ class Visit:
         is mended or done.
         """
         plan, outcomes = self.parcel.plan, self.parcel.outcomes
-        well = {step for step, outcome in outcomes.items() if came_well(outcome)}
+        well = {step for step, outcome in outcomes.items() if outcome.well}
         due = set(self.due.steps) if self.due is not None else set()
         open_ = [s for s in plan.steps if s.id not in well]
         free = [s for s in open_ if set(s.after) <= well]
         if self.due is not None and (not free or not due or any(s.id in due for s in free)):
             return self.due.station
         untried = [
-            s
-            for s in free
-            if self.due is not None or s.id not in outcomes or OF_SEAT in s.arguments
+            s for s in free if self.due is not None or s.id not in outcomes or s.seat is not None
         ]
         return untried[0].station if untried else None
 
@@ -478,7 +487,7 @@ class Visit:
         doing = self.look_ahead(now)
         steps = self.steps()
         look = Look(doing, self.station, steps)
-        for step in (s for s in steps if s.kind == "first_start"):
+        for step in (s for s in steps if isinstance(s, FirstStartStep)):
             close_begun(step, doing)
         try:
             doing.await_(look.lacking, "Close what is open and make room, then walk again.")
@@ -488,15 +497,16 @@ class Visit:
         doing.asked_before(s for s in steps if self._reused(s, doing) is None)
         return Walk(self, doing, look.unfit(now), now).do(steps)
 
-    def _reused(self, step: Step, doing: WalkDoing) -> dict[str, Any] | None:
+    def _reused(self, step: Step, doing: WalkDoing) -> Outcome | None:
         """Return the outcome of a step that a walk which was cut off had done already.
 
         What was packed then is gone from the parcel, so packing is done again.
         """
         record = self.journal.newest("step done", step=step.id)
-        if record is None or step.kind == "pack" or not came_well(record["outcome"]):
+        if record is None or act_of(step).packs:
             return None
-        if step.kind == "note" and self._is_done_anew(step, doing):
+        outcome = read_outcome(record["outcome"])
+        if not outcome.well or (act_of(step).notes and self._is_done_anew(step, doing)):
             return None  # what it tells is to be of the moment that is packed
         ends = [self.journal.newest(e) for e in (LEG_DONE, LEG_HALTED, LEG_MENDED)]
         last = max((r["at"] for r in ends if r is not None), default=-1)
@@ -505,23 +515,19 @@ class Visit:
         again = self.journal.newest("to be done again", step=step.id)
         if again is not None and again["at"] > record["at"]:
             return None
-        done = {
-            r["step"]
-            for r in self.journal.records
-            if r["event"] == "step done" and came_well(r["outcome"])
-        }
+        done = {r["step"] for r in self.journal.records if is_well_done(r)}
         if self._must_be_done_again(step, done):
             return None
-        return dict(record["outcome"]) if doing.has_made(step, record["outcome"]) else None
+        return outcome if doing.has_made(step, outcome) else None
 
     def _is_done_anew(self, note: Step, doing: WalkDoing) -> bool:
         """Return whether something of the item is packed, or made, on old by this walk."""
-        well = {s for s, o in self.parcel.outcomes.items() if came_well(o)}
+        well = {s for s, outcome in self.parcel.outcomes.items() if outcome.well}
         later = [s for s in self.parcel.plan.steps if s.item == note.item and s.station == "old"]
         return any(
             s.id not in well and self._reused(s, doing) is None
             for s in later
-            if s.kind not in ("note", "retire")
+            if not (act_of(s).notes or act_of(s).comes_last)
         )
 
     def facts(self, now: datetime) -> dict[str, Any]:
@@ -556,6 +562,8 @@ class Walk:
         self._visit, self._doing, self._unfit, self._now = visit, doing, unfit, now
         self._journal = visit.journal
         self._outcomes = dict(visit.parcel.outcomes)
+        self._written: dict[str, dict[str, Fact]] = {}
+        """The outcomes of this walk as they are written down, by the ids of their steps."""
         self._leg = visit.due if visit._leg_due_here else visit.done_here
 
     @property
@@ -619,7 +627,7 @@ class Walk:
     def _each(self, steps: tuple[Step, ...]) -> Iterator[StepDone]:
         """Do the steps, each where all came out well that it depends on."""
         for number, step in enumerate(steps, start=1):
-            if all(came_well(self._outcomes.get(after, MISSING)) for after in step.after):
+            if all(self._outcomes.get(after, MISSING).well for after in step.after):
                 yield self._step(step, number, len(steps))
 
     def _pin(self) -> None:
@@ -636,36 +644,44 @@ class Walk:
         )
 
     def _step(self, step: Step, number: int, total: int) -> StepDone:
-        words = self._doing.masked(ACTS[step.kind].words(self._doing.shown(step)))
+        words = self._doing.masked(words_of(self._doing.shown(step)))
         reused = self._visit._reused(step, self._doing)
         if reused is not None:
             self._doing.keep_again(step, reused)
-            self._outcomes[step.id] = reused
-            return StepDone(step, words, Done(reused["facts"]))
+            self._take(step, reused)
+            return StepDone(step, words, reused)
         self._doing.onlooker.begins(step, words, number, total)
-        loose = not (step.changes or {UNDONE_BY, OF_SEAT} & step.arguments.keys())
+        undone = isinstance(step, RunStep) and step.undone_by
+        loose = not (step.changes or undone or step.seat is not None)
         begun = {"event": "step begun", "step": step.id, "kind": step.kind, "words": words}
         self._journal.add({**begun, "loose": loose})
-        told = self._doing.masker.mask_all(_told(self._outcome(step)))
-        self._outcomes[step.id] = told
-        self._journal.add({"event": "step done", "step": step.id, "outcome": told})
-        return StepDone(step, words, _outcome(told))
+        outcome = self._take(step, self._outcome(step))
+        record = {"event": "step done", "step": step.id, "outcome": self._written[step.id]}
+        self._journal.add(record)
+        return StepDone(step, words, outcome)
+
+    def _take(self, step: Step, outcome: Outcome) -> Outcome:
+        """Take note of an outcome; return it without any secret, as it is written down."""
+        written = self._doing.masked_outcome(write_outcome(step.kind, outcome))
+        self._written[step.id] = written
+        masked = self._outcomes[step.id] = read_outcome(written)
+        return masked
 
     def _outcome(self, step: Step) -> Outcome:
         if reason := self._unfit.get(step.item):
             todo = "Mend what the reason names, then walk again; or plan again, another way."
-            return Failed(f"its route cannot be gone on with: {reason}", todo, {})
+            return Failed(f"its route cannot be gone on with: {reason}", todo)
         try:
-            return ACTS[step.kind].do(step, self._doing)
+            return act_of(step).do(step, self._doing)
         except Halted as error:
             return Waits(str(error), error.todo or "Mend what the reason names, then walk again.")
         except (MachineUnusable, WentWrong) as error:
             todo = error.todo or "Mend what the reason names, then walk again."
-            return Failed(str(error), todo, {})
+            return Failed(str(error), todo)
         except OSError as error:  # of reading: each change has an error of its own
             where, why = error.filename, error.strerror or str(error)
             told = MachineUnusable("cannot be read", where=str(where or ""), why=why)
-            return Failed(str(told), "Mend the disk, then walk again.", {})
+            return Failed(str(told), "Mend the disk, then walk again.")
 
     def _end(self, done: list[StepDone], troubles: list[str]) -> tuple[str, ...]:
         """Write the logbook and return what is proved now.
@@ -675,7 +691,7 @@ class Walk:
         """
         waits = bool(troubles) or any(isinstance(s.outcome, Waits) for s in done)
         event = LEG_HALTED if waits else LEG_DONE if self._visit._leg_due_here else LEG_MENDED
-        steps = {s.step.id: self._outcomes[s.step.id] for s in done}
+        steps = {s.step.id: self._written[s.step.id] for s in done}
         seats = self._doing.seats
         told = {"seats": seats.untold(), "again": seats.again} if self._licences else {}
         proofs = look_at_proofs(self._doing)
@@ -694,21 +710,7 @@ class Walk:
         return proved
 
 
-MISSING: Mapping[str, Any] = {"failed": "it was not done"}
-
-
-def _told(outcome: Outcome) -> dict[str, Any]:
-    if isinstance(outcome, Failed):
-        return {"failed": outcome.reason, "todo": outcome.todo, "facts": outcome.facts}
-    if isinstance(outcome, Waits):
-        return {"waits": outcome.reason, "todo": outcome.todo, "facts": {}}
-    return {"facts": outcome.facts}
-
-
-def _outcome(told: Mapping[str, Any]) -> Outcome:
-    if "failed" in told:
-        return Failed(told["failed"], told["todo"], told["facts"])
-    return Waits(told["waits"], told["todo"]) if "waits" in told else Done(told["facts"])
+MISSING: Outcome = Failed("it was not done", "")
 
 
 def _finders(

@@ -10,12 +10,8 @@ from widetrail.finding import Absent, Finder, Found, Several, Where
 from widetrail.machine import Machine
 from widetrail.planning import Plan, PlannedItem, PlannedStation, full_volumes, unmet_at
 from widetrail.recipe import Station
-from widetrail.steps import Step
-from widetrail.steps.commands import COMMAND
+from widetrail.steps import Step, act_of
 from widetrail.walking.doing import WalkDoing, open_signs
-
-COPYING = frozenset({"pack", "publish", "enter", "retire", "remove", "write"})
-"""The kinds of steps during which the program must be closed."""
 
 
 class Look:
@@ -64,7 +60,7 @@ class Look:
     def _errand_can_be_run(self, finder: Finder) -> None:
         """Raise where a program that a step starts is not on a machine between."""
         for step in self._steps:
-            command = step.texts(COMMAND)
+            command = step.main_command
             path = finder.programs().get(command[0]) if command else None
             mine = step.item.startswith(f"{finder.loaded.id}.")
             if command and mine and (path is None or self._machine.look(path) is None):
@@ -123,15 +119,16 @@ class Look:
 
     def lacking(self) -> str:
         """Return what must be waited for before the first step: what is open, what is too full."""
-        going = {step.item for step in self._steps if step.kind in COPYING}
+        going = {step.item for step in self._steps if act_of(step).needs_closed}
         told = []
         for recipe in sorted({item.recipe for item in self._items if item.id in going}):
             finder = self._doing.finders[recipe].fresh()
             if signs := open_signs(finder):
                 name = finder.loaded.recipe.application.name
                 told.append(f"{name} is open on {self._machine.name}: {signs}")
-        publishing = {step.item for step in self._steps if step.kind == "publish"}
-        amounts = [(self._doing.pinned(i.id), i.size) for i in self._items if i.id in publishing]
+        coming = {step.item for step in self._steps if act_of(step).places}
+        files = [item for item in self._items if item.id in coming and not item.store]
+        amounts = [(self._doing.pinned(i.id), i.size) for i in files]
         full = full_volumes(self._machine, amounts, "")
         return "; ".join([*told, *(f"{error.what} ({error.why})" for error in full)])
 

@@ -6,8 +6,7 @@ from collections.abc import Mapping
 
 from widetrail.recipe.arms import reach
 from widetrail.recipe.models import Loss
-from widetrail.steps.person import conditions
-from widetrail.steps.proving import missing
+from widetrail.steps.proving import conditions, missing
 from widetrail.walking.doing import WalkDoing
 
 Proofs = dict[str, dict[str, str]]

@@ -10,8 +10,9 @@ from pydantic import AfterValidator, Field, StrictInt, model_validator
 
 from widetrail.formats.told import Count, Mode, Moment, Text, Told, Truth, plain_values
 from widetrail.machine.moves import MoveKind
-from widetrail.parcel.logbook import Outcome, SeatRecord
-from widetrail.steps.told import StepFacts
+from widetrail.parcel.logbook import SeatRecord
+from widetrail.steps import read_outcome, record_of
+from widetrail.steps.outcomes import WrittenOutcome
 
 Judge = Callable[[Any], None]
 """Told a record; raises ``ValueError`` where it is none."""
@@ -47,7 +48,7 @@ class _Record(Told):
     kind: Text = ""
     words: Text = ""
     loose: Truth = False
-    outcome: Outcome | None = None
+    outcome: WrittenOutcome | None = None
     leg: Count = 0
     plan: Text = ""
     generation: Text = ""
@@ -58,7 +59,6 @@ class _Record(Told):
     moves: list[_Move] = Field(default_factory=list)
     times: dict[Text, Moment] = Field(default_factory=dict)
     modes: dict[Text, Mode] = Field(default_factory=dict)
-    facts: StepFacts | None = None
     missing: list[Text] = Field(default_factory=list)
     path: Text = ""
     place: Text = ""
@@ -101,12 +101,6 @@ _NEEDED: Mapping[str, set[str]] = {
     "putting back": {"step", "place", "moves"},
     "put back": {"step", "place"},
     "let go": {"step", "place", "kept"},
-    "staging": {"step", "path"},
-    "staged so far": {"step", "path", "count"},
-    "staged": {"step", "path", "facts"},
-    "published": {"step", "facts"},
-    "rewritten": {"step", "facts"},
-    "entered": {"step", "facts"},
     "values saving": {"step", "kept", "store"},
     "values saved": {"step", "kept"},
     "run begun": {"step"},
@@ -123,7 +117,11 @@ _NEEDED: Mapping[str, set[str]] = {
 
 def judge_record(record: Any) -> None:
     """Raise where a record of a journal is none."""
-    _Record.model_validate(plain_values(record))
+    told = _Record.model_validate(plain_values(record))
+    if (own := record_of(told.event)) is not None:
+        own.model_validate(record)
+    if told.outcome is not None:
+        read_outcome(record["outcome"])
 
 
 def judge_seat(record: Any) -> None:

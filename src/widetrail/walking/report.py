@@ -12,9 +12,12 @@ from widetrail.parcel import Parcel
 from widetrail.parcel.parcel import TOPPED_UP
 from widetrail.planning import LeftItem, PlannedItem, PlannedLeg
 from widetrail.recipe import Loss, Station
-from widetrail.steps import Step
-from widetrail.steps.told import BY_NAME
-from widetrail.walking.doing import came_well
+from widetrail.steps import Facts, Failed, Noted, Outcome, Step, Waits, act_of
+from widetrail.steps.check import Checked, CheckFacts
+from widetrail.steps.enter import EnterFacts
+from widetrail.steps.outcomes import Done, RemarkCode, state_of
+from widetrail.steps.pack import PackFacts
+from widetrail.steps.publish import PublishFacts, PublishStep
 from widetrail.walking.seating import seat_line
 
 
@@ -26,11 +29,8 @@ class CheckLine:
     old: Any
     new: Any
     verdict: str
-
-    @property
-    def is_empty(self) -> bool:
-        """Whether it holds of nothing: there is none on either side."""
-        return self.verdict == "holds" and _is_nothing(self.old) and _is_nothing(self.new)
+    is_empty: bool = False
+    """Whether it holds of nothing: there is none on either side."""
 
     @property
     def words(self) -> str:
@@ -309,8 +309,8 @@ def _leg(parcel: Parcel, leg: PlannedLeg, time: str) -> LegReport:
         told = [g.body[name] for g in mine if g.body.get(name)]
         return sum(files for files, _ in told), sum(size for _, size in told)
 
-    steps = {step: o for g in mine for step, o in g.body["steps"].items()}
-    verified = sum(int(o["facts"].get("verified", 0)) for o in steps.values())
+    facts = (outcome.facts for outcome in parcel.outcomes_of(leg.number).values())
+    verified = sum(told.verified for told in facts if isinstance(told, PublishFacts))
     topped = [str(g.body["time"]) for g in mine if g.event == TOPPED_UP]
     machine = parcel.plan.station(leg.station).machine
     return LegReport(
@@ -343,14 +343,14 @@ def _item(item: PlannedItem, parcel: Parcel) -> ItemReport:
     told = parcel.outcomes  # gathered from the whole logbook each time, so once
     outcomes = {s.id: told[s.id] for s in mine if s.id in told}
     tries = parcel.tries if seat is not None else outcomes  # what was refused may be asked again
-    unnamed = (s.id for s in mine if s.kind not in BY_NAME and s.id in outcomes)
-    facts = [outcomes[step]["facts"] for step in unnamed]
-    published = [outcomes[s.id]["facts"] for s in mine if s.kind == "publish" and s.id in outcomes]
-    packed = [outcomes[s.id]["facts"] for s in mine if s.kind == "pack" and s.id in outcomes]
-    amount = packed[-1] if packed and "files" in packed[-1] else {}
-    checks = outcomes.get(f"{item.id}/check", {}).get("facts", {})
-    placed = [outcomes.get(s.id, {}) for s in mine if s.kind == "publish" and not s.text("given")]
-    to = [str(o["facts"]["to"]) for o in placed if "to" in o.get("facts", {})]
+    facts = [outcome.facts for outcome in outcomes.values()]
+    published = [told for told in facts if isinstance(told, PublishFacts)]
+    entered = [told for told in facts if isinstance(told, EnterFacts)]
+    done = [outcome.facts for outcome in outcomes.values() if outcome.well]
+    packed = [told for told in done if isinstance(told, PackFacts)]
+    compared = [told.checks for told in facts if isinstance(told, CheckFacts)]
+    placed = (outcomes[s.id].facts for s in mine if s.id in outcomes and _comes_to_its_place(s))
+    to = [told.to for told in placed if isinstance(told, PublishFacts) and told.to]
     return ItemReport(
         id=item.id,
         title=item.title,
@@ -358,55 +358,59 @@ def _item(item: PlannedItem, parcel: Parcel) -> ItemReport:
         state=_seat_state(seat, _state(item, mine, outcomes, parcel)),
         old_path=item.old_path,
         new_path=to[0] if len(to) == 1 else item.new_path,
-        files=int(amount.get("files", item.files)),
-        size=int(amount.get("size", item.size)),
-        verified=max((int(f.get("verified", 0)) for f in published), default=0),
-        put_aside=_all(facts, "put aside"),
-        beside=_all(facts, "beside"),
-        passed_by=_all(facts, "passed by"),
-        checks=tuple(
-            CheckLine(name, _plain(c["old"]), _plain(c["new"]), c["verdict"])
-            for name, c in checks.items()
-        ),
+        files=packed[-1].files if packed else item.files,
+        size=packed[-1].size if packed else item.size,
+        verified=max((told.verified for told in published), default=0),
+        put_aside=tuple(path for told in facts for path in told.put_aside),
+        beside=tuple(path for told in published for path in told.beside),
+        passed_by=tuple(path for told in published for path in told.passed_by),
+        checks=tuple(_check(name, checked) for some in compared for name, checked in some.items()),
         losses=tuple(_loss(loss, parcel.proofs.get(item.id, {})) for loss in item.losses),
         steps=tuple(_bad({s.id: tries[s.id] for s in mine if s.id in tries})),
         notes=tuple(_notes(item, facts)),
-        values=max((int(f.get("values", 0)) for f in facts), default=0),
-        rewritten=sum(int(f.get("paths rewritten", 0)) for f in facts),
+        values=max((*(told.values for told in packed), *(told.values for told in entered), 0)),
+        rewritten=sum(told.paths_rewritten for told in published)
+        + sum(told.paths_rewritten for told in entered),
         seat=line.words if line is not None else "",
         seat_todo=f"{line.todo} {line.meanwhile}".strip() if line is not None else "",
     )
 
 
-_NOTES = (
-    ("paths elsewhere", "it names what did not move, and still does:"),
-    ("paths not said", "it names what cannot be said on new:"),
-    ("not rewritten", "its paths are as they were:"),
-    ("written anew", "the paths in it were made right, and the whole file written anew:"),
-    ("mentions", "old is mentioned in"),
-    ("not looked through", "not looked through for mentions of old:"),
-    ("appeared", "it appeared while the item was put in place, and was put aside too:"),
-    ("no files", "left out, since it is no regular file:"),
-    ("open to others", "others may read what is there, who could not on old:"),
-    ("unreadable", "left out, since it cannot be read:"),
-    ("dangling", "it names what is not there:"),
-    ("without attributes", "it lost its extended attributes, which that disk does not have:"),
-)
-"""Facts of steps that a person should know, by name, with their words."""
+def _comes_to_its_place(step: Step) -> bool:
+    return isinstance(step, PublishStep) and not step.elsewhere
 
 
-def _notes(item: PlannedItem, facts: list[dict[str, Any]]) -> Iterator[str]:
+def _check(name: str, checked: Checked) -> CheckLine:
+    holds = checked.verdict == "holds"
+    empty = holds and _is_nothing(checked.old) and _is_nothing(checked.new)
+    return CheckLine(name, _plain(checked.old), _plain(checked.new), checked.verdict, empty)
+
+
+_NOTES: Mapping[RemarkCode, str] = {
+    "elsewhere": "it names what did not move, and still does:",
+    "unsayable": "it names what cannot be said on new:",
+    "not_rewritten": "its paths are as they were:",
+    "rewritten_whole": "the paths in it were made right, and the whole file written anew:",
+    "mention": "old is mentioned in",
+    "not_searched": "not looked through for mentions of old:",
+    "appeared": "it appeared while the item was put in place, and was put aside too:",
+    "irregular": "left out, since it is no regular file:",
+    "open_to_others": "others may read what is there, who could not on old:",
+    "unreadable": "left out, since it cannot be read:",
+    "dangling": "it names what is not there:",
+    "attributes_lost": "it lost its extended attributes, which that disk does not have:",
+}
+"""What a person should know of a step, by its code, in words."""
+
+
+def _notes(item: PlannedItem, facts: list[Facts]) -> Iterator[str]:
     """Give what a person should know, but for what the plan tells as a loss already."""
-    told = " ".join(loss.what for loss in item.losses)
-    for name, words in _NOTES:
-        for value in (value for fact in facts for value in fact.get(name, ())):
-            path, why = (value["path"], value["reason"]) if isinstance(value, dict) else (value, "")
-            if path not in told:
-                yield f"{words} {path}{f' ({why})' if why else ''}"
-
-
-def _all(facts: list[dict[str, Any]], name: str) -> tuple[str, ...]:
-    return tuple(value for told in facts for value in told.get(name, ()))
+    losses = " ".join(loss.what for loss in item.losses)
+    told = [remark for fact in facts for remark in fact.remarks]
+    for code, words in _NOTES.items():
+        for one in (one for one in told if one.code == code):
+            if one.reason or one.path not in losses:
+                yield f"{words} {one.path}{f' ({one.reason})' if one.reason else ''}"
 
 
 def _loss(loss: Loss, proofs: Mapping[str, str]) -> LossLine:
@@ -416,47 +420,44 @@ def _loss(loss: Loss, proofs: Mapping[str, str]) -> LossLine:
     return LossLine(loss.what, loss.remedy, "open" if lacking else "seen", lacking)
 
 
-def _bad(outcomes: Mapping[str, Any]) -> Iterator[StepLine]:
+def _bad(outcomes: Mapping[str, Outcome]) -> Iterator[StepLine]:
     for step, outcome in outcomes.items():
-        for state in ("failed", "waits"):
-            if state in outcome:
-                yield StepLine(step, state, outcome[state], outcome["todo"])
+        if not isinstance(outcome, Done):
+            yield StepLine(step, state_of(outcome), outcome.reason, outcome.todo)
 
 
-def _is_nothing(answer: Any) -> bool:
+def _is_nothing(noted: Noted | None) -> bool:
     """Return whether a noted answer says that there is none: zero, no, or nothing at all."""
-    if isinstance(answer, dict) and "by" in answer:
-        return all(_is_nothing(_plain(value)) for value in answer["by"].values())
-    return not answer or answer == "no"
+    if noted is None:
+        return True
+    if noted.by is not None:
+        return all(_is_nothing(value) for value in noted.by.values())
+    return noted.is_known and (not noted.value or noted.value == "no")
 
 
-def _carried_nothing(item: PlannedItem, mine: list[Step], outcomes: Mapping[str, Any]) -> bool:
+def _carried_nothing(item: PlannedItem, mine: list[Step], outcomes: Mapping[str, Outcome]) -> bool:
     """Return whether all that an item's steps moved was no file and no value."""
-    packed = [outcomes[s.id]["facts"] for s in mine if s.kind == "pack" and s.id in outcomes]
-    some = any(f.get("files") or f.get("links") or f.get("made") for f in packed)
-    return (
-        item.kind != "licence"
-        and bool(packed)
-        and not some
-        and len(packed) == len([s for s in mine if s.kind in ("pack", "run", "records")])
-    )
+    movers = [outcomes[s.id].facts for s in mine if act_of(s).moves_data and s.id in outcomes]
+    return item.kind != "licence" and bool(movers) and all(told.is_nothing for told in movers)
 
 
-def _state(item: PlannedItem, mine: list[Step], outcomes: Mapping[str, Any], parcel: Parcel) -> str:
+def _state(
+    item: PlannedItem, mine: list[Step], outcomes: Mapping[str, Outcome], parcel: Parcel
+) -> str:
     if any(s.station in parcel.undone_at and s.id in outcomes for s in mine):
         return "undone"
-    moving = [s for s in mine if s.kind != "retire"]
+    moving = [s for s in mine if not act_of(s).comes_last]
     told = [outcomes[s.id] for s in moving if s.id in outcomes]
-    if any("failed" in outcome for outcome in told):
+    if any(isinstance(outcome, Failed) for outcome in told):
         return "failed"
-    if any("waits" in outcome for outcome in told):
+    if any(isinstance(outcome, Waits) for outcome in told):
         return "waiting"
-    if all(s.id in outcomes and came_well(outcomes[s.id]) for s in moving):
+    if all(s.id in outcomes and outcomes[s.id].well for s in moving):
         return "nothing" if _carried_nothing(item, moving, outcomes) else "carried"
     done = parcel.plan.legs[: len(parcel.legs_done)]
     if any(s.id in leg.steps and s.id not in outcomes for leg in done for s in moving):
         return "failed"  # it depends on a step of another item that came out wrong
-    packed = [s for s in moving if s.kind == "pack" or s.writes]
+    packed = [s for s in moving if act_of(s).packs or s.writes]
     return "packed" if any(s.id in outcomes for s in packed) else "planned"
 
 
@@ -472,5 +473,8 @@ def _seat_state(seat: Seat | None, state: str) -> str:
     return "waiting" if state == "carried" and seat.stage != "claimed" else state
 
 
-def _plain(answer: Any) -> Any:
-    return answer["value"] if isinstance(answer, dict) and "value" in answer else answer
+def _plain(noted: Noted | None) -> Any:
+    """Return an answer as a report tells it: its value, or else what is known of it."""
+    if noted is None:
+        return None
+    return noted.value if noted.is_known else noted.model_dump(mode="json", exclude_unset=True)

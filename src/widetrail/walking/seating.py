@@ -32,8 +32,6 @@ from widetrail.planning import Plan
 from widetrail.planning.licences import SoFar, plan_claim, plan_return, plan_without
 from widetrail.recipe import Loaded
 from widetrail.steps import KINDS
-from widetrail.steps.running import OF_SEAT
-from widetrail.walking.doing import came_well
 from widetrail.walking.seats import (
     SeatLine,
     answer_steps,
@@ -69,7 +67,7 @@ def _so_far(parcel: Parcel, line: SeatLine) -> SoFar:
 
 def _well(parcel: Parcel) -> frozenset[str]:
     """Return the steps that came out well."""
-    return frozenset(s for s, outcome in parcel.outcomes.items() if came_well(outcome))
+    return frozenset(s for s, outcome in parcel.outcomes.items() if outcome.well)
 
 
 def _insist(line: SeatLine, may: bool, wanted: str) -> None:
@@ -114,7 +112,7 @@ def _is_planned(parcel: Parcel, line: SeatLine, purpose: Purpose) -> bool:
     """Return whether steps of an act are in the parcel's plan that are still to be done."""
     well = _well(parcel)
     mine = (s for s in parcel.plan.steps if s.item == line.item and s.id not in well)
-    return any(s.text(OF_SEAT) == purpose for s in mine)
+    return any(s.purpose_is(purpose) for s in mine)
 
 
 def bring_back(parcel: Parcel, line: SeatLine, now: datetime, *, gone: bool) -> Plan:

@@ -36,6 +36,7 @@ from widetrail.planning import Plan
 from widetrail.recipe.arms import reach
 from widetrail.recipe.models import STATIONS, ActiveReading
 from widetrail.steps.commands import ANSWER_MADE
+from widetrail.steps.seat import SeatStep
 from widetrail.walking.journal import Journal
 from widetrail.walking.records import judge_seat
 
@@ -186,9 +187,10 @@ def ledger_of_parcel(parcel: Parcel) -> tuple[SeatLine, ...]:
 
 def _other_way(parcel: Parcel, item: str, walk: str, old: str, new: str) -> str:
     """Return what is to be done next where a seat goes another way than was planned first."""
-    done = {s for s, o in parcel.outcomes.items() if not {"failed", "waits"} & o.keys()}
+    done = {s for s, outcome in parcel.outcomes.items() if outcome.well}
     mine = (s for s in parcel.plan.steps if s.item == item and s.id not in done)
-    acts = [(s.text("act"), s.station) for s in mine if s.text("act") in ("renounce", "gone")]
+    seats = (s for s in mine if isinstance(s, SeatStep))
+    acts = [(s.act, s.station) for s in seats if s.act in ("renounce", "gone")]
     if not acts:
         return ""
     act, station = acts[0]

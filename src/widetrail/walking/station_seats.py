@@ -33,7 +33,6 @@ from widetrail.planning.licences import another_edition
 from widetrail.planning.sides import SeenSide
 from widetrail.recipe.models import STATIONS, Licence
 from widetrail.steps import Asked
-from widetrail.steps.running import OF_SEAT
 from widetrail.walking.seats import (
     Ledger,
     record_of,
@@ -315,7 +314,7 @@ class StationSeats:
 
     def have_again(self, item: str, purpose: Purpose) -> None:
         for planned in self._doing.plan.steps:
-            if planned.item == item and planned.text(OF_SEAT) == purpose:
+            if planned.item == item and planned.purpose_is(purpose):
                 self.again.append(planned.id)
                 self._doing.record("to be done again", step=planned.id)
 
@@ -326,7 +325,7 @@ class StationSeats:
         if other := another_edition(route, SeenSide(finder)):
             found.append(f'the way "{route.name}" cannot be gone: {other}')
         for one in doing.plan.steps:
-            if (one.item, one.station) == (item, "new") and one.text(OF_SEAT) == "claim":
+            if (one.item, one.station) == (item, "new") and one.purpose_is("claim"):
                 try:
                     doing.insist_known(one)
                 except Waiting:

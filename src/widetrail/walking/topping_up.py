@@ -7,16 +7,12 @@ from datetime import datetime
 
 from widetrail.errors import Halted
 from widetrail.parcel.parcel import LEG_DONE, LEG_MENDED, TOPPED_UP
-from widetrail.steps import Done, Step
-from widetrail.walking.doing import came_well
+from widetrail.steps import Done, Step, act_of
 from widetrail.walking.leg import MISSING, LegDone, StepDone, Visit, Walk
 from widetrail.walking.looking import Look
 
 AGAIN = "to be done again"
 _ENDS = (LEG_DONE, LEG_MENDED, TOPPED_UP)
-
-REPEATABLE = frozenset({"note", "pack", "wait", "open", "close"})
-"""Kinds of steps that are done again where a parcel is topped up; so are runs that are safe to."""
 
 
 def can_top_up(visit: Visit) -> bool:
@@ -42,13 +38,13 @@ def _steps(visit: Visit) -> dict[str, list[Step]]:
     outcomes, found = visit.parcel.outcomes, dict[str, list[Step]]()
     for leg in visit.parcel.plan.legs[: visit.count_done]:
         for step in visit.parcel.plan.steps_of(leg):
-            if step.station == "old" and came_well(outcomes.get(step.id, MISSING)):
+            if step.station == "old" and outcomes.get(step.id, MISSING).well:
                 found.setdefault(step.item, []).append(step)
-    return {i: s for i, s in found.items() if any(x.kind == "pack" or x.writes for x in s)}
+    return {i: s for i, s in found.items() if any(act_of(x).packs or x.writes for x in s)}
 
 
 def _is_fixed(steps: list[Step]) -> bool:
-    return not all(s.kind in REPEATABLE or s.repeat == "safe" for s in steps)
+    return not all(s.repeat == "safe" for s in steps)
 
 
 def top_up(visit: Visit, now: datetime) -> LegDone:
@@ -103,8 +99,8 @@ class _TopUp(Walk):
                 troubles = doing.end()
             failed = self._take_back(done, troubles)
             assert doing.writer is not None
-            changes = {s.item: doing.writer.changes(s.item) for s in steps if s.kind == "pack"}
-        well = {s.step.id: self._outcomes[s.step.id] for s in done if s.step.item not in failed}
+            changes = {s.item: doing.writer.changes(s.item) for s in steps if act_of(s).packs}
+        well = {s.step.id: self._written[s.step.id] for s in done if s.step.item not in failed}
         made = {name: sha for name, sha in doing.made.items() if doing.item_of(name) not in failed}
         facts = {**visit.facts(self._now), "leg": self._leg.number, "steps": well}
         parcel.end_leg(facts, self._now, doing.writer, made, TOPPED_UP, doing.secrets_by_scope)

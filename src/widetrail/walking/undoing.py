@@ -8,11 +8,10 @@ second call goes on where one was cut off.
 from __future__ import annotations
 
 import json
-from collections import Counter
-from collections.abc import Collection, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Collection, Iterator, Mapping
+from dataclasses import dataclass
 from datetime import datetime
-from typing import Any, Literal, cast
+from typing import Any, cast
 
 from widetrail.errors import Halted, InputUnusable, WideTrailError
 from widetrail.finding.stores import Store, StoreKind
@@ -21,18 +20,16 @@ from widetrail.machine import Machine
 from widetrail.machine.moves import (
     Move,
     carry_out,
-    modes_of,
     read_moves,
     restore_times,
-    taken_back,
 )
 from widetrail.machine.own import OWN_STATE
 from widetrail.machine.paths import base, join, parent
+from widetrail.steps import ACTS
 from widetrail.steps.commands import show_command
 from widetrail.steps.room import ASIDE, SAVED, STAGING, UNDONE, Room
-from widetrail.steps.saving import back_to
-from widetrail.walking.doing import END_WITHIN, Company, came_well
-from widetrail.walking.journal import Journal
+from widetrail.steps.undo import UndoAct, WayBack, fate_of
+from widetrail.walking.doing import END_WITHIN, Company
 from widetrail.walking.overlaps import (
     insist_newest,
     insist_oldest,
@@ -42,41 +39,6 @@ from widetrail.walking.overlaps import (
 )
 from widetrail.walking.own import LOCK, at_work, clear_work, own_homes, take_away
 from widetrail.walking.seats import Ledger, SeatLine, ledger_of_machine, undone_todo
-
-_BY_HAND = {
-    "person": "what you did yourself",
-    "open": "that the program was opened",
-    "close": "that the program was closed",
-    "wait": "",
-}
-
-
-@dataclass(frozen=True, slots=True)
-class UndoAct:
-    """One act of undoing: moves, a command of the application, or values of a store."""
-
-    moves: tuple[Move, ...] = ()
-    command: tuple[str, ...] = ()
-    values: tuple[str, ...] = ()
-    """The kind and place of a store whose values are given back, and where they are kept."""
-    modes: Mapping[str, int] = field(default_factory=dict)
-    """The modes that folders have again after the moves, where they may not be written to."""
-
-    @property
-    def words(self) -> str:
-        """What it does, told from that alone."""
-        told = list(_words(self.moves))
-        if self.command:
-            told.append(f"run {show_command(self.command)}")
-        if self.values:
-            told.append(f"give the values at {self.values[1]} back what they were before")
-        return "; ".join(told)
-
-    def told(self) -> dict[str, Any]:
-        """Return the act as plain JSON values."""
-        moves = [move.told() for move in self.moves]
-        acts = {"command": list(self.command), "values": list(self.values)}
-        return {"moves": moves, "modes": dict(self.modes), **acts}
 
 
 @dataclass(frozen=True, slots=True)
@@ -157,15 +119,7 @@ class Run:
         """
         begun = self.journal.newest("undo begun")
         if begun is not None:
-            acts = tuple(
-                UndoAct(
-                    tuple(read_moves(a["moves"])),
-                    tuple(a["command"]),
-                    tuple(a["values"]),
-                    a.get("modes", {}),
-                )
-                for a in begun["acts"]
-            )
+            acts = tuple(map(UndoAct.read, begun["acts"]))
             return UndoPlan(acts, tuple(begun["cannot"]))
         what = f"run {self.name} cannot be undone on {self.machine.name} yet"
         insist_newest(self.machine, self.name, what)
@@ -174,34 +128,15 @@ class Run:
         return UndoPlan(tuple(self._acts(take_back)), cannot, doubts)
 
     def _acts(self, take_back: Collection[str]) -> Iterator[UndoAct]:
-        count = 0
-
-        def fresh(place: str) -> str:
-            nonlocal count
-            count += 1
-            room = Room(self.machine, self.workroom, place, "")
-            return join(room.home, UNDONE, str(count))
-
-        put_back: Counter[tuple[str, str]] = Counter()
-        for at in range(len(self.journal.records) - 1, -1, -1):
-            record = self.journal.records[at]
-            match record["event"]:
-                case "moves" | "appeared":
-                    yield from self._moved(record, fresh, at)
-                case "put back":
-                    put_back[record["step"], record["place"]] += 1
-                case "saved" if put_back[record["step"], record["place"]]:
-                    put_back[record["step"], record["place"]] -= 1  # it was given back then
-                case "saved":
-                    yield from self._saved(record, fresh)
-                case "values saving":
-                    kind, place = record["store"]["kind"], record["store"]["place"]
-                    yield UndoAct(values=(kind, place, str(record["kept"])))
-                case "undone by" if self._is_newest(record, at):
-                    done = fate_of(self.journal, record["step"])
-                    if done == "ours" or (done == "unknown" and record["step"] in take_back):
-                        command = tuple(record["command"])
-                        yield UndoAct(command=command)
+        """Give what takes the run back, each kind of step telling what is to be done for it."""
+        records = self.journal.records
+        kinds = {r["step"]: r["kind"] for r in records if r["event"] == "step begun"}
+        way = WayBack(self.machine, self.workroom, records, take_back)
+        for at in range(len(records) - 1, -1, -1):
+            record = records[at]
+            way.takes_note(record)
+            if (act := ACTS.get(kinds.get(record.get("step"), ""))) is not None:
+                yield from act.undo(record, at, way)
 
     def _is_newest(self, record: Mapping[str, Any], at: int) -> bool:
         """Return whether a record is the newest of its event and step."""
@@ -212,43 +147,10 @@ class Run:
         for at, record in enumerate(self.journal.records):
             if record["event"] != "undone by" or not self._is_newest(record, at):
                 continue
-            if fate_of(self.journal, record["step"]) == "unknown":
+            if fate_of(self.journal.records, record["step"]) == "unknown":
                 begun = self.journal.newest("step begun", step=record["step"])
                 words = begun["words"] if begun is not None else record["step"]
                 yield Doubt(record["step"], words, tuple(record["command"]))
-
-    def _moved(self, record: Mapping[str, Any], fresh: Any, at: int) -> Iterator[UndoAct]:
-        moves = read_moves(record["moves"])
-        all_made = self._is_ended(record["step"], at)
-        made = [m for m in moves if all_made or self._was_made(m)]
-        if made:
-            yield self._back(taken_back(made, fresh))
-
-    def _back(self, moves: Sequence[Move]) -> UndoAct:
-        modes = modes_of(self.machine, moves)
-        return UndoAct(tuple(moves), modes=modes)
-
-    def _is_ended(self, step: str, at: int) -> bool:
-        """Return whether a step came to its end after the record ``at``, all its moves made."""
-        return any(
-            r["event"] == "published" or (r["event"] == "step done" and came_well(r["outcome"]))
-            for r in self.journal.records[at + 1 :]
-            if r.get("step") == step
-        )
-
-    def _was_made(self, move: Move) -> bool:
-        """Return whether a move of a step that was cut off, or refused, was made."""
-        there = self.machine.host(move.target).exists()
-        if move.kind in ("folder", "out"):
-            return there
-        return there and not self.machine.host(move.source).exists()
-
-    def _saved(self, record: Mapping[str, Any], fresh: Any) -> Iterator[UndoAct]:
-        kept, place = str(record["kept"]), str(record["place"])
-        let_go = self.journal.has("let go", kept=kept)
-        if kept and (let_go or not self.machine.host(kept).exists()):
-            return  # an earlier one of the same place is kept, or it was put back already
-        yield self._back(back_to(record, fresh(place)))
 
     def _cannot(self) -> Iterator[str]:
         for line in self._seats():
@@ -262,10 +164,9 @@ class Run:
                 continue
             told.add(record["step"])
             words, kind = record["words"], record["kind"]
-            if kind == "run" and record["loose"]:
-                yield f"whatever this did (it says that it changes nothing): {words}"
-            elif _BY_HAND.get(kind):
-                yield f"{_BY_HAND[kind]}: {words.removeprefix('you: ')}"
+            act = ACTS.get(kind)
+            if act is not None and (left := act.left_after_undo(words, loose=record["loose"])):
+                yield left
 
     def _seats(self) -> Iterator[SeatLine]:
         return (line for line in ledger_of_machine(self.machine) if line.run == self.name)
@@ -512,59 +413,9 @@ def clear_settled(machine: Machine) -> bool:
     return True
 
 
-def fate_of(journal: Journal, step: str) -> Literal["ours", "none", "unknown"]:
-    """Return what is known of what a command did that can be taken back by another.
-
-    It is ours where it ended well, or what the recipe says it makes was not there before and is
-    there now. What was there before it ran first is not; and there is nothing of one that never
-    ran.
-    """
-    ran = False
-    fate: Literal["ours", "none", "unknown"] = "none"
-    for record in (r for r in journal.records if r.get("step") == step):
-        match record["event"]:
-            case "undone by" if not ran:
-                before = record.get("before")
-            case "run started":
-                ran, fate = True, "unknown"
-            case "run ended":
-                now = record.get("done")
-                made = not record["trouble"] or (before is False and now is True)
-                fate = "ours" if made else "none" if now is False else "unknown"
-            case "step done" if ran and came_well(record["outcome"]):
-                fate = "ours"
-    return "none" if ran and before is True else fate
-
-
 def _in_doubt(doubt: Doubt) -> str:
     back = show_command(doubt.command)
     return (
         f"whether this was done is not known: {doubt.words}. If it was, and was not there before, "
         f"take it back with: {back} (or undo with --take-back {doubt.step})"
     )
-
-
-def _words(moves: tuple[Move, ...]) -> Iterator[str]:
-    """Give moves in words; many names of one folder are said together."""
-    into = [m for m in moves if m.kind == "into"]
-    out = [m for m in moves if m.kind == "out"]
-    if len(into) + len(out) > MANY:
-        folders = dict.fromkeys(parent(m.target if m.kind == "into" else m.source) for m in moves)
-        first = next(iter(folders))
-        more = f" and {len(folders) - 1} more folders" if len(folders) > 1 else ""
-        yield f"put {len(out)} names away and {len(into)} back, in {first}{more}"
-        return
-    if not into and not out:
-        for move in moves:
-            verb = "make" if move.kind == "folder" else "take away, if it is empty,"
-            yield f"{verb} the folder {move.target}"
-        return
-    back = {m.target for m in into}
-    for move in moves:
-        if move.kind == "out" and move.source not in back:
-            yield f"put {move.source} away; nothing was there before"
-        elif move.kind == "into":
-            yield f"give {move.target} back what was there before, and put away what is there now"
-
-
-MANY = 12

@@ -1,0 +1,98 @@
+"""What a recipe says of one step, and what others must know of it without knowing its kind.
+
+Each kind of step has a model of its own below ``Settings``. Lint, coverage, mutations and planning
+ask it what stands in it; none of them names a kind or a key of one.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from typing import ClassVar, Literal, NamedTuple
+
+from widetrail.formats.checked import Model
+from widetrail.recipe.conditions import Condition
+
+Key = tuple[str | int, ...]
+"""Where something stands below a step: its keys and numbers."""
+
+Role = Literal["argument", "environment", "input", "made", "words", "written", "path"]
+"""What a template is for: an argument of a program, its environment or input, a file that is made,
+words for a person, a value that is written into a file, or a path."""
+
+
+class StepText(NamedTuple):
+    """A template in a step: where it stands below it, what it is for, and its text."""
+
+    at: Key
+    role: Role
+    text: str
+
+
+class Settings(Model):
+    """The settings of one step of a recipe; each kind has its own."""
+
+    for_licences: ClassVar[bool] = False
+    """Whether the step may be one of a licence."""
+
+    not_for_licences: ClassVar[tuple[str, ...]] = ()
+    """Its keys that a licence's step may not have: what is given back would be a second one."""
+
+    unordered: ClassVar[tuple[str, ...]] = ()
+    """Its keys whose lists have no order."""
+
+    not_empty: ClassVar[tuple[str, ...]] = ()
+    """Its keys whose maps go with the last that they hold."""
+
+    commands_at: ClassVar[tuple[str, ...]] = ()
+    """Its keys that are commands: a program of the recipe, and its arguments."""
+
+    noticed_by: ClassVar[Mapping[str, str]] = {}
+    """By key, which rehearsal would notice a change of it; ``{value}`` is what stands there."""
+
+    def templates(self) -> Iterator[StepText]:
+        """Give every template that stands in the step."""
+        for key, command in self.commands():
+            yield from (StepText((key, n), "argument", text) for n, text in enumerate(command))
+
+    def commands(self) -> Iterator[tuple[str, tuple[str, ...]]]:
+        """Give each command that it may start, by its key."""
+        for key in self.commands_at:
+            if command := getattr(self, key):
+                yield key, command
+
+    def conditions(self) -> Mapping[str, Mapping[str, Condition]]:
+        """Return by key the conditions on readings that must hold for it to be done."""
+        return {}
+
+    def places(self) -> Iterator[tuple[str, str]]:
+        """Give the places that it names beside those in braces, each with its key."""
+        yield from ()
+
+    @property
+    def part(self) -> str:
+        """The part of the item for each of whose values it is done once, or an empty text."""
+        return ""
+
+    @property
+    def names_told(self) -> tuple[str, ...]:
+        """The names that its program tells, which later steps may put in."""
+        return ()
+
+    @property
+    def may_repeat(self) -> bool:
+        """Whether it may be done once more where nobody knows whether it was done."""
+        return True
+
+    @property
+    def fills_parcel(self) -> bool:
+        """Whether something of the item comes into the parcel by it."""
+        return False
+
+    def chooses(self, part: str) -> bool:
+        """Return whether it can carry some values of ``part`` alone."""
+        return False
+
+    @property
+    def waits(self) -> bool:
+        """Whether it is done only once something came, so that coverage asks for both ends."""
+        return False

@@ -1,0 +1,64 @@
+"""``detach``: what is left of the parcel comes to new, then the medium is taken away."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from widetrail.errors import Waiting
+from widetrail.formats.told import Text
+from widetrail.recipe.settings import Settings
+from widetrail.steps.interface import Doing, Task
+from widetrail.steps.kind import Act, Rule
+from widetrail.steps.outcomes import Done, Facts, Outcome
+from widetrail.steps.step import Step, Unfolding
+
+
+class DetachSettings(Settings):
+    """The settings of ``detach``; it has none."""
+
+    detach: str = ""
+
+
+class DetachStep(Step):
+    """The medium is taken away."""
+
+    kind: Literal["detach"] = "detach"
+
+
+class DetachFacts(Facts):
+    """The folder that the parcel is in now."""
+
+    parcel: Text = ""
+
+
+DETACH = "detach"
+"""The name of the task by which the medium is taken away."""
+
+
+class Detach(Rule[DetachSettings], Act[DetachStep]):
+    """Unfolds into one act: what is left comes to new, then the medium is taken away."""
+
+    settings = DetachSettings
+    step = DetachStep
+    facts = DetachFacts
+    takes_medium = True
+
+    def unfold(self, settings: DetachSettings, unfolding: Unfolding) -> tuple[Step, ...]:
+        return (unfolding.step(DetachStep),)
+
+    def words(self, step: DetachStep) -> str:
+        return "keep what is left of the parcel on this machine, then take the medium away"
+
+    def do(self, step: DetachStep, doing: Doing) -> Outcome:
+        medium = doing.medium()
+        kept = doing.take_along()
+        words = "Take the medium with the parcel away from this machine."
+        recipe = doing.finder(step.item).loaded.id
+        if medium() and not doing.have_done(step, Task(recipe, step.item, DETACH, step.id, words)):
+            raise Waiting(
+                words,
+                why="a person has to do it, and nobody says it is done",
+                todo=f"Do it, then walk again, with the parcel that is in {kept}.",
+            )
+        doing.await_(medium, f"Take it away, then walk again, with the parcel in {kept}.", 60)
+        return Done(DetachFacts(parcel=kept))

@@ -1,0 +1,144 @@
+"""A kind of step: everything there is to know of it, in its own file.
+
+A *rule* is what a recipe may say; it unfolds into steps of a plan. An *act* tells, does and takes
+back one kind of step of a plan. Most kinds that recipes know are both.
+"""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Iterator, Mapping
+from typing import ClassVar, Generic, NamedTuple, TypeVar
+
+from pydantic import BaseModel
+
+from widetrail.formats.told import Text
+from widetrail.recipe.settings import Settings
+from widetrail.recipe.templates import braces, plain
+from widetrail.steps.interface import Doing, Record
+from widetrail.steps.outcomes import Facts, Outcome
+from widetrail.steps.step import Step, Unfolding
+from widetrail.steps.undo import UndoAct, WayBack, undo_record
+
+S = TypeVar("S", bound=Step)
+R = TypeVar("R", bound=Settings)
+
+
+class Touched(NamedTuple):
+    """A path or registry key of a station that a step changes, or that it reads where ``taken``.
+
+    ``told`` tells that a recipe or a program's settings name it, and no rule of the platform;
+    ``holds_cargo`` that what the parcel holds of the item arrives below it.
+    """
+
+    path: str
+    told: bool = True
+    taken: bool = False
+    holds_cargo: bool = False
+
+
+class StepRecord(BaseModel):
+    """What every record of the journal holds that is about a step."""
+
+    step: Text
+
+
+class Rule(ABC, Generic[R]):
+    """How a recipe's step of one kind is written and what it becomes in a plan."""
+
+    settings: ClassVar[type[Settings]]
+    """The model of what a recipe says of it."""
+
+    carries: ClassVar[bool] = False
+    """Whether it carries the item's files or values as they are, to its place."""
+
+    makes_known: ClassVar[bool] = False
+    """Whether it may make what it brings known to its program, beside copying it."""
+
+    @abstractmethod
+    def unfold(self, settings: R, unfolding: Unfolding) -> tuple[Step, ...]:
+        """Return the steps of the plan, in order."""
+
+
+class Act(ABC, Generic[S]):
+    """How the steps of one kind are told, done and taken back, and what others must know of it."""
+
+    step: ClassVar[type[Step]]
+    """The model of such a step of a plan."""
+
+    facts: ClassVar[type[Facts]] = Facts
+    """The model of what is known once it was done."""
+
+    records: ClassVar[Mapping[str, type[BaseModel]]] = {}
+    """The events of the journal that are its own, with the model of what each holds."""
+
+    needs_closed: ClassVar[bool] = False
+    """Whether the application must be closed while it is done."""
+
+    notes: ClassVar[bool] = False
+    """Whether it only takes note of what is there, so that it is of the moment that is packed."""
+
+    packs: ClassVar[bool] = False
+    """Whether it puts the item into the parcel: once, whatever else of its route is done."""
+
+    places: ClassVar[bool] = False
+    """Whether it puts the item in place on new, so that it is looked through for what names old."""
+
+    moves_data: ClassVar[bool] = False
+    """Whether it takes part in carrying the item's own data."""
+
+    takes_over: ClassVar[bool] = False
+    """Whether a program or person may take in by it what was put somewhere else than its place, or
+    it is taken away there again."""
+
+    brings_about: ClassVar[bool] = False
+    """Whether it may bring about what a route waits for, so that it is done before that."""
+
+    comes_last: ClassVar[bool] = False
+    """Whether it is done after all is well, and tells nothing of whether the item arrived."""
+
+    only_waits: ClassVar[bool] = False
+    """Whether it changes nothing, so that on old it waits for nothing that is done on new."""
+
+    takes_medium: ClassVar[bool] = False
+    """Whether the parcel cannot be carried on after it."""
+
+    of_seats: ClassVar[bool] = False
+    """Whether what comes out wrong with it, where seats are moved, is told by the ledger."""
+
+    by_person: ClassVar[str] = ""
+    """What undoing cannot take back of it, since a person did it; empty where nothing is so."""
+
+    def touches(self, step: S, doing: Doing) -> Iterator[Touched]:
+        """Give what a step, with what is known put in, changes or reads at this station."""
+        for path in (*step.changes, *step.writes):
+            if not braces(path):
+                yield Touched(plain(path))
+
+    def undo(self, record: Record, at: int, way: WayBack) -> Iterator[UndoAct]:
+        """Give the acts that take back what a record of the journal tells of such a step.
+
+        ``at`` is its place in the journal, which is gone through from its newest record on.
+        """
+        yield from undo_record(record, at, way)
+
+    def left_after_undo(self, words: str, *, loose: bool) -> str:
+        """Return what of such a step is not taken back, or an empty text.
+
+        ``words`` are the step's own; it is ``loose`` where it says that it changes nothing.
+        """
+        return f"{self.by_person}: {words}" if self.by_person else ""
+
+    @abstractmethod
+    def words(self, step: S) -> str:
+        """Return the step as a plan tells it to a person."""
+
+    @abstractmethod
+    def do(self, step: S, doing: Doing) -> Outcome:
+        """Do the step.
+
+        Raises:
+            Waiting: It waits for something; nothing of it is left half-way.
+            Halted: It cannot be done now; nothing of it is left half-way.
+            WideTrailError: The parcel or machine cannot be used for it.
+        """

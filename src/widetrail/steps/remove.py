@@ -1,0 +1,75 @@
+"""``remove``: what this run itself put on new is taken away again, and kept until it is settled."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Literal
+
+from widetrail.formats.told import Text
+from widetrail.machine.moves import Move
+from widetrail.machine.paths import is_within
+from widetrail.recipe.models import PathText
+from widetrail.recipe.settings import Settings, StepText
+from widetrail.recipe.templates import plain
+from widetrail.steps.interface import Doing
+from widetrail.steps.kind import Act, Rule
+from widetrail.steps.outcomes import Done, Facts, Failed, Outcome
+from widetrail.steps.room import ASIDE
+from widetrail.steps.saving import move, move_again, room_at
+from widetrail.steps.step import Step, Unfolding
+
+
+class RemoveSettings(Settings):
+    """The settings of ``remove``: the path that this run itself put there."""
+
+    remove: PathText
+
+    def templates(self) -> Iterator[StepText]:
+        yield StepText(("remove",), "path", self.remove)
+
+
+class RemoveStep(Step):
+    """A path that is removed."""
+
+    kind: Literal["remove"] = "remove"
+    path: str
+
+
+class RemoveFacts(Facts):
+    """The path that was removed."""
+
+    removed: Text = ""
+
+
+class Remove(Rule[RemoveSettings], Act[RemoveStep]):
+    """Unfolds into one removal; what is removed is put aside until the move is settled."""
+
+    settings = RemoveSettings
+    step = RemoveStep
+    facts = RemoveFacts
+    takes_over = True
+    needs_closed = True
+
+    def unfold(self, settings: RemoveSettings, unfolding: Unfolding) -> tuple[Step, ...]:
+        path = unfolding.expand(settings.remove)
+        return (unfolding.step(RemoveStep, path=path, changes=(path,)),)
+
+    def words(self, step: RemoveStep) -> str:
+        return f"remove {plain(step.path)}, which this move put there"
+
+    def do(self, step: RemoveStep, doing: Doing) -> Outcome:
+        machine, path = doing.machine, doing.fill(step, step.path)
+        before = doing.recorded("moves", step.id)
+        if before is not None:
+            move_again(doing, before)
+            return Done(RemoveFacts(removed=path, put_aside=(str(before["aside"]),)))
+        ours = doing.put_there()
+        if not any(is_within(path, place, machine.platform) for place in ours):
+            todo = "Remove it by hand if it is not wanted."
+            return Failed(f"{path} was not put there by this move, so it stays", todo)
+        if machine.look(path) is None:
+            return Done(RemoveFacts(removed=path))
+        doing.await_closed(step.item)
+        aside = room_at(doing, path, step.item).fresh(ASIDE)
+        move(step, doing, [Move("out", path, aside)], aside=aside)
+        return Done(RemoveFacts(removed=path, put_aside=(aside,)))

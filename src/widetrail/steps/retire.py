@@ -1,0 +1,80 @@
+"""``retire``: an item's folder on old is renamed, last of all, so that nobody works in it."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from widetrail.formats.told import Text
+from widetrail.machine.moves import Move
+from widetrail.machine.paths import base, join, parent
+from widetrail.recipe.templates import plain
+from widetrail.steps.interface import Doing
+from widetrail.steps.kind import Act
+from widetrail.steps.outcomes import Done, Facts, Failed, Outcome
+from widetrail.steps.saving import move, move_again
+from widetrail.steps.step import Step
+
+
+class RetireStep(Step):
+    """A place that is renamed, and the path that it has then."""
+
+    kind: Literal["retire"] = "retire"
+    place: str
+    renamed: str
+
+
+class RetireFacts(Facts):
+    """The path that the place has now."""
+
+    renamed: Text = ""
+
+
+class Retire(Act[RetireStep]):
+    """Renames an item's folder on old, last of all, so that nobody works in it by accident."""
+
+    step = RetireStep
+    facts = RetireFacts
+    needs_closed = True
+    comes_last = True
+
+    def words(self, step: RetireStep) -> str:
+        renamed = base(plain(step.renamed))
+        return f"rename {plain(step.place)} to {renamed}, so that nobody works in it"
+
+    def do(self, step: RetireStep, doing: Doing) -> Outcome:
+        machine, place = doing.machine, doing.pinned(step.item)
+        to = join(parent(place), base(doing.fill(step, step.renamed)))
+        before = doing.recorded("moves", step.id)
+        if before is not None:
+            move_again(doing, before)
+            return Done(RetireFacts(renamed=to))
+        if not doing.arrived(step.item):
+            return Failed(f"{step.item} did not arrive whole, so it stays as it is", _KEEP)
+        if where := machine.synced(place):
+            return Failed(
+                f"{where} keeps it in step, so renaming it would move it there too", _KEEP
+            )
+        if machine.look(place) is None:
+            return Failed(f"{place} is no longer there", _KEEP)
+        if machine.look(to) is not None:
+            return Failed(f"{to} is there already", _KEEP)
+        doing.await_closed(step.item)
+        move(step, doing, [Move("out", place, to)])
+        return Done(RetireFacts(renamed=to))
+
+
+_KEEP = "Rename it by hand when all is well."
+
+
+def retire_step(item: str, place: str, new: str, after: tuple[str, ...]) -> RetireStep:
+    """Return the step that retires ``item``, which went to the machine ``new``."""
+    renamed = f"{place} (moved to {new})"
+    return RetireStep(
+        id=f"{item}/retire",
+        station="old",
+        item=item,
+        place=place,
+        renamed=renamed,
+        after=after,
+        changes=(place,),
+    )

@@ -1,0 +1,186 @@
+"""A step of a plan: a comparable value, of which each kind has a model of its own.
+
+What does a step stands apart, by kind, so that the dry run, a rehearsal and the real walk consume
+the same plan.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from typing import Any, ClassVar, Literal, Self, TypeVar
+
+from widetrail.formats.checked import Model
+from widetrail.licence.seat import Purpose
+from widetrail.recipe import Existing, Loaded, Station
+from widetrail.recipe.templates import refill
+
+Known = Callable[[str], str | None]
+"""Told a name in braces; returns its value, or ``None`` where that is not known."""
+
+S = TypeVar("S", bound="Step")
+
+
+class OfSeat(Model):
+    """Which act on a licence's seat a step is part of.
+
+    ``stem`` is what its request and answer are called, without their endings.
+    """
+
+    purpose: Purpose
+    stem: str = ""
+
+
+class Step(Model):
+    """One act at one station, as a plan holds it; each kind adds what is its own.
+
+    ``number`` is the place in its route of the recipe's step that it comes from, 0 where it comes
+    from none; ``repeat`` says whether it may be done once more. Texts and paths are templates:
+    braces of what is known only where the step is done stand in them still. ``after`` names the
+    steps that must be done before; ``reads``, ``writes`` and ``changes`` are paths of the station's
+    machine or, in braces, of the parcel.
+    """
+
+    commands_in: ClassVar[tuple[str, ...]] = ()
+    """The names of its own values that are commands: a program of the recipe, and arguments."""
+
+    id: str
+    kind: str
+    station: Station
+    item: str
+    number: int = 0
+    after: tuple[str, ...] = ()
+    reads: tuple[str, ...] = ()
+    writes: tuple[str, ...] = ()
+    changes: tuple[str, ...] = ()
+    repeat: Literal["safe", "ask", "never"] = "safe"
+    seat: OfSeat | None = None
+
+    @property
+    def given(self) -> tuple[str, ...]:
+        """The templates of what its program or a person is given, beside commands."""
+        return ()
+
+    @property
+    def main_command(self) -> tuple[str, ...]:
+        """The first of the commands that it may start; nothing where it starts none."""
+        return next(iter(self.commands.values()), ())
+
+    @property
+    def commands(self) -> Mapping[str, tuple[str, ...]]:
+        """The commands that it may start, each by the name of the value that it is."""
+        found = {name: getattr(self, name) for name in self.commands_in}
+        return {name: command for name, command in found.items() if command}
+
+    def purpose_is(self, purpose: Purpose) -> bool:
+        """Return whether the step is part of an act of that purpose on a seat."""
+        return self.seat is not None and self.seat.purpose == purpose
+
+    def later_than(self, *steps: str) -> Self:
+        """Return the step, to be done after ``steps`` too."""
+        return self.model_copy(update={"after": tuple(dict.fromkeys([*self.after, *steps]))})
+
+    def named(self, text: str) -> bool:
+        """Return whether ``text`` stands in a value that is the step's own."""
+        return any(text in one for value in self._own().values() for one in _texts(value))
+
+    def refilled(self, known: Known, *, made: bool = False) -> Self:
+        """Return the step with what is known put into all that is its own, and in what it changes;
+        in what it writes too where it is asked for what is ``made``."""
+        update: dict[str, Any] = {n: _refilled(value, known) for n, value in self._own().items()}
+        if made:
+            update["writes"] = _refilled(self.writes, known)
+        else:
+            update["changes"] = _refilled(self.changes, known)
+        return self.model_copy(update=update)
+
+    def _own(self) -> dict[str, Any]:
+        own = type(self).model_fields.keys() - Step.model_fields.keys()
+        return {name: getattr(self, name) for name in sorted(own)}
+
+
+def _texts(value: object) -> tuple[str, ...]:
+    if isinstance(value, str):
+        return (value,)
+    if isinstance(value, Mapping):
+        return tuple(str(text) for text in value.values())
+    return tuple(map(str, value)) if isinstance(value, tuple) else ()
+
+
+def _refilled(value: Any, known: Known) -> Any:
+    if isinstance(value, str):
+        return refill(value, known)
+    if isinstance(value, tuple):
+        return tuple(_refilled(one, known) for one in value)
+    if isinstance(value, Mapping):
+        return {name: _refilled(one, known) for name, one in value.items()}
+    return value
+
+
+@dataclass(frozen=True, slots=True)
+class Unfolding:
+    """What a recipe's step is given to unfold into steps of a plan.
+
+    ``subject`` is the item's name within the plan, ``number`` the step's place in the route from
+    1. ``expand`` puts in what is known of a text's braces at the station and leaves the rest, with
+    more values by name where they are given; ``parts`` are the values chosen of each part,
+    ``single`` tells that the item's place is one file, ``store`` which kind of store it is where it
+    is no files, ``shared`` that other items take what is in the place too.
+    """
+
+    loaded: Loaded
+    subject: str
+    route: str
+    existing: Existing
+    station: Station
+    number: int
+    old_path: str
+    new_path: str
+    parts: Mapping[str, tuple[str, ...]]
+    expand: Callable[..., str]
+    single: bool = False
+    store: str = ""
+    shared: bool = False
+
+    def step_id(self, kind: str) -> str:
+        """Return the id of the step of ``kind`` that this unfolds into."""
+        return f"{self.subject}/{self.route}/{self.number}/{kind}"
+
+    @property
+    def place(self) -> str:
+        """The item's place at the station."""
+        return self.old_path if self.station == "old" else self.new_path
+
+    def step(
+        self, model: type[S], *, called: str = "", station: Station | None = None, **own: Any
+    ) -> S:
+        """Return a step of that model at the station, or at another one.
+
+        ``called`` is what its id ends with where that is not its kind.
+        """
+        kind = str(model.model_fields["kind"].default)
+        return model.model_validate(
+            {
+                "id": self.step_id(called or kind),
+                "station": station or self.station,
+                "item": self.subject,
+                "number": self.number,
+                **own,
+            }
+        )
+
+
+class WrittenAt(Model):
+    """Where paths of the machine stand in an item, as a plan holds it.
+
+    ``file`` is below the item's place and may hold globs; it is empty where the place itself is
+    meant. ``tells`` names the recipe's place that the value tells the program of. ``outside_said``
+    tells that the recipe itself says what becomes of what is named and does not move.
+    """
+
+    form: str
+    file: str
+    at: str
+    outside: Literal["ask", "carry", "leave"] = "leave"
+    tells: str = ""
+    outside_said: bool = False

@@ -1,0 +1,181 @@
+"""The kinds of steps that there are: our own, and those that others add.
+
+Another distribution adds a kind by an entry point of the group ``widetrail.steps``: its name is
+the kind's, and it names a ``Rule``, an ``Act`` or what is both. Entry points are looked for only
+where a kind is none of our own.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from functools import cache
+from importlib.metadata import entry_points
+from typing import Annotated, Any, Generic, TypeVar, cast
+
+from pydantic import BaseModel, BeforeValidator, SerializeAsAny, ValidationError
+
+from widetrail.errors import InputUnusable
+from widetrail.formats.told import why_not
+from widetrail.recipe.settings import Settings
+from widetrail.steps.check import Checks
+from widetrail.steps.copy import Copy
+from widetrail.steps.detach import Detach
+from widetrail.steps.enter import Enter
+from widetrail.steps.kind import Act, Rule
+from widetrail.steps.note import Note
+from widetrail.steps.outcomes import Outcome, WrittenOutcome, outcome_of
+from widetrail.steps.pack import Pack
+from widetrail.steps.person import Person
+from widetrail.steps.program import Close, FirstStart, Open
+from widetrail.steps.publish import Publish
+from widetrail.steps.remnants import Remnants
+from widetrail.steps.remove import Remove
+from widetrail.steps.retire import Retire
+from widetrail.steps.run import Run
+from widetrail.steps.seat import SeatActs
+from widetrail.steps.step import Step
+from widetrail.steps.wait import Wait
+from widetrail.steps.write import Write
+
+GROUP = "widetrail.steps"
+"""The group of entry points by which a distribution adds kinds of steps."""
+
+T = TypeVar("T")
+
+
+@cache
+def _added() -> Mapping[str, object]:
+    """Return the kinds that other distributions add, by name.
+
+    Raises:
+        InputUnusable: One cannot be loaded.
+    """
+    found: dict[str, object] = {}
+    for point in entry_points(group=GROUP):
+        try:
+            found[point.name] = point.load()
+        except Exception as error:  # whatever a stranger's module does as it is loaded
+            raise InputUnusable(
+                "a kind of step cannot be loaded",
+                where=f"{point.name} ({point.value})",
+                why=f"{type(error).__name__}: {error}",
+                todo="Mend the distribution that adds it, or take it away.",
+            ) from error
+    return found
+
+
+class _Table(Mapping[str, T], Generic[T]):
+    """Kinds by name: our own, then those that are added."""
+
+    def __init__(self, of: type, own: Mapping[str, T]) -> None:
+        self._of, self._own = of, own
+
+    def __getitem__(self, name: str) -> T:
+        if name in self._own:
+            return self._own[name]
+        added = _added()[name]
+        if not isinstance(added, self._of):
+            raise KeyError(name)
+        return cast(T, added)
+
+    def __iter__(self) -> Iterator[str]:
+        yield from self._own
+        added = _added().items()
+        yield from (n for n, kind in added if isinstance(kind, self._of) and n not in self._own)
+
+    def __len__(self) -> int:
+        return sum(1 for _ in self)
+
+
+_BOTH: Mapping[str, Any] = {
+    "run": Run(),
+    "person": Person(),
+    "wait": Wait(),
+    "open": Open(),
+    "close": Close(),
+    "first_start": FirstStart(),
+    "remove": Remove(),
+    "detach": Detach(),
+    "write": Write(),
+}
+
+RULES: Mapping[str, Rule[Any]] = _Table(Rule, {"copy": Copy(), **_BOTH})
+"""The kinds of steps that a recipe may use."""
+
+ACTS: Mapping[str, Act[Any]] = _Table(
+    Act,
+    {
+        "note": Note(),
+        "pack": Pack(),
+        "publish": Publish(),
+        "enter": Enter(),
+        "check": Checks(),
+        "remnants": Remnants(),
+        "retire": Retire(),
+        "seat": SeatActs(),
+        **_BOTH,
+    },
+)
+"""The kinds of steps that a plan may hold."""
+
+
+class _Kinds(Mapping[str, type[Settings]]):
+    def __getitem__(self, name: str) -> type[Settings]:
+        return RULES[name].settings
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(RULES)
+
+    def __len__(self) -> int:
+        return len(RULES)
+
+
+KINDS: Mapping[str, type[Settings]] = _Kinds()
+"""The kinds that a recipe may use with the models of their settings, as the loader takes them."""
+
+
+def _as_its_kind(data: Any) -> Any:
+    """Return a step of a document as the model of its kind."""
+    if not isinstance(data, dict):
+        return data
+    act = ACTS.get(str(data.get("kind")))
+    if act is None:
+        raise ValueError(f"{data.get('kind')} is no kind of step")
+    try:
+        return act.step.model_validate(data)
+    except ValidationError as error:
+        raise ValueError(why_not(error)) from error
+
+
+AnyStep = Annotated[SerializeAsAny[Step], BeforeValidator(_as_its_kind)]
+"""A step of any kind, as a plan holds it."""
+
+
+def act_of(step: Step) -> Act[Any]:
+    """Return what tells, does and takes back a step."""
+    return ACTS[step.kind]
+
+
+def words_of(step: Step) -> str:
+    """Return a step as a plan tells it to a person."""
+    return act_of(step).words(step)
+
+
+def read_outcome(written: Any) -> Outcome:
+    """Return an outcome as it was written down.
+
+    Raises:
+        ValueError: It is none, or its facts are not those of its kind.
+    """
+    told = WrittenOutcome.model_validate(written)
+    act = ACTS.get(told.kind)
+    if act is None:
+        raise ValueError(f"{told.kind} is no kind of step")
+    return outcome_of(told, act.facts.model_validate(told.facts))
+
+
+@cache
+def record_of(event: str) -> type[BaseModel] | None:
+    """Return the model of the journal's records of an event that belongs to one kind of step."""
+    known = (act.records for act in ACTS.values() if event in act.records)
+    return next((records[event] for records in known), None)

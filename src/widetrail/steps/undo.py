@@ -1,0 +1,194 @@
+"""Taking back what steps did, from what the journal of a station tells of each."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Collection, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any, Literal
+
+from widetrail.machine import Machine
+from widetrail.machine.moves import Move, modes_of, read_moves, taken_back
+from widetrail.machine.paths import join, parent
+from widetrail.steps.commands import show_command
+from widetrail.steps.interface import Record
+from widetrail.steps.outcomes import is_well_done
+from widetrail.steps.room import UNDONE, Room
+from widetrail.steps.saving import back_to
+
+MANY = 12
+"""Names of one folder from which on they are said together."""
+
+
+@dataclass(frozen=True, slots=True)
+class UndoAct:
+    """One act of undoing: moves, a command of the application, or values of a store.
+
+    ``values`` are the kind and place of a store whose values are given back, and where they are
+    kept; ``modes`` those that folders have again after the moves, where they may not be written to.
+    """
+
+    moves: tuple[Move, ...] = ()
+    command: tuple[str, ...] = ()
+    values: tuple[str, ...] = ()
+    modes: Mapping[str, int] = field(default_factory=dict)
+
+    @property
+    def words(self) -> str:
+        """What it does, told from that alone."""
+        told = list(_words(self.moves))
+        if self.command:
+            told.append(f"run {show_command(self.command)}")
+        if self.values:
+            told.append(f"give the values at {self.values[1]} back what they were before")
+        return "; ".join(told)
+
+    def told(self) -> dict[str, Any]:
+        """Return the act as plain JSON values."""
+        moves = [move.told() for move in self.moves]
+        acts = {"command": list(self.command), "values": list(self.values)}
+        return {"moves": moves, "modes": dict(self.modes), **acts}
+
+    @classmethod
+    def read(cls, told: Mapping[str, Any]) -> UndoAct:
+        """Return the act that ``told`` gave."""
+        moves = tuple(read_moves(told["moves"]))
+        return cls(moves, tuple(told["command"]), tuple(told["values"]), told.get("modes", {}))
+
+
+class WayBack:
+    """The journal of a run that is undone, gone through from its newest record to its oldest."""
+
+    def __init__(
+        self, machine: Machine, workroom: str, records: Sequence[Record], sure: Collection[str]
+    ) -> None:
+        """``sure`` are steps of which a person says that they were done."""
+        self.machine, self.sure = machine, sure
+        self._workroom, self._records, self._count = workroom, records, 0
+        self._put_back: Counter[tuple[str, str]] = Counter()
+
+    def fresh(self, place: str) -> str:
+        """Return a path on the volume of ``place`` at which what stands there is put away."""
+        self._count += 1
+        room = Room(self.machine, self._workroom, place, "")
+        return join(room.home, UNDONE, str(self._count))
+
+    def back(self, moves: Sequence[Move]) -> UndoAct:
+        """Return the act that makes ``moves``."""
+        return UndoAct(tuple(moves), modes=modes_of(self.machine, moves))
+
+    def was_put_back(self, record: Record) -> bool:
+        """Return whether what a record says was saved was given back by the walk itself."""
+        key = record["step"], record["place"]
+        given_back = self._put_back[key] > 0
+        self._put_back[key] -= given_back
+        return given_back
+
+    def takes_note(self, record: Record) -> None:
+        """Take note of a record that tells of what older ones say was saved."""
+        if record["event"] == "put back":
+            self._put_back[record["step"], record["place"]] += 1
+
+    def was_let_go(self, kept: str) -> bool:
+        """Return whether what is kept at a path was let go of, since an older run keeps it too."""
+        return any(r["event"] == "let go" and r["kept"] == kept for r in self._records)
+
+    def is_ended(self, step: str, at: int) -> bool:
+        """Return whether a step came to its end after the record ``at``, all its moves made."""
+        later = (r for r in self._records[at + 1 :] if r.get("step") == step)
+        return any(r["event"] == "published" or is_well_done(r) for r in later)
+
+    def was_made(self, move: Move) -> bool:
+        """Return whether a move of a step that was cut off, or refused, was made."""
+        there = self.machine.host(move.target).exists()
+        if move.kind in ("folder", "out"):
+            return there
+        return there and not self.machine.host(move.source).exists()
+
+    def is_newest(self, record: Record, at: int) -> bool:
+        """Return whether a record is the newest of its event and step."""
+        mine = record["event"], record["step"]
+        later = self._records[at + 1 :]
+        return not any((r["event"], r.get("step")) == mine for r in later)
+
+    def fate(self, step: str) -> Fate:
+        """Return what is known of what a command did; see ``fate_of``."""
+        return fate_of(self._records, step)
+
+
+def undo_record(record: Record, at: int, way: WayBack) -> Iterator[UndoAct]:
+    """Give the acts that take back what a record of any kind of step tells.
+
+    ``at`` is its place in the journal.
+    """
+    match record["event"]:
+        case "moves" | "appeared":
+            moves = read_moves(record["moves"])
+            all_made = way.is_ended(record["step"], at)
+            made = [m for m in moves if all_made or way.was_made(m)]
+            if made:
+                yield way.back(taken_back(made, way.fresh))
+        case "saved":
+            yield from _saved(record, way)
+        case "values saving":
+            kind, place = record["store"]["kind"], record["store"]["place"]
+            yield UndoAct(values=(kind, place, str(record["kept"])))
+
+
+def _saved(record: Record, way: WayBack) -> Iterator[UndoAct]:
+    if way.was_put_back(record):
+        return
+    kept, place = str(record["kept"]), str(record["place"])
+    if kept and (way.was_let_go(kept) or not way.machine.host(kept).exists()):
+        return  # an earlier one of the same place is kept, or it was put back already
+    yield way.back(back_to(record, way.fresh(place)))
+
+
+Fate = Literal["ours", "none", "unknown"]
+
+
+def fate_of(records: Sequence[Record], step: str) -> Fate:
+    """Return what is known of what a command did that can be taken back by another.
+
+    It is ours where it ended well, or what the recipe says it makes was not there before and is
+    there now. What was there before it ran first is not; and there is nothing of one that never
+    ran.
+    """
+    ran = False
+    fate: Fate = "none"
+    for record in (r for r in records if r.get("step") == step):
+        match record["event"]:
+            case "undone by" if not ran:
+                before = record.get("before")
+            case "run started":
+                ran, fate = True, "unknown"
+            case "run ended":
+                now = record.get("done")
+                made = not record["trouble"] or (before is False and now is True)
+                fate = "ours" if made else "none" if now is False else "unknown"
+            case "step done" if ran and is_well_done(record):
+                fate = "ours"
+    return "none" if ran and before is True else fate
+
+
+def _words(moves: tuple[Move, ...]) -> Iterator[str]:
+    """Give moves in words; many names of one folder are said together."""
+    into = [m for m in moves if m.kind == "into"]
+    out = [m for m in moves if m.kind == "out"]
+    if len(into) + len(out) > MANY:
+        folders = dict.fromkeys(parent(m.target if m.kind == "into" else m.source) for m in moves)
+        first = next(iter(folders))
+        more = f" and {len(folders) - 1} more folders" if len(folders) > 1 else ""
+        yield f"put {len(out)} names away and {len(into)} back, in {first}{more}"
+        return
+    if not into and not out:
+        for move in moves:
+            verb = "make" if move.kind == "folder" else "take away, if it is empty,"
+            yield f"{verb} the folder {move.target}"
+        return
+    back = {m.target for m in into}
+    for move in moves:
+        if move.kind == "out" and move.source not in back:
+            yield f"put {move.source} away; nothing was there before"
+        elif move.kind == "into":
+            yield f"give {move.target} back what was there before, and put away what is there now"
