@@ -222,7 +222,9 @@ def test_a_step_that_no_recipe_has_is_never_done(
         one.walk("new")
     rewrite(one.at, change, "plan")
     before = contents(tmp_path / "new")
-    with pytest.raises(ParcelUnusable, match=r"no recipe|not what was carried away|has no item|its kind is"):
+    with pytest.raises(
+        ParcelUnusable, match=r"no recipe|not what was carried away|has no item|its kind is"
+    ):
         one.walk("new")
     assert contents(tmp_path / "new") == before
 

@@ -21,7 +21,7 @@ class LabelSettings(Settings):
     noticed_by = {"text": "one that expects what the label says"}  # noqa: RUF012
 
     label: PathText
-    text: ArgumentText = "moved"
+    text: ArgumentText = "here"
     once: dict[Name, Condition] = Field(default_factory=dict)
 
     def templates(self) -> Iterator[StepText]:
