@@ -21,10 +21,11 @@ from pathlib import Path
 from statistics import median
 
 from widetrail.machine import FolderMachine
-from widetrail.rehearsing import load_rehearsal, sweep
+from widetrail.rehearsing import load_rehearsal
 from widetrail.rehearsing.beginning import Beginning, begin
 from widetrail.rehearsing.many import Job, run_many
 from widetrail.rehearsing.stage import fast_folder
+from widetrail.testing import sweep
 from widetrail_demo.world import build_world
 
 NOW = datetime(2026, 11, 25, tzinfo=UTC)

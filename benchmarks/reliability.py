@@ -15,8 +15,9 @@ from concurrent.futures import ProcessPoolExecutor
 from datetime import UTC, datetime
 from pathlib import Path
 
-from widetrail.rehearsing import Swept, collect_rehearsals, load_rehearsal, sweep
+from widetrail.rehearsing import collect_rehearsals, load_rehearsal
 from widetrail.rehearsing.stage import fast_folder
+from widetrail.testing import Swept, sweep
 from widetrail_demo.world import build_world
 
 SERVICE = "desk.rehearsal.yaml"

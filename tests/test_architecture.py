@@ -18,6 +18,7 @@ ORDER = (
     "parcel",
     "walking",
     "rehearsing",
+    "testing",
     "tracing",
     "reporting",
     "cli",

@@ -30,7 +30,8 @@ from test_doing import new, old
 from widetrail.errors import Halted, InputUnusable
 from widetrail.machine import Effect, Effects, Machine
 from widetrail.machine.moves import Move, carry_out
-from widetrail.rehearsing import Swept, load_rehearsal, sweep
+from widetrail.rehearsing import load_rehearsal
+from widetrail.testing import Swept, sweep
 from widetrail.walking import Run
 from widetrail_demo.world import build_world
 

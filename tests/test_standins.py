@@ -10,7 +10,7 @@ from widetrail.machine import Completed, FolderMachine
 
 def start(machine: Path, name: str, *arguments: str) -> Completed:
     here = FolderMachine(machine)
-    program = next(p.path for p in here.file.programs if p.start[0] == name)
+    program = next(p.path for p in here.file.programs if p.start[-1] == name)
     return here.start(program, arguments)
 
 

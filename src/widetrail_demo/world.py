@@ -20,6 +20,7 @@ from pathlib import Path
 from urllib.parse import quote
 
 from widetrail.licence.service import PUBLIC, make_service
+from widetrail_demo.__main__ import start_command
 from widetrail_demo.brackenwend import command as brackenwend
 from widetrail_demo.dewcast import command as dewcast
 from widetrail_demo.quillbox import store as quillbox
@@ -581,7 +582,7 @@ def _machine_file(
 ) -> None:
     identity = f"{random.Random(name).getrandbits(64):016x}"
     installed = "".join(
-        f"  - path: {path}\n    start: [{_command(program)}]\n    paths: machine\n"
+        f"  - path: {path}\n    start: {start_command(_command(program))}\n    paths: machine\n"
         for program, path in programs.items()
     )
     (folder / "machine.yaml").write_text(

@@ -8,7 +8,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import asdict, replace
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -16,9 +16,9 @@ from widetrail.cli.output import Page, json_option, now, print_json
 from widetrail.findings import Finding
 from widetrail.formats.quantities import show_count
 from widetrail.recipe import Loaded, load_recipe
-from widetrail.rehearsing import Rehearsed, Swept, collect_rehearsals, constant_screens
+from widetrail.rehearsing import Rehearsed, collect_rehearsals, constant_screens
 from widetrail.rehearsing.coverage import Coverage, coverage_of, load_unproved
-from widetrail.rehearsing.many import Job, jobs_of, run_many, sweep_job, workers
+from widetrail.rehearsing.many import Job, jobs_of, run_many, workers
 from widetrail.rehearsing.mutants import Judged, judge_mutants, show_mutant, unneeded
 from widetrail.rehearsing.rehearsal import Rehearsal
 from widetrail.rehearsing.showing import findings_of, side_by_side
@@ -26,6 +26,9 @@ from widetrail.steps import KINDS
 
 SHOWN = 40
 """Lines of both print-outs that are shown of a rehearsal that failed, at most."""
+
+if TYPE_CHECKING:
+    from widetrail.testing import Swept
 
 
 @click.command("rehearse")
@@ -152,6 +155,8 @@ def _sweep(
     listed: Sequence[tuple[Job, Rehearsal]], results: Sequence[Rehearsed], jobs: int, shown: _Shown
 ) -> dict[str, Swept]:
     """Stop each rehearsal that arrives at its effects; tell which are left out."""
+    from widetrail.testing.sweep import sweep_job
+
     chosen = [
         (job, rehearsal)
         for (job, rehearsal), result in zip(listed, results, strict=True)

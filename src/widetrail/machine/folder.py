@@ -522,7 +522,13 @@ class FolderMachine(HostMachine):
         return common
 
 
+PYTHON = "python"
+"""What a folder machine calls the Python that runs Wide Trail."""
+
+
 def _host_command(name: str) -> str:
+    if name == PYTHON:
+        return sys.executable
     beside = Path(sys.executable).parent / name
     found = str(beside) if beside.is_file() else shutil.which(name)
     if found is None:

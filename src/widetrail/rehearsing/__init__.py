@@ -10,21 +10,16 @@ from widetrail.rehearsing.rehearsal import (
 )
 from widetrail.rehearsing.runner import Rehearsed, rehearse, show_screen
 from widetrail.rehearsing.screens import constant_screens
-from widetrail.rehearsing.stops import Stop, Swept, Trouble, sweep
 
 __all__ = [
     "SUFFIX",
     "Difference",
     "Rehearsal",
     "Rehearsed",
-    "Stop",
-    "Swept",
-    "Trouble",
     "collect_rehearsals",
     "constant_screens",
     "load_rehearsal",
     "load_rehearsals",
     "rehearse",
     "show_screen",
-    "sweep",
 ]

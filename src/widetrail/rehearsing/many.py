@@ -16,7 +16,6 @@ from widetrail.recipe import Loaded
 from widetrail.recipe.loader import load_recipe_text
 from widetrail.rehearsing.rehearsal import Rehearsal, load_rehearsals
 from widetrail.rehearsing.runner import Rehearsed, rehearse
-from widetrail.rehearsing.stops import Swept, sweep
 from widetrail.steps import KINDS
 
 T = TypeVar("T")
@@ -69,7 +68,8 @@ def _recipe(file: str, text: str) -> Loaded:
     return load_recipe_text(text, file, KINDS)
 
 
-def _rehearsal_of(job: Job) -> Rehearsal:
+def rehearsal_of(job: Job) -> Rehearsal:
+    """Return the rehearsal that a job is of; the same file is read once."""
     return _cases(job.path, job.path.stat().st_mtime_ns)[job.number]
 
 
@@ -81,13 +81,8 @@ def run_job(job: Job) -> Rehearsed:
         DocumentUnusable: Its recipe has findings.
     """
     recipes = [_recipe(file, text) for file, text in job.texts] or None
-    rehearsal = _rehearsal_of(job)
+    rehearsal = rehearsal_of(job)
     return rehearse(rehearsal, job.now, job.machines, keep=job.keep, recipes=recipes)
-
-
-def sweep_job(job: Job) -> Swept:
-    """Stop one job's rehearsal at its effects, within bounds; see ``sweep``."""
-    return sweep(_rehearsal_of(job), job.now, job.machines)
 
 
 @contextmanager
