@@ -46,7 +46,7 @@ def begun(tmp_path: Path) -> Path:
     """A recipe as ``widetrail new`` makes it, with its rehearsal and machines."""
     folder = tmp_path / "mossbook"
     told = ("mossbook", "Mossbook", "Sedge", "linux", "{documents}/Mossbook", "{programs}/mossbook")
-    begin(folder, Beginning(*told))  # type: ignore[arg-type]
+    begin(folder, Beginning(*told))
     return folder
 
 

@@ -4,16 +4,13 @@ from __future__ import annotations
 
 import sys
 from pathlib import Path
-from typing import cast, get_args
 
 import click
 
 from widetrail.cli.output import Page, json_option, print_json
 from widetrail.errors import InputUnusable
-from widetrail.formats.interface import Platform
+from widetrail.machine.platforms import PLATFORMS
 from widetrail.rehearsing.beginning import Beginning, begin, usual_folder, usual_id, usual_sign
-
-PLATFORMS = get_args(Platform)
 
 
 @click.command("new")
@@ -21,7 +18,7 @@ PLATFORMS = get_args(Platform)
 @click.option("--name", default="", help="What the program is called.")
 @click.option("--maker", default="", help="Who makes it.")
 @click.option("--id", "app", default="", help="Its id: small letters, digits and -.")
-@click.option("--platform", type=click.Choice(PLATFORMS), help="Where you know it from.")
+@click.option("--platform", type=click.Choice(list(PLATFORMS)), help="Where you know it from.")
 @click.option("--keeps", default="", help="The folder it keeps things in: {documents}/Program.")
 @click.option("--sign", default="", help="A file that shows it is there: {programs}/Program/x.exe.")
 @json_option
@@ -45,7 +42,7 @@ def command(
     platform = platform or _ask("--platform", f"Where is it ({', '.join(PLATFORMS)})", "windows")
     if platform not in PLATFORMS:
         raise InputUnusable("there is no such platform", where=platform)
-    on = cast(Platform, platform)
+    on = platform
     keeps = keeps or _ask(
         "--keeps", "Which folder does it keep things in", f"{{documents}}/{usual_folder(name)}"
     )

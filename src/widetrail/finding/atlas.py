@@ -7,8 +7,8 @@ import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
-from widetrail.formats.interface import Platform
 from widetrail.machine.paths import join, key, parent
+from widetrail.machine.platforms import PLATFORMS, Platform
 from widetrail.machine.written import (
     Bearings,
     read_written,
@@ -127,7 +127,8 @@ class Atlas:
                 return Kept()
             return Elsewhere(written.path)
         if written.style == "relative" and found == self._meant(bare, new_source):
-            backs = self.old.platform == "windows" != self.new.platform and "\\" in bare
+            drives = (PLATFORMS[m.platform].drive_letters for m in (self.old, self.new))
+            backs = tuple(drives) == (True, False) and "\\" in bare
             again = bare.replace("\\", "/") if backs else bare
         elif trouble := trouble_with_path(found, self.new.platform):
             return Unsayable(written.path, trouble)
@@ -157,7 +158,7 @@ class Atlas:
                 continue
             if not moved.carried or not below or moved.takes is None:
                 return True
-            if "~" in path and self.old.platform == "windows":  # a short name, perhaps
+            if "~" in path and PLATFORMS[self.old.platform].drive_letters:  # a short name, perhaps
                 return True
             new = join(moved.new, *_renamed(below, moved.renames))
             return moved.takes("/".join(below)) or self._there(new)
@@ -170,7 +171,7 @@ class Atlas:
 
     def _meant(self, text: str, source: str) -> str:
         """Return what a relative path of old means on new when its text stays as it is."""
-        told = text.replace("\\", "/") if self.old.platform == "windows" else text
+        told = text.replace("\\", "/") if PLATFORMS[self.old.platform].drive_letters else text
         return posixpath.normpath(join(parent(source), told))
 
 
@@ -189,7 +190,9 @@ def below_of(path: str, folder: str, platform: Platform) -> Sequence[str] | None
 def _one_name(written: str, real: str, platform: Platform) -> bool:
     if key(written, platform) == key(real, platform):
         return True
-    return platform == "windows" and "~" in written and written.upper() == short_name(real)
+    return (
+        PLATFORMS[platform].drive_letters and "~" in written and written.upper() == short_name(real)
+    )
 
 
 def taking(paths: Iterable[str], platform: Platform) -> Callable[[str], bool]:

@@ -13,7 +13,7 @@ import re
 from collections.abc import Callable, Iterable, Sequence
 from functools import lru_cache
 
-from widetrail.formats.interface import Platform
+from widetrail.machine.platforms import PLATFORMS, Platform
 from widetrail.recipe.globs import fold, segment_expression
 
 MOST = 200_000
@@ -227,4 +227,4 @@ class Automaton:
 
 def key_of(platform: Platform) -> Callable[[str], str]:
     """Return what gives the key of a name: the same for all that a volume takes for one name."""
-    return str if platform == "linux" else fold
+    return fold if PLATFORMS[platform].ignores_case else str

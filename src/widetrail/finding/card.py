@@ -33,9 +33,9 @@ from widetrail.finding.values import (
 )
 from widetrail.formats.canonical import canonical, digest
 from widetrail.formats.checked import read_document
-from widetrail.formats.interface import Platform
 from widetrail.formats.told import Count, Text, Told, Truth, plain_values, why_not
 from widetrail.machine import Machine
+from widetrail.machine.platforms import PlatformName
 from widetrail.recipe import Loaded
 from widetrail.recipe.models import PlaceKind
 from widetrail.recipe.templates import ROOTS
@@ -156,7 +156,7 @@ class _Facts(Told):
 
     machine: Text
     identity: Text
-    platform: Platform
+    platform: PlatformName
     system: Text
     user: Text
     administrator: Truth

@@ -449,7 +449,7 @@ class Finder:
     def _here(self, choice: str | PerPlatform) -> str | None:
         """Return what a text or platform map says for this platform."""
         if isinstance(choice, PerPlatform):
-            own = getattr(choice, self.machine.platform) is not None
+            own = choice.of(self.machine.platform) is not None
             reach(self.loaded, choice, self.machine.platform if own else "else")
         return on_platform(choice, self.machine.platform)
 

@@ -34,7 +34,7 @@ def matching(machine: Machine, path: str) -> list[tuple[str, Entry]]:
     folder, glob = split_glob(path)
     if machine.look(folder) is None:
         return []
-    matches = Globs([glob], ignore_case=machine.platform != "linux")
+    matches = Globs([glob], ignore_case=machine.rules.ignores_case)
     deepest = None if "**" in glob else glob.count("/") + 1
     found = []
     for number, entry in enumerate(machine.walk(folder, deepest)):

@@ -6,74 +6,10 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 from widetrail.errors import InputUnusable
-from widetrail.formats.interface import Platform
 from widetrail.machine import Machine
 from widetrail.machine.own import OWN_STATE
 from widetrail.machine.paths import base, is_within, join, key, parent, upwards, written_by_machine
-
-_SYSTEM: dict[Platform, tuple[str, ...]] = {
-    "windows": (
-        "Windows",
-        "Program Files",
-        "Program Files (x86)",
-        "Recovery",
-        "PerfLogs",
-        "Config.Msi",
-        "$WinREAgent",
-        "$Windows.~BT",
-        "MSOCache",
-    ),
-    "macos": (
-        "System",
-        "Library",
-        "Applications",
-        "Network",
-        "Volumes",
-        "bin",
-        "cores",
-        "dev",
-        "opt",
-        "private",
-        "sbin",
-        "usr",
-        "etc",
-        "tmp",
-        "var",
-    ),
-    "linux": (
-        "bin",
-        "boot",
-        "dev",
-        "etc",
-        "lib",
-        "lib32",
-        "lib64",
-        "libx32",
-        "lost+found",
-        "opt",
-        "proc",
-        "run",
-        "sbin",
-        "snap",
-        "sys",
-        "tmp",
-        "usr",
-        "var",
-    ),
-}
-"""Folders at the top of the disk with the account's home that hold the system and its programs."""
-
-_ON_EACH_DISK: dict[Platform, tuple[str, ...]] = {
-    "windows": ("$Recycle.Bin", "System Volume Information", "RECYCLER"),
-    "macos": (".Spotlight-V100", ".Trashes", ".fseventsd", ".DocumentRevisions-V100"),
-    "linux": ("lost+found",),
-}
-
-_HOMES: dict[Platform, tuple[str, ...]] = {
-    "windows": ("users", "documents and settings"),
-    "macos": ("users",),
-    "linux": ("home",),
-}
+from widetrail.machine.platforms import PLATFORMS, Platform
 
 SYSTEM, ANOTHER, OWN = "the system's", "another account's", "Wide Trail's own"
 
@@ -130,12 +66,12 @@ def grounds_of(machine: Machine, below: str = "") -> Grounds:
     top = max((d for d in disks if is_within(home, d, platform)), key=len, default="")
     passed = dict(_passed(machine, disks, top, home))
     outer = [r for r in sorted(roots) if any(key(p, platform) in passed for p in upwards(r))]
-    if platform == "linux":
-        outer = []  # there they hold what is installed
+    if PLATFORMS[platform].scope.installed_outside:
+        outer = []
     starts = dict.fromkeys([below] if below else [*disks, home, *outer])
     edges = {key(path, platform) for path in (*roots, *starts, *map(parent, roots))}
     homes = key(parent(home), platform)
-    if base(homes) not in _HOMES[platform]:
+    if base(homes) not in PLATFORMS[platform].scope.homes:
         homes = "none"
     common = {f"{homes}/{name}" for name in ("public", "shared", "all users")}
     return Grounds(
@@ -155,19 +91,21 @@ def _folder(machine: Machine, path: str) -> str:
 
 def _in_system(disk: str, home: str, platform: Platform) -> bool:
     first = disk.strip("/").split("/")[0]
-    return platform != "windows" and first in _SYSTEM[platform] and first not in ("", "Volumes")
+    rules = PLATFORMS[platform]
+    return not rules.drive_letters and first in {*rules.scope.top} - {"", rules.scope.mount_folder}
 
 
 def _passed(machine: Machine, disks: list[str], top: str, home: str) -> Iterator[tuple[str, str]]:
-    platform = machine.platform
+    platform, scope = machine.platform, PLATFORMS[machine.platform].scope
     for disk in disks:
-        names = (*_ON_EACH_DISK[platform], *(_SYSTEM[platform] if disk == top else ()))
+        names = (*scope.each_disk, *(scope.top if disk == top else ()))
         for name in names:
             path = join(disk, name)
             if not is_within(home, path, platform):
                 yield key(path, platform), SYSTEM
-        if platform == "linux" and home != "/root":
-            yield join(disk, "root"), ANOTHER
+        for other in scope.other_homes:
+            if home != join("/", other):
+                yield join(disk, other), ANOTHER
     yield key(machine.root("temp"), platform), "temporary"
     for root in ("state", "cache"):
         yield key(join(machine.root(root), OWN_STATE), platform), OWN

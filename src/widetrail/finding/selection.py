@@ -17,9 +17,9 @@ from widetrail.finding.stores import (
 )
 from widetrail.finding.values import Found
 from widetrail.formats.companions import JOURNALS, SQLITE, database_of
-from widetrail.formats.interface import Platform
 from widetrail.machine import Entry, Machine
 from widetrail.machine.paths import join, key
+from widetrail.machine.platforms import PLATFORMS, Platform
 from widetrail.recipe import Globs, Item
 
 
@@ -41,7 +41,7 @@ class Selection:
 
     def __init__(self, item: Item, platform: Platform, carved: Sequence[str] = ()) -> None:
         """``carved`` are paths below the place that belong to other items."""
-        ignore_case = platform != "linux"
+        ignore_case = PLATFORMS[platform].ignores_case
         self._carved = tuple(key(path, platform) for path in carved)
         self._platform: Platform = platform
         self.whole = not item.take

@@ -129,7 +129,7 @@ def _missing(machine: Machine, place: Place, path: str) -> str:
 def _holds(machine: Machine, path: str, wanted: str) -> bool:
     if not has_glob(wanted):
         return machine.look(join(path, wanted)) is not None
-    matches = Globs([wanted], ignore_case=machine.platform != "linux")
+    matches = Globs([wanted], ignore_case=machine.rules.ignores_case)
     return any(matches(entry.path) for entry in machine.walk(path))
 
 

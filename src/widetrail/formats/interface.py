@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal, NamedTuple
+from typing import NamedTuple
 
-Platform = Literal["windows", "macos", "linux"]
-"""The platforms; their conventions decide how paths and settings are written."""
+Platform = str
+"""The name of a platform; its rules decide how paths and settings are written."""
 
 Scalar = str | int | float | bool | None
 Raw = Scalar | list["Raw"] | dict[str, "Raw"]

@@ -81,7 +81,7 @@ _HOW_SIZE = ctypes.sizeof(_How)
 
 
 def _can_in_one_call() -> bool:
-    if sys.platform != "linux":
+    if not sys.platform.startswith("linux"):
         return False
     try:
         os.close(_open_in_one_call("/", os.O_RDONLY | os.O_CLOEXEC, 0))
@@ -379,7 +379,7 @@ def _itself(path: StrPath) -> Iterator[StrPath]:
     Raises:
         OSError: It is a link, or not there.
     """
-    if sys.platform != "linux":
+    if not sys.platform.startswith("linux"):
         if stat.S_ISLNK(status_of(path).st_mode):
             raise OSError(errno.ELOOP, os.strerror(errno.ELOOP), str(path))
         yield path
@@ -465,7 +465,7 @@ def attributes_of(path: StrPath | int) -> Mapping[str, bytes]:
 
     A link has none, nor has anything where the volume has none.
     """
-    if sys.platform != "linux":
+    if not sys.platform.startswith("linux"):
         return {}
     try:
         if isinstance(path, int):
@@ -479,7 +479,7 @@ def attributes_of(path: StrPath | int) -> Mapping[str, bytes]:
 
 
 def _attributes(at: StrPath | int) -> Mapping[str, bytes]:
-    if sys.platform != "linux":
+    if not sys.platform.startswith("linux"):
         return {}
     own = [name for name in os.listxattr(at) if name.startswith(USER_ATTRIBUTES)]
     return {name: os.getxattr(at, name) for name in sorted(own)}
@@ -487,7 +487,7 @@ def _attributes(at: StrPath | int) -> Mapping[str, bytes]:
 
 def set_attributes(path: StrPath, attributes: Mapping[str, bytes]) -> None:
     """Set extended attributes of the user's own, where the system has such."""
-    if sys.platform == "linux":
+    if sys.platform.startswith("linux"):
         with _itself(path) as itself:
             for name, value in attributes.items():
                 if name.startswith(USER_ATTRIBUTES):
@@ -496,7 +496,7 @@ def set_attributes(path: StrPath, attributes: Mapping[str, bytes]) -> None:
 
 def access_lists_of(path: StrPath) -> Mapping[str, bytes]:
     """Return who else may use a file or folder (POSIX ACLs), as the system keeps it."""
-    if sys.platform != "linux":
+    if not sys.platform.startswith("linux"):
         return {}
     with _itself(path) as itself:
         return {name: os.getxattr(itself, name) for name in {*os.listxattr(itself)} & {*_ACLS}}
@@ -504,7 +504,7 @@ def access_lists_of(path: StrPath) -> Mapping[str, bytes]:
 
 def set_access_lists(path: StrPath, lists: Mapping[str, bytes]) -> None:
     """Say who else may use a file or folder, as far as its volume can."""
-    if sys.platform == "linux" and lists:
+    if sys.platform.startswith("linux") and lists:
         with _itself(path) as itself:
             for name, value in lists.items():
                 with suppress(OSError):  # what the volume refuses it never had

@@ -150,7 +150,7 @@ class Effects:
     def set_attributes(self, path: StrPath, attributes: Mapping[str, bytes]) -> bool:
         """Set extended attributes of the user's own; return whether the volume has them."""
         with self._effect("set attributes", path):
-            if sys.platform != "linux":
+            if not sys.platform.startswith("linux"):
                 return False
             try:
                 outside.set_attributes(path, attributes)
@@ -570,7 +570,7 @@ def _wait(process: subprocess.Popen[bytes], seconds: float, printed: tuple[IO[by
 @contextmanager
 def _ended(process: subprocess.Popen[bytes]) -> Iterator[Callable[[float], bool]]:
     """Lend what waits for a program's end, some seconds at most, and returns whether it came."""
-    if sys.platform != "linux":
+    if not sys.platform.startswith("linux"):
         yield lambda seconds: _ends_within(process, seconds)
         return
     handle = os.pidfd_open(process.pid)  # Python's own wait looks again and again

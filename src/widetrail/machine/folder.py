@@ -25,7 +25,7 @@ from widetrail.formats.bounded import ask
 from widetrail.formats.canonical import digest
 from widetrail.formats.checked import Model, YesNo, check, flaw, load, read_text
 from widetrail.formats.dconf import edit_dconf
-from widetrail.formats.interface import NotThere, Platform, Unreadable
+from widetrail.formats.interface import NotThere, Unreadable
 from widetrail.formats.outside import SafePath, names_in, read_outside
 from widetrail.formats.quantities import parse_size
 from widetrail.formats.registry import Edit, Key, full_key
@@ -35,6 +35,7 @@ from widetrail.machine.effects import Effects
 from widetrail.machine.host import HostMachine, bytes_of, copy_plain
 from widetrail.machine.interface import Channels, Completed, Machine, Room
 from widetrail.machine.own import OWN_STATE, own_state
+from widetrail.machine.platforms import PlatformName
 from widetrail.machine.roots import (
     SHELL_FOLDERS,
     default_home,
@@ -47,12 +48,6 @@ from widetrail.machine.roots import (
 FILE = "machine.yaml"
 REGISTRY = "registry.reg"
 DESKTOP_SETTINGS = "desktop.dconf"
-_SEARCHED = {
-    "windows": ("C:/Windows",),
-    "macos": ("/usr/bin", "/bin", "/usr/local/bin", "/opt/homebrew/bin"),
-}
-"""Folders in which a command is looked for, where that is not everywhere."""
-
 HIVE_MOST = 256 * 1024 * 1024
 
 
@@ -106,7 +101,7 @@ class MachineFile(Model):
 
     machine: str
     identity: str = ""
-    platform: Platform
+    platform: PlatformName
     system: str
     user: str
     home: str = ""
@@ -182,7 +177,7 @@ class FolderMachine(HostMachine):
         return disk.startswith(f"{self.folder}{os.sep}") and SafePath(disk).is_dir()
 
     def _mount(self, name: str) -> str:
-        return f"{name[0].upper()}:" if self.platform == "windows" else name.rstrip("/")
+        return f"{name[0].upper()}:" if self.rules.drive_letters else name.rstrip("/")
 
     def _key(self, text: str) -> str:
         return paths.key(text, self.platform)
@@ -193,9 +188,9 @@ class FolderMachine(HostMachine):
     @cached_property
     def _roots(self) -> dict[str, str]:
         standard = standard_roots(self.platform, self.system, self._home)
-        if self.platform == "windows":
+        if "registry" in self.rules.stores:
             found = self._redirected_by_registry()
-        elif self.platform == "linux":
+        elif self.rules.follows_xdg:
             standard |= redirected_by_xdg(self.file.environment)
             found = self._redirected_by_user_dirs(standard["config"])
         else:
@@ -219,20 +214,7 @@ class FolderMachine(HostMachine):
             return {}
 
     def variables(self) -> Mapping[str, str]:
-        known = {"HOME": self._home, "USER": self.user, "LOGNAME": self.user}
-        if self.platform == "windows":
-            known = {
-                "USERPROFILE": self._home,
-                "USERNAME": self.user,
-                "HOMEDRIVE": self._home[:2],
-                "HOMEPATH": self._home[2:],
-                "APPDATA": self.root("config"),
-                "LOCALAPPDATA": self.root("data"),
-                "PROGRAMDATA": self.root("shared"),
-                "PROGRAMFILES": self.root("programs"),
-                "SYSTEMDRIVE": self._home[:2],
-                "TEMP": self.root("temp"),
-            }
+        known = self.rules.account_variables(self.user, self._roots)
         return {**known, **self.file.environment}
 
     def command(self, name: str) -> str | None:
@@ -240,7 +222,7 @@ class FolderMachine(HostMachine):
         elsewhere those are that lie in a folder of the system."""
         found = {paths.base(p.path).removesuffix(".exe"): p.path for p in self.file.programs}
         path = found.get(name)
-        folders = _SEARCHED.get(self.platform)
+        folders = self.rules.searched
         if path is None or folders is None:
             return path
         within = (paths.is_within(path, folder, self.platform) for folder in folders)
@@ -257,7 +239,7 @@ class FolderMachine(HostMachine):
         return (*known, *((synced.folder, synced.service) for synced in self.file.synced))
 
     def registry_key(self, key: str, view: str = "64") -> Key | None:
-        if self.platform != "windows":
+        if "registry" not in self.rules.stores:
             raise Unreadable("there is no registry on this platform")
         path = full_key(key, view)
         text = self.folder / REGISTRY
@@ -286,14 +268,14 @@ class FolderMachine(HostMachine):
 
     def edit_registry(self, edits: Sequence[Edit], view: str = "64") -> None:
         text = self.folder / REGISTRY
-        if self.platform != "windows" or not text.is_file():
+        if "registry" not in self.rules.stores or not text.is_file():
             raise Unreadable("there is no registry that can be changed")
         seen = [Edit(full_key(e.key, view), e.name, e.value) for e in edits]
         self._put_own(text, ask("edit registry", read_outside(text, HIVE_MOST), seen))
 
     def edit_desktop(self, changes: Mapping[str, str | None]) -> None:
         text = self.folder / DESKTOP_SETTINGS
-        if self.platform != "linux" or (text.exists() and not text.is_file()):
+        if "dconf" not in self.rules.stores or (text.exists() and not text.is_file()):
             raise Unreadable("there is no settings database of the desktop")
         before = read_outside(text, HIVE_MOST) if text.exists() else b""
         self._put_own(text, edit_dconf(before, changes))
@@ -327,7 +309,7 @@ class FolderMachine(HostMachine):
 
     def desktop_settings(self) -> bytes:
         text = self.folder / DESKTOP_SETTINGS
-        if self.platform != "linux" or not text.is_file():
+        if "dconf" not in self.rules.stores or not text.is_file():
             raise Unreadable("there is no settings database of the desktop")
         try:
             return read_outside(text, HIVE_MOST)
@@ -387,7 +369,7 @@ class FolderMachine(HostMachine):
 
     def _spelled(self, folder: str, name: str) -> str:
         """Return how the folder itself spells ``name``, on volumes where spelling is free."""
-        if self.platform == "linux" or os.path.lexists(f"{folder}{os.sep}{name}"):
+        if not self.rules.ignores_case or os.path.lexists(f"{folder}{os.sep}{name}"):
             return name
         try:
             listed = sorted(names_in(folder))
@@ -459,7 +441,7 @@ class FolderMachine(HostMachine):
             MachineUnusable: It names something of this computer itself, and nothing tells whether
                 the program would take it for that.
         """
-        if not text.startswith("/") or self.platform == "windows":
+        if not text.startswith("/") or self.rules.drive_letters:
             return text
         kind = self._paths_of(program)
         if kind == "host":
@@ -499,26 +481,12 @@ class FolderMachine(HostMachine):
             "FOLDER_MACHINE_DISKS": json.dumps(self._at, sort_keys=True),
             "FOLDER_MACHINE_PROGRAM": program,
         }
-        if self.platform == "windows":
-            common |= {
-                "USERPROFILE": here["home"],
-                "USERNAME": self.user,
-                "APPDATA": here["config"],
-                "LOCALAPPDATA": here["data"],
-                "PROGRAMDATA": here["shared"],
-                "TEMP": here["temp"],
-                "TMP": here["temp"],
-            }
-        else:
-            common |= {"USER": self.user, "LOGNAME": self.user}
-        common |= {**self.file.environment, **self.given}
-        if self.platform == "linux":
-            common |= {
-                "XDG_CONFIG_HOME": here["config"],
-                "XDG_DATA_HOME": here["data"],
-                "XDG_CACHE_HOME": here["cache"],
-                "XDG_STATE_HOME": here["state"],
-            }
+        known = {**here, "user": self.user}
+        given, own = (
+            {name: known[what] for name, what in some.items()}
+            for some in (self.rules.given_variables, self.rules.own_variables)
+        )
+        common |= {**given, **self.file.environment, **self.given, **own}
         return common
 
 
@@ -555,7 +523,7 @@ def _parsed(text: str) -> MachineFile | None:
 
 def _environments(told: str) -> Iterator[tuple[int, dict[str, str]]]:
     """Give the environment of every process that has ``told``, a variable with its value, in it."""
-    if sys.platform == "linux":
+    if sys.platform.startswith("linux"):
         wanted = told.encode("utf-8", "surrogateescape")
         for name in filter(str.isdecimal, names_in("/proc")):
             try:

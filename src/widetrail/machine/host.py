@@ -20,11 +20,11 @@ from typing import BinaryIO
 
 from widetrail.errors import MachineUnusable, WentWrong
 from widetrail.formats import outside
-from widetrail.formats.interface import Platform
 from widetrail.formats.outside import SafePath
 from widetrail.machine import paths
 from widetrail.machine.effects import Effects
 from widetrail.machine.interface import Channels, Completed, Entry, EntryKind, Opened
+from widetrail.machine.platforms import PLATFORMS, Platform, PlatformRules
 
 READ_MOST = 64 * 1024 * 1024
 """Bytes of a file that is read at once, at most."""
@@ -44,6 +44,10 @@ class HostMachine(ABC):
     administrator: bool
     network: bool
     effects: Effects
+
+    @property
+    def rules(self) -> PlatformRules:
+        return PLATFORMS[self.platform]
 
     @property
     def read_only(self) -> bool:
@@ -329,7 +333,7 @@ def file_digest(path: Path | str) -> str:
     """
     found, handle = hashlib.sha256(), outside.open_regular(path)
     try:
-        if sys.platform == "linux":
+        if sys.platform.startswith("linux"):
             os.posix_fadvise(handle, 0, 0, os.POSIX_FADV_DONTNEED)
         for piece in _pieces(handle):
             found.update(piece)

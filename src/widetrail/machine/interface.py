@@ -12,10 +12,10 @@ from contextlib import AbstractContextManager
 from dataclasses import dataclass, field
 from typing import BinaryIO, Literal, NamedTuple, Protocol
 
-from widetrail.formats.interface import Platform
 from widetrail.formats.outside import SafePath
 from widetrail.formats.registry import Edit, Key
 from widetrail.machine.effects import Began, Effects, Writing
+from widetrail.machine.platforms import Platform, PlatformRules
 
 EntryKind = Literal["file", "folder", "link", "hard", "other"]
 """``hard`` is a further name of a file that has several, once one name of it was met."""
@@ -106,6 +106,10 @@ class Machine(Protocol):
     administrator: bool
     network: bool
     effects: Effects
+
+    @property
+    def rules(self) -> PlatformRules:
+        """The rules of its platform."""
 
     @property
     def read_only(self) -> bool:

@@ -25,6 +25,8 @@ from widetrail.machine import paths
 from widetrail.machine.effects import Effects
 from widetrail.machine.host import HostMachine, copy_plain
 from widetrail.machine.interface import Channels, Machine, Room
+from widetrail.machine.platforms.linux import LINUX
+from widetrail.machine.platforms.macos import MACOS
 from widetrail.machine.roots import redirected_by_user_dirs, redirected_by_xdg, standard_roots
 
 if TYPE_CHECKING:
@@ -199,7 +201,7 @@ class LinuxMachine(LiveMachine):
     """This machine under Linux: XDG folders, ``user-dirs.dirs`` and the settings database."""
 
     def __init__(self, user: str, home: str, effects: Effects | None = None) -> None:
-        super().__init__("linux", _linux_release(), user, home, effects)
+        super().__init__(LINUX.name, _linux_release(), user, home, effects)
         self.administrator = _as_root()
 
     def _hardware(self) -> str:
@@ -212,7 +214,7 @@ class LinuxMachine(LiveMachine):
 
     @cached_property
     def _roots(self) -> dict[str, str]:
-        roots = standard_roots("linux", self.system, self._home)
+        roots = standard_roots(LINUX.name, self.system, self._home)
         if self._mine:
             roots |= redirected_by_xdg(os.environ)
         try:
@@ -267,7 +269,7 @@ class MacMachine(LiveMachine):
     """This machine under macOS: the folders of ``Library``."""
 
     def __init__(self, user: str, home: str, effects: Effects | None = None) -> None:
-        super().__init__("macos", system_platform.mac_ver()[0], user, home, effects)
+        super().__init__(MACOS.name, system_platform.mac_ver()[0], user, home, effects)
         self.administrator = _as_root()
 
     def _hardware(self) -> str:

@@ -18,6 +18,7 @@ if sys.platform == "win32":
     from widetrail.formats.registry import KEY, TYPES, Edit, Key, RegistryValue, full_key, type_name
     from widetrail.machine.effects import Effects
     from widetrail.machine.live import LiveMachine
+    from widetrail.machine.platforms.windows import WINDOWS
     from widetrail.machine.roots import SHELL_FOLDERS, redirected_by_shell, standard_roots
 
     _HIVES = {
@@ -43,7 +44,7 @@ if sys.platform == "win32":
                     todo=f"Run this as {account}.",
                 )
             own = home or Path.home().as_posix()
-            super().__init__("windows", system_platform.version(), user, own, effects)
+            super().__init__(WINDOWS.name, system_platform.version(), user, own, effects)
             self.administrator = bool(ctypes.windll.shell32.IsUserAnAdmin())
 
         def _hardware(self) -> str:
@@ -54,7 +55,7 @@ if sys.platform == "win32":
 
         @cached_property
         def _roots(self) -> dict[str, str]:
-            roots = standard_roots("windows", self.system, self._home)
+            roots = standard_roots(WINDOWS.name, self.system, self._home)
             key = self.registry_key(SHELL_FOLDERS) if self._mine else None
             return {**roots, **(redirected_by_shell(key, os.environ) if key is not None else {})}
 

@@ -4,12 +4,11 @@ from __future__ import annotations
 
 import os
 import platform as system_platform
-import sys
 from pathlib import Path
 
-from widetrail.formats.interface import Platform
 from widetrail.machine.interface import Machine
 from widetrail.machine.paths import is_within, join
+from widetrail.machine.platforms import PLATFORMS, this_platform
 from widetrail.machine.roots import redirected_by_xdg, standard_roots
 
 OWN_STATE = "widetrail"
@@ -33,9 +32,9 @@ def own_cache() -> Path:
 def own_root(name: str) -> Path:
     """Return Wide Trail's own folder below a root of the account it runs as; it need not be
     there."""
-    platform: Platform = {"win32": "windows", "darwin": "macos"}.get(sys.platform, "linux")  # type: ignore[assignment]  # one of the three
+    platform = this_platform()
     roots = standard_roots(platform, system_platform.release(), Path.home().as_posix())
-    if platform == "linux":
+    if PLATFORMS[platform].follows_xdg:
         roots |= redirected_by_xdg(os.environ)
     return Path(roots[name]) / OWN_STATE
 

@@ -6,10 +6,9 @@ import re
 import unicodedata
 from collections.abc import Iterable, Iterator
 
-from widetrail.formats.interface import Platform
+from widetrail.machine.platforms import PLATFORMS, Platform
 
 _DRIVE = re.compile(r"[A-Za-z]:")
-_RESERVED = re.compile(r"(con|prn|aux|nul|com[0-9¹²³]|lpt[0-9¹²³])(\..*)?", re.IGNORECASE)
 
 
 def join(folder: str, *parts: str) -> str:
@@ -47,14 +46,14 @@ def base(path: str) -> str:
 
 def is_absolute(path: str, platform: Platform) -> bool:
     """Return whether ``path`` needs no other path to be understood."""
-    if platform == "windows":
+    if PLATFORMS[platform].drive_letters:
         return bool(re.match(r"[A-Za-z]:/|//", path.replace("\\", "/")))
     return path.startswith("/")
 
 
 def written_by_machine(path: str, platform: Platform) -> str:
     r"""Return a path that a program wrote (``D:\Post\``) in this module's form (``D:/Post``)."""
-    if platform == "windows":
+    if PLATFORMS[platform].drive_letters:
         path = path.replace("\\", "/")
         if _DRIVE.match(path):
             path = path[0].upper() + path[1:]
@@ -64,7 +63,7 @@ def written_by_machine(path: str, platform: Platform) -> str:
 
 def key(path: str, platform: Platform) -> str:
     """Return what two names of the same thing have in common on a platform's usual volumes."""
-    if platform == "linux":
+    if not PLATFORMS[platform].ignores_case:
         return path
     return unicodedata.normalize("NFC", path).casefold()
 
@@ -85,25 +84,13 @@ def shared_name(path: str, shares: Iterable[tuple[str, str]], platform: Platform
         if is_within(path, folder, platform):
             below = key(path, platform)[len(folder.rstrip("/")) :].strip("/")
             return f"{name}/{below}".rstrip("/")
-    if platform == "windows" and path.startswith("//"):  # the share's name stands in the path
+    if PLATFORMS[platform].drive_letters and path.startswith(
+        "//"
+    ):  # the share's name stands in the path
         return key(path, platform)
     return ""
 
 
 def trouble_with_name(name: str, platform: Platform) -> str:
-    """Return why a volume of ``platform`` cannot hold ``name``, or an empty text.
-
-    The rules for Windows are those of its file naming conventions.
-    """
-    if not name or name in (".", "..") or "/" in name or "\0" in name:
-        return "is no name of a file"
-    if platform != "windows":
-        too_long = len(name.encode("utf-8", "surrogateescape")) > 255
-        return "is longer than 255 bytes" if too_long else ""
-    if bad := sorted(set(name) & set('<>:"|?*\\')) or [c for c in name if ord(c) < 32]:
-        return f"holds {' '.join(map(repr, bad))}"
-    if _RESERVED.fullmatch(name):
-        return "is a reserved name"
-    if name[-1] in " .":
-        return "ends in a space or dot"
-    return "is longer than 255 characters" if len(name) > 255 else ""
+    """Return why a volume of ``platform`` cannot hold ``name``, or an empty text."""
+    return PLATFORMS[platform].trouble_with_name(name)

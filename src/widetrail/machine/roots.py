@@ -1,8 +1,7 @@
 """Where each platform keeps the folders that recipes begin their paths with.
 
-Sources: the known folders of Windows and, before system 6.0, its shell folders; the standard
-folders of macOS; the XDG Base Directory and user-dirs specifications for Linux. On Windows
-``config`` and ``preferences`` roam with the account; ``data``, ``state`` and ``cache`` are local.
+What each platform has by itself stands in ``platforms``; here is what an account redirected.
+Sources: the shell folders of Windows; the XDG Base Directory and user-dirs specifications.
 """
 
 from __future__ import annotations
@@ -10,103 +9,19 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 
-from widetrail.formats.interface import Platform
 from widetrail.formats.registry import Key
-
-_WINDOWS = {
-    "home": "{home}",
-    "documents": "{home}/Documents",
-    "desktop": "{home}/Desktop",
-    "downloads": "{home}/Downloads",
-    "music": "{home}/Music",
-    "pictures": "{home}/Pictures",
-    "videos": "{home}/Videos",
-    "saved_games": "{home}/Saved Games",
-    "config": "{home}/AppData/Roaming",
-    "data": "{home}/AppData/Local",
-    "cache": "{home}/AppData/Local",
-    "state": "{home}/AppData/Local",
-    "preferences": "{home}/AppData/Roaming",
-    "shared": "{system}/ProgramData",
-    "programs": "{system}/Program Files",
-    "temp": "{home}/AppData/Local/Temp",
-}
-_WINDOWS_BEFORE_6 = {
-    **_WINDOWS,
-    "documents": "{home}/My Documents",
-    "downloads": "{home}/My Documents/Downloads",
-    "music": "{home}/My Documents/My Music",
-    "pictures": "{home}/My Documents/My Pictures",
-    "videos": "{home}/My Documents/My Videos",
-    "saved_games": "{home}/My Documents/My Games",
-    "config": "{home}/Application Data",
-    "data": "{home}/Local Settings/Application Data",
-    "cache": "{home}/Local Settings/Application Data",
-    "state": "{home}/Local Settings/Application Data",
-    "preferences": "{home}/Application Data",
-    "shared": "{system}/Documents and Settings/All Users/Application Data",
-    "temp": "{home}/Local Settings/Temp",
-}
-_MACOS = {
-    "home": "{home}",
-    "documents": "{home}/Documents",
-    "desktop": "{home}/Desktop",
-    "downloads": "{home}/Downloads",
-    "music": "{home}/Music",
-    "pictures": "{home}/Pictures",
-    "videos": "{home}/Movies",
-    "saved_games": "{home}/Library/Application Support",
-    "config": "{home}/Library/Application Support",
-    "data": "{home}/Library/Application Support",
-    "cache": "{home}/Library/Caches",
-    "state": "{home}/Library/Application Support",
-    "preferences": "{home}/Library/Preferences",
-    "shared": "/Library/Application Support",
-    "programs": "/Applications",
-    "temp": "{home}/Library/Caches/TemporaryItems",
-}
-_LINUX = {
-    "home": "{home}",
-    "documents": "{home}/Documents",
-    "desktop": "{home}/Desktop",
-    "downloads": "{home}/Downloads",
-    "music": "{home}/Music",
-    "pictures": "{home}/Pictures",
-    "videos": "{home}/Videos",
-    "saved_games": "{home}/.local/share",
-    "config": "{home}/.config",
-    "data": "{home}/.local/share",
-    "cache": "{home}/.cache",
-    "state": "{home}/.local/state",
-    "preferences": "{home}/.config",
-    "shared": "/usr/local/share",
-    "programs": "/usr/bin",
-    "temp": "/tmp",
-}
-
-
-def before_windows_6(platform: Platform, system: str) -> bool:
-    """Return whether a Windows of this release keeps accounts in the older layout."""
-    major = system.partition(".")[0]
-    return platform == "windows" and major.isdigit() and int(major) < 6
+from widetrail.machine.platforms import PLATFORMS, Platform, PlatformRules
+from widetrail.machine.platforms.windows import WINDOWS
 
 
 def default_home(platform: Platform, system: str, user: str) -> str:
     """Return where a platform keeps the account ``user`` unless it was told otherwise."""
-    if platform == "windows":
-        old = before_windows_6(platform, system)
-        return f"C:/Documents and Settings/{user}" if old else f"C:/Users/{user}"
-    return f"/Users/{user}" if platform == "macos" else f"/home/{user}"
+    return PLATFORMS[platform].home(system, user)
 
 
 def standard_roots(platform: Platform, system: str, home: str) -> dict[str, str]:
     """Return every root of an account whose home is ``home``, before any redirection."""
-    if platform == "windows":
-        table = _WINDOWS_BEFORE_6 if before_windows_6(platform, system) else _WINDOWS
-    else:
-        table = _MACOS if platform == "macos" else _LINUX
-    drive = home.partition("/")[0] if platform == "windows" else ""
-    return {name: path.format(home=home, system=drive) for name, path in table.items()}
+    return dict(PLATFORMS[platform].roots(system, home))
 
 
 SHELL_FOLDERS = (
@@ -151,19 +66,24 @@ def expand_variables(text: str, variables: Mapping[str, str], platform: Platform
     ``%NAME%`` on Windows (where case does not count), ``$NAME`` and ``${NAME}`` elsewhere.
     ``None`` where a variable is named that is not known.
     """
-    known = {n.upper(): v for n, v in variables.items()} if platform == "windows" else variables
-    pattern = r"%([^%]+)%" if platform == "windows" else r"\$(?:\{(\w+)\}|(\w+))"
+    rules = PLATFORMS[platform]
+    known = {_name(n, rules): v for n, v in variables.items()}
     missing = False
 
     def value(match: re.Match[str]) -> str:
         nonlocal missing
         name = next(group for group in match.groups() if group is not None)
-        found = known.get(name.upper() if platform == "windows" else name)
+        found = known.get(_name(name, rules))
         missing = missing or found is None
         return found or ""
 
-    expanded = re.sub(pattern, value, text)
+    expanded = rules.variable.sub(value, text)
     return None if missing else expanded
+
+
+def _name(name: str, rules: PlatformRules) -> str:
+    """Return what two spellings of a variable's name have in common."""
+    return name.upper() if rules.drive_letters else name
 
 
 def redirected_by_shell(key: Key, variables: Mapping[str, str]) -> dict[str, str]:
@@ -171,7 +91,7 @@ def redirected_by_shell(key: Key, variables: Mapping[str, str]) -> dict[str, str
     found: dict[str, str] = {}
     for name, value in key.values.items():
         root = _SHELL_NAMES.get(name)
-        path = expand_variables(str(value.plain), variables, "windows")
+        path = expand_variables(str(value.plain), variables, WINDOWS.name)
         if root is not None and path and len(path) <= _LONGEST:
             found[root] = path.replace("\\", "/").rstrip("/")
     for local in ("state", "cache"):

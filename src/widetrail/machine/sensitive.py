@@ -11,7 +11,6 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Literal
 
-from widetrail.formats.interface import Platform
 from widetrail.formats.registry import full_key
 from widetrail.machine.interface import Machine
 from widetrail.machine.own import OWN_STATE
@@ -23,6 +22,7 @@ from widetrail.machine.paths import (
     split,
     trouble_with_name,
 )
+from widetrail.machine.platforms import PLATFORMS, Platform
 
 Attention = Literal["start-up", "access", "outside"]
 """Why a path needs a consent of its own: programs start from it by themselves; it says who may use
@@ -33,86 +33,6 @@ WHY: dict[Attention, str] = {
     "access": "it says who may use the account, or what the account may use",
     "outside": "it lies outside the account's own folders",
 }
-
-_SHELLS = (
-    ".bashrc",
-    ".bash_profile",
-    ".bash_login",
-    ".bash_logout",
-    ".bash_aliases",
-    ".profile",
-    ".zshrc",
-    ".zshenv",
-    ".zprofile",
-    ".zlogin",
-    ".zlogout",
-    ".kshrc",
-    ".cshrc",
-    ".tcshrc",
-    ".login",
-    ".logout",
-    ".inputrc",
-    ".xinitrc",
-    ".xprofile",
-    ".xsession",
-    ".xsessionrc",
-    ".pam_environment",
-)
-_STARTS: dict[Platform, tuple[tuple[str, str], ...]] = {
-    "linux": (
-        *(("home", name) for name in _SHELLS),
-        ("config", "autostart"),
-        ("config", "autostart-scripts"),
-        ("config", "systemd"),
-        ("config", "environment.d"),
-        ("config", "fish"),
-        ("config", "plasma-workspace"),
-        ("data", "systemd"),
-        ("data", "dbus-1"),
-        ("home", ".local/bin"),
-        ("home", "bin"),
-    ),
-    "macos": (
-        *(("home", name) for name in _SHELLS),
-        ("home", "Library/LaunchAgents"),
-        ("home", "Library/LaunchDaemons"),
-        ("home", "Library/StartupItems"),
-        ("home", ".config/fish"),
-        ("home", "bin"),
-    ),
-    "windows": (
-        ("config", "Microsoft/Windows/Start Menu/Programs/Startup"),
-        ("shared", "Microsoft/Windows/Start Menu/Programs/StartUp"),
-        ("home", "Start Menu/Programs/Startup"),
-        ("documents", "WindowsPowerShell"),
-        ("documents", "PowerShell"),
-    ),
-}
-"""Folders and files from which programs start by themselves, below a root."""
-
-_STARTS_ANYWHERE: dict[Platform, tuple[str, ...]] = {
-    "linux": (
-        "/etc",
-        "/var/spool/cron",
-        "/var/spool/at",
-        "/usr/lib/systemd",
-        "/lib/systemd",
-        "/usr/local/bin",
-        "/usr/local/sbin",
-    ),
-    "macos": (
-        "/Library/LaunchAgents",
-        "/Library/LaunchDaemons",
-        "/Library/StartupItems",
-        "/etc",
-        "/private/etc",
-        "/usr/local/bin",
-        "/var/at",
-        "/private/var/at",
-    ),
-    "windows": ("/Windows", "/ProgramData/Microsoft/Windows/Start Menu/Programs/StartUp"),
-}
-"""Such folders of the system; on Windows below any drive."""
 
 _ACCESS = (".ssh", ".gnupg", ".netrc", ".rhosts", ".shosts", ".Xauthority", ".pki", ".aws", ".kube")
 """What says who may use an account, below its home."""
@@ -137,46 +57,6 @@ _START_KEYS = (
     r"System\CurrentControlSet\Control\Session Manager",
 )
 """Keys below a hive from which programs start by themselves; those of 32 bits count too."""
-
-_SYSTEMS: dict[Platform, tuple[str, ...]] = {
-    "linux": (
-        "bin",
-        "boot",
-        "dev",
-        "etc",
-        "lib",
-        "lib32",
-        "lib64",
-        "libx32",
-        "nix",
-        "opt",
-        "proc",
-        "root",
-        "run",
-        "sbin",
-        "snap",
-        "sys",
-        "usr",
-        "var",
-    ),
-    "macos": (
-        "System",
-        "Library",
-        "Applications",
-        "Network",
-        "bin",
-        "cores",
-        "dev",
-        "opt",
-        "private",
-        "sbin",
-        "usr",
-        "etc",
-        "var",
-    ),
-    "windows": ("Windows", "Program Files", "Program Files (x86)", "ProgramData"),
-}
-"""Folders at the top of a volume that are the system's, whatever volume that is."""
 
 _PERSONS_VOLUMES = ("/media", "/mnt", "/run/media", "/Volumes")
 """Folders in which volumes of a person's appear."""
@@ -234,10 +114,11 @@ def sensitive_below(path: str, machine: Machine) -> dict[str, Attention]:
 
 
 def _sensitive(machine: Machine) -> Iterator[tuple[str, Attention]]:
-    for root, name in _STARTS[machine.platform]:
+    rules = PLATFORMS[machine.platform]
+    for root, name in rules.sensitive.starts:
         yield join(machine.root(root), name), "start-up"
-    drives = machine.disks() if machine.platform == "windows" else ("",)
-    for path in _STARTS_ANYWHERE[machine.platform]:
+    drives = machine.disks() if rules.drive_letters else ("",)
+    for path in rules.sensitive.starts_anywhere:
         for drive in drives:
             yield join(drive, path), "start-up"
     for name in _ACCESS:
@@ -252,7 +133,7 @@ def is_own(path: str, machine: Machine) -> bool:
         return True
     anchor, segments = split(path)
     home = machine.root("home")
-    if fold == "windows":
+    if PLATFORMS[fold].drive_letters:
         if not anchor or key(anchor, fold) == key(split(home)[0], fold):
             return False  # a share, or the system's drive
         return not segments or key(segments[0], fold) not in _folded(fold)
@@ -266,7 +147,7 @@ def is_own(path: str, machine: Machine) -> bool:
 
 
 def _folded(platform: Platform) -> set[str]:
-    return {key(name, platform) for name in _SYSTEMS[platform]}
+    return {key(name, platform) for name in PLATFORMS[platform].sensitive.systems}
 
 
 def never_a_place(path: str, machine: Machine, *, told: bool) -> str:
@@ -276,9 +157,9 @@ def never_a_place(path: str, machine: Machine, *, told: bool) -> str:
     ``told`` is whether a program's settings told it: the home itself, or what holds it, is then a
     mistake or worse.
     """
-    fold = machine.platform
-    anchor, segments = split(path.replace("\\", "/") if fold == "windows" else path)
-    if fold == "windows" and not (len(anchor) == 2 and anchor[1] == ":"):
+    fold, rules = machine.platform, PLATFORMS[machine.platform]
+    anchor, segments = split(path.replace("\\", "/") if rules.drive_letters else path)
+    if rules.drive_letters and not (len(anchor) == 2 and anchor[1] == ":"):
         if anchor or not path.startswith("//"):
             return "it is no whole path"
         if segments and segments[0] in (".", "?"):
@@ -286,7 +167,7 @@ def never_a_place(path: str, machine: Machine, *, told: bool) -> str:
     for segment in segments:
         if why := trouble_with_name(segment, fold):
             return f"{segment!r} {why}"
-    if fold != "windows" and segments[:1] and segments[0] in ("dev", "proc", "sys"):
+    if segments[:1] and segments[0] in rules.sensitive.devices:
         return "it is a device, or a view of the system"
     if told and is_within(machine.root("home"), path, fold):
         return "it is the home itself, or what holds it"

@@ -16,7 +16,6 @@ from typing import Literal, Protocol
 from urllib.parse import quote, unquote, urlsplit
 
 from widetrail.errors import MachineUnusable
-from widetrail.formats.interface import Platform
 from widetrail.machine.interface import Machine
 from widetrail.machine.paths import (
     is_absolute,
@@ -27,6 +26,7 @@ from widetrail.machine.paths import (
     trouble_with_name,
     written_by_machine,
 )
+from widetrail.machine.platforms import PLATFORMS, Platform
 from widetrail.machine.roots import expand_variables
 
 
@@ -61,7 +61,7 @@ class KnownBearings:
 
 def variables_of_paths(machine: Bearings) -> dict[str, str]:
     """Return the variables of a machine that hold one whole path, and nothing else."""
-    apart = ";" if machine.platform == "windows" else ":"
+    apart = PLATFORMS[machine.platform].list_separator
     return {
         name: written_by_machine(value, machine.platform)
         for name, value in sorted(machine.variables().items())
@@ -123,8 +123,7 @@ def _slashed(text: str) -> str:
 
 
 def _variable_before(text: str, platform: Platform) -> str:
-    pattern = r"%[^%]+%" if platform == "windows" else r"\$(?:\{\w+\}|\w+)"
-    found = re.match(pattern, text)
+    found = PLATFORMS[platform].variable.match(text)
     return found[0] if found else ""
 
 
@@ -156,7 +155,7 @@ def _from_address(text: str, machine: Bearings) -> Written:
     parts = urlsplit(text.replace("\\", "/"))
     path = unquote(parts.path, errors="surrogateescape")
     lead = text[: 5 + (2 + len(parts.netloc) if text[5:7] in ("//", "\\\\") else 0)]
-    if machine.platform == "windows" and re.match(r"/[A-Za-z][:|]", path):
+    if PLATFORMS[machine.platform].drive_letters and re.match(r"/[A-Za-z][:|]", path):
         path = f"{path[1]}:{path[3:]}"
     elsewhere = parts.netloc and parts.netloc.casefold() != "localhost"
     if elsewhere:
@@ -172,7 +171,7 @@ def _whole(
     path, style = written_by_machine(written.path, platform), written.style
     if not path or "\0" in path:
         return None, f'"{text}" is no path'
-    windows = platform == "windows"
+    windows = PLATFORMS[platform].drive_letters
     if windows and path.startswith("/") and not path.startswith("//"):
         path = machine.root("home")[:2] + path
     elif windows and re.match(r"[A-Za-z]:(?!/)", path + ("" if len(path) > 2 else "/")):
@@ -203,7 +202,7 @@ def trouble_with_path(path: str, platform: Platform) -> str:
     """Return why a whole path cannot be said on a platform, or an empty text."""
     if not is_absolute(path, platform):
         return "it is no path there"
-    if path.startswith("//") and platform != "windows":
+    if path.startswith("//") and not PLATFORMS[platform].drive_letters:
         return "a share is not named so there"
     names = [n for n in path.split("/")[1:] if n]
     reasons = (trouble_with_name(name, platform) for name in names)
@@ -216,7 +215,7 @@ def write_again(written: Written, path: str, machine: Bearings, source: str = ""
     What that cannot say there (a path below another home, a variable that is not known there) is
     written plain. A relative one is told from the folder of ``source``.
     """
-    windows = machine.platform == "windows"
+    windows = PLATFORMS[machine.platform].drive_letters
     separator = written.separator if windows and written.separator != "/" else "/"
     if windows and written.separator == "/" and written.style in ("plain", "variable"):
         separator = "/" if _was_windows(written) else "\\"
@@ -263,10 +262,10 @@ def _trail(written: Written, separator: str) -> str:
 
 def _plain(written: Written, path: str, separator: str, platform: Platform) -> str:
     lead = ""
-    if platform == "windows" and written.style == "plain" and written.lead:
+    if PLATFORMS[platform].drive_letters and written.style == "plain" and written.lead:
         lead = "\\\\?\\UNC\\" if path.startswith("//") else "\\\\?\\"
         path = path.removeprefix("//")
-    if platform == "windows" and written.small_drive:
+    if PLATFORMS[platform].drive_letters and written.small_drive:
         path = path[:1].lower() + path[1:]
     return f"{lead}{path.replace('/', separator)}{_trail(written, separator)}"
 

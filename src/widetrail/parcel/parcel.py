@@ -32,6 +32,7 @@ from widetrail.formats.interface import Platform
 from widetrail.formats.outside import JOURNAL_MOST, SafePath, no_plain_folder, read_outside
 from widetrail.formats.told import why_not
 from widetrail.machine import Effects, file_digest
+from widetrail.machine.platforms import PLAINEST
 from widetrail.parcel.bag import (
     FETCH,
     PAYLOAD,
@@ -543,7 +544,7 @@ class Parcel:
         segments: dict[str, dict[str, str | int]] = {}
         packed = self._packed()
         if packed:
-            entries = self._entries(packed, "linux", renamed=False)
+            entries = self._entries(packed, PLAINEST, renamed=False)
             segments = dict(packed[-1].body["segments"])
 
         def commit(writer: CargoWriter, read_back: bool) -> None:

@@ -6,13 +6,10 @@ from collections.abc import Iterable
 
 from widetrail.formats.canonical import digest
 from widetrail.formats.companions import database_of
-from widetrail.formats.interface import Platform
 from widetrail.machine import Entry
 from widetrail.machine.paths import key, trouble_with_name
-from widetrail.recipe.templates import as_segment
-
-LONGEST = 255
-"""Bytes of a name that every platform holds."""
+from widetrail.machine.platforms import PLATFORMS, Platform
+from widetrail.machine.platforms.rules import LONGEST
 
 
 def changed_names(entries: Iterable[Entry], platform: Platform) -> dict[str, str]:
@@ -46,8 +43,9 @@ def changed_names(entries: Iterable[Entry], platform: Platform) -> dict[str, str
 def _fitted(name: str, platform: Platform) -> str:
     if not _trouble(name, platform):
         return name
-    fitted = as_segment(name) if platform == "windows" else name
-    if platform != "linux":
+    rules = PLATFORMS[platform]
+    fitted = rules.fit_name(name)
+    if rules.names_are_text:
         fitted = "".join(c if c.isprintable() or ord(c) < 0xDC80 else _encoded(c) for c in fitted)
     if _trouble(fitted, platform):
         stem, dot, ending = fitted.rpartition(".") if "." in fitted[1:] else (fitted, "", "")
@@ -59,7 +57,7 @@ def _fitted(name: str, platform: Platform) -> str:
 
 
 def _trouble(name: str, platform: Platform) -> bool:
-    no_text = platform != "linux" and any("\udc80" <= c <= "\udcff" for c in name)
+    no_text = PLATFORMS[platform].names_are_text and any("\udc80" <= c <= "\udcff" for c in name)
     return no_text or bool(trouble_with_name(name, platform))
 
 

@@ -8,7 +8,6 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
-from typing import cast
 
 from widetrail.errors import Halted, InputUnusable, MachineUnusable, Obstructed
 from widetrail.finding import (
@@ -42,11 +41,12 @@ from widetrail.finding.stores import (
 )
 from widetrail.formats.canonical import canonical
 from widetrail.formats.companions import database_of
-from widetrail.formats.interface import Platform, Unreadable
+from widetrail.formats.interface import Unreadable
 from widetrail.formats.quantities import show_size
 from widetrail.machine import Entry, Machine, Medium
 from widetrail.machine.own import own_below
 from widetrail.machine.paths import base, is_within, join, key, parent, trouble_with_name
+from widetrail.machine.platforms import STRICTEST
 from widetrail.machine.written import variables_of_paths
 from widetrail.planning.choice import Case, Chosen, NoRoute, choose_route, copies, uses_parcel
 from widetrail.planning.choices import Choices
@@ -430,8 +430,7 @@ def _apart(side: _Recipe, where: Where, used: Sequence[str]) -> Where:
 
     def is_free(path: str) -> bool:
         return not any(
-            is_within(path, other, cast(Platform, known))
-            or is_within(other, path, cast(Platform, known))
+            is_within(path, other, str(known)) or is_within(other, path, str(known))
             for other in used
         )
 
@@ -526,14 +525,14 @@ def _plan_item(
         return
     losses = (*losses, *_losses(subject, chosen.route.losses, today), *map(_told, chosen.rest))
     planned = _planned(subject, chosen, old, count, largest, parts_left, losses, carved)
-    if subject.finder.machine.platform != "windows" and _is_private(subject, entries):
+    if subject.finder.machine.rules.has_modes and _is_private(subject, entries):
         draft.private.append(_title(subject))
     if copies(chosen.route) and all(entry.kind == "folder" for entry in entries):
         draft.notices.append(f"{subject.id}: there is nothing of it in {old.path}, so nothing goes")
     if copies(chosen.route) and not planned.single and not planned.store:
         platform = subject.side.new.fact("platform")
         known = platform.value if isinstance(platform, Known) else subject.finder.machine.platform
-        renamed = changed_names(entries, cast(Platform, known))
+        renamed = changed_names(entries, str(known))
         renames = canonical(renamed).decode() if renamed else ""
         planned = planned.model_copy(update={"renames": renames})
     if planned.occupied and planned.existing == "stop":
@@ -640,7 +639,7 @@ def _neither(subjects: Sequence[_Subject]) -> Iterator[Neither]:
             continue
         known = Globs(
             [glob for s in mine for glob in (*s.item.take, *s.item.leave)],
-            ignore_case=machine.platform != "linux",
+            ignore_case=machine.rules.ignores_case,
         )
         inner = [p for p in by_place if p != place and is_within(p, place, machine.platform)]
         try:
@@ -1124,7 +1123,7 @@ def _room(draft: _Draft, medium: Medium, new: New) -> int:
     for step in draft.steps:
         for made in step.writes:
             name = base(plain(made))
-            trouble = trouble_with_name(name, "windows") if step.commands else ""
+            trouble = trouble_with_name(name, STRICTEST) if step.commands else ""
             if trouble:
                 what = f"a medium cannot hold the name {name!r} that {step.item} makes"
                 todo = "Choose another value, or leave the item out."

@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterable, Mapping
 from typing import Any, Literal, Protocol
 
 from widetrail.errors import InputUnusable
 from widetrail.finding import Finder, Known, Nowhere, Unknown, Where
 from widetrail.finding.card import place_of
-from widetrail.formats.interface import Platform
 from widetrail.machine import Machine
 from widetrail.machine.paths import is_within, shared_name
+from widetrail.machine.platforms import PLATFORMS, Platform
 from widetrail.recipe import Loaded
 from widetrail.recipe.releases import Release, parse_release
 
@@ -237,16 +236,8 @@ def _has_disk(disks: Iterable[str], path: str, platform: Platform) -> bool:
     Where disks are mounted below one folder, that folder holds nothing but them.
     """
     holding = [disk for disk in disks if is_within(path, disk, platform)]
-    mounted = _MOUNTED[platform].match(path)
+    mounted = PLATFORMS[platform].mounted.match(path)
     return any(disk != "/" for disk in holding) if mounted else bool(holding)
-
-
-_MOUNTED = {
-    "windows": re.compile("(?!)"),
-    "macos": re.compile("/Volumes/."),
-    "linux": re.compile("/media/.|/run/media/."),
-}
-"""Where systems mount what is connected (Filesystem Hierarchy Standard 3.0, 3.11; udisks)."""
 
 
 def _known(name: str, value: object) -> Known | Unknown:

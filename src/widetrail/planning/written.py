@@ -17,6 +17,7 @@ from widetrail.formats.registry import full_key
 from widetrail.formats.trees import pointer_to
 from widetrail.machine import Machine
 from widetrail.machine.paths import base, join, key
+from widetrail.machine.platforms import STRICTEST
 from widetrail.machine.written import Bearings, KnownBearings, is_there, read_written
 from widetrail.planning.names import numbered
 from widetrail.planning.plan import PlannedItem
@@ -164,7 +165,7 @@ def names_outside(
 
     ``taken`` are the paths below the place that are there already.
     """
-    used = {key(path, "windows") for path in taken}
+    used = {key(path, STRICTEST) for path in taken}
     becomes: dict[str, str] = {}
     cannot: list[str] = []
     for path in sorted(paths):
@@ -176,9 +177,9 @@ def names_outside(
             cannot.append(path)
             continue
         name, number = as_segment(base(path)), 2
-        while key(f"{OUTSIDE}/{name}", "windows") in used:
+        while key(f"{OUTSIDE}/{name}", STRICTEST) in used:
             name, number = numbered(as_segment(base(path)), number), number + 1
-        used.add(key(f"{OUTSIDE}/{name}", "windows"))
+        used.add(key(f"{OUTSIDE}/{name}", STRICTEST))
         becomes[f"{OUTSIDE}/{name}"] = path
     return becomes, tuple(cannot)
 

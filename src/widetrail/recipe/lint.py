@@ -392,9 +392,6 @@ def _choice(where: Where, choice: str | PerPlatform | None) -> Iterator[Used]:
         if choice is not None and not is_command(choice):
             yield where, choice
         return
-    for key in ("windows", "macos", "linux"):
-        text = getattr(choice, key)
-        if text is not None and not is_command(text):
+    for key, text in choice.texts():
+        if not is_command(text):
             yield (*where, key), text
-    if choice.otherwise is not None and not is_command(choice.otherwise):
-        yield (*where, "else"), choice.otherwise

@@ -120,7 +120,6 @@ def _named(globs: Iterable[str], path: str) -> bool:
 def _texts_of(choice: str | PerPlatform | None) -> Iterator[str]:
     """Give the templates of a path on every platform."""
     if isinstance(choice, PerPlatform):
-        texts = (choice.windows, choice.macos, choice.linux, choice.otherwise)
-        yield from (text for text in texts if text is not None)
+        yield from (text for _, text in choice.texts())
     elif choice is not None:
         yield choice

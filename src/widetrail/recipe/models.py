@@ -6,7 +6,7 @@ They are made in one place, the loader; nothing here reads a file or a machine.
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from functools import cached_property
 from typing import Annotated, Any, ClassVar, Literal
 
@@ -21,7 +21,7 @@ from pydantic import (
 )
 
 from widetrail.formats.checked import TAG, Model, Unknown, YesNo, expected_one_of, flaw
-from widetrail.formats.interface import Platform
+from widetrail.machine.platforms import PLATFORMS, Platform, PlatformName
 from widetrail.recipe.conditions import Condition, Limit, Needs, one_or_many
 from widetrail.recipe.globs import check_glob
 from widetrail.recipe.releases import check_releases
@@ -136,15 +136,36 @@ Range = Annotated[str, AfterValidator(check_releases)]
 class PerPlatform(Model):
     """One text for each platform; ``else`` for those not named."""
 
-    windows: PathText | None = None
-    macos: PathText | None = None
-    linux: PathText | None = None
+    by_platform: dict[str, PathText] = Field(default_factory=dict)
     otherwise: PathText | None = Field(None, alias="else")
+
+    @classmethod
+    def known_keys(cls) -> frozenset[str]:
+        """Return the names of the platforms, and ``else``."""
+        return frozenset({*PLATFORMS, "else"})
+
+    @model_validator(mode="before")
+    @classmethod
+    def _by_name(cls, data: Any) -> Any:
+        if not isinstance(data, Mapping) or "by_platform" in data:
+            return data
+        named = {name: text for name, text in data.items() if name in PLATFORMS}
+        return {"by_platform": named, **({"else": data["else"]} if "else" in data else {})}
+
+    def of(self, platform: Platform) -> str | None:
+        """Return the text that names ``platform``, or ``None``."""
+        return self.by_platform.get(platform)
 
     def on(self, platform: Platform) -> str | None:
         """Return the text for ``platform``, or ``None`` when the recipe has none for it."""
-        own: str | None = getattr(self, platform)
+        own = self.of(platform)
         return self.otherwise if own is None else own
+
+    def texts(self) -> Iterator[tuple[str, str]]:
+        """Give every text with its key."""
+        yield from self.by_platform.items()
+        if self.otherwise is not None:
+            yield "else", self.otherwise
 
 
 PathChoice = Annotated[
@@ -152,14 +173,14 @@ PathChoice = Annotated[
     Discriminator(_is_mapping),
 ]
 
+ProgramText = Annotated[str, AfterValidator(_check_program)]
+
 
 class PerPlatformProgram(PerPlatform):
     """One program for each platform: a path, or a command."""
 
-    windows: Annotated[str, AfterValidator(_check_program)] | None = None
-    macos: Annotated[str, AfterValidator(_check_program)] | None = None
-    linux: Annotated[str, AfterValidator(_check_program)] | None = None
-    otherwise: Annotated[str, AfterValidator(_check_program)] | None = Field(None, alias="else")
+    by_platform: dict[str, ProgramText] = Field(default_factory=dict)
+    otherwise: ProgramText | None = Field(None, alias="else")
 
 
 ProgramChoice = Annotated[
@@ -182,7 +203,7 @@ def on_platform(choice: str | PerPlatform, platform: Platform) -> str | None:
 class For(Model):
     """The condition of a case: it is silent where it does not hold."""
 
-    platform: Platform | None = None
+    platform: PlatformName | None = None
     system: Range | None = None
     release: Range | None = None
     edition: Said | None = None

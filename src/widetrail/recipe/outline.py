@@ -10,11 +10,9 @@ from collections.abc import Iterator
 from itertools import islice, product
 from typing import Literal, NamedTuple
 
-from widetrail.formats.interface import Platform
+from widetrail.machine.platforms import Platform
 from widetrail.recipe.models import Item, Place, Recipe, is_command, on_platform
 from widetrail.recipe.templates import ROOTS, Brace, literal, parse_template
-
-PLATFORMS: tuple[Platform, ...] = ("windows", "macos", "linux")
 
 MOST = 32
 """Paths that one place may come to on one platform, at most."""

@@ -22,8 +22,9 @@ from widetrail.formats.canonical import digest
 from widetrail.formats.checked import read_document, text_of
 from widetrail.formats.interface import Platform
 from widetrail.machine import Effects
+from widetrail.machine.platforms import PLATFORMS
 from widetrail.recipe.loader import SUFFIX, Kinds, Loaded, examine, load_recipe_text
-from widetrail.recipe.outline import PLATFORMS, Claim, Outline, OutlinedSign, outline_of
+from widetrail.recipe.outline import Claim, Outline, OutlinedSign, outline_of
 
 KEPT = "outlines.json"
 """The file in the cache that keeps outlines."""

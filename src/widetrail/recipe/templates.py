@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from functools import lru_cache
 
 from widetrail.formats.checked import flaw
+from widetrail.machine.platforms import PLATFORMS, STRICTEST
 
 _PIECE = re.compile(r"\{\{|\}\}|\{([^{}]*)\}|[{}]")
 _NAME = re.compile(r"[a-z][a-z0-9_]*(\.[a-z][a-z0-9_]*)?")
@@ -108,17 +109,9 @@ def plain(text: str) -> str:
     return "".join(f"‹{p.name}›" if isinstance(p, Brace) else p for p in parse_template(text))
 
 
-_UNFIT = re.compile(
-    r'[%/\\:*?"<>|\x00-\x1f\x7f]|[. ]$|^(?=(?i:con|prn|aux|nul|com\d|lpt\d)(\.|$)).'
-)
-
-
 def as_segment(value: str) -> str:
-    """Return ``value`` as one name of a path on any platform; no two values give one name.
-
-    What cannot stand there is percent-encoded (RFC 3986, section 2.1).
-    """
-    return _UNFIT.sub(lambda m: "".join(f"%{b:02X}" for b in m.group().encode()), value)
+    """Return ``value`` as one name of a path on any platform; no two values give one name."""
+    return PLATFORMS[STRICTEST].fit_name(value)
 
 
 def check_path(text: str) -> str:

@@ -13,9 +13,9 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from widetrail.errors import DocumentUnusable, InputUnusable
-from widetrail.formats.interface import Platform
 from widetrail.machine import FolderMachine
 from widetrail.machine.paths import join, trouble_with_name
+from widetrail.machine.platforms import PLATFORMS, STRICTEST, Platform
 from widetrail.recipe import SUFFIX as RECIPE_SUFFIX
 from widetrail.recipe.loader import examine
 from widetrail.recipe.templates import ROOTS
@@ -51,17 +51,13 @@ def usual_sign(platform: Platform, name: str) -> str:
     """Return where a program's file usually is."""
     plain = re.sub(r"\W+", "-", name.casefold()).strip("-") or "program"
     folder = usual_folder(name)
-    return {
-        "windows": f"{{programs}}/{folder}/{plain}.exe",
-        "macos": f"{{programs}}/{folder}.app/Contents/MacOS/{plain}",
-        "linux": f"{{programs}}/{plain}",
-    }[platform]
+    return PLATFORMS[platform].sample.program.format(folder=folder, name=plain)
 
 
 def usual_folder(name: str) -> str:
     """Return what a program's folder is usually called: its name, as any volume can have it."""
     fit = " ".join(re.sub(r'[<>:"/\\|?*\x00-\x1f]', " ", name).split()).strip(". ")
-    return fit if fit and not trouble_with_name(fit, "windows") else usual_id(name) or "program"
+    return fit if fit and not trouble_with_name(fit, STRICTEST) else usual_id(name) or "program"
 
 
 def usual_id(name: str) -> str:
@@ -110,19 +106,7 @@ def _root_of(path: str) -> str:
 
 def _moved(platform: Platform, root: str) -> Mapping[str, str]:
     """Return the root of what is kept, on the other disk of the new machine."""
-    return {
-        root: {"windows": f"D:/{root}", "macos": f"/Volumes/Data/{root}"}.get(
-            platform, f"/data/{root}"
-        )
-    }
-
-
-_DISKS: Mapping[Platform, tuple[tuple[str, str], tuple[str, str]]] = {
-    "windows": (("C", "disks/C"), ("D", "disks/D")),
-    "macos": (("/", "disks/root"), ("/Volumes/Data", "disks/data")),
-    "linux": (("/", "disks/root"), ("/data", "disks/data")),
-}
-_SYSTEMS: Mapping[Platform, str] = {"windows": "11.0", "macos": "14.5", "linux": "12"}
+    return {root: f"{PLATFORMS[platform].sample.second}/{root}"}
 
 
 def _machine(
@@ -133,13 +117,15 @@ def _machine(
     files: Mapping[str, str],
 ) -> None:
     """Make a machine on which the program is, with ``files`` in the place."""
-    for _, disk in _DISKS[told.platform]:
+    for _, disk in PLATFORMS[told.platform].sample.disks:
         (folder / disk).mkdir(parents=True)
-    disks = "".join(f"  {name}: {{folder: {disk}}}\n" for name, disk in _DISKS[told.platform])
+    disks = "".join(
+        f"  {name}: {{folder: {disk}}}\n" for name, disk in PLATFORMS[told.platform].sample.disks
+    )
     moved = "".join(f"  {root}: {json.dumps(path)}\n" for root, path in redirected.items())
     (folder / "machine.yaml").write_text(
         f"machine: {folder.name}\nplatform: {told.platform}\n"
-        f"system: '{_SYSTEMS[told.platform]}'\nuser: {user}\n"
+        f"system: '{PLATFORMS[told.platform].sample.system}'\nuser: {user}\n"
         + (f"redirected:\n{moved}" if moved else "")
         + f"disks:\n{disks}",
         encoding="utf-8",

@@ -13,12 +13,11 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
-from typing import get_args
 
 from widetrail.errors import DocumentUnusable
 from widetrail.findings import Finding, errors_of
 from widetrail.formats.checked import Model, check, mark_at, read_text
-from widetrail.formats.interface import Platform
+from widetrail.machine.platforms import PLATFORMS
 from widetrail.planning.choice import copies
 from widetrail.recipe import Loaded
 from widetrail.recipe.arms import MET, Where, below
@@ -37,7 +36,6 @@ from widetrail.recipe.releases import parse_releases
 from widetrail.rehearsing.runner import Rehearsed
 
 UNPROVED = ".unproved.yaml"
-PLATFORMS = frozenset(get_args(Platform))
 
 
 @dataclass(frozen=True, slots=True, order=True)
@@ -207,7 +205,7 @@ class _Arms:
         if own is not None:
             return frozenset([own])
         if case.sign.registry is not None:
-            return frozenset(["windows"])
+            return frozenset(p for p, rules in PLATFORMS.items() if "registry" in rules.stores)
         return frozenset(p for p in PLATFORMS if _says(case.sign.where or "", p))
 
     def all(self) -> Iterator[Arm]:
@@ -243,7 +241,7 @@ class _Arms:
         """Give the arms of the platform maps below a rule, of which ``platforms`` come there."""
         for _, value in below(rule):
             if isinstance(value, PerPlatform):
-                named = [p for p in sorted(PLATFORMS) if getattr(value, p) is not None]
+                named = [p for p in sorted(PLATFORMS) if value.of(p) is not None]
                 for name in named:
                     why = "" if name in platforms else "it is not recognised there"
                     yield self._arm(value, name, why, (name,))
@@ -383,7 +381,7 @@ class _Arms:
 def _says(choice: str | PerPlatform, platform: str) -> bool:
     if isinstance(choice, str):
         return True
-    return getattr(choice, platform) is not None or choice.otherwise is not None
+    return choice.of(platform) is not None or choice.otherwise is not None
 
 
 def _facts_of(side: SideNeeds) -> list[str]:

@@ -19,6 +19,7 @@ import yaml
 
 from widetrail.formats.checked import mark_at
 from widetrail.formats.quantities import show_count, show_size
+from widetrail.machine.platforms import PLATFORMS
 from widetrail.recipe import Loaded
 from widetrail.recipe.arms import Where
 from widetrail.recipe.loader import examine
@@ -394,9 +395,6 @@ _OPPOSITE = {
     "carry": "leave",
     "leave": "carry",
     "ask": "leave",
-    "windows": "linux",
-    "linux": "windows",
-    "macos": "linux",
     "list": "set",
     "set": "list",
     "safe": "never",
@@ -420,6 +418,9 @@ def _altered(tree: Any, at: Where, key: str | int, value: Any) -> Iterator[_Chan
     keys = [part for part in at if isinstance(part, str)]
     if value in _OPPOSITE and not _commands() & set(keys):
         yield change("negated", _OPPOSITE[value])
+    elif value in PLATFORMS and "platform" in keys:
+        names = list(PLATFORMS)
+        yield change("negated", names[0] if value == names[-1] else names[-1])
     if value == "same or later":
         yield change("narrowed", "same")
     if value == "same" and "release" in keys:
@@ -475,7 +476,7 @@ def _name_of(value: Any) -> str:
 def _cases_swapped(tree: Any) -> Iterator[_Change]:
     """Give platform maps in which two texts changed places."""
     for where, key, value in _nodes(tree, ()):
-        names = ("windows", "macos", "linux", "else")
+        names = (*PLATFORMS, "else")
         mine = [n for n in names if isinstance(value, dict) and n in value]
         if len(mine) < 2 or len(mine) != len(value):
             continue

@@ -27,6 +27,7 @@ from widetrail.machine.folder import FILE as MACHINE_FILE
 from widetrail.machine.host import bytes_of
 from widetrail.machine.own import OWN_STATE
 from widetrail.machine.paths import is_within, join
+from widetrail.machine.platforms import PLATFORMS
 from widetrail.machine.roots import default_home
 from widetrail.recipe import Loaded, Reading
 from widetrail.rehearsing.maker import address_of
@@ -118,7 +119,7 @@ def forget_runs(machine: FolderMachine) -> None:
 
 def _copied(source: Path, folder: Path) -> None:
     """Copy a machine whole; where the system has a command for that, it is the quicker one."""
-    command = shutil.which("cp") if sys.platform == "linux" else None
+    command = shutil.which("cp") if sys.platform.startswith("linux") else None
     if command is not None:
         done = subprocess.run([command, "-a", "--", source, folder], check=False)
         if done.returncode == 0:
@@ -179,7 +180,7 @@ def _with_drives(own: Mapping[str, Any], drives: Mapping[str, str], where: str) 
     known, platform = dict(own["disks"]), own["platform"]
     home = own.get("home") or default_home(platform, own["system"], own["user"])
     own = {**own, "home": home}
-    ends = {"windows": ":"}.get(platform, "")
+    ends = ":" if PLATFORMS[platform].drive_letters else ""
     for old, new in drives.items():
         if old not in known or new in known:
             why = f"it has {', '.join(known)}"

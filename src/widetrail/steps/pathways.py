@@ -139,7 +139,7 @@ class _Work:
         self, file: str, entries: Mapping[str, CargoEntry], single: bool
     ) -> Iterator[str]:
         """Give the packed files that a rule is for, which tells their names on old."""
-        matches = Globs([file or "**"], ignore_case=self.doing.machine.platform != "linux")
+        matches = Globs([file or "**"], ignore_case=self.doing.machine.rules.ignores_case)
         for path, entry in entries.items():
             if entry.kind == "file" and (single or matches(self.was.get(path, path))):
                 yield path
@@ -171,8 +171,7 @@ class _Work:
             return data
         if rule.form not in _ADDED:
             raise Unwritable(f"does not tell that {rule.tells} is at {path}, and is not added to")
-        windows = self.doing.machine.platform == "windows"
-        told = path.replace("/", "\\") if windows else path
+        told = path.replace("/", self.doing.machine.rules.separator)
         try:
             data = write_value(rule.form, data, rule.at, told)
         except NotThere as error:

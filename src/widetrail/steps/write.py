@@ -163,8 +163,8 @@ class Write(Rule[WriteSettings], Act[WriteStep]):
         if before is not None:
             return _done(path, before)
         value = doing.fill(step, step.value)
-        if step.value_is == "path" and doing.machine.platform == "windows":
-            value = value.replace("/", "\\")
+        if step.value_is == "path":
+            value = value.replace("/", doing.machine.rules.separator)
         doing.await_closed(step.item)
         try:
             if step.form in STORES:

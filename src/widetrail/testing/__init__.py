@@ -1,4 +1,4 @@
-"""For tests of recipes, kinds of steps and the tool itself: faults and cuts, and what they leave."""
+"""For tests of recipes, of kinds of steps and of the tool: faults, cuts, and what they leave."""
 
 from widetrail.testing.recorded_stops import Stop
 from widetrail.testing.sweep import Swept, Trouble, sweep

@@ -6,6 +6,7 @@ from collections.abc import Iterable, Iterator
 from typing import Any
 
 from widetrail.formats.canonical import digest
+from widetrail.machine.platforms import PLAINEST
 from widetrail.parcel import Parcel
 from widetrail.steps import state_of
 from widetrail.testing.power_loss import (
@@ -51,7 +52,7 @@ def parcel_told(parcel: Parcel) -> Any:
     """Return what a parcel tells that must be the same, however it came to be."""
     cargo = [
         (e.item, e.path, e.kind, e.size, e.mtime, e.mode, e.target, e.sha256)
-        for e in parcel.reader("linux").entries
+        for e in parcel.reader(PLAINEST).entries
     ]
     told = parcel.outcomes.items()
     outcomes = {step: (state_of(outcome), outcome.facts.lasting()) for step, outcome in told}

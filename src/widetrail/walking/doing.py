@@ -9,7 +9,6 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from datetime import datetime
 from functools import cached_property
-from typing import cast
 
 from widetrail.errors import Halted, Waiting, WentWrong, WideTrailError
 from widetrail.finding import (
@@ -32,6 +31,7 @@ from widetrail.formats.outside import SafePath
 from widetrail.machine import Channels, Completed, Machine
 from widetrail.machine.effects import started_at
 from widetrail.machine.paths import base, is_absolute, is_within, join, parent, trouble_with_name
+from widetrail.machine.platforms import STRICTEST
 from widetrail.machine.written import KnownBearings, is_there
 from widetrail.parcel import Parcel
 from widetrail.parcel.cargo import CargoReader, CargoWriter
@@ -272,7 +272,7 @@ class WalkDoing:
 
     @property
     def platform_of_old(self) -> Platform:
-        return cast(Platform, self.plan.station("old").facts["platform"])
+        return self.plan.station("old").facts["platform"]
 
     def landed(self, item: str) -> Sequence[tuple[str, Sequence[str]]]:
         planned = self.planned(item)
@@ -840,7 +840,7 @@ def open_signs(finder: Finder) -> str:
 def slug(item: str) -> str:
     """Return a name for a plan's item that any volume can hold; no two items have one name."""
     plain_name = re.sub(r"[^A-Za-z0-9._-]+", "-", item).strip("-.")[:60]
-    sound = plain_name == item and not trouble_with_name(item, "windows")
+    sound = plain_name == item and not trouble_with_name(item, STRICTEST)
     return item if sound else f"{plain_name}-{digest(item.encode())[:8]}"
 
 
