@@ -18,6 +18,7 @@ from widetrail.formats.canonical import canonical
 from widetrail.formats.interface import Platform
 from widetrail.formats.outside import USER_ATTRIBUTES
 from widetrail.formats.told import LARGEST, LATEST_NS, no_text
+from widetrail.formats.versions import CURRENT, brought_up
 from widetrail.machine.host import DEEPEST
 from widetrail.machine.paths import key, trouble_with_name
 from widetrail.steps import CargoEntry
@@ -30,7 +31,10 @@ _KINDS = [int if name in _NUMBERS else str for name in _COLUMNS]
 
 def write_index(entries: Iterable[CargoEntry]) -> bytes:
     """Return the bytes of an index file: canonical JSON with a line end."""
-    return canonical({"format": 1, "columns": _COLUMNS, "entries": list(entries)}) + b"\n"
+    return (
+        canonical({"format": CURRENT["index"], "columns": _COLUMNS, "entries": list(entries)})
+        + b"\n"
+    )
 
 
 def read_index(
@@ -71,9 +75,9 @@ def read_index(
 
 
 def _read(data: bytes) -> list[CargoEntry]:
-    document = json.loads(data)
-    if document["format"] != 1 or document["columns"] != _COLUMNS:
-        raise ValueError("another format")
+    document = brought_up("index", json.loads(data))
+    if document["columns"] != _COLUMNS:
+        raise ValueError("it has other columns")
     return [_entry(row) for row in document["entries"]]
 
 
@@ -187,6 +191,6 @@ def _attributes_trouble(told: str) -> str:
                 return "the name of an attribute is none"
             if not name.startswith(USER_ATTRIBUTES):
                 return f"{name!r} is no attribute of the user's own"
-    except (ValueError, TypeError, AttributeError, RecursionError):
+    except (ValueError, TypeError, RecursionError):
         return "its attributes cannot be read"
     return ""

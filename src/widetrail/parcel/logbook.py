@@ -23,6 +23,7 @@ from widetrail.errors import ParcelUnusable
 from widetrail.formats.canonical import canonical, digest
 from widetrail.formats.outside import SafePath, read_outside
 from widetrail.formats.told import Count, Sha256, Text, Told, Truth, plain_values, why_not
+from widetrail.formats.versions import CURRENT, brought_up
 from widetrail.licence.seat import Phase, Purpose, Stage, event_of
 from widetrail.machine import Effects
 from widetrail.parcel.bag import mode_in
@@ -111,6 +112,8 @@ def _read(path: SafePath, number: int, before: str) -> Generation:
         )
     try:
         body = json.loads(line)
+        if number == 1:
+            body = brought_up("logbook", body)
         entry = _Entry.model_validate(plain_values(body))
     except (ValueError, RecursionError) as error:
         raise ParcelUnusable(
@@ -255,6 +258,7 @@ def add_generation(
     number = len(generations) + 1
     before = generations[-1].digest if generations else ""
     body = {**facts, "number": number, "before": before, "event": event}
+    body |= {"format": CURRENT["logbook"]} if number == 1 else {}
     line = canonical(body)
     data = line + b"\n" + digest(line).encode() + b"\n"
     effects.put(parcel / FOLDER / _name(number), data, mode_in(parcel))

@@ -91,8 +91,8 @@ class Parcel:
         if digest(data) != newest.body["plan"]:
             raise self._touched(self.folder / PAYLOAD / name)
         try:
-            self.plan = Plan.model_validate_json(data)
-        except ValueError as error:
+            self.plan = Plan.read(data)
+        except (ValueError, RecursionError) as error:
             raise ParcelUnusable(
                 "the plan cannot be read", where=str(folder), why=why_not(error)
             ) from error

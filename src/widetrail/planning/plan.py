@@ -11,6 +11,7 @@ from widetrail.errors import ParcelUnusable
 from widetrail.formats.canonical import canonical, digest
 from widetrail.formats.checked import Model
 from widetrail.formats.told import plain_values
+from widetrail.formats.versions import CURRENT, brought_up
 from widetrail.planning.sides import Source
 from widetrail.recipe import Existing, Loss, Station
 from widetrail.steps import AnyStep, Step, WrittenAt, words_of
@@ -199,7 +200,7 @@ class Plan(Model):
     one of it.
     """
 
-    format: Literal[1] = 1
+    format: int = CURRENT["plan"]
     recipes: tuple[PlannedRecipe, ...]
     stations: tuple[PlannedStation, ...]
     items: tuple[PlannedItem, ...]
@@ -212,6 +213,15 @@ class Plan(Model):
     neither: tuple[Neither, ...] = ()
     notices: tuple[str, ...] = ()
     sealed: bool = False
+
+    @classmethod
+    def read(cls, data: bytes) -> Self:
+        """Return the plan that was written down as ``data``.
+
+        Raises:
+            ValueError: It is none, or of another format.
+        """
+        return cls.model_validate(brought_up("plan", json.loads(data)))
 
     @model_validator(mode="after")
     def _fits_together(self) -> Self:

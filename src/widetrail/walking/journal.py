@@ -1,7 +1,8 @@
 """The station journal: the truth about what this run did at this station.
 
 It lies on the station's own disk. Each record is a line ``LENGTH SHA256 JSON``, where the digest
-covers the digest before it and the JSON, so that a torn tail is told from damage in the middle.
+covers the digest before it and the JSON, so that a torn tail is told from damage in the middle. The
+first record says of which format the journal is.
 """
 
 from __future__ import annotations
@@ -14,6 +15,7 @@ from widetrail.errors import InputUnusable
 from widetrail.formats.canonical import canonical, digest
 from widetrail.formats.outside import JOURNAL_MOST, SafePath, read_outside
 from widetrail.formats.told import why_not
+from widetrail.formats.versions import CURRENT, AnotherFormat, brought_up
 from widetrail.machine import Effects
 from widetrail.walking.records import Judge, judge_record
 
@@ -48,7 +50,8 @@ class Journal:
         """Write one record; a torn tail of an earlier run is cut first."""
         if self._torn and self._path.exists():
             self._effects.cut(self._path, self._sound)
-        body = canonical(dict(record))
+        first = {} if self.records else {"format": CURRENT["journal"]}
+        body = canonical({**record, **first})
         link = _link(self._last, body)
         line = b"%d %s %s\n" % (len(body), link.encode(), body)
         new = not self._path.exists()
@@ -105,7 +108,16 @@ def _read(data: bytes, shown: str, judge: Judge) -> tuple[list[dict[str, Any]], 
         last = seal.decode()
         try:
             record = json.loads(body)
+            if not records:
+                record = brought_up("journal", record)
             judge(record)
+        except AnotherFormat as error:
+            raise InputUnusable(
+                "the journal of this station cannot be read",
+                where=shown,
+                why=str(error),
+                todo="Nothing was changed.",
+            ) from error
         except (ValueError, RecursionError) as error:
             raise InputUnusable(
                 "the journal of this station is damaged",
