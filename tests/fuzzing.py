@@ -24,8 +24,9 @@ from conftest import widetrail
 from test_doing import new
 from widetrail.errors import WideTrailError
 from widetrail.finding import stores
-from widetrail.formats import dconf, hive, ini, registry, rewriting, spots, texts, trees, xml
+from widetrail.formats import dconf, hive, ini, registry, texts, xml
 from widetrail.formats.canonical import canonical, digest
+from widetrail.formats.forms import FORMS
 from widetrail.formats.interface import Unreadable, Unwritable
 from widetrail.formats.marked import read_marked
 from widetrail.formats.masking import Masker
@@ -57,8 +58,9 @@ def _edited(data: bytes) -> None:
 def _written(form: str) -> Callable[[bytes], None]:
     def write(data: bytes) -> None:
         at, text = _split(data)
-        after = rewriting.write_value(form, text, at, "néw")
-        assert rewriting.read_value(form, after, at) == "néw"
+        known = FORMS[form]
+        assert known.add is not None and known.value is not None
+        assert known.value(known.add(text, at, "néw"), at) == "néw"
 
     return write
 
@@ -66,9 +68,11 @@ def _written(form: str) -> Callable[[bytes], None]:
 def _moved(form: str) -> Callable[[bytes], None]:
     def move(data: bytes) -> None:
         at, text = _split(data)
-        found = spots.list_values(form, text, at)
+        known = FORMS[form]
+        assert known.spots is not None and known.put is not None
+        found = known.spots(text, at)
         if found:
-            spots.put_values(form, text, at, {found[0].where: "newé"})
+            known.put(text, at, {found[0].where: "newé"})
 
     return move
 
@@ -76,7 +80,9 @@ def _moved(form: str) -> Callable[[bytes], None]:
 def _tree(form: str) -> Callable[[bytes], None]:
     def read(data: bytes) -> None:
         at, text = _split(data)
-        trees.read_tree(form, text, at)
+        read_form = FORMS[form].read
+        assert read_form is not None
+        read_form(text, at)
 
     return read
 
@@ -138,7 +144,7 @@ def _masked(data: bytes) -> None:
 
 def _xml(data: bytes) -> None:
     at, text = _split(data)
-    xml.read_xml(text, at)
+    xml.read(text, at)
 
 
 _TEXTS = {

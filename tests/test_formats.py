@@ -17,11 +17,12 @@ import build
 from widetrail.finding import Known, Unknown
 from widetrail.finding.readings import take_reading
 from widetrail.formats.bounded import ask
-from widetrail.formats.dconf import parse_gvariant
+from widetrail.formats.dconf import parse_gvariant, read_dconf
+from widetrail.formats.forms import FORMS
+from widetrail.formats.hive import hive_key
 from widetrail.formats.interface import NotThere, Unreadable
 from widetrail.formats.registry import RegistryText, RegistryValue, full_key, registry_key
 from widetrail.formats.texts import decode, for_people
-from widetrail.formats.trees import parse_tree
 from widetrail.recipe import Reading
 
 FILE = "/home/ada/f"
@@ -211,7 +212,9 @@ def test_hostile_files_are_unknown_within_bounds(
 @given(st.binary(max_size=300), st.sampled_from(["json", "yaml", "toml", "plist"]))
 def test_any_bytes_are_a_document_or_unreadable(data: bytes, form: str) -> None:
     try:
-        parse_tree(form, data)
+        parse = FORMS[form].value
+        assert parse is not None
+        parse(data, "")
     except Unreadable:
         return
 
@@ -366,12 +369,12 @@ def hive(tmp_path: Path) -> bytes:
 
 def test_a_hive_file_is_read_with_its_types(tmp_path: Path) -> None:
     data = hive(tmp_path)
-    key = ask("hive", data, r"software\FERNBOOK")
+    key = ask(hive_key, data, r"software\FERNBOOK")
     found = {name: (v.type, v.plain) for name, v in key.values.items()}
     for name in ("", "text", "number", "path", "raw", "long"):
         assert found[name] == VALUES[name] if name != "text" else found[name][1] == "C:\\Fern"
     with pytest.raises(NotThere):
-        ask("hive", data, r"Software\Nothing")
+        ask(hive_key, data, r"Software\Nothing")
 
 
 def test_a_hive_of_a_disk_taken_out_is_a_registry(tmp_path: Path) -> None:
@@ -387,7 +390,7 @@ def test_a_damaged_hive_is_unreadable(tmp_path: Path) -> None:
     data = hive(tmp_path)
     for broken in (b"", b"regf", data[:4200], data.replace(b"vk", b"xx"), b"\xff" * 9000):
         with pytest.raises(Unreadable):
-            ask("hive", broken, r"Software\Fernbook")
+            ask(hive_key, broken, r"Software\Fernbook")
 
 
 @settings(max_examples=60)
@@ -398,7 +401,7 @@ def test_any_byte_changed_in_a_hive_ends_in_an_answer(at: int, value: int) -> No
     changed = bytearray(_HIVE[0])
     changed[at] = value
     try:
-        key = ask("hive", bytes(changed), r"Software\Fernbook", seconds=5)
+        key = ask(hive_key, bytes(changed), r"Software\Fernbook")
     except Unreadable:
         return
     assert all(isinstance(v, RegistryValue) for v in key.values.values())
@@ -448,7 +451,7 @@ def test_the_real_dconf_writes_what_is_read(tmp_path: Path) -> None:
     )
     if done.returncode != 0:
         pytest.skip(f"dconf does not work here: {done.stderr.decode()[:200]}")
-    assert ask("dconf", done.stdout, "/org/fern", "book").value == {"a": [1, 2]}
+    assert ask(read_dconf, done.stdout, "/org/fern", "book").value == {"a": [1, 2]}
 
 
 @given(st.text())

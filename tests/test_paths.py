@@ -26,9 +26,9 @@ from widetrail.finding.atlas import (
     short_name,
 )
 from widetrail.finding.remnants import find_remnants, remnant_pattern
-from widetrail.formats.interface import Platform, Unreadable
+from widetrail.formats.forms import FORMS
+from widetrail.formats.interface import Platform, Spot, Unreadable
 from widetrail.formats.registry import Key, registry_text, write_registry
-from widetrail.formats.spots import list_values, put_values
 from widetrail.formats.sqlite import list_column, put_column
 from widetrail.machine.paths import trouble_with_name
 from widetrail.machine.roots import standard_roots
@@ -36,6 +36,19 @@ from widetrail.machine.written import KnownBearings, read_written
 from widetrail.planning import Choices
 from widetrail.steps.publish import PublishFacts
 from widetrail.walking import Run
+
+
+def list_values(form: str, data: bytes, at: str) -> list[Spot]:
+    spots = FORMS[form].spots
+    assert spots is not None
+    return spots(data, at)
+
+
+def put_values(form: str, data: bytes, at: str, changes: dict[str, str]) -> bytes:
+    put = FORMS[form].put
+    assert put is not None
+    return put(data, at, changes)
+
 
 HOMES: dict[Platform, str] = {"windows": "C:/Users/{}", "macos": "/Users/{}", "linux": "/home/{}"}
 

@@ -13,9 +13,16 @@ import tomlkit
 from hypothesis import assume, example, given
 from hypothesis import strategies as st
 
+from widetrail.formats.forms import FORMS
 from widetrail.formats.ini import read_ini
-from widetrail.formats.interface import NotThere, Unreadable, Unwritable
-from widetrail.formats.rewriting import write_value
+from widetrail.formats.interface import NotThere, Scalar, Unreadable, Unwritable
+
+
+def write_value(form: str, data: bytes, at: str, value: Scalar) -> bytes:
+    add = FORMS[form].add
+    assert add is not None
+    return add(data, at, value)
+
 
 NAMES = st.text(string.ascii_letters + "äß 0._-", min_size=1, max_size=8).map(str.strip)
 NAMES = NAMES.filter(bool)

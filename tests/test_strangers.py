@@ -25,8 +25,9 @@ from conftest import contents, widetrail
 from test_doing import new
 from widetrail.errors import Halted, InputUnusable, MachineUnusable, ParcelUnusable
 from widetrail.formats import bounded
-from widetrail.formats.bounded import ask
+from widetrail.formats.bounded import ask, ask_pattern
 from widetrail.formats.canonical import canonical, digest
+from widetrail.formats.expressions import matches
 from widetrail.formats.interface import Unreadable, Unwritable
 from widetrail.formats.masking import Masker
 from widetrail.formats.outside import read_outside
@@ -393,13 +394,14 @@ def test_no_more_than_some_seconds_are_lost_on_what_does_not_end(
     monkeypatch: pytest.MonkeyPatch,
 ) -> None:
     monkeypatch.setattr(bounded, "LOST", 0.6)
+    monkeypatch.setattr(bounded, "PATTERN_SECONDS", 0.3)
     for _ in range(2):
         with pytest.raises(Unreadable, match="was not read within"):
-            ask("matches", "(a+)+$", "a" * 60 + "!", seconds=0.3)
+            ask_pattern(matches, "(a+)+$", "a" * 60 + "!")
     with pytest.raises(Unreadable, match="too much before it"):
-        ask("matches", "a", "a")
+        ask(matches, "a", "a")
     bounded.renew()
-    assert ask("matches", "a", "a") is True
+    assert ask(matches, "a", "a") is True
 
 
 @pytest.mark.parametrize(
@@ -556,10 +558,10 @@ def test_a_plan_that_was_put_in_after_a_station_had_begun_is_refused(
 
 @POSIX
 def test_a_reader_that_crashes_is_told_as_that() -> None:
-    ask("matches", "a", "a")
+    ask(matches, "a", "a")
     process = bounded._worker._process
     assert process is not None
     threading.Timer(0.3, process.send_signal, [signal.SIGSEGV]).start()
     with pytest.raises(Unreadable, match="SIGSEGV"):
-        ask("matches", "(a+)+$", "a" * 60 + "!", seconds=5)
-    assert ask("matches", "a", "a") is True
+        ask(matches, "(a+)+$", "a" * 60 + "!")
+    assert ask(matches, "a", "a") is True

@@ -22,6 +22,7 @@ from widetrail.errors import Obstructed
 from widetrail.finding.stores import plist_with
 from widetrail.formats.dconf import dconf_below, edit_dconf, gvariant_with, write_dconf
 from widetrail.formats.hive import hive_tree
+from widetrail.formats.plist import dump_plist
 from widetrail.formats.registry import (
     KEY,
     TYPES,
@@ -33,7 +34,6 @@ from widetrail.formats.registry import (
     registry_text,
     write_registry,
 )
-from widetrail.formats.spots import dump_plist
 from widetrail.machine import Effects, FolderMachine
 from widetrail.walking import Run
 

@@ -29,6 +29,7 @@ from widetrail.finding.values import (
     Where,
 )
 from widetrail.formats.bounded import ask
+from widetrail.formats.dconf import dconf_below
 from widetrail.formats.interface import NotThere, Unreadable
 from widetrail.formats.registry import full_key
 from widetrail.machine import Machine
@@ -343,7 +344,7 @@ class Finder:
     def _in_desktop(self, path: str, case: int) -> Where:
         how = How("fixed", case)
         try:
-            ask("dconf below", self.machine.desktop_settings(), path)
+            ask(dconf_below, self.machine.desktop_settings(), path)
         except NotThere:
             return Absent(path, "dconf", how)
         except Unreadable as error:
@@ -457,11 +458,11 @@ class Finder:
         """Take a reading here; parameters must have been given by ``with_parts``."""
         if not self.holds(reading.for_):
             return Unknown("the recipe's reading is not for this machine")
-        if reading.registry is not None:
+        if reading.key is not None:
             return take_from_registry(self.machine, reading)
-        if reading.dconf is not None:
+        if reading.settings is not None:
             return take_from_desktop(self.machine, reading)
-        if reading.output is not None:
+        if reading.command is not None:
             return self._printed(reading)
         path = self.choice(reading.file_read)
         if path is None:
@@ -522,9 +523,9 @@ class Finder:
 
     def commands(self) -> tuple[str, ...]:
         """Return the commands that readings would start, as a person is asked about them."""
-        asked = [r for r in self._all_readings() if r.output is not None]
+        asked = [r for r in self._all_readings() if r.command is not None]
         return tuple(
-            dict.fromkeys(f"{self._shown(r.output or ())} ({_HOMES[r.home]})" for r in asked)
+            dict.fromkeys(f"{self._shown(r.command or ())} ({_HOMES[r.home]})" for r in asked)
         )
 
     def _shown(self, command: Sequence[str]) -> str:
@@ -546,9 +547,9 @@ class Finder:
         return [*cases, *told, *(case for cs in recipe.readings.values() for case in cs)]
 
     def _printed(self, reading: Reading) -> Known | Unknown:
-        assert reading.output is not None
-        name, *arguments = reading.output
-        shown = " ".join(reading.output)
+        assert reading.command is not None
+        name, *arguments = reading.command
+        shown = " ".join(reading.command)
         if not self.ask_programs:
             return Unknown(f"`{shown}` would tell, and programs are not asked")
         program = self.programs().get(name)

@@ -8,19 +8,21 @@ from __future__ import annotations
 
 import re
 import tempfile
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
-from datetime import UTC, datetime
 from pathlib import Path
 
 from widetrail.errors import MachineUnusable
 from widetrail.finding.globbing import has_glob, matching
 from widetrail.finding.values import Known, Unknown, Value
-from widetrail.formats.bounded import ask
+from widetrail.formats.bounded import ask, ask_form, ask_pattern
 from widetrail.formats.companions import JOURNALS, names_another
+from widetrail.formats.dconf import read_dconf
+from widetrail.formats.expressions import read_text_value
+from widetrail.formats.form import Form
+from widetrail.formats.forms import FORMS
 from widetrail.formats.interface import Located, NotThere, Raw, Unreadable
 from widetrail.formats.registry import ITSELF
-from widetrail.formats.texts import decode
 from widetrail.formats.told import NUMBER_MOST
 from widetrail.machine import Entry, Machine
 from widetrail.machine.written import understand_path
@@ -38,24 +40,59 @@ def take_reading(
 ) -> Known | Unknown:
     """Read ``reading`` from the file at ``path``; a failure is an ``Unknown`` with its reason."""
     try:
-        if reading.form not in _ABOUT_NAMES and machine.look(path) is None:
+        form = FORMS[reading.form]
+        if not form.of_nothing and machine.look(path) is None:
             return Unknown(f"{path} is not there", absent=True)
-        if reading.form == "sqlite":
-            found: list[Located] = [ask_database(machine, path, reading.at or "", parameters or {})]
-        else:
-            found = _FORMS[reading.form](machine, reading, path)
+        found = _found(machine, form, reading, path, parameters or {})
         return _known(found, reading, machine, path)
     except (Unreadable, MachineUnusable) as error:
         return unknown(error, path)
 
 
+def _found(
+    machine: Machine, form: Form, reading: Reading, path: str, parameters: Mapping[str, str]
+) -> list[Located]:
+    at = reading.at or ""
+    if form.database is not None:
+        return [ask_database(machine, form, path, at, parameters)]
+    if form.about is not None:
+        return [Located(form.about(_NamesAt(machine, path)))]
+    assert form.read is not None, "a form that is a reading can be read"
+    try:
+        return ask_form(form, form.read, machine.read(path), at)
+    except NotThere:  # none is an answer too where several are asked for
+        if not form.several or reading.as_ not in _MANY:
+            raise
+        return []
+
+
+class _NamesAt:
+    """What is at and below a path of a machine."""
+
+    def __init__(self, machine: Machine, path: str) -> None:
+        self._machine, self._path = machine, path
+
+    def matched(self) -> Iterator[Entry]:
+        if has_glob(self._path):
+            yield from (entry for _, entry in matching(self._machine, self._path))
+        elif (entry := self._machine.look(self._path)) is not None:
+            yield entry
+
+    def below(self) -> Iterator[Entry]:
+        there = None if has_glob(self._path) else self._machine.look(self._path)
+        if there is None or there.kind == "file":
+            yield from self.matched()
+        else:
+            yield from self._machine.walk(self._path)
+
+
 def take_from_registry(machine: Machine, reading: Reading) -> Known | Unknown:
     """Read a registry value."""
-    assert reading.registry is not None
+    assert reading.key is not None
     assert reading.at is not None
-    source = f"{reading.registry}\\{reading.at}"
+    source = f"{reading.key}\\{reading.at}"
     try:
-        key = machine.registry_key(reading.registry, reading.view or "64")
+        key = machine.registry_key(reading.key, reading.view or "64")
         name = "" if reading.at == ITSELF else reading.at.casefold()
         if key is None or name not in key.values:
             return Unknown(f"{source} is not there", absent=True)
@@ -67,9 +104,10 @@ def take_from_registry(machine: Machine, reading: Reading) -> Known | Unknown:
 
 def take_from_desktop(machine: Machine, reading: Reading) -> Known | Unknown:
     """Read a value of the desktop's settings database."""
-    source = f"{reading.dconf}/{reading.at}"
+    assert reading.settings is not None
+    source = f"{reading.settings}/{reading.at}"
     try:
-        found = ask("dconf", machine.desktop_settings(), reading.dconf, reading.at)
+        found = ask(read_dconf, machine.desktop_settings(), reading.settings, reading.at or "")
         return _known([found], reading, machine, source)
     except (Unreadable, MachineUnusable) as error:
         return unknown(error, source)
@@ -78,7 +116,13 @@ def take_from_desktop(machine: Machine, reading: Reading) -> Known | Unknown:
 def take_from_text(machine: Machine, reading: Reading, text: str, source: str) -> Known | Unknown:
     """Read a value out of a text, such as what a program printed."""
     try:
-        return _known(_matches(reading, "expressions", text), reading, machine, source)
+        found = ask_pattern(read_text_value, text, reading.at or "")
+    except Unreadable as error:
+        if not isinstance(error, NotThere) or reading.as_ not in _MANY:
+            return unknown(error, source)
+        found = []
+    try:
+        return _known(found, reading, machine, source)
     except Unreadable as error:
         return unknown(error, source)
 
@@ -90,7 +134,13 @@ def unknown(error: Exception, source: str) -> Unknown:
 
 
 def ask_database(
-    machine: Machine, path: str, query: str, parameters: Mapping[str, str], *, rows: bool = False
+    machine: Machine,
+    form: Form,
+    path: str,
+    query: str,
+    parameters: Mapping[str, str],
+    *,
+    rows: bool = False,
 ) -> Located:
     """Ask a database one query, in a copy made with its journal while nothing was written.
 
@@ -101,8 +151,8 @@ def ask_database(
         MachineUnusable: It cannot be read.
     """
     with copied_database(machine, path) as copy:
-        found: Located = ask("sqlite", copy, query, dict(parameters), rows)
-        return found
+        assert form.database is not None
+        return ask_form(form, form.database.query, copy, query, dict(parameters), rows)
 
 
 @contextmanager
@@ -158,83 +208,6 @@ def _copy(machine: Machine, path: str, target: Path) -> None:
             file.write(chunk)
 
 
-def _tree(machine: Machine, reading: Reading, path: str) -> list[Located]:
-    return [ask("tree", reading.form, machine.read(path), reading.at)]
-
-
-def _ini(machine: Machine, reading: Reading, path: str) -> list[Located]:
-    return [ask("ini", machine.read(path), reading.at)]
-
-
-def _xml(machine: Machine, reading: Reading, path: str) -> list[Located]:
-    return _matches(reading, "xml", machine.read(path))
-
-
-def _text(machine: Machine, reading: Reading, path: str) -> list[Located]:
-    return _matches(reading, "expressions", decode(machine.read(path))[0])
-
-
-def _matches(reading: Reading, form: str, contents: bytes | str) -> list[Located]:
-    """Return every match; none is an answer too where several are asked for."""
-    try:
-        found: list[Located] = ask(form, contents, reading.at or "")
-    except NotThere:
-        if reading.as_ not in _MANY:
-            raise
-        return []
-    return found
-
-
-def _file(machine: Machine, _: Reading, path: str) -> list[Located]:
-    if has_glob(path):
-        return [Located(any(e.kind == "file" for _, e in matching(machine, path)))]
-    entry = machine.look(path)
-    return [Located(entry is not None and entry.kind == "file")]
-
-
-def _files(machine: Machine, _: Reading, path: str) -> list[Located]:
-    if not has_glob(path) and machine.look(path) is None:
-        return [Located(0)]
-    entries = [e for _, e in matching(machine, path)] if has_glob(path) else machine.walk(path)
-    return [Located(sum(entry.kind == "file" for entry in entries))]
-
-
-def _size(machine: Machine, _: Reading, path: str) -> list[Located]:
-    entry = _there(machine, path)
-    if entry.kind == "file":
-        return [Located(entry.size)]
-    return [Located(sum(inner.size for inner in machine.walk(path)))]
-
-
-def _modified(machine: Machine, _: Reading, path: str) -> list[Located]:
-    moment = datetime.fromtimestamp(_there(machine, path).mtime / 1e9, UTC)
-    return [Located(moment.isoformat(timespec="seconds"))]
-
-
-def _there(machine: Machine, path: str) -> Entry:
-    entry = machine.look(path)
-    assert entry is not None  # take_reading looked
-    return entry
-
-
-_FORMS: dict[str, Callable[[Machine, Reading, str], list[Located]]] = {
-    "ini": _ini,
-    "json": _tree,
-    "yaml": _tree,
-    "toml": _tree,
-    "plist": _tree,
-    "xml": _xml,
-    "text": _text,
-    "file": _file,
-    "files": _files,
-    "size": _size,
-    "modified": _modified,
-}
-
-_ABOUT_NAMES = ("file", "files")
-"""Forms that have an answer where nothing is there."""
-
-
 _MANY = ("list", "set", "count")
 """What a reading is taken as where several matches are meant."""
 
@@ -244,7 +217,7 @@ def _known(found: list[Located], reading: Reading, machine: Machine, source: str
     if len(found) > 1 and not several and reading.pick is None:
         raise Unreadable(f"has {len(found)} matches of {reading.at}, and none is picked")
     chosen = found[-1 if reading.pick == "last" else 0] if found else Located([])
-    many = several and (len(found) != 1 or reading.form in ("text", "xml", "output"))
+    many = several and (len(found) != 1 or FORMS[reading.form].several)
     value: Raw = [f.value for f in found] if many else chosen.value
     return Known(_as(value, reading, machine, source), source, chosen.line)
 

@@ -11,8 +11,10 @@ from collections.abc import Iterable, Iterator, Sequence
 from functools import lru_cache
 from urllib.parse import quote
 
+from widetrail.formats import plist
 from widetrail.formats.bounded import ask
 from widetrail.formats.interface import Platform, Spot, Unreadable
+from widetrail.formats.sqlite import texts_in
 from widetrail.formats.texts import decode, unescaped
 from widetrail.machine.paths import is_within, split
 
@@ -66,10 +68,10 @@ def find_remnants(data: bytes, pattern: str, copy: str = "") -> Iterator[Spot]:
     """
     if data.startswith(b"SQLite format 3\0"):
         if copy:
-            yield from ask("texts in database", copy, pattern, 100)
+            yield from ask(texts_in, copy, pattern, 100)
         return
     if data.startswith(b"bplist"):
-        yield from in_texts(_texts_of(ask("tree", "plist", data, "").value), pattern)
+        yield from in_texts(_texts_of(ask(plist.parse, data)), pattern)
         return
     marked = data.startswith((b"\xff\xfe", b"\xfe\xff"))
     if not marked and b"\0" in data[:8192]:

@@ -9,8 +9,9 @@ from widetrail.errors import MachineUnusable
 from widetrail.finding.globbing import has_glob, matching
 from widetrail.finding.readings import ask_database
 from widetrail.finding.values import How, Instance, Several
-from widetrail.formats.bounded import ask
-from widetrail.formats.interface import Located, Raw, Unreadable
+from widetrail.formats.bounded import ask_form
+from widetrail.formats.forms import FORMS
+from widetrail.formats.interface import Raw
 from widetrail.machine import Machine
 from widetrail.machine.paths import base, join, key
 from widetrail.machine.written import understand_path
@@ -61,26 +62,14 @@ def by_index(machine: Machine, place: Place, index: Index, source: str, case: in
 
 
 def _entries(machine: Machine, index: Index, source: str) -> Iterator[dict[str, Raw]]:
-    if index.form == "sqlite":
-        rows = ask_database(machine, source, index.at, {}, rows=True).value
-        entries = rows if isinstance(rows, list) else []
-    elif index.form == "ini":
-        entries = ask("ini sections", machine.read(source), index.at)
-    else:
-        found: Located = ask("tree", index.form, machine.read(source), index.at)
-        entries = _listed(found.value)
-    folded = index.form == "ini"
-    for entry in entries:
-        if isinstance(entry, dict):
-            yield _Folded(entry) if folded else entry
-
-
-def _listed(value: Raw) -> list[Raw]:
-    if isinstance(value, dict):
-        return [{"key": k, **v} for k, v in value.items() if isinstance(v, dict)]
-    if isinstance(value, list):
-        return value
-    raise Unreadable("holds no list of folders there")
+    form = FORMS[index.form]
+    if form.database is not None:
+        rows = ask_database(machine, form, source, index.at, {}, rows=True).value
+        yield from (row for row in rows if isinstance(row, dict)) if isinstance(rows, list) else ()
+        return
+    assert form.entries is not None, "a form that is an index has entries"
+    for entry in ask_form(form, form.entries, machine.read(source), index.at):
+        yield _Folded(entry) if form.folds_names else dict(entry)
 
 
 class _Folded(dict[str, Raw]):

@@ -10,8 +10,9 @@ from __future__ import annotations
 import plistlib
 import re
 from collections.abc import Iterable, Iterator, Mapping
-from typing import Any, Literal, cast
+from typing import Any, Literal
 
+from widetrail.formats import plist
 from widetrail.formats.bounded import ask
 from widetrail.formats.dconf import (
     dconf_below,
@@ -20,7 +21,10 @@ from widetrail.formats.dconf import (
     parse_gvariant,
     write_dconf,
 )
+from widetrail.formats.form import name_matches
 from widetrail.formats.interface import NotThere, Spot, Unreadable, Unwritable
+from widetrail.formats.plist import dump_plist
+from widetrail.formats.reg import changed_value, registry_spots
 from widetrail.formats.registry import (
     ITSELF,
     KEY,
@@ -29,9 +33,9 @@ from widetrail.formats.registry import (
     RegistryValue,
     full_key,
     registry_text,
+    registry_tree,
     write_registry,
 )
-from widetrail.formats.spots import changed_value, dump_plist, name_matches, registry_spots
 from widetrail.formats.trees import pointer_names, pointer_to
 from widetrail.machine import Machine
 from widetrail.recipe import Globs, Item
@@ -202,7 +206,7 @@ def decode_values(kind: StoreKind, data: bytes, place: str) -> dict[str, str]:
         document = _plist(data)
         return {name: _leaf_text(leaf) for name, leaf in _leaves(document, "")}
     try:
-        keys = cast(tuple[Key, ...], ask("registry tree", data, full_key(place)))
+        keys = ask(registry_tree, data, full_key(place))
     except NotThere:
         return {}
     return _of_keys(keys, full_key(place))
@@ -211,7 +215,7 @@ def decode_values(kind: StoreKind, data: bytes, place: str) -> dict[str, str]:
 def _plist(data: bytes) -> Any:
     if not data:
         return {}
-    ask("tree", "plist", data, "")  # judged within bounds first
+    ask(plist.parse, data)  # judged within bounds first
     document = plistlib.loads(data)
     if not isinstance(document, dict):
         raise Unreadable("holds no settings by name")

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from widetrail.finding.readings import copied_database
-from widetrail.formats.bounded import ask
+from widetrail.formats.bounded import ask_form
+from widetrail.formats.forms import FORMS
 from widetrail.formats.interface import Spot
 from widetrail.machine import Machine
 
@@ -15,10 +16,9 @@ def values_at(machine: Machine, path: str, form: str, at: str) -> list[Spot]:
         Unreadable: It is not of that form.
         MachineUnusable: It cannot be read.
     """
-    found: list[Spot]
-    if form == "sqlite":
+    known = FORMS[form]
+    if known.database is not None:
         with copied_database(machine, path) as copy:
-            found = ask("columns", copy, at)
-    else:
-        found = ask("spots", form, machine.read(path), at)
-    return found
+            return ask_form(known, known.database.column, copy, at)
+    assert known.spots is not None, "a form that holds paths lists its texts"
+    return ask_form(known, known.spots, machine.read(path), at)

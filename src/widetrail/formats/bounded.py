@@ -1,15 +1,14 @@
 """Parsing what a stranger wrote, within bounds of time, memory and output.
 
-Parsers run in a process of their own, kept for the next question. One that takes too long is
-ended, one that needs too much memory fails there, and either becomes an ``Unreadable``; this
-process is never at their mercy. Questions and answers are pickled through its pipes; only our own
-two ends speak there.
+Parsers run in a process of their own, kept for the next question: a function of a module, and what
+it is given. One that takes too long is ended, one that needs too much memory fails there, and
+either becomes an ``Unreadable``; this process is never at their mercy. Questions and answers are
+pickled through its pipes; only our own two ends speak there.
 """
 
 from __future__ import annotations
 
 import atexit
-import importlib
 import pickle
 import queue
 import signal
@@ -19,9 +18,16 @@ import sys
 import threading
 import time
 from collections import deque
-from typing import IO, Any
+from collections.abc import Callable, Mapping
+from typing import IO, Any, ParamSpec, TypeVar, cast
 
+from widetrail.formats import expressions
+from widetrail.formats.form import Form
 from widetrail.formats.interface import Unreadable, Unwritable
+
+P = ParamSpec("P")
+T = TypeVar("T")
+_Question = tuple[Callable[..., Any], tuple[Any, ...], dict[str, Any]]
 
 SECONDS = 8.0
 """How long one question may take."""
@@ -37,32 +43,10 @@ MEMORY = 1536 * 1024 * 1024
 
 ANSWER = 16 * 1024 * 1024
 
-_FUNCTIONS = {
-    "expressions": ("widetrail.formats.expressions", "read_text_value"),
-    "matches": ("widetrail.formats.expressions", "matches"),
-    "xml": ("widetrail.formats.xml", "read_xml"),
-    "tree": ("widetrail.formats.trees", "read_tree"),
-    "ini": ("widetrail.formats.ini", "read_ini"),
-    "ini sections": ("widetrail.formats.ini", "ini_sections"),
-    "sqlite": ("widetrail.formats.sqlite", "query_sqlite"),
-    "registry": ("widetrail.formats.registry", "registry_key"),
-    "hive tree": ("widetrail.formats.hive", "hive_tree"),
-    "hive": ("widetrail.formats.hive", "hive_key"),
-    "registry tree": ("widetrail.formats.registry", "registry_tree"),
-    "edit registry": ("widetrail.formats.registry", "edit_registry"),
-    "spots": ("widetrail.formats.spots", "list_values"),
-    "put": ("widetrail.formats.spots", "put_values"),
-    "columns": ("widetrail.formats.sqlite", "list_column"),
-    "put cell": ("widetrail.formats.sqlite", "put_cell"),
-    "put columns": ("widetrail.formats.sqlite", "put_column"),
-    "statements": ("widetrail.formats.sqlite", "run_statements"),
-    "texts in database": ("widetrail.formats.sqlite", "texts_in"),
-    "dconf below": ("widetrail.formats.dconf", "dconf_below"),
-    "dconf": ("widetrail.formats.dconf", "read_dconf"),
-}
-
-
-_PATTERNS = frozenset({"expressions", "matches", "xml", "sqlite"})
+_START = (
+    "import sys; sys.path[:] = sys.argv[1:]; from widetrail.formats.bounded import serve; serve()"
+)
+"""What the worker runs: it finds modules where this process does, but not in its folder."""
 
 
 class _Worker:
@@ -84,15 +68,15 @@ class _Worker:
         """Let as much be lost again as at the beginning."""
         self._lost.clear()
 
-    def ask(self, function: str, arguments: tuple[Any, ...], seconds: float) -> Any:
+    def ask(self, question: _Question, seconds: float) -> Any:
         with self._lock:
             seconds = min(seconds, self._left())
             if seconds <= 0:
                 raise Unreadable("was not read: too much before it took too long")
             process = self._running()
             assert process.stdin is not None
-            question = pickle.dumps((function, arguments))
-            sender = threading.Thread(target=_send, args=(process.stdin, question), daemon=True)
+            told = pickle.dumps(question)
+            sender = threading.Thread(target=_send, args=(process.stdin, told), daemon=True)
             sender.start()
             try:
                 answer = self._answers.get(timeout=seconds)
@@ -108,7 +92,7 @@ class _Worker:
         if self._process is None or self._process.poll() is not None:
             self._answers = queue.Queue()
             self._process = subprocess.Popen(
-                [sys.executable, "-I", "-m", __name__],
+                [sys.executable, "-I", "-c", _START, *filter(None, sys.path)],
                 stdin=subprocess.PIPE,
                 stdout=subprocess.PIPE,
                 stderr=subprocess.DEVNULL,
@@ -152,21 +136,37 @@ def renew() -> None:
     _worker.renew()
 
 
-def ask(function: str, *arguments: Any, seconds: float | None = None) -> Any:
-    """Run one of the reading functions within bounds and return what it returns.
-
-    ``seconds`` is how long it may take, if not as long as the constants here say.
+def ask(function: Callable[P, T], *arguments: P.args, **more: P.kwargs) -> T:
+    """Run a function of a module within bounds and return what it returns.
 
     Raises:
         Unreadable: It says so, or time, memory or the size of the answer ran out.
         Unwritable: It says so.
     """
-    if seconds is None:
-        seconds = PATTERN_SECONDS if function in _PATTERNS else SECONDS
-    verdict, value = _worker.ask(function, arguments, seconds)
+    return _asked(SECONDS, function, arguments, more)
+
+
+def ask_pattern(function: Callable[P, T], *arguments: P.args, **more: P.kwargs) -> T:
+    """Run a function as ``ask`` does, where a recipe's own pattern or query is part of it."""
+    return _asked(PATTERN_SECONDS, function, arguments, more)
+
+
+def ask_form(form: Form, function: Callable[P, T], *arguments: P.args, **more: P.kwargs) -> T:
+    """Run a function of a form as ``ask`` does."""
+    seconds = PATTERN_SECONDS if form.by_recipe else SECONDS
+    return _asked(seconds, function, arguments, more)
+
+
+def _asked(
+    seconds: float,
+    function: Callable[..., T],
+    arguments: tuple[Any, ...],
+    more: Mapping[str, Any],
+) -> T:
+    verdict, value = _worker.ask((function, arguments, dict(more)), seconds)
     if verdict == "raised":
         raise value
-    return value
+    return cast(T, value)
 
 
 def matches(expression: str, text: str) -> bool | None:
@@ -175,7 +175,7 @@ def matches(expression: str, text: str) -> bool | None:
     if expression == ".":  # "there", as conditions write it, is asked often
         return any(c != "\n" for c in text)
     try:
-        return bool(ask("matches", expression, text))
+        return bool(ask_pattern(expressions.matches, expression, text))
     except Unreadable:
         return None
 
@@ -214,11 +214,10 @@ def _limit() -> None:
         resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
 
 
-def _answer(function: str, arguments: tuple[Any, ...]) -> bytes:
-    module, name = _FUNCTIONS[function]
+def _answer(question: bytes) -> bytes:
     try:
-        value = getattr(importlib.import_module(module), name)(*arguments)
-        answer = pickle.dumps(("returned", value))
+        function, arguments, more = pickle.loads(question)
+        answer = pickle.dumps(("returned", function(*arguments, **more)))
     except (Unreadable, Unwritable) as error:
         answer = pickle.dumps(("raised", error))
     except MemoryError:
@@ -230,14 +229,11 @@ def _answer(function: str, arguments: tuple[Any, ...]) -> bytes:
     return answer
 
 
-def _serve() -> None:
+def serve() -> None:
+    """Answer questions until there are no more."""
     _limit()
     source, target = sys.stdin.buffer, sys.stdout.buffer
     while (question := _frame(source)) is not None:
-        answer = _answer(*pickle.loads(question))
+        answer = _answer(question)
         target.write(struct.pack(">Q", len(answer)) + answer)
         target.flush()
-
-
-if __name__ == "__main__":
-    _serve()

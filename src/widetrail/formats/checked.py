@@ -12,7 +12,7 @@ from collections.abc import Iterable
 from functools import cache
 from itertools import islice
 from pathlib import Path
-from typing import Annotated, Any, Self, TypeVar
+from typing import Annotated, Any, ClassVar, Self, TypeVar
 
 from pydantic import (
     BaseModel,
@@ -49,7 +49,7 @@ class Model(BaseModel):
     ) -> Self:
         if isinstance(data, dict):
             known = cls.known_keys()
-            unknown = [key for key in data if key not in known]
+            unknown = [key for key in data if key not in known and not cls.knows(key)]
             if unknown and isinstance(info.context, Unknown):
                 info.context.keys.extend((data, key, known) for key in unknown)
             elif unknown:
@@ -57,6 +57,14 @@ class Model(BaseModel):
         elif not isinstance(data, cls):
             raise flaw("mapping", f"expected a mapping with {_either(sorted(cls.known_keys()))}")
         return handler(data)
+
+    no_keys: ClassVar[frozenset[str]] = frozenset()
+    """The names of fields that are no keys of a document: what they hold stands under its own."""
+
+    @classmethod
+    def knows(cls, key: str) -> bool:
+        """Return whether a key that is none of ``known_keys`` is known all the same."""
+        return False
 
     @classmethod
     def known_keys(cls) -> frozenset[str]:

@@ -10,6 +10,7 @@ import re
 from collections.abc import Iterable, Mapping
 from typing import NamedTuple
 
+from widetrail.formats.form import Form
 from widetrail.formats.interface import Located, NotThere, Raw, Unreadable
 from widetrail.formats.texts import decode
 
@@ -244,3 +245,6 @@ def _quoted(text: str) -> str:
     mark = '"' if "'" in text and '"' not in text else "'"
     escapes = {"\\": "\\\\", mark: f"\\{mark}", "\n": "\\n", "\t": "\\t", "\r": "\\r"}
     return mark + "".join(escapes.get(c, c) for c in text) + mark
+
+
+DCONF = Form("dconf", "name", holder="settings")

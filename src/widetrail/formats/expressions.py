@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 
+from widetrail.formats.checked import flaw
 from widetrail.formats.interface import Located, NotThere
 
 
@@ -25,3 +26,18 @@ def read_text_value(text: str, expression: str) -> list[Located]:
     if not found:
         raise NotThere(f"has nothing that matches {expression}")
     return found
+
+
+def check_one_group(text: str) -> str:
+    """Return an expression that has one group.
+
+    Raises:
+        PydanticCustomError: It is no expression, or has another number of groups.
+    """
+    try:
+        groups = re.compile(text).groups
+    except re.error as error:
+        raise flaw("expression", f'"{text}" is no regular expression: {error}') from error
+    if groups != 1:
+        raise flaw("expression", f"expected one group in the expression; found {groups}")
+    return text

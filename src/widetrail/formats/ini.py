@@ -7,10 +7,13 @@ value in double quotes is taken without them, the first of two equal keys counts
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from dataclasses import dataclass
 from fnmatch import fnmatchcase
 
-from widetrail.formats.interface import Located, NotThere
-from widetrail.formats.texts import decode
+from widetrail.formats.form import Entry, Form, insist_held, name_matches
+from widetrail.formats.interface import Located, NotThere, Raw, Scalar, Spot, Unwritable
+from widetrail.formats.texts import decode, encode
 
 
 def read_ini(data: bytes, at: str) -> Located:
@@ -63,3 +66,139 @@ def unquoted(value: str) -> str:
     if len(value) > 1 and value[0] == value[-1] == '"':
         return value[1:-1]
     return value
+
+
+def read(data: bytes, at: str) -> list[Located]:
+    """Return the value at ``section/key``."""
+    return [read_ini(data, at)]
+
+
+def value(data: bytes, at: str) -> Raw:
+    """Return the value at ``section/key``."""
+    return read_ini(data, at).value
+
+
+def entries(data: bytes, at: str) -> list[Entry]:
+    """Return the sections that a glob names."""
+    return list(ini_sections(data, at))
+
+
+def entry_at(at: str, name: str) -> str:
+    """Return where the value of a name stands in all sections that a glob names."""
+    return f"{at}/{name}"
+
+
+def spots(data: bytes, at: str) -> list[Spot]:
+    """Return the values at ``section/key``, in which ``*`` stands for any characters."""
+    section, _, key = at.rpartition("/")
+    found: dict[str, Spot] = {}
+    current = ""
+    for number, line in enumerate(decode(data)[0].splitlines(), start=1):
+        text = line.strip()
+        if text.startswith("[") and "]" in text:
+            current = text[1 : text.index("]")].strip()
+        elif text and text[0] not in ";#" and "=" in text and name_matches(current, section):
+            name, _, value = text.partition("=")
+            where = f"{current}/{name.strip()}" if current else name.strip()
+            if name_matches(name.strip(), key) and where.casefold() not in found:
+                found[where.casefold()] = Spot(where, unquoted(value.strip()), number)
+    return list(found.values())
+
+
+def put(data: bytes, at: str, changes: Mapping[str, str]) -> bytes:
+    """Return the file with other values at the places of ``changes``."""
+    written = data
+    for where, text in changes.items():
+        written = add(written, where, text)
+    return insist_held(written, spots, at, changes)
+
+
+def add(data: bytes, at: str, scalar: Scalar) -> bytes:
+    """Return the file with a value; a key and a section that are missing are added.
+
+    Raises:
+        Unwritable: It is no line, or the file's encoding cannot hold it.
+    """
+    text, codec = decode(data)
+    written = encode(_written(text, at, str(scalar)), codec, data)
+    if value(written, at) != str(scalar):
+        raise Unwritable("holds another value once it is written as ini")
+    return written
+
+
+@dataclass(frozen=True, slots=True)
+class _Line:
+    """A line of a text: where it begins and ends, and where the next one begins."""
+
+    start: int
+    end: int
+    after: int
+
+
+def _lines(text: str) -> list[_Line]:
+    """Return the lines of a text as ``str.splitlines`` has them."""
+    found, at = [], 0
+    for whole in text.splitlines(keepends=True):
+        bare = whole.splitlines()[0]
+        found.append(_Line(at, at + len(bare), at + len(whole)))
+        at += len(whole)
+    return found
+
+
+def _written(text: str, at: str, told: str) -> str:
+    if len(f"{told}.".splitlines()) > 1:
+        raise Unwritable("is an ini file, where a value is one line")
+    section, _, key = at.rpartition("/")
+    current, last = "", None if section else _Line(0, 0, 0)
+    styles: dict[bool, str] = {}
+    """How the first key is set, in the section and anywhere."""
+    for line in _lines(text):
+        content = text[line.start : line.end]
+        stripped = content.strip()
+        if stripped.startswith("[") and "]" in stripped:
+            current = stripped[1 : stripped.index("]")].strip()
+            last = line if _same(current, section) and last is None else last
+        elif stripped and stripped[0] not in ";#" and "=" in stripped:
+            name, _, old = content.partition("=")
+            if _same(current, section):
+                if _same(name.strip(), key):
+                    begin = line.start + len(name) + 1 + len(old) - len(old.lstrip())
+                    end = line.start + len(content.rstrip())
+                    begin = min(begin, line.end) if old.strip() else line.start + len(name) + 1
+                    end = max(begin, end)
+                    return text[:begin] + _as_ini(told, text[begin:end]) + text[end:]
+                last = line
+            spaced = name != name.rstrip() and old != old.lstrip()
+            for where in {False, _same(current, section)}:
+                styles.setdefault(where, " = " if spaced else "=")
+    ends = "\r\n" if "\r\n" in text else "\n"
+    equals = styles.get(True, styles.get(False, "="))
+    line_text = f"{key}{equals}{_as_ini(told, '')}{ends}"
+    if last is None:
+        gap = "" if not text or text.endswith(("\n", "\r")) else ends
+        return f"{text}{gap}[{section}]{ends}{line_text}"
+    before = text[: last.after]
+    gap = "" if not before or before.endswith(("\n", "\r")) else ends
+    return f"{before}{gap}{line_text}{text[last.after :]}"
+
+
+def _as_ini(value: str, old: str) -> str:
+    """Return a value as it stands in an ini file, in quotes where the old one or the value asks."""
+    quoted = len(old) > 1 and old[0] == old[-1] == '"'
+    looks_quoted = len(value) > 1 and value[0] == value[-1] == '"'
+    return f'"{value}"' if quoted or looks_quoted or value != value.strip() else value
+
+
+INI = Form(
+    "ini",
+    "pointer",
+    tells=True,
+    folds_names=True,
+    read=read,
+    spots=spots,
+    put=put,
+    value=value,
+    add=add,
+    entries=entries,
+    entry_at=entry_at,
+)

@@ -12,6 +12,8 @@ import time
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import closing
 
+from widetrail.formats.checked import flaw
+from widetrail.formats.form import Database, Form
 from widetrail.formats.interface import Located, Spot, Unreadable, Unwritable
 from widetrail.formats.texts import texts_in_bytes
 
@@ -231,3 +233,26 @@ def _quoted(name: str) -> str:
 def _stays_inside(action: int, *_: object) -> int:
     outside = (sqlite3.SQLITE_ATTACH, sqlite3.SQLITE_DETACH)
     return sqlite3.SQLITE_DENY if action in outside else sqlite3.SQLITE_OK
+
+
+_COLUMN = re.compile(r"[^.\s]+\.[^.\s]+")
+
+
+def check_paths_at(at: str) -> str:
+    """Return the name of a column.
+
+    Raises:
+        PydanticCustomError: It is none.
+    """
+    if not _COLUMN.fullmatch(at):
+        raise flaw("paths-at", f'"{at}" is no column', "Write it like attachment.path")
+    return at
+
+
+SQLITE = Form(
+    "sqlite",
+    "query",
+    by_recipe=True,
+    database=Database(query_sqlite, list_column, put_column, put_cell),
+    check_paths_at=check_paths_at,
+)

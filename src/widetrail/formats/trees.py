@@ -6,52 +6,25 @@ leading ``/``.
 
 from __future__ import annotations
 
-import json
-import plistlib
 import re
-import tomllib
+from collections.abc import Callable
 from datetime import date, datetime, time
 
 import yaml
 
-from widetrail.formats.interface import Located, NotThere, Raw, Unreadable
+from widetrail.formats.checked import flaw
+from widetrail.formats.interface import Located, NotThere, Raw, Spot, Unreadable
 from widetrail.formats.texts import decode
 
-Document = Raw
+Parse = Callable[[bytes], Raw]
+LineOf = Callable[[bytes, str], int]
+"""Told a document and a pointer; returns the line of the value there, or 0."""
 
+ANYTHING = "*"
+"""In a pointer, every member."""
 
-def parse_tree(form: str, data: bytes) -> Document:
-    """Parse ``data`` as ``form``: ``json``, ``yaml`` (every scalar text), ``toml`` or ``plist``.
-
-    Raises:
-        Unreadable: It is not that.
-    """
-    try:
-        if form == "plist":
-            return _plain(plistlib.loads(data))
-        text = decode(data)[0]
-        if form == "json":
-            return _plain(json.loads(text))
-        if form == "toml":
-            return _plain(tomllib.loads(text))
-        return _plain(yaml.load(text, Loader=yaml.CBaseLoader))
-    except Unreadable:
-        raise
-    except (
-        ValueError,
-        TypeError,
-        LookupError,
-        AttributeError,
-        OverflowError,
-        RecursionError,
-    ) as error:
-        raise Unreadable(f"is not {form}: {_first_line(error)}") from error
-    except (yaml.YAMLError, plistlib.InvalidFileException) as error:
-        raise Unreadable(f"is not {form}: {_first_line(error)}") from error
-    except Exception as error:
-        if type(error).__module__ == "xml.parsers.expat" or "expat" in type(error).__module__:
-            raise Unreadable(f"is not {form}: {_first_line(error)}") from error
-        raise
+LINES_OF = 200
+"""Values of one file whose lines are looked for, at most."""
 
 
 def pointer_names(pointer: str) -> list[str]:
@@ -64,11 +37,11 @@ def pointer_to(above: str, name: str) -> str:
     return f"{above}/{name.replace('~', '~0').replace('/', '~1')}"
 
 
-def _first_line(error: Exception) -> str:
+def first_line(error: Exception) -> str:
     return (str(error).splitlines() or [type(error).__name__])[0][:200]
 
 
-def _plain(value: object, depth: int = 0) -> Raw:
+def plain(value: object, depth: int = 0) -> Raw:
     if depth > 200:
         raise Unreadable("is nested more than 200 deep")
     match value:
@@ -77,43 +50,41 @@ def _plain(value: object, depth: int = 0) -> Raw:
         case bytes():
             return value.hex()
         case dict():
-            return {str(k): _plain(v, depth + 1) for k, v in value.items()}
+            return {str(k): plain(v, depth + 1) for k, v in value.items()}
         case list() | tuple():
-            return [_plain(v, depth + 1) for v in value]
+            return [plain(v, depth + 1) for v in value]
         case datetime() | date() | time():
             return value.isoformat()
     return str(value)
 
 
-def read_tree(form: str, data: bytes, at: str) -> Located:
-    """Return the value at ``at``.
+def located(parse: Parse, line_of: LineOf, data: bytes, pointer: str) -> list[Located]:
+    """Return the value that a pointer leads to.
 
     Raises:
         Unreadable: It is not a document of that form.
         NotThere: Nothing stands there.
     """
-    pointer = at if form != "plist" or at == "" or at.startswith("/") else f"/{at}"
-    value = follow_pointer(parse_tree(form, data), pointer)
-    return Located(value, line_of(form, data, pointer) if len(data) < LINES_MOST else 0)
+    value = follow_pointer(parse(data), pointer)
+    return [Located(value, line_of(data, pointer) if len(data) < LINES_MOST else 0)]
 
 
 LINES_MOST = 1024 * 1024
 """Bytes of a document in which the line of a value is looked for, at most."""
 
 
-def line_of(form: str, data: bytes, pointer: str) -> int:
-    """Return the line of a value, or 0 where the form has none or it is not found."""
-    tokens = pointer_names(pointer)
-    text = decode(data)[0]
-    if form == "toml":
-        return _line_in_toml(text, tokens)
-    if form not in ("json", "yaml"):
-        return 0
+def no_line(data: bytes, pointer: str) -> int:
+    """Return 0: the form has no lines."""
+    return 0
+
+
+def line_in_yaml(data: bytes, pointer: str) -> int:
+    """Return the line of a value of a YAML or JSON document, or 0 where it is not found."""
     try:  # JSON but for its tabs is YAML too
-        node = yaml.compose(text.replace("\t", " "), Loader=yaml.CSafeLoader)
+        node = yaml.compose(decode(data)[0].replace("\t", " "), Loader=yaml.CSafeLoader)
     except (yaml.YAMLError, ValueError, RecursionError):
         return 0
-    for token in tokens:
+    for token in pointer_names(pointer):
         node = _inner(node, token)
     mark = getattr(node, "start_mark", None)
     return mark.line + 1 if mark is not None else 0
@@ -128,18 +99,6 @@ def _inner(node: object, token: str) -> yaml.Node | None:
     return None
 
 
-def _line_in_toml(text: str, tokens: list[str]) -> int:
-    table = ""
-    for number, line in enumerate(text.splitlines(), start=1):
-        stripped = line.strip()
-        if header := re.match(r"\[([^\[\]]+)\]", stripped):
-            table = header[1].replace('"', "").replace(" ", "")
-        key = stripped.partition("=")[0].strip().replace('"', "").replace("'", "")
-        if "=" in stripped and ".".join(filter(None, [table, key])) == ".".join(tokens):
-            return number
-    return 0
-
-
 def follow_pointer(document: Raw, pointer: str) -> Raw:
     """Return what the JSON Pointer leads to.
 
@@ -148,7 +107,7 @@ def follow_pointer(document: Raw, pointer: str) -> Raw:
         NotThere: Nothing stands there.
     """
     if pointer and not pointer.startswith("/"):
-        raise Unreadable(f'"{pointer}" is no JSON Pointer; it begins with /')
+        raise Unreadable(_NO_POINTER.format(pointer))
     node = document
     for token in pointer_names(pointer):
         if isinstance(node, dict) and token in node:
@@ -160,3 +119,72 @@ def follow_pointer(document: Raw, pointer: str) -> Raw:
         else:
             raise NotThere(f'has no "{token}" on the way to {pointer}')
     return node
+
+
+def texts_at(parse: Parse, line_of: LineOf, data: bytes, at: str) -> list[Spot]:
+    """Return the texts that a pointer leads to, in which ``*`` stands for any member."""
+    pointer = at if not at or at.startswith("/") else f"/{at}"
+    found = _pointed(parse(data), pointer_names(pointer), "")
+    several = len(found) > LINES_OF or len(data) > LINES_MOST
+    return [Spot(w, t, 0 if several else line_of(data, w)) for w, t in found]
+
+
+def _pointed(node: Raw, tokens: list[str], here: str) -> list[tuple[str, str]]:
+    if not tokens:
+        if isinstance(node, list):
+            return [(f"{here}/{n}", v) for n, v in enumerate(node) if isinstance(v, str)]
+        return [(here, node)] if isinstance(node, str) else []
+    wanted, rest = tokens[0], tokens[1:]
+    members: dict[str, Raw] = {}
+    if isinstance(node, dict):
+        members = node
+    elif isinstance(node, list):
+        members = {str(n): value for n, value in enumerate(node)}
+    found = []
+    for name, value in members.items():
+        if wanted in (ANYTHING, name):
+            found += _pointed(value, rest, pointer_to(here, name))
+    return found
+
+
+def listed(value: Raw) -> list[dict[str, Raw]]:
+    """Return the entries of an index: those of a list, or of a mapping with their keys as ``key``.
+
+    Raises:
+        Unreadable: It is neither.
+    """
+    if isinstance(value, dict):
+        return [{"key": k, **v} for k, v in value.items() if isinstance(v, dict)]
+    if isinstance(value, list):
+        return [entry for entry in value if isinstance(entry, dict)]
+    raise Unreadable("holds no list of folders there")
+
+
+def path_in_entries(at: str, name: str) -> str:
+    """Return where the value of a name stands in all entries of an index at ``at``."""
+    return pointer_to(f"{at}/*", name)
+
+
+def pointer_tokens(pointer: str) -> list[str]:
+    """Return the names that a pointer holds.
+
+    Raises:
+        Unreadable: It is none.
+    """
+    if not pointer.startswith("/"):
+        raise Unreadable(_NO_POINTER.format(pointer))
+    return pointer_names(pointer)
+
+
+def check_pointer(at: str) -> str:
+    """Return a pointer.
+
+    Raises:
+        PydanticCustomError: It is none.
+    """
+    if not at.startswith("/"):
+        raise flaw("place", _NO_POINTER.format(at))
+    return at
+
+
+_NO_POINTER = '"{}" is no JSON Pointer; it begins with /'

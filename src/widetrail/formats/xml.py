@@ -1,13 +1,22 @@
-"""XML, addressed by XPath 1.0; no entities are resolved and nothing is fetched."""
+"""XML, addressed by XPath 1.0; no entities are resolved and nothing is fetched.
+
+One that is changed is written anew, with its declaration, line ends and comments.
+"""
 
 from __future__ import annotations
 
+import re
+from collections.abc import Mapping
+from typing import Any
+
 from lxml import etree
 
-from widetrail.formats.interface import Located, NotThere, Unreadable
+from widetrail.formats.form import Form, insist_held
+from widetrail.formats.interface import Located, NotThere, Spot, Unreadable, Unwritable
+from widetrail.formats.texts import decode, encode
 
 
-def read_xml(data: bytes, at: str) -> list[Located]:
+def read(data: bytes, at: str) -> list[Located]:
     """Return every match of the XPath ``at``: texts of elements, attributes, or one number.
 
     Raises:
@@ -20,7 +29,7 @@ def read_xml(data: bytes, at: str) -> list[Located]:
     return [_located(match) for match in matches]
 
 
-def find_xml(data: bytes, at: str) -> tuple[etree._ElementTree, list[object]]:
+def find_xml(data: bytes, at: str) -> tuple[etree._ElementTree, list[Any]]:
     """Return the document, and every match of the XPath ``at`` as lxml has them.
 
     Raises:
@@ -58,3 +67,69 @@ def _located(match: object) -> Located:
 def _line(element: etree._Element | None) -> int:
     line = element.sourceline if element is not None else None
     return line if isinstance(line, int) else 0
+
+
+def spots(data: bytes, at: str) -> list[Spot]:
+    """Return the texts of elements and attributes that an XPath finds."""
+    found = []
+    for number, match in enumerate(find_xml(data, at)[1]):
+        element = match if hasattr(match, "tag") else getattr(match, "getparent", lambda: None)()
+        if element is not None and not len(match if hasattr(match, "tag") else ()):
+            text = (match.text or "") if hasattr(match, "tag") else str(match)
+            found.append(Spot(str(number), text, element.sourceline or 0))
+    return found
+
+
+def put(data: bytes, at: str, changes: Mapping[str, str]) -> bytes:
+    """Return the document with other texts at the places of ``changes``."""
+    return insist_held(_written(data, at, changes), spots, at, changes)
+
+
+def _written(data: bytes, at: str, changes: Mapping[str, str]) -> bytes:
+    tree, matches = find_xml(data, at)
+    try:
+        for where, text in changes.items():
+            match = matches[int(where)]
+            if hasattr(match, "tag"):
+                match.text = text
+            elif match.is_attribute:
+                match.getparent().set(match.attrname, text)
+            elif match.is_text:
+                match.getparent().text = text
+            else:
+                match.getparent().tail = text
+    except ValueError as error:
+        raise Unwritable(f"is XML, which cannot hold it: {error}") from error
+    text, codec = decode(data)
+    before = _BEFORE.match(text)
+    assert before is not None
+    root = tree.getroot()
+    nodes = [root, *root.itersiblings()]
+    inner = "\n".join(etree.tostring(n, encoding="unicode", with_tail=False) for n in nodes)
+    if "\r\n" in text:
+        inner = inner.replace("\n", "\r\n")
+    whole = f"{before[0]}{inner}{text[text.rindex('>') + 1 :]}"
+    named = re.search(r"""<\?xml[^>]*encoding\s*=\s*["']([\w.-]+)""", before[0])
+    if codec in ("utf-16", "utf-8-sig"):
+        return encode(whole, codec, data)
+    try:
+        return whole.encode(named[1] if named else "utf-8")
+    except (LookupError, UnicodeEncodeError) as error:
+        raise Unwritable("is XML in an encoding that lacks a character of it") from error
+
+
+_BEFORE = re.compile(r"\ufeff?(?:\s|<\?(?:(?!\?>).)*+\?>|<!--(?:(?!-->).)*+-->)*+", re.DOTALL)
+"""What may stand before the root element of a document (XML 1.0, production 22)."""
+
+
+XML = Form(
+    "xml",
+    "query",
+    tells=True,
+    several=True,
+    by_recipe=True,
+    rewrites_whole=True,
+    read=read,
+    spots=spots,
+    put=put,
+)

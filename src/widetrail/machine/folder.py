@@ -16,7 +16,7 @@ from contextlib import contextmanager
 from dataclasses import replace
 from functools import cached_property, lru_cache
 from pathlib import Path
-from typing import Annotated, Literal, cast
+from typing import Annotated, Literal
 
 from pydantic import AfterValidator, BeforeValidator, Field
 
@@ -25,10 +25,18 @@ from widetrail.formats.bounded import ask
 from widetrail.formats.canonical import digest
 from widetrail.formats.checked import Model, YesNo, check, flaw, load, read_text
 from widetrail.formats.dconf import edit_dconf
+from widetrail.formats.hive import hive_key, hive_tree
 from widetrail.formats.interface import NotThere, Unreadable
 from widetrail.formats.outside import SafePath, names_in, read_outside
 from widetrail.formats.quantities import parse_size
-from widetrail.formats.registry import Edit, Key, full_key
+from widetrail.formats.registry import (
+    Edit,
+    Key,
+    edit_registry,
+    full_key,
+    registry_key,
+    registry_tree,
+)
 from widetrail.formats.texts import decode
 from widetrail.machine import paths
 from widetrail.machine.effects import Effects
@@ -245,9 +253,9 @@ class FolderMachine(HostMachine):
         text = self.folder / REGISTRY
         try:
             if text.is_file():
-                return cast(Key, ask("registry", read_outside(text, HIVE_MOST), path))
+                return ask(registry_key, read_outside(text, HIVE_MOST), path)
             hive, below = self._hive_of(path)
-            return cast(Key, ask("hive", self.read(hive, HIVE_MOST), below))
+            return ask(hive_key, self.read(hive, HIVE_MOST), below)
         except NotThere:
             return None
         except OSError as error:
@@ -261,9 +269,9 @@ class FolderMachine(HostMachine):
             return ()
         text = self.folder / REGISTRY
         if text.is_file():
-            return cast(tuple[Key, ...], ask("registry tree", read_outside(text, HIVE_MOST), path))
+            return ask(registry_tree, read_outside(text, HIVE_MOST), path)
         hive, below = self._hive_of(path)
-        keys: tuple[Key, ...] = ask("hive tree", self.read(hive, HIVE_MOST), below)
+        keys = ask(hive_tree, self.read(hive, HIVE_MOST), below)
         return tuple(Key(path + k.path[len(below.strip("\\")) :], k.values) for k in keys)
 
     def edit_registry(self, edits: Sequence[Edit], view: str = "64") -> None:
@@ -271,7 +279,7 @@ class FolderMachine(HostMachine):
         if "registry" not in self.rules.stores or not text.is_file():
             raise Unreadable("there is no registry that can be changed")
         seen = [Edit(full_key(e.key, view), e.name, e.value) for e in edits]
-        self._put_own(text, ask("edit registry", read_outside(text, HIVE_MOST), seen))
+        self._put_own(text, ask(edit_registry, read_outside(text, HIVE_MOST), seen))
 
     def edit_desktop(self, changes: Mapping[str, str | None]) -> None:
         text = self.folder / DESKTOP_SETTINGS

@@ -155,8 +155,8 @@ def _asked_by(loaded: Loaded, licence: Licence) -> Iterator[tuple[str, ...]]:
             names |= {name for rules in step.rule.conditions().values() for name in rules}
     readings = loaded.recipe.readings
     for reading in (licence.active, *(r for n in sorted(names) for r in readings.get(n, ()))):
-        if reading.output is not None:
-            yield reading.output
+        if reading.command is not None:
+            yield reading.command
 
 
 class _Making:

@@ -12,9 +12,9 @@ from widetrail.finding.globbing import has_glob, matching
 from widetrail.finding.stores import store_kind
 from widetrail.finding.written import values_at
 from widetrail.formats.canonical import canonical
+from widetrail.formats.forms import FORMS
 from widetrail.formats.interface import Unreadable
 from widetrail.formats.registry import full_key
-from widetrail.formats.trees import pointer_to
 from widetrail.machine import Machine
 from widetrail.machine.paths import base, join, key
 from widetrail.machine.platforms import STRICTEST
@@ -23,15 +23,12 @@ from widetrail.planning.names import numbered
 from widetrail.planning.plan import PlannedItem
 from widetrail.planning.sides import New, Side
 from widetrail.recipe import Item, Loss
-from widetrail.recipe.models import Index, PerPlatform
+from widetrail.recipe.models import PerPlatform
 from widetrail.recipe.templates import ROOTS, as_segment
 from widetrail.steps import WrittenAt
 
 OUTSIDE = "outside"
 """The folder below a place into which files go that lay elsewhere."""
-
-_TELLING = ("ini", "json", "toml", "yaml", "plist", "xml", "text")
-_TREES = ("json", "toml", "yaml", "plist")
 
 
 def written_at(
@@ -58,7 +55,7 @@ def written_at(
     for rule in item.paths:
         if not finder.holds(rule.for_):
             continue
-        if rule.form in ("registry", "dconf"):
+        if FORMS[rule.form].is_store:
             at = _inside(rule.form, str(rule.where), rule.at)
             found.append(WrittenAt(form=rule.form, file="", at=at, outside=rule.outside))
         else:
@@ -68,27 +65,20 @@ def written_at(
         case = finder.case_of(name)
         told = case.told_by if case is not None else None
         if told is not None and finder.holds(told.for_):
-            if place.kind == "key" and told.registry is not None:
-                at = _inside("registry", told.registry, told.at or "")
+            if place.kind == "key" and told.key is not None:
+                at = _inside("registry", told.key, told.at or "")
                 found.append(WrittenAt(form="registry", file="", at=at, tells=name))
-            elif told.form in _TELLING:
+            elif FORMS[told.form].spots is not None:
                 add(told.form, told.where, told.at or "", tells=name)
         if case is not None and case.index is not None:
-            for at in _listed(case.index):
-                add(case.index.form, case.index.where, at)
+            index, form = case.index, FORMS[case.index.form]
+            if form.entry_at is not None:  # a query does not say where its values come from
+                add(index.form, index.where, form.entry_at(index.at, index.path))
     return tuple(found)
 
 
 def _inside(form: str, where: str, at: str) -> str:
     return f"{full_key(where)}\\{at}" if form == "registry" else f"{where.rstrip('/')}/{at}"
-
-
-def _listed(index: Index) -> Iterator[str]:
-    """Give where the paths of an index stand; a query does not say where they come from."""
-    if index.form in _TREES:
-        yield pointer_to(f"{index.at}/*", index.path)
-    elif index.form == "ini":
-        yield f"{index.at}/{index.path}"
 
 
 @dataclass(slots=True)
@@ -131,7 +121,7 @@ def look_at_paths(
     """Return what of the paths in an item's files does not move, or cannot be said on new."""
     named = Named()
     for rule in written:
-        if rule.tells or rule.form in ("registry", "dconf"):
+        if rule.tells or FORMS[rule.form].is_store:
             continue
         try:
             files = _files(machine, place.path, rule.file)

@@ -99,7 +99,8 @@ def below(value: object, where: Where = ()) -> Iterator[tuple[Where, Model]]:
     elif isinstance(value, Model):
         yield where, value
         for name, info in type(value).model_fields.items():
-            yield from below(getattr(value, name), (*where, info.alias or name))
+            own = () if name in value.no_keys else (info.alias or name,)
+            yield from below(getattr(value, name), (*where, *own))
     elif isinstance(value, Mapping):
         for key, inner in value.items():
             yield from below(inner, (*where, str(key)))

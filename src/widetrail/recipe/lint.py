@@ -234,8 +234,8 @@ def _programs(whole: _Whole) -> _Found:
     for key in ("screen", "open", "close"):
         started.extend((("application", key, 0), name) for name in getattr(application, key)[:1])
     for where, reading in whole.readings:
-        if reading.output is not None:
-            started.append(((*where, "output", 0), reading.output[0]))
+        if reading.command is not None:
+            started.append(((*where, reading.form, 0), reading.command[0]))
     for legs_at, _, legs in whole.legs:
         started.extend(((*legs_at, *at), command[0]) for at, command in _commands(legs))
     for where, program in started:
@@ -250,7 +250,7 @@ def _asked(recipe: Recipe) -> _Found:
     told = {
         name
         for name, cases in recipe.readings.items()
-        if all(case.output is not None for case in cases)
+        if all(case.command is not None for case in cases)
     }
     for name, item in recipe.items.items():
         named: list[tuple[str, Where]] = [(r, ("checks", r)) for r in item.checks]
@@ -347,10 +347,10 @@ def _templates(recipe: Recipe, readings: Sequence[tuple[Where, Reading]]) -> Ite
             yield from _place(("places", name, number), place)
     for where, reading in readings:
         yield from _choice((*where, reading.form), reading.file_read)
-        yield from (((*where, "output", n), a) for n, a in enumerate(reading.output or ()))
+        yield from (((*where, reading.form, n), a) for n, a in enumerate(reading.command or ()))
     for name, item in recipe.items.items():
         for number, rule in enumerate(item.paths):
-            if rule.form not in ("registry", "dconf"):
+            if rule.in_file:
                 yield from _choice(("items", name, "paths", number, rule.form), rule.where)
     for name, licence in recipe.licences.items():
         for number, path in enumerate(licence.files):

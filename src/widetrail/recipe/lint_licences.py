@@ -46,7 +46,7 @@ def _readings(recipe: Recipe, licence: Licence, where: Where) -> Iterator[Struck
                 message = "the licence has no serial"
                 hint = 'Say under "serial" where the program keeps it'
                 yield "no-serial", at, message, hint, "error"
-    if active.output is not None and active.home != "real":
+    if active.command is not None and active.home != "real":
         message = "the program is asked about its licence in a home that is not the person's"
         yield "licence-home", (*where, "active"), message, "Say home: real", "warning"
     if active.is_ in active.not_:

@@ -6,7 +6,7 @@ They are made in one place, the loader; nothing here reads a file or a machine.
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Iterator, Mapping
+from collections.abc import Iterator, Mapping
 from functools import cached_property
 from typing import Annotated, Any, ClassVar, Literal
 
@@ -21,6 +21,9 @@ from pydantic import (
 )
 
 from widetrail.formats.checked import TAG, Model, Unknown, YesNo, expected_one_of, flaw
+from widetrail.formats.expressions import check_one_group
+from widetrail.formats.form import Holder, Role
+from widetrail.formats.forms import FORMS, forms_for
 from widetrail.machine.platforms import PLATFORMS, Platform, PlatformName
 from widetrail.recipe.conditions import Condition, Limit, Needs, one_or_many
 from widetrail.recipe.globs import check_glob
@@ -31,30 +34,6 @@ from widetrail.recipe.templates import check_path, parse_template
 Station = Literal["old", "new", "between"]
 STATIONS: tuple[Station, ...] = ("old", "new", "between")
 Existing = Literal["put aside", "overwrite", "alongside", "pass by", "stop"]
-
-Address = Literal["pointer", "query", "expression", "name", "none"]
-
-FORMS: Mapping[str, Address] = {
-    "ini": "pointer",
-    "json": "pointer",
-    "yaml": "pointer",
-    "toml": "pointer",
-    "plist": "pointer",
-    "xml": "query",
-    "sqlite": "query",
-    "dconf": "name",
-    "registry": "name",
-    "text": "expression",
-    "output": "expression",
-    "file": "none",
-    "files": "none",
-    "size": "none",
-    "modified": "none",
-}
-"""The forms of a reading, and what their ``at`` is."""
-
-INDEX_FORMS = ("ini", "json", "yaml", "toml", "plist", "sqlite")
-"""The forms in which a program can keep an index of its own folders."""
 
 _NAME = re.compile(r"[a-z][a-z0-9_]*")
 _HIVE = re.compile(r"(HKEY_[A-Z_]+|HK(LM|CU|CR|U|CC))(\\.+)?", re.DOTALL)
@@ -100,21 +79,6 @@ def _check_program(text: str) -> str:
 def _check_settings_path(text: str) -> str:
     if not re.fullmatch(r"(/[A-Za-z0-9_:.-]+)+/?", text):
         raise flaw("dconf", f'"{text}" is no path of settings', "Write it like /org/example/app")
-    return text
-
-
-def check_one_group(text: str) -> str:
-    """Return an expression that has one group.
-
-    Raises:
-        PydanticCustomError: It is no expression, or has another number of groups.
-    """
-    try:
-        groups = re.compile(text).groups
-    except re.error as error:
-        raise flaw("expression", f'"{text}" is no regular expression: {error}') from error
-    if groups != 1:
-        raise flaw("expression", f"expected one group in the expression; found {groups}")
     return text
 
 
@@ -209,51 +173,102 @@ class For(Model):
     edition: Said | None = None
 
 
-class _InForm(Model):
-    """What one key of several names: its form, and where it is."""
+class InForm(Model):
+    """What one key of several names: its form, and where it is.
 
-    forms: ClassVar[Collection[str]] = ()
+    A document names the form by a key; its value stands here by that name, after what holds it.
+    """
 
-    def _given(self, form: str) -> Any:
-        return self.__dict__["json_" if form == "json" else form]
+    role: ClassVar[Role]
+    code: ClassVar[str]
+    what: ClassVar[str]
+    no_keys = frozenset({"in_file_", "in_key", "in_settings", "in_command"})
+
+    in_file_: Mapping[str, PathChoice] = Field(default_factory=dict)
+    in_key: dict[str, KeyText] = Field(default_factory=dict)
+    in_settings: dict[str, SettingsPath] = Field(default_factory=dict)
+    in_command: dict[str, Annotated[tuple[ArgumentText, ...], Field(min_length=1)]] = Field(
+        default_factory=dict
+    )
+
+    @classmethod
+    def known_keys(cls) -> frozenset[str]:
+        """Return the names of the forms, and what else may stand beside one."""
+        return (super().known_keys() - cls.no_keys) | frozenset(forms_for(cls.role))
+
+    @classmethod
+    def knows(cls, key: str) -> bool:
+        """Return whether a key is the name of a form that was added."""
+        return key in FORMS and FORMS[key].can(cls.role)
+
+    @model_validator(mode="before")
+    @classmethod
+    def _by_form(cls, data: Any) -> Any:
+        if not isinstance(data, Mapping) or cls.no_keys & data.keys():
+            return data
+        others = cls.known_keys() - frozenset(forms_for(cls.role))
+        given = [name for name in data if name not in others and cls.knows(name)]
+        if len(given) != 1:
+            names = " and ".join(f'"{g}"' for g in given) or "none"
+            hint = f"The forms are {', '.join(forms_for(cls.role))}"
+            raise flaw(cls.code, f"expected one form of {cls.what}; found {names}", hint)
+        holder = _HOLDERS[FORMS[given[0]].holder]
+        rest = {name: value for name, value in data.items() if name != given[0]}
+        return {**rest, holder: {given[0]: data[given[0]]}}
 
     @property
-    def _all_given(self) -> list[str]:
-        return [form for form in self.forms if self._given(form) is not None]
+    def _held(self) -> tuple[str, Any]:
+        held = (self.in_file_, self.in_key, self.in_settings, self.in_command)
+        return next((name, where) for some in held for name, where in some.items())
 
     @property
     def form(self) -> str:
-        """The form: one of ``forms``."""
-        return next(form for form in self.forms if self._given(form) is not None)
+        """The name of the form."""
+        return self._held[0]
 
     @property
     def where(self) -> str | PerPlatform:
         """The path template of the file, or the registry key or settings path."""
-        where: str | PerPlatform = self._given(self.form)
+        where: str | PerPlatform = self._held[1]
         return where
 
+    @property
+    def in_file(self) -> bool:
+        """Whether it is in a file."""
+        return bool(self.in_file_)
 
-class Reading(_InForm):
+    @property
+    def key(self) -> str | None:
+        """The key of the registry that it is in, if it is in one."""
+        return next(iter(self.in_key.values()), None)
+
+    @property
+    def settings(self) -> str | None:
+        """The path of the desktop's settings that it is in, if it is in one."""
+        return next(iter(self.in_settings.values()), None)
+
+    @property
+    def command(self) -> tuple[str, ...] | None:
+        """The command that prints it, if one does."""
+        return next(iter(self.in_command.values()), None)
+
+
+_HOLDERS: Mapping[Holder, str] = {
+    "file": "in_file_",
+    "key": "in_key",
+    "settings": "in_settings",
+    "command": "in_command",
+}
+
+
+class Reading(InForm):
     """A named way to get a value: one key names the form and where it is."""
 
-    forms = FORMS
+    role = "reading"
+    code = "reading-form"
+    what = "reading"
 
     for_: For | None = Field(None, alias="for")
-    ini: PathChoice | None = None
-    json_: PathChoice | None = Field(None, alias="json")
-    yaml: PathChoice | None = None
-    toml: PathChoice | None = None
-    plist: PathChoice | None = None
-    xml: PathChoice | None = None
-    sqlite: PathChoice | None = None
-    dconf: SettingsPath | None = None
-    registry: KeyText | None = None
-    text: PathChoice | None = None
-    output: Annotated[tuple[ArgumentText, ...], Field(min_length=1)] | None = None
-    file: PathChoice | None = None
-    files: PathChoice | None = None
-    size: PathChoice | None = None
-    modified: PathChoice | None = None
     at: str | None = None
     as_: Literal["number", "text", "path", "list", "set", "count", "yes-no"] | None = Field(
         None, alias="as"
@@ -263,37 +278,31 @@ class Reading(_InForm):
     home: Literal["empty", "copy", "real"] | None = None
 
     @model_validator(mode="after")
-    def _one_form(self) -> Reading:
-        given = self._all_given
-        if len(given) != 1:
-            names = " and ".join(f'"{g}"' for g in given) or "none"
-            hint = f"The forms are {', '.join(FORMS)}"
-            raise flaw("reading-form", f"expected one form of reading; found {names}", hint)
-        address = FORMS[given[0]]
+    def _options(self) -> Reading:
+        address = FORMS[self.form].address
         if address != "none" and self.at is None:
-            raise flaw("reading-at", f'"{given[0]}" needs "at": which value in it')
+            raise flaw("reading-at", f'"{self.form}" needs "at": which value in it')
         if address == "none" and self.at is not None:
-            raise flaw("reading-at", f'"{given[0]}" has no "at"')
+            raise flaw("reading-at", f'"{self.form}" has no "at"')
         if address == "expression":
-            self._check_expression()
-        for option, form in (("view", "registry"), ("home", "output")):
-            if getattr(self, option) is not None and form != given[0]:
+            check_one_group(self.at or "")
+        for option, form, fits in (
+            ("view", "registry", self.key is not None),
+            ("home", "output", self.command is not None),
+        ):
+            if getattr(self, option) is not None and not fits:
                 raise flaw("reading-option", f'"{option}" belongs to "{form}" only')
         return self
-
-    def _check_expression(self) -> None:
-        assert self.at is not None
-        check_one_group(self.at)
 
     @property
     def file_read(self) -> str | PerPlatform | None:
         """The path template of the file that is read; ``None`` for forms without a file."""
-        return None if self.form in ("registry", "dconf", "output") else self.where
+        return self.where if self.in_file else None
 
     @property
     def parameters(self) -> frozenset[str]:
         """The names bound in a query, ``:name``."""
-        if self.form != "sqlite":
+        if FORMS[self.form].database is None:
             return frozenset()
         plain = re.sub(r"'(?:[^']|'')*'|\"[^\"]*\"", "", self.at or "")
         return frozenset(re.findall(r"(?<![:\w]):([a-z][a-z0-9_]*)", plain))
@@ -333,30 +342,21 @@ class Recognition(Model):
     edition: Reading | None = None
 
 
-class Index(_InForm):
+class Index(InForm):
     """A program's own index of its folders: one form, and what is what in an entry of it.
 
     ``at`` leads to the entries: a list or mapping in a document, a glob of sections in an ini file,
     a query with named columns in a database.
     """
 
-    forms = INDEX_FORMS
-    ini: PathChoice | None = None
-    json_: PathChoice | None = Field(None, alias="json")
-    yaml: PathChoice | None = None
-    toml: PathChoice | None = None
-    plist: PathChoice | None = None
-    sqlite: PathChoice | None = None
+    role = "index"
+    code = "index-form"
+    what = "index"
+
     at: str
     path: Said
     name: Said | None = None
     in_use: Said | None = None
-
-    @model_validator(mode="after")
-    def _one_form(self) -> Index:
-        if len(self._all_given) != 1:
-            raise flaw("index-form", f"expected one form of {', '.join(INDEX_FORMS)}")
-        return self
 
 
 PlaceKind = Literal["folder", "file", "key", "value", "dconf"]
@@ -502,25 +502,10 @@ class Leg(Model):
         return steps
 
 
-PATH_FORMS = (
-    "ini",
-    "json",
-    "toml",
-    "yaml",
-    "plist",
-    "xml",
-    "sqlite",
-    "text",
-    "reg",
-    "registry",
-    "dconf",
-)
-"""The forms in which an item can hold paths of the machine."""
-
 Outside = Literal["ask", "carry", "leave"]
 
 
-class WrittenPaths(_InForm):
+class WrittenPaths(InForm):
     """Where paths of the machine stand in an item: a file by its form, and the values in it.
 
     ``at`` is what a reading of that form takes, where ``*`` stands for any member, section or name;
@@ -528,32 +513,19 @@ class WrittenPaths(_InForm):
     of files that they name and that do not move.
     """
 
-    forms = PATH_FORMS
+    role = "paths"
+    code = "paths-form"
+    what = "paths"
+
     for_: For | None = Field(None, alias="for")
-    ini: PathChoice | None = None
-    json_: PathChoice | None = Field(None, alias="json")
-    toml: PathChoice | None = None
-    yaml: PathChoice | None = None
-    plist: PathChoice | None = None
-    xml: PathChoice | None = None
-    sqlite: PathChoice | None = None
-    text: PathChoice | None = None
-    reg: PathChoice | None = None
-    registry: KeyText | None = None
-    dconf: SettingsPath | None = None
     at: Said
     outside: Outside = "leave"
 
     @model_validator(mode="after")
-    def _one_form(self) -> WrittenPaths:
-        given = self._all_given
-        if len(given) != 1:
-            hint = f"The forms are {', '.join(PATH_FORMS)}"
-            raise flaw("paths-form", f"expected one form; found {len(given)}", hint)
-        if self.text is not None:
-            check_one_group(self.at)
-        if self.sqlite is not None and not re.fullmatch(r"[^.\s]+\.[^.\s]+", self.at):
-            raise flaw("paths-at", f'"{self.at}" is no column', "Write it like attachment.path")
+    def _address(self) -> WrittenPaths:
+        check = FORMS[self.form].check_paths_at
+        if check is not None:
+            check(self.at)
         return self
 
 

@@ -20,7 +20,9 @@ from widetrail.finding.readings import insist_own_journal
 from widetrail.finding.stores import Store, as_value, name_in
 from widetrail.formats.bounded import ask
 from widetrail.formats.canonical import digest
+from widetrail.formats.forms import FORMS
 from widetrail.formats.interface import Unreadable, Unwritable
+from widetrail.formats.sqlite import run_statements
 from widetrail.licence.service import Service
 from widetrail.machine import FolderMachine
 from widetrail.machine.folder import FILE as MACHINE_FILE
@@ -154,7 +156,7 @@ def change(machine: FolderMachine, changed: Change, recipes: Sequence[Loaded]) -
         host.parent.mkdir(parents=True, exist_ok=True)
         try:
             insist_own_journal(host)
-            ask("statements", str(host), list(statements))
+            ask(run_statements, str(host), list(statements))
         except (Unreadable, Unwritable) as error:
             raise InputUnusable(
                 "a statement for a database fails", where=path, why=str(error)
@@ -248,16 +250,16 @@ def _write(
     try:
         if reading is None:
             raise Unwritable("is read nowhere on this machine")
-        if reading.registry is not None:
+        if reading.key is not None:
             _in_registry(machine, reading, value)
             return
-        if reading.dconf is not None:
-            machine.edit_desktop({f"{reading.dconf.rstrip('/')}/{reading.at}": value})
+        if reading.settings is not None:
+            machine.edit_desktop({f"{reading.settings.rstrip('/')}/{reading.at}": value})
             return
         path = finder.choice(reading.file_read)
         if path is None:
             raise Unwritable("is told by what the program prints")
-        data = written_with(reading.form, machine.read(path), reading.at or "", value)
+        data = written_with(FORMS[reading.form], machine.read(path), reading.at or "", value)
         machine.host(path).write_bytes(data)
     except (Unreadable, Unwritable, WideTrailError) as error:
         raise InputUnusable(
@@ -269,9 +271,9 @@ def _write(
 
 
 def _in_registry(machine: FolderMachine, reading: Reading, value: str) -> None:
-    assert reading.registry is not None
+    assert reading.key is not None
     store, name = (
-        Store(machine, "registry", reading.registry),
+        Store(machine, "registry", reading.key),
         name_in("registry", reading.at or ""),
     )
     store.change({name: as_value("registry", name, value, store.read().get(name))})

@@ -5,7 +5,8 @@ from __future__ import annotations
 import signal
 from collections.abc import Collection, Mapping
 
-from widetrail.formats.bounded import ask
+from widetrail.formats.bounded import ask_pattern
+from widetrail.formats.expressions import read_text_value
 from widetrail.formats.interface import Unreadable
 from widetrail.formats.texts import for_people
 from widetrail.machine import Completed
@@ -44,7 +45,7 @@ def values_told(expressions: Mapping[str, str], completed: Completed) -> tuple[d
     told: dict[str, str] = {}
     for name, expression in expressions.items():
         try:
-            matches = ask("expressions", text, expression)
+            matches = ask_pattern(read_text_value, text, expression)
         except Unreadable as error:
             return told, f"{name}: what it printed {error}"
         if len(matches) != 1:

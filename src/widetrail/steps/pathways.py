@@ -20,14 +20,14 @@ from widetrail.finding.atlas import (
     Unsayable,
 )
 from widetrail.finding.readings import insist_own_journal
-from widetrail.formats.bounded import ask
+from widetrail.formats.bounded import ask_form
 from widetrail.formats.canonical import digest
 from widetrail.formats.checked import Model
 from widetrail.formats.companions import BESIDE, JOURNALS
+from widetrail.formats.form import Form
+from widetrail.formats.forms import FORMS
 from widetrail.formats.interface import NotThere, Spot, Unreadable, Unwritable
 from widetrail.formats.outside import SafePath
-from widetrail.formats.rewriting import write_value
-from widetrail.formats.spots import WRITTEN_ANEW
 from widetrail.formats.told import Count
 from widetrail.machine import file_digest
 from widetrail.machine.paths import join
@@ -39,9 +39,6 @@ from widetrail.steps.step import Step, WrittenAt
 
 MOST = 256 * 1024 * 1024
 """Bytes of a settings file that is rewritten, at most; a database may be larger."""
-
-_ADDED = ("ini", "json", "toml")
-"""The forms to which a value is added that did not stand there."""
 
 
 class RewrittenPaths(Model):
@@ -124,7 +121,7 @@ class _Work:
             new = self.target if single else join(self.target, self.came_as.get(path, path))
             context, before = _File(entries, path, old, new, rules), self.count
             try:
-                if any(rule.form == "sqlite" for rule in rules):
+                if any(FORMS[rule.form].database is not None for rule in rules):
                     self._database(context, atlas)
                 else:
                     self._file(context, atlas)
@@ -153,27 +150,29 @@ class _Work:
         packed = b"".join(self.doing.packed.chunks(entry))
         data = packed
         for rule in file.rules:
-            spots: list[Spot] = ask("spots", rule.form, data, rule.at)
+            form = FORMS[rule.form]
+            assert form.spots is not None and form.put is not None
+            spots = ask_form(form, form.spots, data, rule.at)
             changes = self._changes(rule, spots, file, atlas)
             if changes:
-                data = ask("put", rule.form, data, rule.at, changes)
-                if rule.form in WRITTEN_ANEW:
+                data = ask_form(form, form.put, data, rule.at, changes)
+                if form.rewrites_whole:
                     self.anew.add(file.new)
             elif rule.tells and not spots:
-                data = self._told_anew(rule, data)
+                data = self._told_anew(rule, form, data)
         if data != packed:
             self._replace(file, lambda: iter([data]), digest(data))
 
-    def _told_anew(self, rule: WrittenAt, data: bytes) -> bytes:
+    def _told_anew(self, rule: WrittenAt, form: Form, data: bytes) -> bytes:
         """Return settings that tell a place, where old's did not and new's is not the usual one."""
         path, usual = self.doing.place_told(self.step.item, rule.tells)
         if not path or path == usual:
             return data
-        if rule.form not in _ADDED:
+        if form.add is None:
             raise Unwritable(f"does not tell that {rule.tells} is at {path}, and is not added to")
         told = path.replace("/", self.doing.machine.rules.separator)
         try:
-            data = write_value(rule.form, data, rule.at, told)
+            data = form.add(data, rule.at, told)
         except NotThere as error:
             raise Unwritable(f"has no room for where {rule.tells} is: {error}") from error
         self.count += 1
@@ -228,9 +227,12 @@ class _Work:
             insist_own_journal(copy)
             changed = 0
             for rule in file.rules:
-                spots: list[Spot] = ask("columns", str(copy), rule.at)
-                changes = self._changes(rule, spots, file, atlas)
-                changed += ask("put columns", str(copy), rule.at, changes) if changes else 0
+                form = FORMS[rule.form]
+                assert form.database is not None
+                spots = ask_form(form, form.database.column, str(copy), rule.at)
+                if changes := self._changes(rule, spots, file, atlas):
+                    put = form.database.put_column
+                    changed += ask_form(form, put, str(copy), rule.at, changes)
             if changed:
                 self._replace(file, lambda: _chunks(copy), file_digest(copy))
                 self._drop_journals(file)

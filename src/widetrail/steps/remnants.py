@@ -17,6 +17,7 @@ from widetrail.finding.readings import copied_database
 from widetrail.finding.remnants import MOST, find_remnants, in_texts, remnant_pattern
 from widetrail.finding.stores import Store, StoreKind, selected, shown_name, texts_of
 from widetrail.finding.written import values_at
+from widetrail.formats.forms import FORMS
 from widetrail.formats.interface import Spot, Unreadable
 from widetrail.formats.told import Count, Text
 from widetrail.machine.interface import Opened
@@ -118,7 +119,7 @@ class _Look:
         rules = [
             (Globs([rule.file or "**"], ignore_case=True), rule)
             for rule in doing.written(self._item)
-            if rule.form not in ("registry", "dconf")
+            if not FORMS[rule.form].is_store
         ]
         for folder, paths in doing.landed(self._item):
             if doing.machine.look(folder) is None:

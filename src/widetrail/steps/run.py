@@ -13,10 +13,11 @@ from pydantic import AfterValidator, BeforeValidator, Field, model_validator
 
 from widetrail.errors import Halted, Waiting, WideTrailError
 from widetrail.formats.checked import flaw
+from widetrail.formats.expressions import check_one_group
 from widetrail.machine import Channels, Completed
 from widetrail.machine.paths import base
 from widetrail.recipe.conditions import Condition, Duration, one_or_many, parse_duration
-from widetrail.recipe.models import ArgumentText, Name, Said, check_one_group
+from widetrail.recipe.models import ArgumentText, Name, Said
 from widetrail.recipe.settings import Settings, StepText
 from widetrail.recipe.templates import Brace, braces, literal, parse_template, plain
 from widetrail.steps.command_outcome import last_lines, said, trouble_of, values_told

@@ -9,12 +9,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from functools import cache
-from importlib.metadata import entry_points
-from typing import Annotated, Any, Generic, TypeVar, cast
+from typing import Annotated, Any
 
 from pydantic import BaseModel, BeforeValidator, SerializeAsAny, ValidationError
 
-from widetrail.errors import InputUnusable
+from widetrail.formats.added import Added
 from widetrail.formats.told import why_not
 from widetrail.recipe.settings import Settings
 from widetrail.steps.check import Checks
@@ -40,53 +39,6 @@ from widetrail.steps.write import Write
 GROUP = "widetrail.steps"
 """The group of entry points by which a distribution adds kinds of steps."""
 
-T = TypeVar("T")
-
-
-@cache
-def _added() -> Mapping[str, object]:
-    """Return the kinds that other distributions add, by name.
-
-    Raises:
-        InputUnusable: One cannot be loaded.
-    """
-    found: dict[str, object] = {}
-    for point in entry_points(group=GROUP):
-        try:
-            found[point.name] = point.load()
-        except Exception as error:  # whatever a stranger's module does as it is loaded
-            raise InputUnusable(
-                "a kind of step cannot be loaded",
-                where=f"{point.name} ({point.value})",
-                why=f"{type(error).__name__}: {error}",
-                todo="Mend the distribution that adds it, or take it away.",
-            ) from error
-    return found
-
-
-class _Table(Mapping[str, T], Generic[T]):
-    """Kinds by name: our own, then those that are added."""
-
-    def __init__(self, of: type, own: Mapping[str, T]) -> None:
-        self._of, self._own = of, own
-
-    def __getitem__(self, name: str) -> T:
-        if name in self._own:
-            return self._own[name]
-        added = _added()[name]
-        if not isinstance(added, self._of):
-            raise KeyError(name)
-        return cast(T, added)
-
-    def __iter__(self) -> Iterator[str]:
-        yield from self._own
-        added = _added().items()
-        yield from (n for n, kind in added if isinstance(kind, self._of) and n not in self._own)
-
-    def __len__(self) -> int:
-        return sum(1 for _ in self)
-
-
 _BOTH: Mapping[str, Any] = {
     "run": Run(),
     "person": Person(),
@@ -99,10 +51,10 @@ _BOTH: Mapping[str, Any] = {
     "write": Write(),
 }
 
-RULES: Mapping[str, Rule[Any]] = _Table(Rule, {"copy": Copy(), **_BOTH})
+RULES: Mapping[str, Rule[Any]] = Added(Rule, {"copy": Copy(), **_BOTH}, GROUP, "kind of step")
 """The kinds of steps that a recipe may use."""
 
-ACTS: Mapping[str, Act[Any]] = _Table(
+ACTS: Mapping[str, Act[Any]] = Added(
     Act,
     {
         "note": Note(),
@@ -115,6 +67,8 @@ ACTS: Mapping[str, Act[Any]] = _Table(
         "seat": SeatActs(),
         **_BOTH,
     },
+    GROUP,
+    "kind of step",
 )
 """The kinds of steps that a plan may hold."""
 

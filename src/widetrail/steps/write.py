@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import Annotated, Literal
 
@@ -10,14 +10,15 @@ from pydantic import AfterValidator, Field, model_validator
 
 from widetrail.finding.readings import COPY_MOST, copied_database
 from widetrail.finding.stores import Store, StoreKind, as_value, name_in
-from widetrail.formats.bounded import ask
-from widetrail.formats.checked import Model, flaw
+from widetrail.formats.bounded import ask_form
+from widetrail.formats.checked import flaw
 from widetrail.formats.companions import BESIDE
-from widetrail.formats.interface import NotThere, Raw, Scalar, Spot, Unreadable, Unwritable
+from widetrail.formats.form import Form
+from widetrail.formats.forms import FORMS
+from widetrail.formats.interface import NotThere, Raw, Scalar, Unreadable, Unwritable
 from widetrail.formats.outside import read_outside
-from widetrail.formats.rewriting import read_value, write_value
 from widetrail.formats.told import Text
-from widetrail.recipe.models import ArgumentText, KeyText, PathText, SettingsPath
+from widetrail.recipe.models import ArgumentText, InForm, PathText
 from widetrail.recipe.settings import Settings, StepText
 from widetrail.recipe.templates import literal, plain
 from widetrail.steps.interface import Doing
@@ -26,12 +27,6 @@ from widetrail.steps.outcomes import Done, Facts, Failed, Outcome
 from widetrail.steps.putting import put_again, put_file, put_values
 from widetrail.steps.step import Step, Unfolding
 
-FILES = ("ini", "json", "toml", "yaml", "plist", "xml", "text", "reg", "sqlite")
-STORES = ("registry", "dconf")
-
-_ADDING = ("ini", "json", "toml")
-"""The forms in which a value may be new; in the others it must stand there already, once."""
-
 
 def _check_at(at: str) -> str:
     if not at.strip("/"):
@@ -39,55 +34,31 @@ def _check_at(at: str) -> str:
     return at
 
 
-class WrittenValue(Model):
+class WrittenValue(InForm):
     """A value and where it stands: the file by its form, or a store, and the place in it.
 
-    In a database ``at`` is ``table.column``, and ``where`` are columns with their values in the one
+    In a database ``at`` is ``table.column``, and ``row`` are columns with their values in the one
     row that is meant.
     """
 
-    ini: PathText | None = None
-    json_: PathText | None = Field(None, alias="json")
-    toml: PathText | None = None
-    yaml: PathText | None = None
-    plist: PathText | None = None
-    xml: PathText | None = None
-    text: PathText | None = None
-    reg: PathText | None = None
-    sqlite: PathText | None = None
-    registry: KeyText | None = None
-    dconf: SettingsPath | None = None
+    role = "write"
+    code = "file"
+    what = "file or store"
+
+    in_file_: Mapping[str, PathText] = Field(default_factory=dict)
     at: Annotated[str, AfterValidator(_check_at)]
-    where: dict[str, str] = Field(default_factory=dict)
+    row: dict[str, str] = Field(default_factory=dict, alias="where")
     value: ArgumentText
     as_: Literal["text", "path"] = Field("text", alias="as")
 
     @model_validator(mode="after")
-    def _names_one(self) -> WrittenValue:
-        if len(self._given) != 1:
-            raise flaw("file", f"expected one of {', '.join((*FILES, *STORES))}")
-        form = self._given[0][0]
-        if form in ("json", "toml", "yaml") and not self.at.startswith("/"):
-            raise flaw("place", f'"{self.at}" is no JSON Pointer; it begins with /')
-        if bool(self.where) != (form == "sqlite"):
+    def _fits(self) -> WrittenValue:
+        form = FORMS[self.form]
+        if form.check_write_at is not None:
+            form.check_write_at(self.at)
+        if bool(self.row) != (form.database is not None):
             raise flaw("place", '"where" names the row of a database, and belongs to "sqlite"')
         return self
-
-    @property
-    def _given(self) -> list[tuple[str, str]]:
-        named = {form: f"{form}_" if form == "json" else form for form in (*FILES, *STORES)}
-        found = {form: getattr(self, name) for form, name in named.items()}
-        return [(form, path) for form, path in found.items() if path is not None]
-
-    @property
-    def file(self) -> tuple[str, str]:
-        """The form, and the path of the file or store."""
-        return self._given[0]
-
-    @property
-    def in_file(self) -> bool:
-        """Whether the value stands in a file, and in no store."""
-        return self.file[0] in FILES
 
 
 class WriteSettings(Settings):
@@ -96,9 +67,8 @@ class WriteSettings(Settings):
     write: WrittenValue
 
     def templates(self) -> Iterator[StepText]:
-        form, path = self.write.file
         if self.write.in_file:
-            yield StepText(("write", form), "written", path)
+            yield StepText(("write", self.write.form), "written", str(self.write.where))
         yield StepText(("write", "value"), "written", self.write.value)
 
 
@@ -134,14 +104,14 @@ class Write(Rule[WriteSettings], Act[WriteStep]):
 
     def unfold(self, settings: WriteSettings, unfolding: Unfolding) -> tuple[Step, ...]:
         said = settings.write
-        form, path = said.file
+        path = str(said.where)
         file = unfolding.expand(path) if said.in_file else literal(path)
         step = unfolding.step(
             WriteStep,
-            form=form,
+            form=said.form,
             file=file,
             at=said.at,
-            where={column: literal(value) for column, value in said.where.items()},
+            where={column: literal(value) for column, value in said.row.items()},
             value=unfolding.expand(said.value),
             value_is=said.as_,
             changes=(file,) if said.in_file else (),
@@ -149,7 +119,7 @@ class Write(Rule[WriteSettings], Act[WriteStep]):
         return (step,)
 
     def touches(self, step: WriteStep, doing: Doing) -> Iterator[Touched]:
-        if step.form in STORES or doing.store(step.item) is not None:
+        if FORMS[step.form].is_store or doing.store(step.item) is not None:
             yield Touched(plain(step.file))
         yield from super().touches(step, doing)
 
@@ -167,7 +137,7 @@ class Write(Rule[WriteSettings], Act[WriteStep]):
             value = value.replace("/", doing.machine.rules.separator)
         doing.await_closed(step.item)
         try:
-            if step.form in STORES:
+            if FORMS[step.form].is_store:
                 return _done(path, _in_store(step, doing, path, value))
             return _in_file(step, doing, path, value)
         except (Unreadable, Unwritable) as error:
@@ -179,14 +149,14 @@ def _done(path: str, put_aside: list[str]) -> Done:
 
 
 def _in_file(step: WriteStep, doing: Doing, path: str, value: str) -> Outcome:
-    machine, form, at = doing.machine, step.form, step.at
+    machine, form, at = doing.machine, FORMS[step.form], step.at
     if machine.look(path) is None:
         todo = "Start the program once, so that it makes the file, then walk again."
         return Failed(f"{path} is not there", todo)
-    if form == "sqlite":
+    if form.database is not None:
         where = {column: doing.fill(step, text) for column, text in step.where.items()}
         with copied_database(machine, path) as copy:
-            ask("put cell", copy, at, where, value)
+            ask_form(form, form.database.put_cell, copy, at, where, value)
             data = read_outside(Path(copy), COPY_MOST, named=True)
         journals = [f"{path}{suffix}" for suffix in BESIDE]
         return _done(path, put_file(step, doing, path, data, journals))
@@ -197,24 +167,26 @@ def _in_file(step: WriteStep, doing: Doing, path: str, value: str) -> Outcome:
     return _done(path, put_file(step, doing, path, written))
 
 
-def written_with(form: str, data: bytes, at: str, value: str) -> bytes:
+def written_with(form: Form, data: bytes, at: str, value: str) -> bytes:
     """Return the file with the value, of the kind that stands there already.
 
     Raises:
         Unreadable: The file cannot be read in that form, or has no such place.
         Unwritable: The value cannot stand there.
     """
-    if form not in _ADDING:
-        spots: list[Spot] = ask("spots", form, data, at)
+    if form.add is None:
+        if form.spots is None or form.put is None:
+            raise Unwritable(f"is {form.name}, which is not written so")
+        spots = ask_form(form, form.spots, data, at)
         if len(spots) != 1:
             raise Unreadable(f"has {len(spots)} texts at {at}, and one was expected")
-        written: bytes = ask("put", form, data, at, {spots[0].where: value})
-        return written
+        return ask_form(form, form.put, data, at, {spots[0].where: value})
+    assert form.value is not None, "what can be added can be read"
     try:
-        old = read_value(form, data, at)
+        old = form.value(data, at)
     except NotThere:
         old = None
-    return write_value(form, data, at, value if form == "ini" else _like(old, value))
+    return form.add(data, at, _like(old, value))
 
 
 def _in_store(step: WriteStep, doing: Doing, place: str, value: str) -> list[str]:

@@ -1,0 +1,184 @@
+"""JSON (RFC 8259): every other byte is kept where a value is changed."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from widetrail.formats.form import Entry, Form, insist_held
+from widetrail.formats.interface import Located, NotThere, Raw, Scalar, Spot, Unreadable, Unwritable
+from widetrail.formats.texts import decode, encode
+from widetrail.formats.trees import (
+    check_pointer,
+    first_line,
+    follow_pointer,
+    line_in_yaml,
+    listed,
+    located,
+    path_in_entries,
+    plain,
+    pointer_tokens,
+    texts_at,
+)
+
+
+def parse(data: bytes) -> Raw:
+    """Return a whole document.
+
+    Raises:
+        Unreadable: It is none.
+    """
+    try:
+        return plain(json.loads(decode(data)[0]))
+    except (ValueError, RecursionError) as error:
+        raise Unreadable(f"is not json: {first_line(error)}") from error
+
+
+def read(data: bytes, at: str) -> list[Located]:
+    """Return the value that a pointer leads to."""
+    return located(parse, line_in_yaml, data, at)
+
+
+def spots(data: bytes, at: str) -> list[Spot]:
+    """Return the texts that a pointer leads to."""
+    return texts_at(parse, line_in_yaml, data, at)
+
+
+def value(data: bytes, at: str) -> Raw:
+    """Return what a pointer leads to."""
+    return follow_pointer(parse(data), at)
+
+
+def entries(data: bytes, at: str) -> list[Entry]:
+    """Return the entries of an index."""
+    return list(listed(value(data, at)))
+
+
+def put(data: bytes, at: str, changes: Mapping[str, str]) -> bytes:
+    """Return the document with other texts at the places of ``changes``."""
+    written = data
+    for where, text in changes.items():
+        written = add(written, where, text)
+    return insist_held(written, spots, at, changes)
+
+
+def add(data: bytes, at: str, scalar: Scalar) -> bytes:
+    """Return the document with a value, which is added where its object is there.
+
+    An empty file becomes an object.
+
+    Raises:
+        Unreadable: It is no document.
+        NotThere: There is nothing that could hold the key.
+        Unwritable: The file's encoding cannot hold the value.
+    """
+    text, codec = decode(data)
+    written = encode(_written(text, at, scalar), codec, data)
+    if value(written, at) != scalar:
+        raise Unwritable("holds another value once it is written as json")
+    return written
+
+
+_SPACE = " \t\r\n"
+
+
+def _written(text: str, at: str, scalar: Scalar) -> str:
+    literal = json.dumps(scalar, ensure_ascii=text.isascii())
+    if not text.strip(_SPACE + "\ufeff") and at.count("/") == 1:
+        return f"{{{json.dumps(pointer_tokens(at)[-1])}: {literal}}}\n"
+    parse(text.encode("utf-8", "surrogatepass"))
+    tokens = pointer_tokens(at)
+    start = _skip(text, 0)
+    for number, token in enumerate(tokens):
+        members = _members(text, start)
+        found = members.of(token)
+        if found is None and number == len(tokens) - 1 and members.is_object:
+            return members.added(text, token, literal)
+        if found is None:
+            raise NotThere(f'has no "{token}" on the way to {at}')
+        start = found
+    end = _end(text, start)
+    return text[:start] + literal + text[end:]
+
+
+def _skip(text: str, at: int) -> int:
+    while at < len(text) and text[at] in _SPACE + "\ufeff":
+        at += 1
+    return at
+
+
+_decode_at: Callable[[str, int], tuple[Any, int]] = json.JSONDecoder().raw_decode
+
+
+def _end(text: str, start: int) -> int:
+    return _decode_at(text, start)[1]
+
+
+@dataclass(frozen=True, slots=True)
+class _Members:
+    """The members of an object or list: their names, and where each value begins and ends."""
+
+    is_object: bool
+    open_at: int
+    named: tuple[tuple[str, int, int, int], ...]
+    """Name, where the name begins, where the value begins and ends."""
+
+    def of(self, token: str) -> int | None:
+        """Return where the value of a member begins; of equal names the last counts."""
+        found = [begin for name, _, begin, _ in self.named if name == token]
+        return found[-1] if found else None
+
+    def added(self, text: str, name: str, literal: str) -> str:
+        """Return the text with one more member, set as the last one is."""
+        told = json.dumps(name, ensure_ascii=text.isascii())
+        if not self.named:
+            inner = self.open_at + 1
+            return f"{text[:inner]}{told}: {literal}{text[inner:]}"
+        _, key_at, begin, end = self.named[-1]
+        key_end = _end(text, key_at)
+        before = self.named[-2][3] if len(self.named) > 1 else self.open_at
+        gap = text[_after_comma(text, before) : key_at]
+        return f"{text[:end]},{gap}{told}{text[key_end:begin]}{literal}{text[end:]}"
+
+
+def _after_comma(text: str, at: int) -> int:
+    """Return the place after the bracket at ``at``, or after the comma that follows it."""
+    if text[at] in "{[":
+        return at + 1
+    return text.index(",", at) + 1
+
+
+def _members(text: str, start: int) -> _Members:
+    opener = text[start] if start < len(text) else ""
+    named: list[tuple[str, int, int, int]] = []
+    if opener not in ("{", "["):
+        return _Members(False, start, ())
+    at = _skip(text, start + 1)
+    while text[at] not in "}]":
+        name, key_at = str(len(named)), at
+        if opener == "{":
+            name, at = _decode_at(text, at)
+            at = _skip(text, _skip(text, at) + 1)
+        end = _end(text, at)
+        named.append((name, key_at, at, end))
+        at = _skip(text, end)
+        if text[at] == ",":
+            at = _skip(text, at + 1)
+    return _Members(opener == "{", start, tuple(named))
+
+
+JSON = Form(
+    "json",
+    "pointer",
+    tells=True,
+    read=read,
+    spots=spots,
+    put=put,
+    value=value,
+    add=add,
+    entries=entries,
+    entry_at=path_in_entries,
+    check_write_at=check_pointer,
+)

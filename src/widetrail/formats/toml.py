@@ -1,0 +1,153 @@
+"""TOML 1.0: comments and order are kept where a value is changed."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from collections.abc import Mapping
+from typing import Any
+
+from widetrail.formats.form import Entry, Form, insist_held
+from widetrail.formats.interface import Located, NotThere, Raw, Scalar, Spot, Unreadable, Unwritable
+from widetrail.formats.texts import decode, encode
+from widetrail.formats.trees import (
+    check_pointer,
+    first_line,
+    follow_pointer,
+    listed,
+    located,
+    path_in_entries,
+    plain,
+    pointer_names,
+    pointer_tokens,
+    texts_at,
+)
+
+
+def parse(data: bytes) -> Raw:
+    """Return a whole document.
+
+    Raises:
+        Unreadable: It is none.
+    """
+    try:
+        return plain(tomllib.loads(decode(data)[0]))
+    except (ValueError, TypeError, LookupError, OverflowError, RecursionError) as error:
+        raise Unreadable(f"is not toml: {first_line(error)}") from error
+
+
+def line_of(data: bytes, pointer: str) -> int:
+    """Return the line of a value, or 0 where it is not found."""
+    return _line_in_toml(decode(data)[0], pointer_names(pointer))
+
+
+def _line_in_toml(text: str, tokens: list[str]) -> int:
+    table = ""
+    for number, line in enumerate(text.splitlines(), start=1):
+        stripped = line.strip()
+        if header := re.match(r"\[([^\[\]]+)\]", stripped):
+            table = header[1].replace('"', "").replace(" ", "")
+        key = stripped.partition("=")[0].strip().replace('"', "").replace("'", "")
+        if "=" in stripped and ".".join(filter(None, [table, key])) == ".".join(tokens):
+            return number
+    return 0
+
+
+def read(data: bytes, at: str) -> list[Located]:
+    """Return the value that a pointer leads to."""
+    return located(parse, line_of, data, at)
+
+
+def spots(data: bytes, at: str) -> list[Spot]:
+    """Return the texts that a pointer leads to."""
+    return texts_at(parse, line_of, data, at)
+
+
+def value(data: bytes, at: str) -> Raw:
+    """Return what a pointer leads to."""
+    return follow_pointer(parse(data), at)
+
+
+def entries(data: bytes, at: str) -> list[Entry]:
+    """Return the entries of an index."""
+    return list(listed(value(data, at)))
+
+
+def put(data: bytes, at: str, changes: Mapping[str, str]) -> bytes:
+    """Return the document with other texts at the places of ``changes``."""
+    written = data
+    for where, text in changes.items():
+        written = add(written, where, text)
+    return insist_held(written, spots, at, changes)
+
+
+def add(data: bytes, at: str, scalar: Scalar) -> bytes:
+    """Return the document with a value, which is added where its table is there.
+
+    Raises:
+        Unreadable: It is no document.
+        NotThere: There is nothing that could hold the key.
+        Unwritable: TOML or the file's encoding cannot hold the value.
+    """
+    text, codec = decode(data)
+    written = encode(_written(text, at, scalar), codec, data)
+    if value(written, at) != scalar:
+        raise Unwritable("holds another value once it is written as toml")
+    return written
+
+
+def _written(text: str, at: str, scalar: Scalar) -> str:
+    import tomlkit
+    from tomlkit.exceptions import TOMLKitError
+
+    if scalar is None:
+        raise Unwritable("is TOML, which has no null")
+    before = parse(text.encode("utf-8", "surrogatepass"))
+    tokens = pointer_tokens(at)
+    try:
+        document = tomlkit.parse(text)
+        holder: Any = document
+        for token in tokens[:-1]:
+            holder = holder[int(token) if isinstance(holder, list) else token]
+        last: Any = int(tokens[-1]) if isinstance(holder, list) else tokens[-1]
+        if not isinstance(holder, dict) and not (isinstance(holder, list) and last < len(holder)):
+            raise NotThere(f'has no "{tokens[-1]}" on the way to {at}')
+        holder[last] = scalar
+        written = tomlkit.dumps(document)
+    except (KeyError, IndexError, ValueError, TypeError) as error:
+        raise NotThere(f"has nothing on the way to {at}") from error
+    except TOMLKitError as error:
+        raise Unreadable(f"is not toml: {error}") from error
+    after = parse(written.encode("utf-8", "surrogatepass"))
+    if _without(before, tokens) != _without(after, tokens):
+        raise Unwritable("would have another value changed too")
+    return written
+
+
+def _without(document: Raw, tokens: list[str]) -> Raw:
+    """Return a document without the value at ``tokens``, which may not be there."""
+    if isinstance(document, dict):
+        rest = {k: v for k, v in document.items() if k != tokens[0]}
+        if len(tokens) == 1 or tokens[0] not in document:
+            return rest
+        return {**rest, tokens[0]: _without(document[tokens[0]], tokens[1:])}
+    if isinstance(document, list) and tokens[0].isdigit() and int(tokens[0]) < len(document):
+        at = int(tokens[0])
+        own: list[Raw] = [] if len(tokens) == 1 else [_without(document[at], tokens[1:])]
+        return [*document[:at], *own, *document[at + 1 :]]
+    return document
+
+
+TOML = Form(
+    "toml",
+    "pointer",
+    tells=True,
+    read=read,
+    spots=spots,
+    put=put,
+    value=value,
+    add=add,
+    entries=entries,
+    entry_at=path_in_entries,
+    check_write_at=check_pointer,
+)
