@@ -197,12 +197,15 @@ def test_one_broken_thing_is_said_and_the_rest_goes_on(world: World) -> None:
 
 
 def test_this_machine_is_surveyed_for_real(
-    world: World, own_home: Path, monkeypatch: pytest.MonkeyPatch
+    world: World, own_home: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     if sys.platform != "linux":
         pytest.skip("runs a stand-in on this Linux machine")
-    home = own_home
-    monkeypatch.setenv("PATH", os.pathsep.join([str(Path(sys.executable).parent), os.defpath]))
+    home, installed = own_home, tmp_path / "installed/quillbox"
+    installed.parent.mkdir()
+    installed.write_text(f'#!/bin/sh\nexec {sys.executable} -P -m widetrail_demo quillbox "$@"\n')
+    installed.chmod(0o755)
+    monkeypatch.setenv("PATH", os.pathsep.join([str(installed.parent), os.defpath]))
     subprocess.run(["quillbox", "receive", "me@moss.example", "Hello"], check=True)
     subprocess.run(["quillbox", "receive", "me@moss.example", "Again"], check=True)
     before = contents(home)
