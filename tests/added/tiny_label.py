@@ -1,7 +1,7 @@
 """A kind of step that a distribution of somebody else's adds: it labels a folder of new."""
 
 from collections.abc import Iterator, Mapping
-from typing import Literal
+from typing import Literal, Protocol
 
 from pydantic import Field
 
@@ -10,7 +10,8 @@ from widetrail.recipe.conditions import Condition
 from widetrail.recipe.models import ArgumentText, Name, PathText
 from widetrail.recipe.settings import Settings, StepText
 from widetrail.recipe.templates import plain
-from widetrail.steps import Act, Doing, Done, Facts, Outcome, Rule, Step, Unfolding
+from widetrail.steps import Act, Done, Facts, Outcome, Rule, Step, Unfolding
+from widetrail.steps.contexts import Evidence, OfItem, Work
 from widetrail.steps.proving import missing, telling_of
 from widetrail.steps.putting import put_again, put_file
 
@@ -50,7 +51,11 @@ class LabelFacts(Facts):
     labelled: Text = ""
 
 
-class Label(Rule[LabelSettings], Act[LabelStep]):
+class Has(Work, OfItem, Evidence, Protocol):
+    """What labelling takes."""
+
+
+class Label(Rule[LabelSettings], Act[LabelStep, Has]):
     """Writes a file once what it waits for is there."""
 
     settings = LabelSettings
@@ -65,7 +70,7 @@ class Label(Rule[LabelSettings], Act[LabelStep]):
     def words(self, step: LabelStep) -> str:
         return f'label {plain(step.file)} with "{plain(step.text)}"'
 
-    def do(self, step: LabelStep, doing: Doing) -> Outcome:
+    def do(self, step: LabelStep, doing: Has) -> Outcome:
         settings = doing.settings(step)
         assert isinstance(settings, LabelSettings)
         with telling_of(doing.finder(step.item).loaded, settings):

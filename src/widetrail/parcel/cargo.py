@@ -20,7 +20,7 @@ from widetrail.parcel.reading import reading
 from widetrail.parcel.seal import ENDING, Seal
 from widetrail.parcel.segments import BLOCK, CHUNK, PIECE, Segment, tar_header
 from widetrail.steps import CargoEntry
-from widetrail.steps.interface import Piece, UnreadableFile, Unstable
+from widetrail.steps.cargo import Piece, UnreadableFile, Unstable
 
 SEGMENT = 64 * 1024 * 1024
 """Bytes of a segment before sealing, at most; what is larger is packed in pieces."""

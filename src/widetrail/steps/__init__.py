@@ -3,18 +3,11 @@
 A new kind is a new file, its line in ``table``, and its test.
 """
 
-from widetrail.steps.interface import (
-    Asked,
-    CargoEntry,
-    Doing,
-    Hands,
-    Onlooker,
-    Packed,
-    Packing,
-    Task,
-)
+from widetrail.steps.cargo import CargoEntry, Packed, Packing
+from widetrail.steps.contexts import Everything
 from widetrail.steps.kind import Act, Rule, Touched
 from widetrail.steps.outcomes import Done, Fact, Facts, Failed, Noted, Outcome, Waits, state_of
+from widetrail.steps.people import Asked, Hands, Onlooker, Task
 from widetrail.steps.step import OfSeat, Step, Unfolding, WrittenAt
 from widetrail.steps.table import (
     ACTS,
@@ -35,7 +28,6 @@ __all__ = [
     "AnyStep",
     "Asked",
     "CargoEntry",
-    "Doing",
     "Done",
     "Fact",
     "Facts",

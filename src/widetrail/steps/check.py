@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Literal
+from typing import Literal, Protocol
 
 from pydantic import Field
 
@@ -11,11 +11,16 @@ from widetrail.formats.checked import Model
 from widetrail.formats.told import Text
 from widetrail.recipe.arms import reach
 from widetrail.recipe.models import Check
-from widetrail.steps.interface import Doing
+from widetrail.steps.contexts import Evidence, OfItem
 from widetrail.steps.kind import Act
 from widetrail.steps.note import take_note
 from widetrail.steps.outcomes import Done, Facts, Failed, Noted, Outcome
 from widetrail.steps.step import Step
+
+
+class Has(OfItem, Evidence, Protocol):
+    """What comparing takes."""
+
 
 Verdict = Literal["holds", "differs", "unknown"]
 Compare = Literal["same", "at least"]
@@ -42,7 +47,7 @@ class CheckFacts(Facts):
     checks: dict[Text, Checked] = Field(default_factory=dict)
 
 
-class Checks(Act[CheckStep]):
+class Checks(Act[CheckStep, Has]):
     """Takes the same readings on new and compares."""
 
     step = CheckStep
@@ -52,7 +57,7 @@ class Checks(Act[CheckStep]):
         wanted = ", ".join(f"{name} ({compare})" for name, compare in step.readings.items())
         return f"check {step.item} against old: {wanted}"
 
-    def do(self, step: CheckStep, doing: Doing) -> Outcome:
+    def do(self, step: CheckStep, doing: Has) -> Outcome:
         finder, noted = doing.finder(step.item), doing.noted(step.item)
         item = doing.item(step.item)
         checks: dict[str, Checked] = {}

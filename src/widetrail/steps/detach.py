@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Literal, Protocol
 
 from widetrail.errors import Waiting
 from widetrail.formats.told import Text
 from widetrail.recipe.settings import Settings
-from widetrail.steps.interface import Doing, Task
+from widetrail.steps.contexts import Cargo, OfItem, People, Work
 from widetrail.steps.kind import Act, Rule
 from widetrail.steps.outcomes import Done, Facts, Outcome
+from widetrail.steps.people import Task
 from widetrail.steps.step import Step, Unfolding
+
+
+class Has(Work, OfItem, Cargo, People, Protocol):
+    """What taking the medium away takes."""
 
 
 class DetachSettings(Settings):
@@ -35,7 +40,7 @@ DETACH = "detach"
 """The name of the task by which the medium is taken away."""
 
 
-class Detach(Rule[DetachSettings], Act[DetachStep]):
+class Detach(Rule[DetachSettings], Act[DetachStep, Has]):
     """Unfolds into one act: what is left comes to new, then the medium is taken away."""
 
     settings = DetachSettings
@@ -49,7 +54,7 @@ class Detach(Rule[DetachSettings], Act[DetachStep]):
     def words(self, step: DetachStep) -> str:
         return "keep what is left of the parcel on this machine, then take the medium away"
 
-    def do(self, step: DetachStep, doing: Doing) -> Outcome:
+    def do(self, step: DetachStep, doing: Has) -> Outcome:
         medium = doing.medium()
         kept = doing.take_along()
         words = "Take the medium with the parcel away from this machine."

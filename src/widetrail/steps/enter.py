@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Mapping
-from typing import ClassVar, Literal
+from typing import ClassVar, Literal, Protocol
 
 from widetrail.errors import Halted, WentWrong
 from widetrail.finding.atlas import Elsewhere, NotUnderstood, Rewritten, Unsayable
@@ -31,11 +31,16 @@ from widetrail.machine.written import read_written, write_again
 from widetrail.recipe import Existing
 from widetrail.recipe.arms import MET, reach
 from widetrail.recipe.templates import plain
-from widetrail.steps.interface import Doing
+from widetrail.steps.contexts import Cargo, OfItem, Paths, Work
 from widetrail.steps.kind import Act, StepRecord, Touched
 from widetrail.steps.outcomes import Done, Facts, Failed, Outcome, Remark, remarks
 from widetrail.steps.putting import put_file, put_values
 from widetrail.steps.step import Step, WrittenAt
+
+
+class Has(Work, OfItem, Cargo, Paths, Protocol):
+    """What entering values takes."""
+
 
 EXISTING_VALUES = {
     "put aside": "what is there of them already goes, and can be had back",
@@ -70,7 +75,7 @@ class _Entered(StepRecord):
     facts: EnterFacts
 
 
-class Enter(Act[EnterStep]):
+class Enter(Act[EnterStep, Has]):
     """Merges values into what new has."""
 
     step = EnterStep
@@ -79,7 +84,7 @@ class Enter(Act[EnterStep]):
     needs_closed = True
     places = True
 
-    def touches(self, step: EnterStep, doing: Doing) -> Iterator[Touched]:
+    def touches(self, step: EnterStep, doing: OfItem) -> Iterator[Touched]:
         if place := doing.pinned(step.item):
             yield Touched(place, told=doing.is_told(step.item), holds_cargo=True)
 
@@ -88,7 +93,7 @@ class Enter(Act[EnterStep]):
         starts = "; what stands there starts by itself" if _STARTS.search(place) else ""
         return f"enter the values of {step.item} at {place}; {what}{starts}"
 
-    def do(self, step: EnterStep, doing: Doing) -> Outcome:
+    def do(self, step: EnterStep, doing: Has) -> Outcome:
         entered = doing.recorded("entered", step.id)
         if entered is not None:
             return Done(EnterFacts.model_validate(entered["facts"]))
@@ -107,7 +112,7 @@ class Enter(Act[EnterStep]):
 class _Entering:
     """One item's values on their way into a store."""
 
-    def __init__(self, step: EnterStep, doing: Doing, kind: StoreKind) -> None:
+    def __init__(self, step: EnterStep, doing: Has, kind: StoreKind) -> None:
         self._step, self._doing, self._kind = step, doing, kind
         self._place, self._old_place = doing.pinned(step.item), doing.place_on_old(step.item)
         self._store = Store(doing.machine, kind, self._place)

@@ -15,12 +15,13 @@ from pydantic import BaseModel
 from widetrail.formats.told import Text
 from widetrail.recipe.settings import Settings
 from widetrail.recipe.templates import braces, plain
-from widetrail.steps.interface import Doing, Record
+from widetrail.steps.contexts import OfItem, Record
 from widetrail.steps.outcomes import Facts, Outcome
 from widetrail.steps.step import Step, Unfolding
 from widetrail.steps.undo import UndoAct, WayBack, undo_record
 
 S = TypeVar("S", bound=Step)
+C = TypeVar("C", contravariant=True)
 R = TypeVar("R", bound=Settings)
 
 
@@ -60,7 +61,7 @@ class Rule(ABC, Generic[R]):
         """Return the steps of the plan, in order."""
 
 
-class Act(ABC, Generic[S]):
+class Act(ABC, Generic[S, C]):
     """How the steps of one kind are told, done and taken back, and what others must know of it."""
 
     step: ClassVar[type[Step]]
@@ -109,7 +110,7 @@ class Act(ABC, Generic[S]):
     by_person: ClassVar[str] = ""
     """What undoing cannot take back of it, since a person did it; empty where nothing is so."""
 
-    def touches(self, step: S, doing: Doing) -> Iterator[Touched]:
+    def touches(self, step: S, item: OfItem) -> Iterator[Touched]:
         """Give what a step, with what is known put in, changes or reads at this station."""
         for path in (*step.changes, *step.writes):
             if not braces(path):
@@ -134,8 +135,8 @@ class Act(ABC, Generic[S]):
         """Return the step as a plan tells it to a person."""
 
     @abstractmethod
-    def do(self, step: S, doing: Doing) -> Outcome:
-        """Do the step.
+    def do(self, step: S, doing: C) -> Outcome:
+        """Do the step with what its kind says that it takes.
 
         Raises:
             Waiting: It waits for something; nothing of it is left half-way.

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Literal
+from typing import Literal, Protocol
 
 from widetrail.errors import Halted, Waiting
 from widetrail.licence.seat import (
@@ -18,9 +18,15 @@ from widetrail.licence.seat import (
     words_of,
 )
 from widetrail.recipe import Station
-from widetrail.steps.interface import Asked, Doing
+from widetrail.steps.contexts import Licences, OfItem, People, Work
 from widetrail.steps.outcomes import Done, Facts, Failed, Outcome, SeatTold
+from widetrail.steps.people import Asked
 from widetrail.steps.step import Step
+
+
+class ForSeat(Work, OfItem, People, Licences, Protocol):
+    """What every step of an act on a seat takes."""
+
 
 UNKNOWN = "unknown"
 """What is answered where a person does not know yet."""
@@ -46,28 +52,28 @@ def purpose_of(step: Step) -> Purpose:
 Whose = Literal["program", "maker", "person"]
 
 
-def done_with(step: Step, doing: Doing, says: str = "", by: Whose = "program") -> Done:
+def done_with(step: Step, doing: ForSeat, says: str = "", by: Whose = "program") -> Done:
     """Return that a step was done, with how far the seat is now and what shows that."""
     return Done(Facts(seat=SeatTold(stage=doing.seats.now(step.item).stage, says=says, by=by)))
 
 
 def asked_of(
-    step: Step, doing: Doing, name: str, words: str, choices: tuple[str, ...] = ("yes", "no")
+    step: Step, doing: ForSeat, name: str, words: str, choices: tuple[str, ...] = ("yes", "no")
 ) -> Asked:
     recipe = doing.finder(step.item).loaded.id
     return Asked(recipe, name, words, step.item, choices=choices)
 
 
-def name_of(step: Step, doing: Doing) -> str:
+def name_of(step: Step, doing: ForSeat) -> str:
     return doing.application(step.item).name
 
 
-def walk_again(doing: Doing) -> str:
+def walk_again(doing: ForSeat) -> str:
     """Return that a person should walk again, with the command."""
     return f"walk again ({doing.seats.walk()})"
 
 
-def closed_already(step: Step, doing: Doing) -> Outcome | None:
+def closed_already(step: Step, doing: ForSeat) -> Outcome | None:
     """Return the outcome of a step of an act that is closed, and ``None`` while it is open.
 
     Raises:
@@ -85,7 +91,7 @@ def closed_already(step: Step, doing: Doing) -> Outcome | None:
     )
 
 
-def by_maker(step: Step, doing: Doing, why: str) -> Outcome:
+def by_maker(step: Step, doing: ForSeat, why: str) -> Outcome:
     """Return the outcome of an act as the maker says that it ended.
 
     Raises:
@@ -135,7 +141,7 @@ def by_maker(step: Step, doing: Doing, why: str) -> Outcome:
     return Failed(words, todo)
 
 
-def contradiction(step: Step, doing: Doing, holder: Holder, says: str) -> Halted:
+def contradiction(step: Step, doing: ForSeat, holder: Holder, says: str) -> Halted:
     """Return what a person is told where the maker and the program say what cannot both be."""
     machine, name = doing.machine.name, name_of(step, doing)
     who = {"nobody": "nobody", "old": _machine(step, doing, "old")}
@@ -158,5 +164,5 @@ def contradiction(step: Step, doing: Doing, holder: Holder, says: str) -> Halted
     return Halted(f"what {name} and its maker say cannot both be so", why=why, todo=todo)
 
 
-def _machine(step: Step, doing: Doing, station: Station) -> str:
+def _machine(step: Step, doing: ForSeat, station: Station) -> str:
     return doing.machine.name if station == step.station else doing.other()

@@ -9,7 +9,7 @@ from pydantic import Field
 from widetrail.finding import ByPart, Finder, Known, Unknown
 from widetrail.formats.told import Text
 from widetrail.recipe import Item
-from widetrail.steps.interface import Doing
+from widetrail.steps.contexts import OfItem
 from widetrail.steps.kind import Act
 from widetrail.steps.outcomes import Done, Facts, Noted, Outcome
 from widetrail.steps.step import Step
@@ -28,7 +28,7 @@ class NoteFacts(Facts):
     readings: dict[Text, Noted] = Field(default_factory=dict)
 
 
-class Note(Act[NoteStep]):
+class Note(Act[NoteStep, OfItem]):
     """Takes the item's readings on old."""
 
     step = NoteStep
@@ -38,7 +38,7 @@ class Note(Act[NoteStep]):
     def words(self, step: NoteStep) -> str:
         return f"note of {step.item}: {', '.join(step.readings)}"
 
-    def do(self, step: NoteStep, doing: Doing) -> Outcome:
+    def do(self, step: NoteStep, doing: OfItem) -> Outcome:
         finder, item = doing.finder(step.item), doing.item(step.item)
         return Done(NoteFacts(readings={n: take_note(finder, item, n) for n in step.readings}))
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Collection, Iterator, Mapping
 from io import BytesIO
-from typing import BinaryIO, Literal
+from typing import BinaryIO, Literal, Protocol
 
 from widetrail.errors import MachineUnusable, Waiting
 from widetrail.finding import Selection, with_journals
@@ -23,11 +23,18 @@ from widetrail.machine import Entry
 from widetrail.machine.interface import Opened
 from widetrail.machine.paths import parent
 from widetrail.recipe.templates import plain
-from widetrail.steps.interface import Asked, Doing, UnreadableFile, Unstable
+from widetrail.steps.cargo import UnreadableFile, Unstable
+from widetrail.steps.contexts import Cargo, OfItem, People, Work
 from widetrail.steps.kind import Act, Touched
 from widetrail.steps.outcomes import Done, Facts, Failed, Outcome, Remark, remarks
+from widetrail.steps.people import Asked
 from widetrail.steps.saving import with_hard_links
 from widetrail.steps.step import Step
+
+
+class Has(Work, OfItem, Cargo, People, Protocol):
+    """What packing takes."""
+
 
 LOOK_EVERY = 2.0
 """Seconds between two looks, while packing, at whether the program is still closed."""
@@ -53,7 +60,7 @@ class PackFacts(Facts):
         return not (self.files or self.links)
 
 
-class Pack(Act[PackStep]):
+class Pack(Act[PackStep, Has]):
     """Packs what an item stands for, links as links."""
 
     step = PackStep
@@ -62,13 +69,13 @@ class Pack(Act[PackStep]):
     packs = True
     moves_data = True
 
-    def touches(self, step: PackStep, doing: Doing) -> Iterator[Touched]:
+    def touches(self, step: PackStep, doing: OfItem) -> Iterator[Touched]:
         yield Touched(doing.pinned(step.item), told=doing.is_told(step.item), taken=True)
 
     def words(self, step: PackStep) -> str:
         return f"pack {step.item} from {plain(step.source)} into the parcel"
 
-    def do(self, step: PackStep, doing: Doing) -> Outcome:
+    def do(self, step: PackStep, doing: Has) -> Outcome:
         place, kind = doing.pinned(step.item), doing.store(step.item)
         tries, left_out = 1, _LeftOut(step, doing)
         while True:
@@ -87,7 +94,7 @@ class Pack(Act[PackStep]):
             except UnreadableFile as error:
                 left_out.ask(error)
 
-    def _pack(self, step: Step, doing: Doing, left_out: _LeftOut) -> Outcome:
+    def _pack(self, step: Step, doing: Has, left_out: _LeftOut) -> Outcome:
         listed = _Listed(step, doing, left_out.paths)
         watch = _Watch(step, doing, sum(e.size for e in listed.entries), listed.files)
         with doing.machine.opened(listed.folder) as below:
@@ -116,7 +123,7 @@ class _LeftOut:
     ALL = "leave all such out"
     CHOICES = ("leave it out", ALL, "stop")
 
-    def __init__(self, step: Step, doing: Doing) -> None:
+    def __init__(self, step: Step, doing: Has) -> None:
         self._step, self._doing, self._all = step, doing, False
         self.paths: set[str] = set()
         self.told: list[Remark] = []
@@ -146,7 +153,7 @@ UNREADABLE = "unreadable"
 class _Listed:
     """What an item is on old now: its place, all it takes below it, and files from elsewhere."""
 
-    def __init__(self, step: Step, doing: Doing, left_out: Collection[str]) -> None:
+    def __init__(self, step: Step, doing: Has, left_out: Collection[str]) -> None:
         self._machine = doing.machine
         place = doing.pinned(step.item)
         there = self._machine.look(place)
@@ -193,7 +200,7 @@ def _seen(entry: Entry) -> Entry:
     return entry._replace(mtime=0) if entry.kind == "folder" else entry
 
 
-def _from_outside(doing: Doing, outside: Mapping[str, str], taken: Collection[str]) -> list[Entry]:
+def _from_outside(doing: Has, outside: Mapping[str, str], taken: Collection[str]) -> list[Entry]:
     """Return the entries of files that lie elsewhere and go along, as they will lie on new.
 
     Raises:
@@ -211,7 +218,7 @@ def _from_outside(doing: Doing, outside: Mapping[str, str], taken: Collection[st
     return entries
 
 
-def _pack_values(step: Step, doing: Doing, kind: StoreKind, place: str) -> Outcome:
+def _pack_values(step: Step, doing: Has, kind: StoreKind, place: str) -> Outcome:
     """Pack the values that an item takes, as a text that the system's own tool reads."""
     try:
         values = selected(kind, doing.item(step.item), Store(doing.machine, kind, place).read())
@@ -231,7 +238,7 @@ class _Opened(Waiting):
 class _Watch:
     """Tells how far packing is, and looks every now and then whether the program stays closed."""
 
-    def __init__(self, step: Step, doing: Doing, total: int, files: int) -> None:
+    def __init__(self, step: Step, doing: Has, total: int, files: int) -> None:
         self._step, self._doing, self._total, self._files = step, doing, total, files
         self._done, self._count, self._begun = 0, 0, time.monotonic()
         self._looked = self._begun

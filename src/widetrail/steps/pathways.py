@@ -10,6 +10,7 @@ import tempfile
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Protocol
 
 from widetrail.errors import WentWrong
 from widetrail.finding.atlas import (
@@ -33,9 +34,15 @@ from widetrail.machine import file_digest
 from widetrail.machine.paths import join
 from widetrail.machine.written import read_written, write_again
 from widetrail.recipe import Globs
-from widetrail.steps.interface import CargoEntry, Doing
+from widetrail.steps.cargo import CargoEntry
+from widetrail.steps.contexts import Cargo, OfItem, Paths, Work
 from widetrail.steps.outcomes import Remark, remarks
 from widetrail.steps.step import Step, WrittenAt
+
+
+class Has(Work, OfItem, Cargo, Paths, Protocol):
+    """What making paths right takes."""
+
 
 MOST = 256 * 1024 * 1024
 """Bytes of a settings file that is rewritten, at most; a database may be larger."""
@@ -50,7 +57,7 @@ class RewrittenPaths(Model):
 
 def make_paths_right(
     step: Step,
-    doing: Doing,
+    doing: Has,
     staged: str,
     target: str,
     came_as: Mapping[str, str],
@@ -78,7 +85,7 @@ class _Work:
     """One item's files on their way to be right."""
 
     step: Step
-    doing: Doing
+    doing: Has
     staged: str
     target: str
     came_as: Mapping[str, str]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from typing import Annotated, Literal
+from typing import Annotated, Literal, Protocol
 
 from pydantic import AfterValidator, Field
 
@@ -14,13 +14,18 @@ from widetrail.recipe.models import ArgumentText, Name, Said
 from widetrail.recipe.settings import Settings, StepText
 from widetrail.recipe.templates import Brace, parse_template, plain
 from widetrail.steps.commands import REQUEST_MADE
-from widetrail.steps.interface import Doing, Task
+from widetrail.steps.contexts import Evidence, Licences, OfItem, People, Programs, Work
 from widetrail.steps.kind import Act, Rule
 from widetrail.steps.makers_word import closed_already
 from widetrail.steps.outcomes import Done, Facts, Outcome
+from widetrail.steps.people import Task
 from widetrail.steps.proving import conditions, missing, telling_of
 from widetrail.steps.seat_runs import made, named
 from widetrail.steps.step import Step, Unfolding
+
+
+class Has(Work, OfItem, Evidence, Programs, People, Licences, Protocol):
+    """What a task of a person takes."""
 
 
 def _check_words(text: str) -> str:
@@ -73,7 +78,7 @@ class PersonFacts(Facts):
     readings: tuple[Name, ...] = ()
 
 
-class Person(Rule[PersonSettings], Act[PersonStep]):
+class Person(Rule[PersonSettings], Act[PersonStep, Has]):
     """Unfolds into one act of a person."""
 
     settings = PersonSettings
@@ -98,7 +103,7 @@ class Person(Rule[PersonSettings], Act[PersonStep]):
     def left_after_undo(self, words: str, *, loose: bool) -> str:
         return super().left_after_undo(words.removeprefix("you: "), loose=loose)
 
-    def do(self, step: PersonStep, doing: Doing) -> Outcome:
+    def do(self, step: PersonStep, doing: Has) -> Outcome:
         if step.seat is not None and (closed := closed_already(step, doing)) is not None:
             return closed
         if not step.writes:
@@ -115,7 +120,7 @@ class Person(Rule[PersonSettings], Act[PersonStep]):
         made(step, doing)
         return outcome
 
-    def _have_done(self, step: PersonStep, doing: Doing, more: str = "") -> Outcome:
+    def _have_done(self, step: PersonStep, doing: Has, more: str = "") -> Outcome:
         rule = doing.settings(step)
         assert isinstance(rule, PersonSettings)
         proved = tuple(rule.proof)
@@ -148,7 +153,7 @@ _SHOWS_WITHIN = 60.0
 """Seconds within which what a person did shows."""
 
 
-def _filled(step: PersonStep, doing: Doing) -> tuple[str, dict[str, str]]:
+def _filled(step: PersonStep, doing: Has) -> tuple[str, dict[str, str]]:
     """Return the words with all put in but secrets, and those by name for the person alone."""
     secret = doing.secrets(step)
     pieces = parse_template(step.task)

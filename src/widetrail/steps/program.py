@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Any, ClassVar, Literal
+from typing import Any, ClassVar, Literal, Protocol
 
 from widetrail.finding import Found, Several
 from widetrail.formats.told import Text
@@ -11,11 +11,16 @@ from widetrail.recipe.models import Name
 from widetrail.recipe.settings import Settings
 from widetrail.recipe.templates import literal, plain
 from widetrail.steps.commands import show_command
-from widetrail.steps.interface import Doing, Task
+from widetrail.steps.contexts import OfItem, People, Programs, Work
 from widetrail.steps.kind import Act, Rule, StepRecord
 from widetrail.steps.outcomes import Done, Facts, Failed, Outcome
+from widetrail.steps.people import Task
 from widetrail.steps.saving import put_back, save
 from widetrail.steps.step import Step, Unfolding
+
+
+class Has(Work, OfItem, Programs, People, Protocol):
+    """What acts on the application take."""
 
 
 class ProgramStep(Step):
@@ -63,7 +68,7 @@ class OpenStep(ProgramStep):
     kind: Literal["open"] = "open"
 
 
-class Open(Rule[OpenSettings], Act[OpenStep]):
+class Open(Rule[OpenSettings], Act[OpenStep, Has]):
     """Opens the program for the person, and leaves it open."""
 
     settings = OpenSettings
@@ -78,7 +83,7 @@ class Open(Rule[OpenSettings], Act[OpenStep]):
     def words(self, step: OpenStep) -> str:
         return _with_commands(f"open {plain(step.program)}", step)
 
-    def do(self, step: OpenStep, doing: Doing) -> Outcome:
+    def do(self, step: OpenStep, doing: Has) -> Outcome:
         if doing.open_signs(step.item):
             return Done(ProgramFacts(how="already"))
         return _open(step, doing)
@@ -96,7 +101,7 @@ class CloseStep(ProgramStep):
     kind: Literal["close"] = "close"
 
 
-class Close(Rule[CloseSettings], Act[CloseStep]):
+class Close(Rule[CloseSettings], Act[CloseStep, Has]):
     """Asks the program, or else the person, to close it, and waits; it is never ended."""
 
     settings = CloseSettings
@@ -110,7 +115,7 @@ class Close(Rule[CloseSettings], Act[CloseStep]):
     def words(self, step: CloseStep) -> str:
         return _with_commands(f"close {plain(step.program)} (it is asked for, never forced)", step)
 
-    def do(self, step: CloseStep, doing: Doing) -> Outcome:
+    def do(self, step: CloseStep, doing: Has) -> Outcome:
         if not doing.open_signs(step.item):
             return Done(ProgramFacts(how="already"))
         return _close(step, doing)
@@ -141,7 +146,7 @@ class FirstStartFacts(Facts):
     was_made: bool = False
 
 
-class FirstStart(Rule[FirstStartSettings], Act[FirstStartStep]):
+class FirstStart(Rule[FirstStartSettings], Act[FirstStartStep, Has]):
     """Has the program make a place that is not there yet."""
 
     settings = FirstStartSettings
@@ -162,7 +167,7 @@ class FirstStart(Rule[FirstStartSettings], Act[FirstStartStep]):
         told = f"start {name} for the first time where it was not, so that it makes its {place}"
         return _with_commands(told, step)
 
-    def do(self, step: FirstStartStep, doing: Doing) -> Outcome:
+    def do(self, step: FirstStartStep, doing: Has) -> Outcome:
         place = step.place
         was_there, was_made = (
             Done(FirstStartFacts(place=place, was_made=made)) for made in (False, True)
@@ -197,7 +202,7 @@ class FirstStart(Rule[FirstStartSettings], Act[FirstStartStep]):
         return was_made
 
 
-def close_begun(step: FirstStartStep, doing: Doing) -> None:
+def close_begun(step: FirstStartStep, doing: Has) -> None:
     """Close the program that a walk which was cut off had started for the first time.
 
     Raises:
@@ -215,12 +220,12 @@ _OWN_WITHIN = 30.0
 _COMMAND_WITHIN = 60.0
 
 
-def _there(step: FirstStartStep, doing: Doing, place: str) -> bool:
+def _there(step: FirstStartStep, doing: Has, place: str) -> bool:
     where = doing.finder(step.item).place(place)
     return isinstance(where, Found) or (isinstance(where, Several) and bool(where.instances))
 
 
-def _open(step: OpenStep | FirstStartStep, doing: Doing) -> Outcome:
+def _open(step: OpenStep | FirstStartStep, doing: Has) -> Outcome:
     if step.opens:
         program, arguments = doing.command(step, step.opens)
         doing.machine.launch(program, arguments)
@@ -228,7 +233,7 @@ def _open(step: OpenStep | FirstStartStep, doing: Doing) -> Outcome:
     return _by_hand(step, doing, f"Open {doing.application(step.item).name}.")
 
 
-def _close(step: CloseStep | FirstStartStep, doing: Doing) -> Outcome:
+def _close(step: CloseStep | FirstStartStep, doing: Has) -> Outcome:
     name = doing.application(step.item).name
     if step.closes:
         asked = [False]
@@ -248,7 +253,7 @@ def _close(step: CloseStep | FirstStartStep, doing: Doing) -> Outcome:
     return Done(ProgramFacts())
 
 
-def _by_hand(step: ProgramStep, doing: Doing, words: str) -> Outcome:
+def _by_hand(step: ProgramStep, doing: Has, words: str) -> Outcome:
     recipe = doing.finder(step.item).loaded.id
     if not doing.have_done(step, Task(recipe, step.item, step.kind, step.id, words)):
         doing.onlooker.waits(words)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
+from typing import Protocol
 
 from widetrail.errors import Waiting
 from widetrail.finding import ByPart, Known, Unknown, condition_holds
@@ -11,11 +12,15 @@ from widetrail.formats.checked import Model
 from widetrail.recipe import Loaded
 from widetrail.recipe.arms import reach
 from widetrail.recipe.conditions import Condition
-from widetrail.steps.interface import Doing
+from widetrail.steps.contexts import Evidence, OfItem, Work
 from widetrail.steps.outcomes import Noted
 
 
-def missing(doing: Doing, item: str, conditions: Mapping[str, Condition]) -> list[str]:
+class Has(Work, OfItem, Evidence, Protocol):
+    """What judging readings takes."""
+
+
+def missing(doing: Has, item: str, conditions: Mapping[str, Condition]) -> list[str]:
     """Return in words which of ``conditions`` do not hold here now; unknown never holds."""
     return [
         words
@@ -24,14 +29,14 @@ def missing(doing: Doing, item: str, conditions: Mapping[str, Condition]) -> lis
     ]
 
 
-def holding(doing: Doing, item: str, conditions: Mapping[str, Condition]) -> bool | None:
+def holding(doing: Has, item: str, conditions: Mapping[str, Condition]) -> bool | None:
     """Return whether all of ``conditions`` hold here now; ``None`` where one cannot be told."""
     if any(isinstance(take(doing, item, name), Unknown) for name in conditions):
         return None
     return not missing(doing, item, conditions)
 
 
-def _missing(doing: Doing, item: str, name: str, condition: Condition) -> str:
+def _missing(doing: Has, item: str, name: str, condition: Condition) -> str:
     found = take(doing, item, name)
     if isinstance(found, Unknown):
         return f"{shown(name)} is {found}"
@@ -56,13 +61,13 @@ def telling_of(loaded: Loaded, rule: Model) -> Iterator[None]:
     reach(loaded, rule, "came")
 
 
-def take(doing: Doing, item: str, name: str) -> Known | Unknown:
+def take(doing: Has, item: str, name: str) -> Known | Unknown:
     """Take a reading here as it is now; one by part is its sum."""
     answer = doing.finder(item).answer(name, doing.item(item))
     return answer.total if isinstance(answer, ByPart) else answer
 
 
-def unlike_reading(doing: Doing, item: str, told: Mapping[str, str]) -> str:
+def unlike_reading(doing: Has, item: str, told: Mapping[str, str]) -> str:
     """Return where a value that a program told is not what the reading of that name gives here."""
     readings, rule = doing.finder(item).loaded.recipe.readings, doing.item(item)
     for name, value in told.items():
@@ -84,7 +89,7 @@ def _same(found: Known, told: str) -> bool:
     return str(found) == told
 
 
-def old_value(doing: Doing, item: str, name: str) -> Known | Unknown:
+def old_value(doing: Has, item: str, name: str) -> Known | Unknown:
     """Return what old noted of a reading."""
     noted = doing.noted(item).get(name)
     if noted is None:

@@ -10,7 +10,7 @@ import os
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
-from typing import ClassVar, Literal
+from typing import ClassVar, Literal, Protocol
 
 from pydantic import Field
 
@@ -27,7 +27,8 @@ from widetrail.machine.paths import base, join
 from widetrail.recipe import Existing
 from widetrail.recipe.arms import MET, reach
 from widetrail.recipe.templates import braces, plain
-from widetrail.steps.interface import CargoEntry, Doing
+from widetrail.steps.cargo import CargoEntry
+from widetrail.steps.contexts import Cargo, OfItem, Paths, Work
 from widetrail.steps.kind import Act, StepRecord, Touched
 from widetrail.steps.outcomes import Done, Facts, Outcome, Remark, remarks
 from widetrail.steps.pathways import RewrittenPaths, make_paths_right
@@ -35,6 +36,11 @@ from widetrail.steps.room import ASIDE, STAGING, Room
 from widetrail.steps.saving import beside, missing_folders, modes_in, moves_of, room_at
 from widetrail.steps.step import Step
 from widetrail.steps.writing import TreeWriter
+
+
+class Has(Work, OfItem, Cargo, Paths, Protocol):
+    """What putting an item in place takes."""
+
 
 EXISTING = {
     "put aside": "what is there of it already is put aside",
@@ -109,7 +115,7 @@ class _PathsRewritten(StepRecord):
     facts: RewrittenPaths
 
 
-class Publish(Act[PublishStep]):
+class Publish(Act[PublishStep, Has]):
     """Stages, verifies, puts aside and publishes."""
 
     step = PublishStep
@@ -124,7 +130,7 @@ class Publish(Act[PublishStep]):
     needs_closed = True
     places = True
 
-    def touches(self, step: PublishStep, doing: Doing) -> Iterator[Touched]:
+    def touches(self, step: PublishStep, doing: OfItem) -> Iterator[Touched]:
         place = plain(step.target) if step.elsewhere else doing.pinned(step.item)
         if place and not braces(place):
             told = step.elsewhere or doing.is_told(step.item)
@@ -134,7 +140,7 @@ class Publish(Act[PublishStep]):
         where = plain(step.target) or "its place"
         return f"put {step.item} in place at {where}; {EXISTING[step.existing]}"
 
-    def do(self, step: PublishStep, doing: Doing) -> Outcome:
+    def do(self, step: PublishStep, doing: Has) -> Outcome:
         published = doing.recorded("published", step.id)
         if published is not None:
             return Done(PublishFacts.model_validate(published["facts"]))
@@ -144,7 +150,7 @@ class Publish(Act[PublishStep]):
 class _Publishing:
     """One item on its way to its place."""
 
-    def __init__(self, step: PublishStep, doing: Doing) -> None:
+    def __init__(self, step: PublishStep, doing: Has) -> None:
         self._step, self._doing = step, doing
         self._target = doing.fill(step, step.target) if step.elsewhere else doing.pinned(step.item)
         self._facts = PublishFacts()

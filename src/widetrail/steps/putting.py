@@ -7,7 +7,7 @@ from collections.abc import Mapping, Sequence
 
 from widetrail.finding.stores import Store
 from widetrail.machine.moves import Move
-from widetrail.steps.interface import Doing
+from widetrail.steps.contexts import Work
 from widetrail.steps.outcomes import Fact
 from widetrail.steps.room import ASIDE, SAVED, STAGING, Room
 from widetrail.steps.saving import missing_folders, move, move_again, room_at
@@ -15,7 +15,7 @@ from widetrail.steps.step import Step
 
 
 def put_file(
-    step: Step, doing: Doing, path: str, data: bytes, beside: Sequence[str] = ()
+    step: Step, doing: Work, path: str, data: bytes, beside: Sequence[str] = ()
 ) -> list[str]:
     """Put a whole file at ``path``; return where what was there is kept.
 
@@ -44,7 +44,7 @@ def put_file(
     return away
 
 
-def put_again(step: Step, doing: Doing) -> list[str] | None:
+def put_again(step: Step, doing: Work) -> list[str] | None:
     """Go on where a walk was cut off that put a file; ``None`` where none was."""
     before = doing.recorded("moves", step.id)
     if before is None:
@@ -57,7 +57,7 @@ def put_again(step: Step, doing: Doing) -> list[str] | None:
 
 def put_values(
     step: Step,
-    doing: Doing,
+    doing: Work,
     store: Store,
     changes: Mapping[str, str | None],
     before: Mapping[str, str],

@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
-from typing import Literal
+from typing import Literal, Protocol
 from urllib.parse import unquote
 
 from widetrail.errors import MachineUnusable
@@ -24,10 +24,15 @@ from widetrail.machine.interface import Opened
 from widetrail.machine.paths import join
 from widetrail.machine.written import is_there, read_written
 from widetrail.recipe import Globs
-from widetrail.steps.interface import Doing
+from widetrail.steps.contexts import OfItem, Paths, Work
 from widetrail.steps.kind import Act
 from widetrail.steps.outcomes import Done, Facts, Failed, Outcome, remarks
 from widetrail.steps.step import Step, WrittenAt
+
+
+class Has(Work, OfItem, Paths, Protocol):
+    """What looking for remnants takes."""
+
 
 TOLD = 5
 """Remnants that are told in one reason."""
@@ -52,7 +57,7 @@ class RemnantsFacts(Facts):
     remnants: tuple[Text, ...] = ()
 
 
-class Remnants(Act[RemnantsStep]):
+class Remnants(Act[RemnantsStep, Has]):
     """Looks through what of an item is on new now."""
 
     step = RemnantsStep
@@ -61,7 +66,7 @@ class Remnants(Act[RemnantsStep]):
     def words(self, step: RemnantsStep) -> str:
         return f"look whether anything of {step.item} still names the old machine or the medium"
 
-    def do(self, step: RemnantsStep, doing: Doing) -> Outcome:
+    def do(self, step: RemnantsStep, doing: Has) -> Outcome:
         look = _Look(step, doing)
         look.do()
         left = [f"{look.left} more files"] if look.left else []
@@ -97,7 +102,7 @@ def _some(found: Sequence[str]) -> str:
 class _Look:
     """One look at an item: what is a fault, and what is a mere mention."""
 
-    def __init__(self, step: Step, doing: Doing) -> None:
+    def __init__(self, step: Step, doing: Has) -> None:
         self._item, self._doing = step.item, doing
         self._pattern = remnant_pattern(doing.old_paths(step.item), doing.platform_of_old)
         self._expression = re.compile(self._pattern)

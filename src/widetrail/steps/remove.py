@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Literal
+from typing import Literal, Protocol
 
 from widetrail.formats.told import Text
 from widetrail.machine.moves import Move
@@ -11,12 +11,16 @@ from widetrail.machine.paths import is_within
 from widetrail.recipe.models import PathText
 from widetrail.recipe.settings import Settings, StepText
 from widetrail.recipe.templates import plain
-from widetrail.steps.interface import Doing
+from widetrail.steps.contexts import OfItem, Work
 from widetrail.steps.kind import Act, Rule
 from widetrail.steps.outcomes import Done, Facts, Failed, Outcome
 from widetrail.steps.room import ASIDE
 from widetrail.steps.saving import move, move_again, room_at
 from widetrail.steps.step import Step, Unfolding
+
+
+class Has(Work, OfItem, Protocol):
+    """What removing takes."""
 
 
 class RemoveSettings(Settings):
@@ -41,7 +45,7 @@ class RemoveFacts(Facts):
     removed: Text = ""
 
 
-class Remove(Rule[RemoveSettings], Act[RemoveStep]):
+class Remove(Rule[RemoveSettings], Act[RemoveStep, Has]):
     """Unfolds into one removal; what is removed is put aside until the move is settled."""
 
     settings = RemoveSettings
@@ -57,7 +61,7 @@ class Remove(Rule[RemoveSettings], Act[RemoveStep]):
     def words(self, step: RemoveStep) -> str:
         return f"remove {plain(step.path)}, which this move put there"
 
-    def do(self, step: RemoveStep, doing: Doing) -> Outcome:
+    def do(self, step: RemoveStep, doing: Has) -> Outcome:
         machine, path = doing.machine, doing.fill(step, step.path)
         before = doing.recorded("moves", step.id)
         if before is not None:

@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Literal, Protocol
 
 from widetrail.formats.told import Text
 from widetrail.machine.moves import Move
 from widetrail.machine.paths import base, join, parent
 from widetrail.recipe.templates import plain
-from widetrail.steps.interface import Doing
+from widetrail.steps.contexts import Evidence, OfItem, Work
 from widetrail.steps.kind import Act
 from widetrail.steps.outcomes import Done, Facts, Failed, Outcome
 from widetrail.steps.saving import move, move_again
 from widetrail.steps.step import Step
+
+
+class Has(Work, OfItem, Evidence, Protocol):
+    """What retiring takes."""
 
 
 class RetireStep(Step):
@@ -29,7 +33,7 @@ class RetireFacts(Facts):
     renamed: Text = ""
 
 
-class Retire(Act[RetireStep]):
+class Retire(Act[RetireStep, Has]):
     """Renames an item's folder on old, last of all, so that nobody works in it by accident."""
 
     step = RetireStep
@@ -41,7 +45,7 @@ class Retire(Act[RetireStep]):
         renamed = base(plain(step.renamed))
         return f"rename {plain(step.place)} to {renamed}, so that nobody works in it"
 
-    def do(self, step: RetireStep, doing: Doing) -> Outcome:
+    def do(self, step: RetireStep, doing: Has) -> Outcome:
         machine, place = doing.machine, doing.pinned(step.item)
         to = join(parent(place), base(doing.fill(step, step.renamed)))
         before = doing.recorded("moves", step.id)

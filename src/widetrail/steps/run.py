@@ -7,7 +7,7 @@ what it changed is given back where it failed.
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from typing import Annotated, ClassVar, Literal
+from typing import Annotated, ClassVar, Literal, Protocol
 
 from pydantic import AfterValidator, BeforeValidator, Field, model_validator
 
@@ -22,15 +22,21 @@ from widetrail.recipe.settings import Settings, StepText
 from widetrail.recipe.templates import Brace, braces, literal, parse_template, plain
 from widetrail.steps.command_outcome import last_lines, said, trouble_of, values_told
 from widetrail.steps.commands import EXCHANGED, Arguments, refuse_option, show_command
-from widetrail.steps.interface import Asked, Doing, Record
+from widetrail.steps.contexts import Evidence, Licences, OfItem, People, Programs, Record, Work
 from widetrail.steps.kind import Act, Rule
 from widetrail.steps.outcomes import Done, Facts, Failed, Outcome
+from widetrail.steps.people import Asked
 from widetrail.steps.proving import holding, missing, unlike_reading
 from widetrail.steps.run_records import ended_well, place_of, was_run
 from widetrail.steps.saving import keep_first, put_back, save
 from widetrail.steps.seat_runs import Statuses, named, run_for_seat
 from widetrail.steps.step import Step, Unfolding
 from widetrail.steps.undo import UndoAct, WayBack
+
+
+class Has(Work, OfItem, Evidence, Programs, People, Licences, Protocol):
+    """What running a command takes."""
+
 
 _KILLED = "one that is killed while the command runs (during)"
 
@@ -168,7 +174,7 @@ class RunFacts(Facts):
     is_done: bool | None = None
 
 
-class Run(Rule[RunSettings], Act[RunStep]):
+class Run(Rule[RunSettings], Act[RunStep, Has]):
     """Unfolds into one command, or one for each value of the part that ``per`` names."""
 
     settings = RunSettings
@@ -208,7 +214,7 @@ class Run(Rule[RunSettings], Act[RunStep]):
     def left_after_undo(self, words: str, *, loose: bool) -> str:
         return f"whatever this did (it says that it changes nothing): {words}" if loose else ""
 
-    def do(self, step: RunStep, doing: Doing) -> Outcome:
+    def do(self, step: RunStep, doing: Has) -> Outcome:
         settings = doing.settings(step)
         assert isinstance(settings, RunSettings)
         one = _Run(step, settings, doing)
@@ -266,7 +272,7 @@ def _spread(argument: str, unfolding: Unfolding, own: dict[str, str]) -> tuple[s
 class _Run:
     """One command of a step, on its way to its end."""
 
-    def __init__(self, step: RunStep, settings: RunSettings, doing: Doing) -> None:
+    def __init__(self, step: RunStep, settings: RunSettings, doing: Has) -> None:
         self._step, self._settings, self._doing = step, settings, doing
 
     @property

@@ -13,7 +13,7 @@ from widetrail.machine import Entry, Machine
 from widetrail.machine.effects import more_status
 from widetrail.machine.moves import Move, carry_out, modes_of, read_moves, times_of
 from widetrail.machine.paths import base, join, parent
-from widetrail.steps.interface import Doing, Record
+from widetrail.steps.contexts import Record, Work
 from widetrail.steps.outcomes import Fact
 from widetrail.steps.room import ASIDE, SAVED, STAGING, Room
 from widetrail.steps.step import Step
@@ -22,12 +22,12 @@ from widetrail.steps.writing import TreeWriter
 _CHUNK = 1024 * 1024
 
 
-def room_at(doing: Doing, target: str, item: str) -> Room:
+def room_at(doing: Work, target: str, item: str) -> Room:
     """Return the run's room for an item on the volume of ``target``."""
     return Room(doing.machine, doing.workroom, target, doing.slug(item))
 
 
-def move(step: Step, doing: Doing, moves: list[Move], **facts: Fact) -> None:
+def move(step: Step, doing: Work, moves: list[Move], **facts: Fact) -> None:
     """Write moves down, then make them."""
     machine, told = doing.machine, [one.told() for one in moves]
     times, modes = times_of(machine, moves), modes_of(machine, moves)
@@ -35,7 +35,7 @@ def move(step: Step, doing: Doing, moves: list[Move], **facts: Fact) -> None:
     carry_out(machine, moves, modes=modes)
 
 
-def move_again(doing: Doing, record: Record) -> None:
+def move_again(doing: Work, record: Record) -> None:
     """Make what is left to make of the moves that a record of the journal tells."""
     carry_out(doing.machine, moves_of(record), modes=modes_in(record))
 
@@ -50,7 +50,7 @@ def moves_of(record: Record) -> list[Move]:
     return read_moves(cast(Iterable[Sequence[str]], record["moves"]))
 
 
-def save(step: Step, doing: Doing, place: str) -> None:
+def save(step: Step, doing: Work, place: str) -> None:
     """Keep what is at ``place`` and put a copy of it there; once for each step and place.
 
     What was there is kept itself, with all that no copy holds: other names of its files elsewhere,
@@ -84,7 +84,7 @@ def save(step: Step, doing: Doing, place: str) -> None:
     _exchange(doing, facts)
 
 
-def _exchange(doing: Doing, saved: Record) -> None:
+def _exchange(doing: Work, saved: Record) -> None:
     """Make what is left to make of the moves by which a place is kept and its copy put there."""
     if saved["kept"]:
         move_again(doing, saved)
@@ -100,7 +100,7 @@ def missing_folders(machine: Machine, target: str) -> list[Move]:
     return missing[::-1]
 
 
-def put_back(step: Step, doing: Doing, place: str) -> None:
+def put_back(step: Step, doing: Work, place: str) -> None:
     """Give ``place`` back what was saved; what stands there now is put aside."""
     if _finish_putting_back(step, doing, place):  # it is back by now
         return
@@ -121,7 +121,7 @@ def put_back(step: Step, doing: Doing, place: str) -> None:
     room.tidy()
 
 
-def _finish_putting_back(step: Step, doing: Doing, place: str) -> bool:
+def _finish_putting_back(step: Step, doing: Work, place: str) -> bool:
     """Make what is left to make of a putting back that was begun; return whether one was."""
     mine = {"step": step.id, "place": place}
     begun, ended = (
@@ -146,7 +146,7 @@ def back_to(saved: Mapping[str, Any], away: str) -> list[Move]:
     return [Move("out", place, away), *back, *gone]
 
 
-def keep_first(step: Step, doing: Doing, place: str) -> str:
+def keep_first(step: Step, doing: Work, place: str) -> str:
     """Let go of what was saved for a step where an earlier one of this run saved the place too.
 
     Return where what was there before this run is kept, if the step's own copy is that.
@@ -162,12 +162,12 @@ def keep_first(step: Step, doing: Doing, place: str) -> str:
     return ""
 
 
-def _saved(step: Step, doing: Doing, place: str) -> Record | None:
+def _saved(step: Step, doing: Work, place: str) -> Record | None:
     """Return the newest record of what was saved for a step, unless it was put back since."""
     return _saved_by(step.id, doing, place)
 
 
-def _saved_by(step: str, doing: Doing, place: str) -> Record | None:
+def _saved_by(step: str, doing: Work, place: str) -> Record | None:
     mine = {"step": step, "place": place}
     at = {
         event: [r for r in doing.records(event) if mine.items() <= r.items()]
@@ -177,7 +177,7 @@ def _saved_by(step: str, doing: Doing, place: str) -> Record | None:
     return at["saved"][-1] if count["saved"] > count["put back"] else None
 
 
-def _copy(doing: Doing, place: str, there: Entry, copy: str) -> None:
+def _copy(doing: Work, place: str, there: Entry, copy: str) -> None:
     machine = doing.machine
     if there.kind == "other":
         raise MachineUnusable("is no regular file", where=place)
@@ -210,7 +210,7 @@ def _same_status(machine: Machine, path: SafePath, copy: Path) -> None:
         machine.effects.make_same(path, copy)
 
 
-def _chunks(doing: Doing, path: str) -> Iterator[bytes]:
+def _chunks(doing: Work, path: str) -> Iterator[bytes]:
     with doing.machine.open(path) as file:
         while chunk := file.read(_CHUNK):
             yield chunk
@@ -228,7 +228,7 @@ def with_hard_links(entries: Iterator[Entry]) -> Iterator[Entry]:
         yield entry
 
 
-def beside(doing: Doing, path: str, origin: str) -> str:
+def beside(doing: Work, path: str, origin: str) -> str:
     """Return a path beside ``path`` where nothing is yet, named for where its contents come from.
 
     The ending of the name stays: ``a.view`` becomes ``a (from potting-shed).view``.

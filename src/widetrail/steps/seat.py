@@ -8,7 +8,7 @@ Whether any of it may be is decided by ``licence.seat`` alone; here it is only c
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from typing import Literal
+from typing import Literal, Protocol
 
 from widetrail.errors import Halted, Waiting
 from widetrail.finding import Unknown
@@ -29,11 +29,12 @@ from widetrail.licence.seat import (
     Word,
     contradicts,
 )
-from widetrail.steps.interface import Doing
+from widetrail.steps.contexts import Programs
 from widetrail.steps.kind import Act
 from widetrail.steps.makers_word import (
     HOLDERS,
     UNKNOWN,
+    ForSeat,
     asked_of,
     by_maker,
     closed_already,
@@ -45,6 +46,11 @@ from widetrail.steps.makers_word import (
 )
 from widetrail.steps.outcomes import Done, Facts, Outcome, SeatTold
 from widetrail.steps.step import Step
+
+
+class Has(ForSeat, Programs, Protocol):
+    """What the engine's own steps of an act take."""
+
 
 SeatAct = Literal["note", "ready", "begin", "end", "renounce", "gone"]
 
@@ -65,7 +71,7 @@ class SeatFacts(Facts):
     serial: Text = ""
 
 
-class SeatActs(Act[SeatStep]):
+class SeatActs(Act[SeatStep, Has]):
     """The steps of the plan that are about a seat."""
 
     step = SeatStep
@@ -75,11 +81,11 @@ class SeatActs(Act[SeatStep]):
     def words(self, step: SeatStep) -> str:
         return step.words
 
-    def do(self, step: SeatStep, doing: Doing) -> Outcome:
+    def do(self, step: SeatStep, doing: Has) -> Outcome:
         return _ACTS[step.act](step, doing)
 
 
-def _note(step: Step, doing: Doing) -> Outcome:
+def _note(step: Step, doing: Has) -> Outcome:
     """Keep the serial, and take note of how far an earlier move of the seat had come."""
     item, seats = step.item, doing.seats
     seats.insist_newest(item)
@@ -116,7 +122,7 @@ def _note(step: Step, doing: Doing) -> Outcome:
     return Done(SeatFacts(serial=ending, told=told, seat=seat))
 
 
-def _kept(step: Step, doing: Doing, name: str) -> str:
+def _kept(step: Step, doing: Has, name: str) -> str:
     found = doing.finder(step.item).reading(name)
     if isinstance(found, Unknown):
         raise Halted(
@@ -128,7 +134,7 @@ def _kept(step: Step, doing: Doing, name: str) -> str:
     return str(found)
 
 
-def _begun_before(step: Step, doing: Doing, word: Word, says: str) -> Adopted | None:
+def _begun_before(step: Step, doing: Has, word: Word, says: str) -> Adopted | None:
     """Return how far the seat has come that the program on old may not hold: by an earlier move,
     or as the maker says; ``None`` where nothing tells that it does not.
 
@@ -167,7 +173,7 @@ def _begun_before(step: Step, doing: Doing, word: Word, says: str) -> Adopted | 
     return Adopted("released", "claim") if answer == "new" else Adopted("released")
 
 
-def _ready(step: Step, doing: Doing) -> Outcome:
+def _ready(step: Step, doing: Has) -> Outcome:
     """Look whether all is there that the move of the seat needs."""
     seats, station = doing.seats, step.station
     if station == "old":  # the person takes the risk that what is packed does not arrive
@@ -196,7 +202,7 @@ def _ready(step: Step, doing: Doing) -> Outcome:
     return done_with(step, doing, says)
 
 
-def _insist_may(step: Step, doing: Doing) -> None:
+def _insist_may(step: Step, doing: Has) -> None:
     """Raise where nothing may be done with the seat here: a later move of it has begun, or the
     serial is not in this parcel."""
     doing.seats.insist_newest(step.item)
@@ -207,7 +213,7 @@ def _insist_may(step: Step, doing: Doing) -> None:
         )
 
 
-def _begin(step: Step, doing: Doing) -> Outcome:
+def _begin(step: Step, doing: Has) -> Outcome:
     purpose, seats = purpose_of(step), doing.seats
     _insist_may(step, doing)
     word, says = seats.word(step.item)
@@ -229,7 +235,7 @@ def _begin(step: Step, doing: Doing) -> Outcome:
     return done_with(step, doing, says)
 
 
-def _end(step: Step, doing: Doing) -> Outcome:
+def _end(step: Step, doing: Has) -> Outcome:
     """See in the program that an act is done, or hear it from the maker."""
     item, purpose, seats = step.item, purpose_of(step), doing.seats
     word, says = seats.word(item)
@@ -247,7 +253,7 @@ def _end(step: Step, doing: Doing) -> Outcome:
     return by_maker(step, doing, why)
 
 
-def _other(step: Step, doing: Doing) -> str:
+def _other(step: Step, doing: Has) -> str:
     name, machine = name_of(step, doing), doing.machine.name
     todo = (
         f"Take that licence out of {name} on {machine} by its own menu, then {walk_again(doing)}. "
@@ -270,7 +276,7 @@ _HELD: Mapping[Stage, Holder] = {
 """Who holds a seat at a stage, while no act is open."""
 
 
-def _renounce(step: Step, doing: Doing) -> Outcome:
+def _renounce(step: Step, doing: Has) -> Outcome:
     word, says = doing.seats.word(step.item)
     name, claim = name_of(step, doing), doing.seats.command("claim", step.item)
     if word == "active":
@@ -298,7 +304,7 @@ def _renounce(step: Step, doing: Doing) -> Outcome:
     return done_with(step, doing, by="program" if word == "not" else "maker")
 
 
-def _gone(step: Step, doing: Doing) -> Outcome:
+def _gone(step: Step, doing: Has) -> Outcome:
     """Hear from a person that the other machine is out, where nobody can go there."""
     words = (
         f"Do you answer for it that {doing.other()} does not hold the seat of "
@@ -317,7 +323,7 @@ def _gone(step: Step, doing: Doing) -> Outcome:
     return done_with(step, doing, by="person")
 
 
-_ACTS: Mapping[str, Callable[[Step, Doing], Outcome]] = {
+_ACTS: Mapping[str, Callable[[Step, Has], Outcome]] = {
     "note": _note,
     "ready": _ready,
     "begin": _begin,

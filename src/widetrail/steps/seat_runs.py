@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection
-from typing import NamedTuple, TypeVar
+from typing import NamedTuple, Protocol, TypeVar
 
 from widetrail.licence.exchange import ANSWER, REQUEST
 from widetrail.licence.seat import AT, Answered, Broken, Refused, Requested, Shown, finished
 from widetrail.recipe.templates import plain
 from widetrail.steps.commands import ANSWER_MADE, REQUEST_MADE
-from widetrail.steps.interface import Doing
+from widetrail.steps.contexts import Programs
 from widetrail.steps.makers_word import (
     MEANWHILE,
+    ForSeat,
     by_maker,
     closed_already,
     done_with,
@@ -21,6 +22,11 @@ from widetrail.steps.makers_word import (
 from widetrail.steps.outcomes import Done, Failed, Outcome
 from widetrail.steps.run_records import status_of, was_run
 from widetrail.steps.step import Step
+
+
+class Has(ForSeat, Programs, Protocol):
+    """What the recipe's commands of an act take."""
+
 
 S = TypeVar("S", bound=Step)
 
@@ -32,9 +38,7 @@ class Statuses(NamedTuple):
     refused: Collection[int]
 
 
-def run_for_seat(
-    step: Step, statuses: Statuses, doing: Doing, run: Callable[[], Outcome]
-) -> Outcome:
+def run_for_seat(step: Step, statuses: Statuses, doing: Has, run: Callable[[], Outcome]) -> Outcome:
     """Run a command that is part of an act on a seat, once, or again exactly as it was.
 
     ``run`` runs it.
@@ -69,7 +73,7 @@ def run_for_seat(
 
 
 def _failed(
-    step: Step, statuses: Statuses, doing: Doing, outcome: Failed, *, doubted: bool
+    step: Step, statuses: Statuses, doing: Has, outcome: Failed, *, doubted: bool
 ) -> Outcome:
     """Have it happen that a command of an act failed; return what comes of it.
 
@@ -103,7 +107,7 @@ def _failed(
     return Failed(outcome.reason, todo, outcome.facts)
 
 
-def _was_left(step: Step, statuses: Statuses, doing: Doing) -> bool:
+def _was_left(step: Step, statuses: Statuses, doing: Has) -> bool:
     """Return whether the same command was begun here by an earlier plan of this move, and how that
     ended is not known."""
     number = step.id.rsplit("/", 2)[1:]
@@ -122,14 +126,14 @@ def _takes_answer(step: Step) -> bool:
     return takes and step.writes != (ANSWER_MADE,)
 
 
-def _was_asked(step: Step, doing: Doing) -> bool:
+def _was_asked(step: Step, doing: Has) -> bool:
     """Return whether a step of the same act was run here in this move."""
     begun = doing.records("run begun")
     mine = step.id.rsplit("/", 2)[0]  # below it a step has its number and its kind
     return any(str(r["step"]).startswith(f"{mine}/") and r["step"] != step.id for r in begun)
 
 
-def _fetch(step: Step, doing: Doing) -> str:
+def _fetch(step: Step, doing: Has) -> str:
     return (
         f"Put the right file in its place and {walk_again(doing)}. To have it fetched once more: "
         f"{doing.seats.command('fetch', step.item)}, then walk on the machine between "
@@ -137,7 +141,7 @@ def _fetch(step: Step, doing: Doing) -> str:
     )
 
 
-def _refused(step: Step, doing: Doing) -> str:
+def _refused(step: Step, doing: Has) -> str:
     purpose, seats = purpose_of(step), doing.seats
     letter = seats.command("letter", step.item)
     ways = [f"Mend what the reason names, then {walk_again(doing)}; {letter} writes to the maker."]
@@ -150,7 +154,7 @@ def _refused(step: Step, doing: Doing) -> str:
     return " ".join(ways)
 
 
-def _resolved(step: Step, statuses: Statuses, doing: Doing) -> Outcome | None:
+def _resolved(step: Step, statuses: Statuses, doing: Has) -> Outcome | None:
     """Return the outcome of a command that was cut off or failed before; ``None``: do it again.
 
     Raises:
@@ -176,7 +180,7 @@ def _resolved(step: Step, statuses: Statuses, doing: Doing) -> Outcome | None:
     return by_maker(step, doing, "the recipe does not say that it may be asked for again")
 
 
-def made(step: Step, doing: Doing) -> None:
+def made(step: Step, doing: Has) -> None:
     """Have it happen that a step made the request or the answer of the open act."""
     if step.writes == (REQUEST_MADE,):
         doing.seats.happens(step.item, Requested())

@@ -54,7 +54,7 @@ _BOTH: Mapping[str, Any] = {
 RULES: Mapping[str, Rule[Any]] = Added(Rule, {"copy": Copy(), **_BOTH}, GROUP, "kind of step")
 """The kinds of steps that a recipe may use."""
 
-ACTS: Mapping[str, Act[Any]] = Added(
+ACTS: Mapping[str, Act[Any, Any]] = Added(
     Act,
     {
         "note": Note(),
@@ -105,7 +105,7 @@ AnyStep = Annotated[SerializeAsAny[Step], BeforeValidator(_as_its_kind)]
 """A step of any kind, as a plan holds it."""
 
 
-def act_of(step: Step) -> Act[Any]:
+def act_of(step: Step) -> Act[Any, Any]:
     """Return what tells, does and takes back a step."""
     return ACTS[step.kind]
 

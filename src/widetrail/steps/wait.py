@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import ClassVar, Literal
+from typing import ClassVar, Literal, Protocol
 
 from pydantic import Field
 
@@ -13,11 +13,15 @@ from widetrail.recipe.conditions import Condition, Duration, parse_duration
 from widetrail.recipe.models import Name, Said
 from widetrail.recipe.settings import Settings
 from widetrail.recipe.templates import literal, plain
-from widetrail.steps.interface import Doing
+from widetrail.steps.contexts import Evidence, OfItem, Work
 from widetrail.steps.kind import Act, Rule
 from widetrail.steps.outcomes import Done, Facts, Outcome
 from widetrail.steps.proving import conditions, missing, old_value, shown, take, telling_of
 from widetrail.steps.step import Step, Unfolding
+
+
+class Has(Work, OfItem, Evidence, Protocol):
+    """What waiting takes."""
 
 
 class WaitSettings(Settings):
@@ -53,7 +57,7 @@ class WaitFacts(Facts):
     readings: dict[Text, Text] = Field(default_factory=dict)
 
 
-class Wait(Rule[WaitSettings], Act[WaitStep]):
+class Wait(Rule[WaitSettings], Act[WaitStep, Has]):
     """Unfolds into one wait."""
 
     settings = WaitSettings
@@ -71,7 +75,7 @@ class Wait(Rule[WaitSettings], Act[WaitStep]):
         what = plain(step.title) or " and ".join(step.until)
         return f"wait until {what}, at most {step.within}"
 
-    def do(self, step: WaitStep, doing: Doing) -> Outcome:
+    def do(self, step: WaitStep, doing: Has) -> Outcome:
         wanted = awaited(step, doing)
         count = next((n for n, c in wanted.items() if c.at_least or c.covers), None)
         begun = doing.clock()
@@ -92,7 +96,7 @@ class Wait(Rule[WaitSettings], Act[WaitStep]):
         return Done(WaitFacts(readings=readings))
 
 
-def awaited(step: Step, doing: Doing) -> dict[str, Condition]:
+def awaited(step: Step, doing: Has) -> dict[str, Condition]:
     """Return what a wait waits for: the recipe's step, or ``await`` of the route."""
     if not step.number:
         return doing.route(step.item).await_
@@ -101,14 +105,14 @@ def awaited(step: Step, doing: Doing) -> dict[str, Condition]:
     return rule.wait
 
 
-def _count(step: Step, doing: Doing, name: str | None) -> float:
+def _count(step: Step, doing: Has, name: str | None) -> float:
     found = Unknown("") if name is None else take(doing, step.item, name)
     number = None if isinstance(found, Unknown) else found.value
     return float(number) if isinstance(number, int | float) else 0.0
 
 
 def _tell(
-    step: Step, doing: Doing, name: str, condition: Condition, first: float, begun: float
+    step: Step, doing: Has, name: str, condition: Condition, first: float, begun: float
 ) -> None:
     """Tell how many are there and, from how fast they came so far, how long it will take."""
     total = condition.at_least or 0.0

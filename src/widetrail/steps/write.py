@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from pathlib import Path
-from typing import Annotated, Literal
+from typing import Annotated, Literal, Protocol
 
 from pydantic import AfterValidator, Field, model_validator
 
@@ -21,11 +21,15 @@ from widetrail.formats.told import Text
 from widetrail.recipe.models import ArgumentText, InForm, PathText
 from widetrail.recipe.settings import Settings, StepText
 from widetrail.recipe.templates import literal, plain
-from widetrail.steps.interface import Doing
+from widetrail.steps.contexts import OfItem, Work
 from widetrail.steps.kind import Act, Rule, Touched
 from widetrail.steps.outcomes import Done, Facts, Failed, Outcome
 from widetrail.steps.putting import put_again, put_file, put_values
 from widetrail.steps.step import Step, Unfolding
+
+
+class Has(Work, OfItem, Protocol):
+    """What writing a value takes."""
 
 
 def _check_at(at: str) -> str:
@@ -93,7 +97,7 @@ class WriteFacts(Facts):
     written: Text = ""
 
 
-class Write(Rule[WriteSettings], Act[WriteStep]):
+class Write(Rule[WriteSettings], Act[WriteStep, Has]):
     """Unfolds into one value that is written; what was there before is kept."""
 
     settings = WriteSettings
@@ -118,7 +122,7 @@ class Write(Rule[WriteSettings], Act[WriteStep]):
         )
         return (step,)
 
-    def touches(self, step: WriteStep, doing: Doing) -> Iterator[Touched]:
+    def touches(self, step: WriteStep, doing: OfItem) -> Iterator[Touched]:
         if FORMS[step.form].is_store or doing.store(step.item) is not None:
             yield Touched(plain(step.file))
         yield from super().touches(step, doing)
@@ -127,7 +131,7 @@ class Write(Rule[WriteSettings], Act[WriteStep]):
         value, file = plain(step.value), plain(step.file)
         return f'write "{value}" at {step.at} in {file}; all else in it stays'
 
-    def do(self, step: WriteStep, doing: Doing) -> Outcome:
+    def do(self, step: WriteStep, doing: Has) -> Outcome:
         path = doing.fill(step, step.file)
         before = put_again(step, doing)
         if before is not None:
@@ -148,7 +152,7 @@ def _done(path: str, put_aside: list[str]) -> Done:
     return Done(WriteFacts(written=path, put_aside=tuple(put_aside)))
 
 
-def _in_file(step: WriteStep, doing: Doing, path: str, value: str) -> Outcome:
+def _in_file(step: WriteStep, doing: Has, path: str, value: str) -> Outcome:
     machine, form, at = doing.machine, FORMS[step.form], step.at
     if machine.look(path) is None:
         todo = "Start the program once, so that it makes the file, then walk again."
@@ -189,7 +193,7 @@ def written_with(form: Form, data: bytes, at: str, value: str) -> bytes:
     return form.add(data, at, _like(old, value))
 
 
-def _in_store(step: WriteStep, doing: Doing, place: str, value: str) -> list[str]:
+def _in_store(step: WriteStep, doing: Has, place: str, value: str) -> list[str]:
     kind: StoreKind = "registry" if step.form == "registry" else "dconf"
     store, name = Store(doing.machine, kind, place), name_in(kind, step.at)
     before = store.read()

@@ -67,7 +67,7 @@ from widetrail.steps import (
     read_outcome,
 )
 from widetrail.steps.commands import refuse_option
-from widetrail.steps.interface import Record
+from widetrail.steps.contexts import Record
 from widetrail.steps.note import NoteFacts
 from widetrail.steps.publish import PublishFacts, PublishStep
 from widetrail.steps.run import RunStep

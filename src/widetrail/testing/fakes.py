@@ -1,0 +1,632 @@
+"""Fakes of all that a step may use, for tests of single kinds: no parcel, no plan, no journal file.
+
+Each context of ``steps.contexts`` has one. A test makes a class of those that the kind declares::
+
+    @dataclass(kw_only=True)
+    class Given(FakeWork, FakeItem): ...
+
+    given = Given(machine=TempMachine(tmp_path))
+    Retire().do(step, given)
+
+What was written to the journal, asked, and put into the parcel stands in their lists afterwards.
+"""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any, BinaryIO
+
+from widetrail.errors import MachineUnusable, Waiting
+from widetrail.finding import Answer, Finder, Found, How, Known, Nowhere, Unknown, Where
+from widetrail.finding.stores import StoreKind
+from widetrail.formats.canonical import digest
+from widetrail.formats.interface import Platform, Unreadable
+from widetrail.formats.outside import SafePath
+from widetrail.formats.registry import Edit, Key
+from widetrail.licence.exchange import Exchange
+from widetrail.licence.seat import Adopted, Effect, Event, Purpose, Refuse, Seat, Word
+from widetrail.licence.seat import step as seat_after
+from widetrail.machine import Channels, Completed, Effects, Entry
+from widetrail.machine.host import HostMachine
+from widetrail.machine.interface import Room
+from widetrail.machine.platforms.linux import LINUX
+from widetrail.recipe import Item, Loaded, Route, load_recipe_text
+from widetrail.recipe.models import Application, Licence
+from widetrail.recipe.settings import Settings
+from widetrail.recipe.templates import fill
+from widetrail.steps import KINDS, Asked, CargoEntry, Fact, Noted, Step, Task, WrittenAt
+from widetrail.steps.contexts import Record
+from widetrail.walking.patience import Silent
+
+RECIPE = """
+recipe: 1
+revision: 1
+application: {id: fernbook, name: Fernbook}
+recognise: [{sign: {file: "{home}/fernbook.ini"}}]
+places: {notes: {folder: "{home}/notes"}}
+items: {notes: {title: Notes, from: notes, routes: [{name: copy, legs: [{new: [copy]}]}]}}
+"""
+"""The recipe of a fake item, where a test gives none of its own."""
+
+
+class TempMachine(HostMachine):
+    """A Linux machine whose root is a folder, which needs to hold nothing."""
+
+    def __init__(self, folder: Path, effects: Effects | None = None) -> None:
+        self.name, self.identity, self.user = "test", "test", "ada"
+        self.platform, self.system = LINUX.name, "12"
+        self.administrator, self.network = False, True
+        self.effects = effects or Effects()
+        self._folder = SafePath(folder.resolve())
+
+    def host(self, path: str) -> SafePath:
+        return self._folder / path.lstrip("/")
+
+    def root(self, name: str) -> str:
+        return LINUX.roots(self.system, LINUX.home(self.system, self.user))[name]
+
+    def variables(self) -> Mapping[str, str]:
+        return LINUX.account_variables(self.user, {"home": self.root("home")})
+
+    def facts(self) -> Mapping[str, str]:
+        return {"platform": self.platform, "system": self.system, "user": self.user}
+
+    def disks(self) -> tuple[str, ...]:
+        return ("/",)
+
+    def room(self, path: str) -> Room:
+        return Room("/", shutil.disk_usage(self._folder).free)
+
+    def running(self, program: str) -> list[str]:
+        return []
+
+    def command(self, name: str) -> str | None:
+        return None
+
+    def _command(self, program: str) -> tuple[list[str], dict[str, str], str]:
+        raise MachineUnusable("is not installed", where=program)
+
+    def registry_key(self, key: str, view: str = "64") -> Key | None:
+        raise Unreadable("there is no registry on this platform")
+
+    def registry_tree(self, key: str, view: str = "64") -> tuple[Key, ...]:
+        raise Unreadable("there is no registry on this platform")
+
+    def edit_registry(self, edits: Sequence[Edit], view: str = "64") -> None:
+        raise Unreadable("there is no registry on this platform")
+
+    def edit_desktop(self, changes: Mapping[str, str | None]) -> None:
+        raise Unreadable("there is no settings database of the desktop")
+
+    def desktop_settings(self) -> bytes:
+        raise Unreadable("there is no settings database of the desktop")
+
+    def scratch(self, copies: Sequence[str]) -> Any:
+        raise MachineUnusable("has no scratch copy", where=self.name)
+
+
+class FakeFinder(Finder):
+    """A finder that answers what it was given: readings and places by name."""
+
+    def __init__(
+        self,
+        machine: TempMachine,
+        loaded: Loaded,
+        answers: Mapping[str, Answer | Unknown],
+        found: Mapping[str, str],
+    ) -> None:
+        self.machine, self.loaded = machine, loaded
+        self._answers, self._found = answers, found
+
+    def answer(self, name: str, item: Item) -> Any:
+        """Return what a reading is said to be."""
+        return self._answers.get(name, Unknown("not said"))
+
+    def reading(self, name: str) -> Known | Unknown:
+        """Return what a reading is said to be."""
+        known = self._answers.get(name, Unknown("not said"))
+        return known if isinstance(known, Known) else Unknown("not said")
+
+    def place(self, name: str) -> Where:
+        """Return where a place is said to be."""
+        path = self._found.get(name)
+        return Found(path, "folder", How("fixed")) if path else Nowhere("not said")
+
+    def path(self, template: str) -> str | None:
+        """Return a template with places and roots put in."""
+        return fill(template, lambda name: self._found.get(name) or self.machine.root(name))
+
+
+@dataclass(kw_only=True)
+class FakeWork:
+    """A ``steps.contexts.Work``: ``journal`` holds what was recorded, ``said`` what was told."""
+
+    machine: TempMachine
+    workroom: str = "/state/run"
+    now: datetime = datetime(2026, 1, 1, tzinfo=UTC)
+    journal: list[dict[str, Any]] = field(default_factory=list)
+    said: list[str] = field(default_factory=list)
+    signs: str = ""
+    """What shows that the program is open, if it is."""
+
+    put_here: tuple[str, ...] = ()
+    waited: list[str] = field(default_factory=list)
+
+    def __post_init__(self) -> None:
+        self.onlooker = Silent()
+        self._seconds = 0.0
+        self.machine.host(self.workroom).mkdir(parents=True, exist_ok=True)
+
+    def clock(self) -> float:
+        """Return seconds that go on by one each time."""
+        self._seconds += 1
+        return self._seconds
+
+    def slug(self, item: str) -> str:
+        """Return the item's name."""
+        return item
+
+    def record(self, event: str, **facts: Fact) -> None:
+        """Keep a record."""
+        self.journal.append({"event": event, **facts, "at": len(self.journal)})
+
+    def recorded(self, event: str, step: str) -> Record | None:
+        """Return the newest record of an event and step."""
+        mine = {"event": event, "step": step}.items()
+        return next((r for r in reversed(self.journal) if mine <= r.items()), None)
+
+    def records(self, event: str) -> tuple[Record, ...]:
+        """Return the records of an event."""
+        return tuple(r for r in self.journal if r["event"] == event)
+
+    def put_there(self) -> tuple[str, ...]:
+        """Return what is said to have been put there."""
+        return self.put_here
+
+    def await_(
+        self,
+        what: Callable[[], str],
+        todo: str,
+        seconds: float | None = None,
+        grace: float = 0.0,
+    ) -> None:
+        """Look once.
+
+        Raises:
+            Waiting: Something is missing.
+        """
+        if lacking := what():
+            self.waited.append(lacking)
+            raise Waiting(lacking, todo=todo)
+
+    def open_signs(self, item: str) -> str:
+        """Return what is said to show that the program is open."""
+        return self.signs
+
+    def await_closed(self, item: str) -> None:
+        """Raise where the program is said to be open."""
+        self.await_(lambda: self.signs, "Close it.")
+
+
+@dataclass(kw_only=True)
+class FakeItem:
+    """A ``steps.contexts.OfItem``: one item of one recipe, with answers to its readings.
+
+    ``settings_of`` are what the recipe says of the step, ``values`` what stands in braces.
+    """
+
+    machine: TempMachine
+    recipe: str = RECIPE
+    name: str = "notes"
+    settings_of: Settings | None = None
+    answers: Mapping[str, Answer | Unknown] = field(default_factory=dict)
+    values: Mapping[str, str] = field(default_factory=dict)
+    place: str = "/home/ada/notes"
+    old_place: str = "/home/old/notes"
+    partner: str = "other"
+    kept_in: StoreKind | None = None
+    belongs_elsewhere: tuple[str, ...] = ()
+    paths_in: tuple[WrittenAt, ...] = ()
+    comes_along: Mapping[str, str] = field(default_factory=dict)
+
+    @property
+    def loaded(self) -> Loaded:
+        """The recipe."""
+        return load_recipe_text(self.recipe, "fake.trail.yaml", KINDS)
+
+    def finder(self, item: str) -> Finder:
+        """Return a finder of the answers that were given."""
+        return FakeFinder(self.machine, self.loaded, self.answers, {self.name: self.place})
+
+    def item(self, item: str) -> Item:
+        """Return the recipe's item."""
+        return self.loaded.recipe.items[self.name]
+
+    def application(self, item: str) -> Application:
+        """Return the recipe's application."""
+        return self.loaded.recipe.application
+
+    def route(self, item: str) -> Route:
+        """Return the first route of the item."""
+        return self.item(item).routes[0]
+
+    def settings(self, step: Step) -> Settings:
+        """Return the settings that were given."""
+        assert self.settings_of is not None, "the step comes from no recipe"
+        return self.settings_of
+
+    def other(self) -> str:
+        """Return the name of the other machine."""
+        return self.partner
+
+    def carved(self, item: str) -> tuple[str, ...]:
+        """Return what belongs to other items."""
+        return self.belongs_elsewhere
+
+    def pinned(self, item: str) -> str:
+        """Return the item's place."""
+        return self.place
+
+    def store(self, item: str) -> StoreKind | None:
+        """Return the store that the item is in."""
+        return self.kept_in
+
+    def is_told(self, item: str) -> bool:
+        """Return that no program tells the place."""
+        return False
+
+    def written(self, item: str) -> tuple[WrittenAt, ...]:
+        """Return where paths stand in the item."""
+        return self.paths_in
+
+    def outside(self, item: str) -> Mapping[str, str]:
+        """Return the files elsewhere that go along."""
+        return self.comes_along
+
+    def place_on_old(self, item: str) -> str:
+        """Return the item's place on old."""
+        return self.old_place
+
+    def names_on_old(self, item: str) -> Mapping[str, str]:
+        """Return that nothing is called otherwise."""
+        return {}
+
+    def fill(self, step: Step, text: str) -> str:
+        """Return a template with the values put in that were given."""
+        return fill(text, lambda name: self.values[name])
+
+
+@dataclass(kw_only=True)
+class FakeEvidence:
+    """A ``steps.contexts.Evidence``."""
+
+    notes: Mapping[str, Noted] = field(default_factory=dict)
+    came: bool = True
+
+    def noted(self, item: str) -> Mapping[str, Noted]:
+        """Return what old is said to have noted."""
+        return self.notes
+
+    def looked_at(self, item: str, check: str) -> bool:
+        """Return that every check is looked at."""
+        return True
+
+    def arrived(self, item: str) -> bool:
+        """Return whether the item is said to have arrived."""
+        return self.came
+
+
+@dataclass(kw_only=True)
+class FakePaths:
+    """A ``steps.contexts.Paths``, in which nothing names old."""
+
+    old_names: tuple[str, ...] = ("/home/old",)
+    here: Sequence[tuple[str, Sequence[str]]] = ()
+    stays: Sequence[str] = ()
+
+    def atlas(self, item: str, target: str, came_as: Mapping[str, str] | None = None) -> Any:
+        """Raise: an item that holds paths is tested with a whole trail."""
+        raise AssertionError("a fake translates no paths")
+
+    def came_beside(self) -> Mapping[str, str]:
+        """Return that nothing came beside anything."""
+        return {}
+
+    def was_carried(self, path: str) -> bool:
+        """Return that nothing was carried."""
+        return False
+
+    def dangling(self, item: str) -> Sequence[str]:
+        """Return that nothing is left out."""
+        return ()
+
+    def place_told(self, item: str, place: str) -> tuple[str, str]:
+        """Return that no place is told."""
+        return "", ""
+
+    @property
+    def platform_of_old(self) -> Platform:
+        """The platform of old."""
+        return LINUX.name
+
+    def landed(self, item: str) -> Sequence[tuple[str, Sequence[str]]]:
+        """Return where the item's files are said to be."""
+        return self.here
+
+    def told_elsewhere(self, item: str) -> Sequence[str]:
+        """Return the paths that are said to stay as they are."""
+        return self.stays
+
+    def old_paths(self, item: str) -> tuple[str, ...]:
+        """Return the paths that nothing may name."""
+        return self.old_names
+
+
+Play = Callable[[Sequence[str]], Completed]
+"""Told a command; does what its program would, and returns how that ended."""
+
+
+def _well(command: Sequence[str]) -> Completed:
+    return Completed(0, "", "")
+
+
+@dataclass(kw_only=True)
+class FakePrograms:
+    """A ``steps.contexts.Programs``: ``play`` does what a program would."""
+
+    play: Play = _well
+    secret_names: frozenset[str] = frozenset()
+    ran: list[tuple[str, ...]] = field(default_factory=list)
+    at_the_end: list[tuple[str, ...]] = field(default_factory=list)
+    settled: list[str] = field(default_factory=list)
+    kept: list[str] = field(default_factory=list)
+    hidden: dict[str, str] = field(default_factory=dict)
+    room: str = "/state/run/made"
+
+    def command(self, step: Step, command: Sequence[str]) -> tuple[str, tuple[str, ...]]:
+        """Return a command as it stands."""
+        return command[0], tuple(command[1:])
+
+    def run(
+        self,
+        step: Step,
+        command: Sequence[str],
+        seconds: float,
+        channels: Channels = Channels(),  # noqa: B008 - it is frozen
+    ) -> Completed:
+        """Play a command."""
+        self.ran.append(tuple(command))
+        if channels.began is not None:
+            channels.began(1, 0.0)
+        return self.play(command)
+
+    def at_end(self, step: Step, command: Sequence[str]) -> None:
+        """Keep what is to be run at the end."""
+        self.at_the_end.append(tuple(command))
+
+    def settle_down(self, places: Sequence[str], item: str) -> None:
+        """Keep what is made durable."""
+        self.settled += places
+
+    def await_ended(self, pid: int, started: float) -> None:
+        """See ``Programs``; what was played has ended."""
+
+    def room_for_made(self, item: str) -> str:
+        """Return the folder for what programs make."""
+        return self.room
+
+    def keep(self, item: str, names: Iterable[str]) -> None:
+        """Keep the names of what goes into the parcel."""
+        self.kept += names
+
+    def secrets(self, step: Step) -> frozenset[str]:
+        """Return the names of secrets."""
+        return self.secret_names
+
+    def secret(self, step: Step, name: str, value: str) -> None:
+        """Keep a secret."""
+        self.hidden[name] = value
+
+    def masked(self, text: str) -> str:
+        """Return a text without any secret."""
+        for name, value in self.hidden.items():
+            text = text.replace(value, f"‹{name}›")
+        return text
+
+
+@dataclass(kw_only=True)
+class FakeCargo:
+    """A ``steps.contexts.Cargo``: what is packed stays in memory, by item and path."""
+
+    files: dict[tuple[str, str], bytes] = field(default_factory=dict)
+    entries: list[CargoEntry] = field(default_factory=list)
+    medium_is_there: str = ""
+
+    @property
+    def packing(self) -> FakeCargo:
+        """Itself."""
+        return self
+
+    @property
+    def packed(self) -> FakeCargo:
+        """Itself."""
+        return self
+
+    def add(
+        self,
+        item: str,
+        entries: Iterable[Entry],
+        open_file: Callable[[str], BinaryIO],
+        moved: Callable[[int, int], None] = lambda size, files: None,
+        attributes: Callable[[str], Mapping[str, bytes]] = lambda path: {},
+    ) -> tuple[int, int]:
+        """Pack entries; see ``Packing``."""
+        count = size = 0
+        for entry in entries:
+            data = b""
+            if entry.kind == "file":
+                with open_file(entry.path) as file:
+                    data = file.read()
+                count, size = count + 1, size + len(data)
+            self.put(item, entry, data)
+        moved(0, 0)
+        return count, size
+
+    def put(self, item: str, entry: Entry, data: bytes) -> None:
+        """Have an entry lie in the cargo."""
+        self.files[item, entry.path] = data
+        kind: Any = entry.kind
+        self.entries.append(
+            CargoEntry(
+                item,
+                entry.path,
+                kind,
+                len(data),
+                entry.mtime,
+                entry.mode,
+                entry.target,
+                digest(data) if entry.kind == "file" else "",
+            )
+        )
+
+    def of(self, item: str) -> tuple[CargoEntry, ...]:
+        """Return the entries of an item."""
+        return tuple(entry for entry in self.entries if entry.item == item)
+
+    def chunks(self, entry: CargoEntry) -> Iterator[bytes]:
+        """Give the bytes of a file."""
+        yield self.files[entry.item, entry.path]
+
+    def insist(self, entry: CargoEntry) -> None:
+        """See ``Packed``; what is in memory is what was packed."""
+
+    def medium(self) -> Callable[[], str]:
+        """Return what says whether the medium is there."""
+        return lambda: self.medium_is_there
+
+    def take_along(self) -> str:
+        """Return where the parcel is said to be now."""
+        return "/state/run/parcel"
+
+
+@dataclass(kw_only=True)
+class FakePeople:
+    """A ``steps.contexts.People``: ``replies`` by name, and whether a person does their tasks."""
+
+    replies: Mapping[str, str] = field(default_factory=dict)
+    does: bool = True
+    asked: list[Asked] = field(default_factory=list)
+    tasks: list[Task] = field(default_factory=list)
+
+    def ask(self, asked: Asked) -> str | None:
+        """Return the reply to a question."""
+        self.asked.append(asked)
+        return self.replies.get(asked.name)
+
+    def have_done(self, step: Step, task: Task) -> bool:
+        """Return whether the person does it."""
+        self.tasks.append(task)
+        return self.does
+
+
+@dataclass(kw_only=True)
+class FakeSeat:
+    """The seat of one licence, by the real rules of ``licence.seat``."""
+
+    seat: Seat = field(default_factory=Seat)
+    says: Word = "active"
+    events: list[Event] = field(default_factory=list)
+    of: Licence | None = None
+    serial: str | None = "4711-0815"
+    kept: list[str] = field(default_factory=list)
+    lacks: tuple[str, ...] = ()
+    again: list[Purpose] = field(default_factory=list)
+
+    def now(self, item: str) -> Seat:
+        """Return the seat."""
+        return self.seat
+
+    def happens(self, item: str, event: Event) -> tuple[Effect, ...]:
+        """Have something happen to the seat.
+
+        Raises:
+            AssertionError: It may not be.
+        """
+        self.seat, effects = seat_after(self.seat, event)
+        assert not any(isinstance(effect, Refuse) for effect in effects), effects
+        self.events.append(event)
+        return effects
+
+    def word(self, item: str) -> tuple[Word, str]:
+        """Return what the program says."""
+        return self.says, self.says
+
+    def insist_newest(self, item: str) -> None:
+        """See ``Seats``; no later move has begun."""
+
+    def licence(self, item: str) -> Licence:
+        """Return the licence that was given."""
+        assert self.of is not None, "a test of this act gives the licence"
+        return self.of
+
+    def earlier(self, item: str) -> tuple[Adopted | None, str]:
+        """Return that there was no earlier move."""
+        return None, ""
+
+    def was_left_open(self, item: str) -> bool:
+        """Return that no earlier move left anything open."""
+        return False
+
+    def find_serial(self, item: str) -> str | None:
+        """Return the serial that was given."""
+        return self.serial
+
+    def keep_serial(self, item: str, serial: str) -> None:
+        """Keep the serial."""
+        self.kept.append(serial)
+
+    def knows_serial(self, item: str) -> bool:
+        """Return whether the serial is known."""
+        return self.serial is not None
+
+    def is_own(self, item: str) -> bool:
+        """Return that the licence is the one that is moved."""
+        return True
+
+    def lacking(self, item: str) -> Sequence[str]:
+        """Return what is said to be lacking."""
+        return self.lacks
+
+    def walk(self) -> str:
+        """Return a command."""
+        return "widetrail walk"
+
+    def command(self, verb: str, item: str) -> str:
+        """Return a command."""
+        return f"widetrail seat {verb}"
+
+    def make_cargo_durable(self) -> None:
+        """See ``Seats``."""
+
+    def exchange(self, item: str, purpose: Purpose | None = None) -> Exchange:
+        """Return the names of the request and the answer."""
+        return Exchange("fernbook", purpose or "release", "old", "new", 1)
+
+    def wrong_answer(self, item: str) -> str:
+        """Return that the answer is the right one."""
+        return ""
+
+    def have_again(self, item: str, purpose: Purpose) -> None:
+        """Keep which act is to be done again."""
+        self.again.append(purpose)
+
+
+@dataclass(kw_only=True)
+class FakeLicences:
+    """A ``steps.contexts.Licences``."""
+
+    seats: FakeSeat = field(default_factory=FakeSeat)
