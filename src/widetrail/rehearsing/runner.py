@@ -69,7 +69,7 @@ from widetrail.walking import (
     Visit,
     make_report,
 )
-from widetrail.walking.doing import open_signs
+from widetrail.walking.item_context import open_signs
 
 PARCEL = "parcel"
 AGAIN = 4

@@ -4,7 +4,6 @@ A new kind is a new file, its line in ``table``, and its test.
 """
 
 from widetrail.steps.cargo import CargoEntry, Packed, Packing
-from widetrail.steps.contexts import Everything
 from widetrail.steps.kind import Act, Rule, Touched
 from widetrail.steps.outcomes import Done, Fact, Facts, Failed, Noted, Outcome, Waits, state_of
 from widetrail.steps.people import Asked, Hands, Onlooker, Task

@@ -1,7 +1,6 @@
 """Walking: doing the leg that is due at a station, with a journal, checks and a report."""
 
 from widetrail.walking.apart import Apart
-from widetrail.walking.doing import Company
 from widetrail.walking.hands import Answers, read_answers
 from widetrail.walking.leg import LegDone, StepDone, Visit, unseal
 from widetrail.walking.overlaps import runs_on
@@ -26,6 +25,7 @@ from widetrail.walking.seating import (
 from widetrail.walking.seats import SeatLine, ledger_of_machine, ledger_of_parcel
 from widetrail.walking.topping_up import can_top_up, not_topped_up, steps_to_top_up, top_up
 from widetrail.walking.undoing import Doubt, Run, UndoPlan, clear_settled
+from widetrail.walking.walk_context import Company
 
 __all__ = [
     "Answers",

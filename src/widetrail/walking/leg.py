@@ -41,12 +41,13 @@ from widetrail.steps.outcomes import Fact, is_well_done, write_outcome
 from widetrail.steps.program import FirstStartStep, close_begun
 from widetrail.steps.run import RunStep
 from widetrail.walking.apart import Apart, apart
-from widetrail.walking.doing import Company, WalkDoing
+from widetrail.walking.doing import WalkDoing
 from widetrail.walking.journal import Journal
 from widetrail.walking.looking import Look, station_of
 from widetrail.walking.overlaps import insist_newest, insist_not_half_way, next_turn
 from widetrail.walking.own import alone, at_work
 from widetrail.walking.proofs import look_at_proofs, newly_proved
+from widetrail.walking.walk_context import Company
 
 
 @dataclass(frozen=True, slots=True)

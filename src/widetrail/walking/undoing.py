@@ -29,7 +29,7 @@ from widetrail.steps import ACTS
 from widetrail.steps.commands import show_command
 from widetrail.steps.room import ASIDE, SAVED, STAGING, UNDONE, Room
 from widetrail.steps.undo import UndoAct, WayBack, fate_of
-from widetrail.walking.doing import END_WITHIN, Company
+from widetrail.walking.doing import END_WITHIN
 from widetrail.walking.overlaps import (
     insist_newest,
     insist_oldest,
@@ -39,6 +39,7 @@ from widetrail.walking.overlaps import (
 )
 from widetrail.walking.own import LOCK, at_work, clear_work, own_homes, take_away
 from widetrail.walking.seats import Ledger, SeatLine, ledger_of_machine, undone_todo
+from widetrail.walking.walk_context import Company
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,0 +1,149 @@
+"""What every part of a walk knows: the plan, the parcel, the journal, and what was done here."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass, field
+from datetime import datetime
+
+from widetrail.finding import (
+    Finder,
+)
+from widetrail.formats.masking import Masker
+from widetrail.machine import Machine
+from widetrail.machine.paths import join
+from widetrail.parcel import Parcel
+from widetrail.parcel.cargo import CargoReader, CargoWriter
+from widetrail.planning import Plan
+from widetrail.recipe import Station
+from widetrail.steps import (
+    Fact,
+    Facts,
+    Hands,
+    Noted,
+    Onlooker,
+    Outcome,
+    Step,
+    read_outcome,
+)
+from widetrail.steps.contexts import Record
+from widetrail.steps.note import NoteFacts
+from widetrail.walking.hands import Answers
+from widetrail.walking.journal import Journal
+from widetrail.walking.patience import Patience, Silent
+from widetrail.walking.scan import Scan
+
+
+@dataclass(frozen=True)
+class Company:
+    """Who is there while a leg is walked: hands that help, eyes that watch, and time."""
+
+    hands: Hands = field(default_factory=Answers)
+    onlooker: Onlooker = field(default_factory=Silent)
+    patience: Patience = field(default_factory=Patience)
+
+
+class WalkContext:
+    """What every part of a walk knows: plan, parcel, journal, and what was done here so far."""
+
+    def __init__(
+        self,
+        parcel: Parcel,
+        machine: Machine,
+        station: Station,
+        journal: Journal,
+        workroom: str,
+        finders: Mapping[str, Finder],
+        company: Company,
+        now: datetime,
+    ) -> None:
+        self.machine, self.workroom, self.now = machine, workroom, now
+        self.onlooker, self.masker = company.onlooker, Masker()
+        self.parcel, self.journal, self.station = parcel, journal, station
+        self.finders, self._company = finders, company
+        self.writer: CargoWriter | None = None
+        self._reader: CargoReader | None = None
+        self.made: dict[str, str] = {}
+        self._made_for: dict[str, str] = {}
+        self._secrets: dict[tuple[str, str], str] = {}
+        self._hidden: set[tuple[str, str]] = set()
+        self._ends: dict[str, tuple[Step, tuple[str, ...]]] = {}
+        self._fetched: set[str] = set()
+        if parcel.seal is not None and parcel.seal.is_open:
+            for (scope, name), value in parcel.secrets().items():
+                self._hide(scope, name, value)
+        self._done: dict[str, Outcome] = {}
+        self._read = 0
+        """How many records of the journal were looked through for what was done."""
+        self.scan = Scan(machine, join(workroom, "scan"))
+
+    def _hide(self, scope: str, name: str, value: str) -> None:
+        """Keep a secret for this walk, which nothing that is shown or written holds."""
+        self.masker.add(name, value)
+        self._secrets[scope, name] = value
+        self._hidden.add((scope, name))
+
+    @property
+    def plan(self) -> Plan:
+        return self.parcel.plan
+
+    def record(self, event: str, **facts: Fact) -> None:
+        self.journal.add(self.masker.mask_all({"event": event, **facts}))
+
+    def records(self, event: str) -> tuple[Record, ...]:
+        return tuple(dict(r) for r in self.journal.records if r["event"] == event)
+
+    def recorded(self, event: str, step: str) -> Record | None:
+        return self.journal.newest(event, step=step)
+
+    def _done_here(self) -> dict[str, Outcome]:
+        """Return the newest outcome of each step that was done on this machine."""
+        records = self.journal.records
+        for record in records[self._read :]:
+            if record["event"] == "step done":
+                self._done[record["step"]] = read_outcome(record["outcome"])
+        self._read = len(records)
+        return self._done
+
+    def _facts_of(self, item: str) -> Iterator[Facts]:
+        """Give the facts of every step of an item that was done, here or at stations before."""
+        for step, outcome in {**self.parcel.outcomes, **self._done_here()}.items():
+            if step.startswith(f"{item}/"):
+                yield outcome.facts
+
+    def noted(self, item: str) -> Mapping[str, Noted]:
+        step = f"{item}/note"
+        outcome = self._done_here().get(step) or self.parcel.outcomes.get(step)
+        facts = outcome.facts if outcome is not None else None
+        return facts.readings if isinstance(facts, NoteFacts) else {}
+
+    def arrived(self, item: str) -> bool:
+        return self._all_well(item, self.parcel.outcomes)
+
+    def came_here(self, item: str) -> bool:
+        """Return whether the item arrived, by what is in the parcel and what was done now."""
+        return self._all_well(item, {**self.parcel.outcomes, **self._done_here()})
+
+    def _all_well(self, item: str, outcomes: Mapping[str, Outcome]) -> bool:
+        mine = [s for s in self.plan.steps if s.item == item and s.station == "new"]
+        return bool(mine) and all(s.id in outcomes and outcomes[s.id].well for s in mine)
+
+    def masked(self, text: str) -> str:
+        return self.masker.mask(text)
+
+    def masked_outcome(self, written: Mapping[str, Fact]) -> dict[str, Fact]:
+        """Return an outcome as it is written down, without any secret; counts stay."""
+        facts = written["facts"]
+        assert isinstance(facts, dict)
+        mask = self.masker.mask_all
+        told = {name: v if isinstance(v, int) else mask(v) for name, v in facts.items()}
+        return {**{name: mask(value) for name, value in written.items()}, "facts": told}
+
+    def clock(self) -> float:
+        return self._company.patience.clock()
+
+    def await_(
+        self, what: Callable[[], str], todo: str, seconds: float | None = None, grace: float = 0.0
+    ) -> None:
+        patience = self._company.patience
+        patience.await_(lambda: self.masked(what()), todo, self.onlooker, seconds, grace)
