@@ -1,0 +1,325 @@
+"""One item of a plan: how it goes, and what of it stays behind or stands in the way."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from datetime import datetime
+
+from widetrail.errors import Halted, MachineUnusable
+from widetrail.finding import (
+    Absent,
+    Found,
+    Known,
+    Selection,
+    Tally,
+    Unknown,
+    condition_holds,
+    tally,
+)
+from widetrail.finding.stores import (
+    Store,
+    StoreKind,
+    is_value,
+    selected,
+    store_kind,
+)
+from widetrail.formats.canonical import canonical
+from widetrail.formats.interface import Unreadable
+from widetrail.machine import Entry
+from widetrail.planning.choice import Case, Chosen, NoRoute, choose_route, copies
+from widetrail.planning.choices import Choices
+from widetrail.planning.draft import NOT_THERE, Draft, Subject, entries_to_pack, title_of, told_loss
+from widetrail.planning.names import changed_names
+from widetrail.planning.plan import (
+    LeftItem,
+    PlannedItem,
+)
+from widetrail.planning.shared_places import carved_paths, shared_folder
+from widetrail.planning.sides import CardSide, SeenSide
+from widetrail.recipe import Existing, Loss, Route
+from widetrail.recipe.arms import reach
+from widetrail.steps import RULES
+
+
+def plan_item(
+    subject: Subject,
+    subjects: Sequence[Subject],
+    draft: Draft,
+    choices: Choices,
+    today: datetime,
+) -> None:
+    old = subject.old_place
+    if isinstance(old, Absent) and subject.item.optional:
+        nothing = f"it is optional, and there is nothing at {old.path}"
+        draft.left.append(LeftItem(id=subject.id, title=title_of(subject), nothing=nothing))
+        return
+    if not isinstance(old, Found):
+        draft.obstacles.append(_lost(subject))
+        return
+    if there := shared_folder(subject, old):
+        draft.left.append(LeftItem(id=subject.id, title=title_of(subject), there=there))
+        return
+    carved = carved_paths(subject, subjects, draft)
+    try:
+        entries = entries_to_pack(subject, carved)
+    except MachineUnusable as error:
+        todo = "Give the account the right to read it, then plan again."
+        draft.obstacles.append(
+            Halted(error.what, where=error.where, why=error.why, todo=todo, codes=["unreadable"])
+        )
+        return
+    except Unreadable as error:
+        what = f"{subject.id} cannot be read"
+        draft.obstacles.append(Halted(what, where=old.path, why=str(error), codes=["unreadable"]))
+        return
+    count, largest = tally(iter(entries)), max((e.size for e in entries), default=0)
+    parts, narrowed, parts_left = _parts(subject, choices, draft)
+    case = Case(
+        subject.item,
+        subject.finder,
+        subject.side.old,
+        subject.side.new,
+        old,
+        subject.new_place,
+        count,
+        largest,
+        parts,
+        narrowed,
+        today,
+    )
+    chosen = choose_route(case)
+    losses = _losses(subject, subject.item.losses, today)
+    if isinstance(chosen, NoRoute):
+        draft.left.append(left_item(subject, chosen, losses))
+        return
+    if (lost := _without_disk(subject)) is not None:
+        draft.obstacles.append(lost)
+        return
+    losses = (*losses, *_losses(subject, chosen.route.losses, today), *map(told_loss, chosen.rest))
+    planned = _planned(subject, chosen, old, count, largest, parts_left, losses, carved)
+    if subject.finder.machine.rules.has_modes and _is_private(subject, entries):
+        draft.private.append(title_of(subject))
+    if copies(chosen.route) and all(entry.kind == "folder" for entry in entries):
+        draft.notices.append(f"{subject.id}: there is nothing of it in {old.path}, so nothing goes")
+    if copies(chosen.route) and not planned.single and not planned.store:
+        platform = subject.side.new.fact("platform")
+        known = platform.value if isinstance(platform, Known) else subject.finder.machine.platform
+        renamed = changed_names(entries, str(known))
+        renames = canonical(renamed).decode() if renamed else ""
+        planned = planned.model_copy(update={"renames": renames})
+    if planned.occupied and planned.existing == "stop":
+        todo = "Move it away on new, then plan again."
+        why = "the recipe says to stop where something is there already"
+        what = f"{subject.id} cannot go in place"
+        draft.obstacles.append(
+            Halted(what, where=planned.new_path, why=why, todo=todo, codes=["existing"])
+        )
+    draft.items.append((planned, subject, chosen))
+
+
+def _without_disk(subject: Subject) -> Halted | None:
+    """Return what stands in the way where new's program is told to keep its things on a disk that
+    is not connected: else they would come into the empty folder that it belongs to."""
+    where, side = subject.new_place, subject.side.new
+    if not isinstance(where, Absent) or where.how.rule != "told":
+        return None
+    if not isinstance(side, SeenSide | CardSide) or side.has_disk_of(where.path):
+        return None
+    name = subject.side.loaded.recipe.application.name
+    return Halted(
+        f"the disk is not there on {side.machine} where {name} keeps {subject.id}",
+        where=where.path,
+        why=str(where.how),
+        codes=["disk"],
+        todo=f"Connect it, or choose another folder in {name} there, then plan again.",
+    )
+
+
+def _is_private(subject: Subject, entries: Sequence[Entry]) -> bool:
+    """Return whether something of an item may be read by nobody but the account."""
+    place = subject.old_place
+    if not isinstance(place, Found) or place.kind not in ("folder", "file"):
+        return False
+    top = subject.finder.machine.look(place.path)
+    seen = [*entries, *([top] if top is not None else [])]
+    return any(e.mode & 0o077 == 0 and e.kind in ("file", "folder") for e in seen)
+
+
+def _parts(
+    subject: Subject, choices: Choices, draft: Draft
+) -> tuple[dict[str, tuple[str, ...]], frozenset[str], dict[str, tuple[str, ...]]]:
+    """Return the values chosen of each part, the parts narrowed by choice, and what is left."""
+    parts: dict[str, tuple[str, ...]] = {}
+    left: dict[str, tuple[str, ...]] = {}
+    for part in subject.item.parts:
+        chosen = choices.parts.get(f"{subject.side.loaded.id}.{subject.name}.{part}")
+        there = subject.finder.part_values(part, subject.item)
+        if isinstance(there, Unknown):
+            draft.notices.append(f"{subject.id}: which {part} there are is {there}")
+            continue
+        unknown = [value for value in chosen or () if value not in there]
+        if unknown:
+            why = f"there are: {', '.join(there) or 'none'}"
+            what = f"there is no {part} {', '.join(unknown)} in {subject.id}"
+            draft.obstacles.append(
+                Halted(what, why=why, todo="Choose among these.", codes=["choice"])
+            )
+        parts[part] = there if chosen is None else tuple(v for v in there if v in chosen)
+        if parts[part] != there:
+            left[part] = tuple(v for v in there if v not in parts[part])
+    return parts, frozenset(left), left
+
+
+def _losses(subject: Subject, losses: Sequence[Loss], today: datetime) -> tuple[Loss, ...]:
+    """Return the losses that are: one whose condition cannot be judged is told too."""
+    return tuple(told_loss(loss) for loss in losses if _happens(subject, loss, today))
+
+
+def _happens(subject: Subject, loss: Loss, today: datetime) -> bool:
+    for name, condition in loss.when.items():
+        answer = subject.finder.reading(name)
+        known = None if isinstance(answer, Unknown) else answer.value
+        if known is not None and not condition_holds(condition, known, None, today):
+            reach(subject.side.loaded, loss, "is none")
+            return False
+    reach(subject.side.loaded, loss, "is one")
+    return True
+
+
+def _planned(
+    subject: Subject,
+    chosen: Chosen,
+    old: Found,
+    count: Tally,
+    largest: int,
+    parts_left: dict[str, tuple[str, ...]],
+    losses: tuple[Loss, ...],
+    carved: tuple[str, ...],
+) -> PlannedItem:
+    item, new = subject.item, subject.new_place
+    kind = store_kind(item, old.path, old.kind)
+    there = new if isinstance(new, Found | Absent) else None
+    later = "found when new is walked" if subject.side.new.source == "assumed" else str(new)
+    retired = f"Rename {old.path}, so that nobody works in it by accident."
+    tasks = [f"On {subject.side.old.machine}, when all is well: {retired}"] if item.retire else []
+    tasks += _to_register(subject, chosen.route)
+    return PlannedItem(
+        id=subject.id,
+        recipe=subject.side.loaded.id,
+        item=subject.name,
+        instance=subject.instance.name if subject.instance is not None else "",
+        title=title_of(subject),
+        kind=item.kind,
+        route=chosen.route.name,
+        existing=_existing(chosen.route, kind),
+        store=kind or "",
+        whole=not item.take,
+        single=old.kind == "file",
+        registered=subject.instance is not None and isinstance(new, Absent),
+        old_path=old.path,
+        old_how=str(old.how),
+        new_instance=subject.new_name,
+        new_path=there.path if there is not None else "",
+        new_how=str(there.how) if there is not None else later,
+        occupied=copies(chosen.route) and _occupied(subject),
+        files=count.files,
+        size=count.size,
+        largest=largest,
+        passed_over=chosen.passed_over,
+        met=chosen.met,
+        assumed=chosen.assumed,
+        parts={k: v for k, v in chosen.parts.items() if v},
+        parts_left=parts_left,
+        carved=carved,
+        awaited=tuple(f"{name} is {c}" for name, c in sorted(chosen.route.await_.items())),
+        losses=losses,
+        tasks=tuple(tasks),
+    )
+
+
+def _to_register(subject: Subject, route: Route) -> Iterator[str]:
+    """Give the task of listing an instance that new's program does not know, where copying it does
+    not do that."""
+    new, instance = subject.new_place, subject.instance
+    case = subject.finder.case_of(subject.item.from_)
+    listed = case is not None and case.index is not None
+    rules = [RULES[s.kind] for leg in route.legs for s in leg.steps if leg.station == "new"]
+    known = isinstance(new, Found) and new.how.rule == "index"
+    if instance is None or not listed or known or not isinstance(new, Absent | Found):
+        return
+    if any(r.carries for r in rules) and not any(r.makes_known for r in rules):
+        name = subject.side.loaded.recipe.application.name
+        yield (
+            f"On {subject.side.new.machine}: add {new.path} to what {name} lists, as "
+            f"“{instance.name}”; copying it there does not do that"
+        )
+
+
+def _existing(route: Route, kind: StoreKind | None) -> Existing:
+    """Return what happens to what is there: values are merged where the recipe does not say."""
+    merged = kind is not None and "existing" not in route.model_fields_set
+    return "overwrite" if merged else route.existing
+
+
+def _occupied(subject: Subject) -> bool:
+    """Return whether something that the item stands for is on new already, as far as is known."""
+    new, side = subject.new_place, subject.side.new
+    if not isinstance(new, Found):
+        return False
+    if not isinstance(side, SeenSide):
+        return True
+    machine = side.finder.machine
+    kind = store_kind(subject.item, new.path, new.kind)
+    if kind is not None:
+        there = Store(machine, kind, new.path).read()
+        return any(map(is_value, selected(kind, subject.item, there)))
+    if new.kind == "file" or not subject.item.take:
+        return True
+    selection = Selection(subject.item, machine.platform)
+    return any(e.kind != "folder" for e in selection.walk(machine, new.path))
+
+
+def _lost(subject: Subject) -> Halted:
+    where, machine = subject.old_place, subject.finder.machine
+    spot = where.path if isinstance(where, Absent) else ""
+    why = f"it is {where.how}" if isinstance(where, Absent) else str(where)
+    place = subject.item.from_
+    what = f'there is nothing at the place "{place}" of {subject.id} on {machine.name}'
+    todo = (
+        "If it lies on a disk that is not connected, connect it and plan again; "
+        f"else leave it out with --without {subject.id}."
+    )
+    return Halted(what, where=spot, why=why, todo=todo, codes=[NOT_THERE])
+
+
+def left_item(subject: Subject, chosen: NoRoute, losses: tuple[Loss, ...]) -> LeftItem:
+    application = subject.side.loaded.recipe.application
+    todo = ""
+    if subject.side.new.installed is False:
+        where = subject.side.new.machine
+        todo = f"Install {application.name} on {where}, start it once, close it and plan again."
+    elif chosen.passed_over:
+        todo = "Change what the reasons name, then plan again."
+    return LeftItem(
+        id=subject.id,
+        title=title_of(subject),
+        passed_over=chosen.passed_over,
+        losses=(*losses, *map(told_loss, chosen.rest)),
+        todo=todo,
+    )
+
+
+def obstacle_of(item: LeftItem) -> Halted:
+    if item.nothing:
+        return Halted(f"{item.title}: there is nothing of it", why=item.nothing, codes=[NOT_THERE])
+    if item.there:
+        return Halted(
+            f"{item.title} is there already",
+            why=f"both machines see {item.there}",
+            codes=["there already"],
+        )
+    reasons = "; ".join(f"{p.route}: {p.reason}" for p in item.passed_over)
+    codes = dict.fromkeys(code for p in item.passed_over for code in p.codes)
+    return Halted(
+        f"{item.title} cannot be carried", why=reasons, todo=item.todo, codes=tuple(codes)
+    )

@@ -1,0 +1,63 @@
+"""Whether the medium and new have room for what travels."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+from widetrail.errors import Halted
+from widetrail.formats.quantities import show_size
+from widetrail.machine import Medium
+from widetrail.machine.paths import base, trouble_with_name
+from widetrail.machine.platforms import STRICTEST
+from widetrail.planning.choice import Chosen, copies, uses_parcel
+from widetrail.planning.draft import Draft, Subject
+from widetrail.planning.plan import (
+    PlannedItem,
+)
+from widetrail.planning.room import full_volumes
+from widetrail.planning.sides import New
+from widetrail.recipe.templates import plain
+
+ENTRY_ROOM = 2048
+"""Bytes that an entry takes in a parcel beside its contents, at most about that."""
+
+PARCEL_ROOM = 1 << 20
+
+
+def insist_space(draft: Draft, medium: Medium, new: New) -> int:
+    """Judge the room on the medium and on new; return the bytes the parcel needs at most."""
+    carried = [
+        (item, subject, chosen)
+        for item, subject, chosen in draft.items
+        if uses_parcel(chosen.route)
+    ]
+    size = PARCEL_ROOM + sum(i.size + i.files * ENTRY_ROOM for i, _, _ in carried)
+    if size > medium.free:
+        what = f"the medium {medium.name} is too small"
+        why = f"the parcel needs {show_size(size)}, and {show_size(medium.free)} are free"
+        todo = f"Take a larger medium, or make room on this one{_other_way(carried)}."
+        draft.obstacles.append(Halted(what, why=why, todo=todo, codes=["room"]))
+    for step in draft.steps:
+        for made in step.writes:
+            name = base(plain(made))
+            trouble = trouble_with_name(name, STRICTEST) if step.commands else ""
+            if trouble:
+                what = f"a medium cannot hold the name {name!r} that {step.item} makes"
+                todo = "Choose another value, or leave the item out."
+                draft.obstacles.append(
+                    Halted(what, why=f"it {trouble}", todo=todo, codes=["names"])
+                )
+    if new is not None and not isinstance(new, Mapping):
+        placed = [i for i, _, chosen in carried if copies(chosen.route) and not i.store]
+        amounts = [(i.new_path, i.size + i.files * ENTRY_ROOM) for i in placed]
+        draft.obstacles.extend(full_volumes(new, amounts, "Make room there, then plan again."))
+    return size
+
+
+def _other_way(carried: Sequence[tuple[PlannedItem, Subject, Chosen]]) -> str:
+    """Return words for a route that needs no room on the medium, of the largest item."""
+    for item, subject, _ in sorted(carried, key=lambda entry: (-entry[0].size, entry[0].id)):
+        for route in subject.item.routes:
+            if not uses_parcel(route):
+                return f'; {item.id} could also go by "{route.name}", which needs none'
+    return ""
