@@ -22,8 +22,8 @@ from statistics import median
 
 from widetrail.machine import FolderMachine
 from widetrail.rehearsing import load_rehearsal
-from widetrail.rehearsing.beginning import Beginning, begin
-from widetrail.rehearsing.many import Job, run_many
+from widetrail.rehearsing.batch import Job, run_many
+from widetrail.rehearsing.scaffold import Beginning, begin
 from widetrail.rehearsing.stage import fast_folder
 from widetrail.testing import sweep
 from widetrail_demo.world import build_world

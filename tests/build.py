@@ -16,7 +16,7 @@ from widetrail.planning import Choices, make_plan
 from widetrail.recipe import Station, load_recipe_text
 from widetrail.steps import KINDS, Done
 from widetrail.walking import Answers, Company, LegDone, Patience, Visit
-from widetrail.walking.hands import Answer
+from widetrail.walking.answers import Answer
 
 NOW = datetime(2026, 11, 24, 9, 0, tzinfo=UTC)
 

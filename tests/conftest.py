@@ -20,7 +20,7 @@ from build import NOW as NOW
 from build import Trail
 from seat_world import WAYS, Explored, Way, explore
 from widetrail.cli import main
-from widetrail.formats import bounded
+from widetrail.formats import parser_process
 from widetrail.machine import Effect, Effects
 from widetrail_demo.world import build_world
 
@@ -125,7 +125,7 @@ class World:
 @pytest.fixture(autouse=True)
 def nothing_lost() -> None:
     """Have each test begin with all the time that questions may lose."""
-    bounded.renew()
+    parser_process.renew()
 
 
 @pytest.fixture(scope="session", autouse=True)

@@ -28,8 +28,8 @@ from widetrail.formats import dconf, hive, ini, registry, texts, xml
 from widetrail.formats.canonical import canonical, digest
 from widetrail.formats.forms import FORMS
 from widetrail.formats.interface import Unreadable, Unwritable
-from widetrail.formats.marked import read_marked
 from widetrail.formats.masking import Masker
+from widetrail.formats.yaml_positions import read_marked
 from widetrail.machine import roots
 from widetrail.recipe import releases, templates
 from widetrail.recipe.loader import examine

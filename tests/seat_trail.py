@@ -21,7 +21,7 @@ from widetrail.machine.effects import Effect
 from widetrail.parcel import Parcel, Seal, make_seal, set_out
 from widetrail.planning import Choices, make_plan
 from widetrail.recipe import Loaded, Station, load_recipe_text
-from widetrail.rehearsing.happening import Stopped
+from widetrail.rehearsing.fault_injection import Stopped
 from widetrail.rehearsing.maker import words_on
 from widetrail.steps import KINDS
 from widetrail.walking import (

@@ -26,7 +26,7 @@ from widetrail.finding import (
 )
 from widetrail.finding.values import How
 from widetrail.machine import FolderMachine
-from widetrail.machine.written import understand_path
+from widetrail.machine.path_notation import understand_path
 
 H = build.HOMES
 

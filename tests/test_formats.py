@@ -16,11 +16,11 @@ from hypothesis import strategies as st
 import build
 from widetrail.finding import Known, Unknown
 from widetrail.finding.readings import take_reading
-from widetrail.formats.bounded import ask
 from widetrail.formats.dconf import parse_gvariant, read_dconf
 from widetrail.formats.forms import FORMS
 from widetrail.formats.hive import hive_key
 from widetrail.formats.interface import NotThere, Unreadable
+from widetrail.formats.parser_process import ask
 from widetrail.formats.registry import RegistryText, RegistryValue, full_key, registry_key
 from widetrail.formats.texts import decode, for_people
 from widetrail.recipe import Reading
@@ -199,7 +199,7 @@ HOSTILE = {
 def test_hostile_files_are_unknown_within_bounds(
     tmp_path: Path, form: str, data: str | bytes, at: str, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr("widetrail.formats.bounded.SECONDS", 3.0)
+    monkeypatch.setattr("widetrail.formats.parser_process.SECONDS", 3.0)
     begun = time.monotonic()
     found = read(tmp_path, data, **{form: at})
     assert isinstance(found, Unknown), found

@@ -26,7 +26,7 @@ from widetrail.recipe.lint import lint
 from widetrail.rehearsing.maker import words_on
 from widetrail.steps import KINDS
 from widetrail.walking import Answers, Company, LegDone, Patience, Visit, claim_after_all, seat_line
-from widetrail.walking.hands import Answer
+from widetrail.walking.answers import Answer
 
 DOCS = Path(__file__).parents[1] / "docs/licences.md"
 ITEM = "fernlock.licence"

@@ -301,7 +301,7 @@ def test_what_nobody_packed_is_refused_before_anything_is_written(tmp_path: Path
 def test_what_a_program_makes_is_split_where_it_is_large(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr("widetrail.parcel.made.PIECE_MOST", 3)
+    monkeypatch.setattr("widetrail.parcel.made_files.PIECE_MOST", 3)
     take = "{run: [fernbook, take, '{parcel}/x'], changes: notes}"
     legs = GIVE_AND_COPY.replace("[copy]", f"[{take}]")
     for sealed in ("", "reed bunting"):

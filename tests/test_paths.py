@@ -25,14 +25,14 @@ from widetrail.finding.atlas import (
     Unsayable,
     short_name,
 )
-from widetrail.finding.remnants import find_remnants, remnant_pattern
+from widetrail.finding.old_path_search import find_remnants, remnant_pattern
 from widetrail.formats.forms import FORMS
 from widetrail.formats.interface import Platform, Spot, Unreadable
 from widetrail.formats.registry import Key, registry_text, write_registry
 from widetrail.formats.sqlite import list_column, put_column
+from widetrail.machine.path_notation import KnownBearings, read_written
 from widetrail.machine.paths import trouble_with_name
 from widetrail.machine.roots import standard_roots
-from widetrail.machine.written import KnownBearings, read_written
 from widetrail.planning import Choices
 from widetrail.steps.publish import PublishFacts
 from widetrail.walking import Run

@@ -14,9 +14,9 @@ from widetrail.machine.platforms.linux import LINUX
 from widetrail.machine.platforms.rules import NO_MATCH, UNIX_VARIABLE, trouble_in_bytes
 from widetrail.recipe import load_recipe
 from widetrail.rehearsing import Rehearsed, load_rehearsals, rehearse
-from widetrail.rehearsing.beginning import Beginning, begin, usual_sign
 from widetrail.rehearsing.coverage import arms_of
 from widetrail.rehearsing.mutants import mutants_of
+from widetrail.rehearsing.scaffold import Beginning, begin, usual_sign
 from widetrail.steps import KINDS
 
 

@@ -18,7 +18,7 @@ from widetrail.errors import DocumentUnusable, Halted, InputUnusable, Obstructed
 from widetrail.findings import Finding
 from widetrail.recipe import load_recipe
 from widetrail.rehearsing import Rehearsal, Rehearsed, collect_rehearsals, load_rehearsals, rehearse
-from widetrail.rehearsing.beginning import Beginning, begin
+from widetrail.rehearsing.batch import Job, jobs_of, run_many
 from widetrail.rehearsing.coverage import (
     Coverage,
     Explained,
@@ -26,8 +26,8 @@ from widetrail.rehearsing.coverage import (
     load_unproved,
     show_where,
 )
-from widetrail.rehearsing.many import Job, jobs_of, run_many
 from widetrail.rehearsing.mutants import Judged, judge_mutants, mutants_of, show_mutant, unneeded
+from widetrail.rehearsing.scaffold import Beginning, begin
 from widetrail.rehearsing.stage import canary
 from widetrail.steps import KINDS
 

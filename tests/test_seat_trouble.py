@@ -20,7 +20,7 @@ from widetrail.errors import Halted
 from widetrail.licence.seat import Act, Seat
 from widetrail.machine import Effects
 from widetrail.machine.effects import Effect, started_at
-from widetrail.rehearsing.happening import Stopped
+from widetrail.rehearsing.fault_injection import Stopped
 from widetrail.steps import Failed, Waits
 from widetrail.walking import (
     LegDone,

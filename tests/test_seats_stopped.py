@@ -22,7 +22,7 @@ from widetrail.licence.service import FAULTS
 from widetrail.machine import Effects
 from widetrail.machine.effects import Effect
 from widetrail.recipe import Station
-from widetrail.rehearsing.happening import Stopped
+from widetrail.rehearsing.fault_injection import Stopped
 
 FEW = 1
 """Effects of a leg that are tried, where not all are."""

@@ -19,15 +19,16 @@ from hypothesis import strategies as st
 
 from conftest import World, contents, widetrail
 from widetrail.errors import DocumentUnusable, InputUnusable
-from widetrail.finding import Survey, survey, survey_all
-from widetrail.finding.automaton import ANYWHERE, MOST, Automaton, Segment, key_of
-from widetrail.finding.likeness import likeness
-from widetrail.finding.stock import Group
+from widetrail.finding import survey
 from widetrail.machine import FolderMachine
-from widetrail.recipe import Globs, load_recipe, shelf
+from widetrail.recipe import Globs, load_recipe, recipe_cache
 from widetrail.recipe.outline import outline_of
-from widetrail.recipe.shelf import KEPT, Shelf
+from widetrail.recipe.recipe_cache import KEPT, Shelf
 from widetrail.steps import KINDS
+from widetrail.survey import Survey, survey_all
+from widetrail.survey.automaton import ANYWHERE, MOST, Automaton, Segment, key_of
+from widetrail.survey.file_classes import likeness
+from widetrail.survey.inventory import Group
 
 # The automaton
 
@@ -383,7 +384,7 @@ def test_an_index_that_cannot_be_kept_is_done_without(world: World, tmp_path: Pa
 def test_outlines_of_other_recipes_do_not_pile_up(
     world: World, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(shelf, "OTHERS", 3)
+    monkeypatch.setattr(recipe_cache, "OTHERS", 3)
     recipes, cache = world.folder / "recipes", tmp_path / "cache"
     for number in range(6):
         world.edit("recipes/huemoss.trail.yaml", lambda text, n=number: f"{text}# {n}\n")  # type: ignore[misc]

@@ -24,18 +24,18 @@ from build import NOW, machine, trail
 from conftest import contents, widetrail
 from test_doing import new
 from widetrail.errors import Halted, InputUnusable, MachineUnusable, ParcelUnusable
-from widetrail.formats import bounded
-from widetrail.formats.bounded import ask, ask_pattern
+from widetrail.formats import parser_process
 from widetrail.formats.canonical import canonical, digest
 from widetrail.formats.expressions import matches
 from widetrail.formats.interface import Unreadable, Unwritable
 from widetrail.formats.masking import Masker
 from widetrail.formats.outside import read_outside
+from widetrail.formats.parser_process import ask, ask_pattern
 from widetrail.formats.sqlite import run_statements
 from widetrail.formats.texts import for_people
 from widetrail.machine import Effects, this_machine
 from widetrail.machine.moves import Move
-from widetrail.machine.own import own_state
+from widetrail.machine.own_folders import own_state
 from widetrail.parcel.seal import WORK_MOST, make_seal, open_seal, remember_sealed
 from widetrail.recipe import load_recipe
 from widetrail.steps import KINDS
@@ -393,14 +393,14 @@ def test_an_expression_without_end_decides_nothing_and_ends(tmp_path: Path) -> N
 def test_no_more_than_some_seconds_are_lost_on_what_does_not_end(
     monkeypatch: pytest.MonkeyPatch,
 ) -> None:
-    monkeypatch.setattr(bounded, "LOST", 0.6)
-    monkeypatch.setattr(bounded, "PATTERN_SECONDS", 0.3)
+    monkeypatch.setattr(parser_process, "LOST", 0.6)
+    monkeypatch.setattr(parser_process, "PATTERN_SECONDS", 0.3)
     for _ in range(2):
         with pytest.raises(Unreadable, match="was not read within"):
             ask_pattern(matches, "(a+)+$", "a" * 60 + "!")
     with pytest.raises(Unreadable, match="too much before it"):
         ask(matches, "a", "a")
-    bounded.renew()
+    parser_process.renew()
     assert ask(matches, "a", "a") is True
 
 
@@ -559,7 +559,7 @@ def test_a_plan_that_was_put_in_after_a_station_had_begun_is_refused(
 @POSIX
 def test_a_reader_that_crashes_is_told_as_that() -> None:
     ask(matches, "a", "a")
-    process = bounded._worker._process
+    process = parser_process._worker._process
     assert process is not None
     threading.Timer(0.3, process.send_signal, [signal.SIGSEGV]).start()
     with pytest.raises(Unreadable, match="SIGSEGV"):

@@ -24,8 +24,7 @@ from build import NOW, PROGRAM, Trail, item, machine, moved, outcomes, trail
 from conftest import Stopped, World, contents, widetrail
 from test_doing import NEW, OLD, new, old
 from widetrail.errors import Obstructed
-from widetrail.finding.automaton import Automaton, Segment
-from widetrail.finding.remnants import find_remnants, remnant_pattern
+from widetrail.finding.old_path_search import find_remnants, remnant_pattern
 from widetrail.formats.sqlite import list_column, put_column, texts_in
 from widetrail.formats.texts import unescaped
 from widetrail.machine import Effects, FolderMachine, this_machine
@@ -35,6 +34,7 @@ from widetrail.recipe import Globs, load_recipe_text
 from widetrail.rehearsing import constant_screens, load_rehearsal, rehearse
 from widetrail.rehearsing.rehearsal import load_rehearsals
 from widetrail.steps import KINDS
+from widetrail.survey.automaton import Automaton, Segment
 from widetrail.walking import Run, make_report
 
 COPY = new("copy")

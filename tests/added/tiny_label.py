@@ -5,15 +5,15 @@ from typing import Literal, Protocol
 
 from pydantic import Field
 
-from widetrail.formats.told import Text
+from widetrail.formats.stored_values import Text
 from widetrail.recipe.conditions import Condition
 from widetrail.recipe.models import ArgumentText, Name, PathText
 from widetrail.recipe.settings import Settings, StepText
 from widetrail.recipe.templates import plain
 from widetrail.steps import Act, Done, Facts, Outcome, Rule, Step, Unfolding
 from widetrail.steps.contexts import Evidence, OfItem, Work
-from widetrail.steps.proving import missing, telling_of
-from widetrail.steps.putting import put_again, put_file
+from widetrail.steps.reading_conditions import missing, telling_of
+from widetrail.steps.replacing import put_again, put_file
 
 
 class LabelSettings(Settings):

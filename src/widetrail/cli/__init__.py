@@ -57,7 +57,7 @@ class _Commands(click.Group):
             formatter.write_dl(list(COMMANDS.items()))
 
     def invoke(self, ctx: click.Context) -> object:
-        if (bounded := sys.modules.get("widetrail.formats.bounded")) is not None:
+        if (bounded := sys.modules.get("widetrail.formats.parser_process")) is not None:
             bounded.renew()  # another command in this process
         try:
             return super().invoke(ctx)

@@ -8,7 +8,7 @@ import click
 
 from widetrail.cli.output import Page, json_option, print_json
 from widetrail.findings import errors_of
-from widetrail.formats.checked import read_text
+from widetrail.formats.documents import read_text
 from widetrail.recipe import SUFFIX, examine
 from widetrail.steps import KINDS
 

@@ -10,7 +10,7 @@ import click
 from widetrail.cli.output import Page, json_option, print_json
 from widetrail.errors import InputUnusable
 from widetrail.machine.platforms import PLATFORMS
-from widetrail.rehearsing.beginning import Beginning, begin, usual_folder, usual_id, usual_sign
+from widetrail.rehearsing.scaffold import Beginning, begin, usual_folder, usual_id, usual_sign
 
 
 @click.command("new")

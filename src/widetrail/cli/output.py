@@ -27,7 +27,7 @@ from widetrail.formats.texts import for_people
 from widetrail.machine import Effects, FolderMachine, Machine, this_machine
 from widetrail.machine.live import become
 from widetrail.recipe import Loaded, load_recipe
-from widetrail.recipe.shelf import no_recipe, recipe_files, second_recipe
+from widetrail.recipe.recipe_cache import no_recipe, recipe_files, second_recipe
 from widetrail.steps import KINDS
 
 F = TypeVar("F", bound=Callable[..., Any])

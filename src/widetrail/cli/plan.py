@@ -12,7 +12,6 @@ from typing import Literal
 
 import click
 
-from widetrail.cli.company import make_company
 from widetrail.cli.output import (
     Page,
     json_option,
@@ -22,9 +21,10 @@ from widetrail.cli.output import (
     open_machine,
     print_json,
 )
+from widetrail.cli.terminal_person import make_company
 from widetrail.errors import Halted, InputUnusable
 from widetrail.finding import make_card, read_card
-from widetrail.formats.checked import read_document
+from widetrail.formats.documents import read_document
 from widetrail.formats.quantities import show_count, show_files, show_size
 from widetrail.formats.texts import for_people
 from widetrail.machine import EffectFailed, Effects, medium_of

@@ -17,11 +17,11 @@ from widetrail.findings import Finding
 from widetrail.formats.quantities import show_count
 from widetrail.recipe import Loaded, load_recipe
 from widetrail.rehearsing import Rehearsed, collect_rehearsals, constant_screens
+from widetrail.rehearsing.batch import Job, jobs_of, run_many, workers
 from widetrail.rehearsing.coverage import Coverage, coverage_of, load_unproved
-from widetrail.rehearsing.many import Job, jobs_of, run_many, workers
 from widetrail.rehearsing.mutants import Judged, judge_mutants, show_mutant, unneeded
 from widetrail.rehearsing.rehearsal import Rehearsal
-from widetrail.rehearsing.showing import findings_of, side_by_side
+from widetrail.rehearsing.result_texts import findings_of, side_by_side
 from widetrail.steps import KINDS
 
 SHOWN = 40

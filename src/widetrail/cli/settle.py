@@ -18,7 +18,7 @@ from widetrail.cli.output import (
 from widetrail.formats.quantities import show_size
 from widetrail.machine import Effects
 from widetrail.parcel import Parcel
-from widetrail.planning.written import some_of
+from widetrail.planning.embedded_paths import some_of
 from widetrail.walking import Run, clear_settled, make_report
 
 

@@ -25,25 +25,21 @@ from widetrail.cli.output import (
 from widetrail.finding import (
     Absent,
     Found,
-    Group,
     Nowhere,
     Several,
-    Survey,
     Surveyed,
     SurveyedItem,
     Tally,
-    Tick,
     Unknown,
-    near,
     survey,
-    survey_all,
 )
 from widetrail.formats.quantities import show_count, show_files, show_size
 from widetrail.formats.texts import for_people
 from widetrail.machine import Machine, own_cache
-from widetrail.recipe.shelf import Shelf, no_recipe
+from widetrail.recipe.recipe_cache import Shelf, no_recipe
 from widetrail.reporting.survey import day_of, survey_facts, survey_rows
 from widetrail.steps import KINDS
+from widetrail.survey import Group, Survey, Tick, near, survey_all
 
 SHOWN = 20
 """Places that nobody claims which are shown, unless all are asked for."""

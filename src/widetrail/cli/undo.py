@@ -7,7 +7,6 @@ from pathlib import Path
 
 import click
 
-from widetrail.cli.company import make_company
 from widetrail.cli.output import (
     Page,
     consent,
@@ -17,6 +16,7 @@ from widetrail.cli.output import (
     print_json,
     station_options,
 )
+from widetrail.cli.terminal_person import make_company
 from widetrail.errors import WentWrong
 from widetrail.machine import Effects
 from widetrail.steps.commands import show_command

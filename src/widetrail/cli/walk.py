@@ -8,7 +8,6 @@ from typing import Any
 
 import click
 
-from widetrail.cli.company import make_company
 from widetrail.cli.output import (
     Page,
     consent,
@@ -20,6 +19,7 @@ from widetrail.cli.output import (
     station_options,
 )
 from widetrail.cli.plan import show_plan
+from widetrail.cli.terminal_person import make_company
 from widetrail.errors import Halted, WentWrong
 from widetrail.formats.quantities import show_count, show_files
 from widetrail.machine import Effects

@@ -2,13 +2,11 @@
 
 from widetrail.finding.atlas import Atlas, Moved
 from widetrail.finding.card import card_facts, installation_facts, make_card, read_card, where_facts
-from widetrail.finding.disks import Tick
+from widetrail.finding.condition_check import condition_holds
 from widetrail.finding.finder import Finder
-from widetrail.finding.judging import condition_holds
+from widetrail.finding.plural_places import Pair, Unpaired, pair
+from widetrail.finding.recipe_survey import Surveyed, SurveyedItem, survey
 from widetrail.finding.selection import Selection, Tally, entries_of, tally, with_journals
-from widetrail.finding.several import Pair, Unpaired, pair
-from widetrail.finding.stock import Group, Stock
-from widetrail.finding.survey import Surveyed, SurveyedItem, survey
 from widetrail.finding.values import (
     Absent,
     Answer,
@@ -25,7 +23,6 @@ from widetrail.finding.values import (
     Where,
     show_value,
 )
-from widetrail.finding.whole import Survey, near, survey_all
 
 __all__ = [
     "Absent",
@@ -34,7 +31,6 @@ __all__ = [
     "ByPart",
     "Finder",
     "Found",
-    "Group",
     "How",
     "Installation",
     "Instance",
@@ -44,12 +40,9 @@ __all__ = [
     "Pair",
     "Selection",
     "Several",
-    "Stock",
-    "Survey",
     "Surveyed",
     "SurveyedItem",
     "Tally",
-    "Tick",
     "Unknown",
     "Unpaired",
     "Value",
@@ -59,12 +52,10 @@ __all__ = [
     "entries_of",
     "installation_facts",
     "make_card",
-    "near",
     "pair",
     "read_card",
     "show_value",
     "survey",
-    "survey_all",
     "tally",
     "where_facts",
     "with_journals",

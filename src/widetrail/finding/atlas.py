@@ -7,14 +7,14 @@ import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
-from widetrail.machine.paths import join, key, parent
-from widetrail.machine.platforms import PLATFORMS, Platform
-from widetrail.machine.written import (
+from widetrail.machine.path_notation import (
     Bearings,
     read_written,
     trouble_with_path,
     write_again,
 )
+from widetrail.machine.paths import join, key, parent
+from widetrail.machine.platforms import PLATFORMS, Platform
 
 _ROOTS = (
     "home",

@@ -19,7 +19,7 @@ from typing import Any
 from pydantic import Field, field_validator
 
 from widetrail.errors import InputUnusable
-from widetrail.finding.survey import Surveyed, survey
+from widetrail.finding.recipe_survey import Surveyed, survey
 from widetrail.finding.values import (
     Absent,
     Found,
@@ -32,8 +32,8 @@ from widetrail.finding.values import (
     Where,
 )
 from widetrail.formats.canonical import canonical, digest
-from widetrail.formats.checked import read_document
-from widetrail.formats.told import Count, Text, Told, Truth, plain_values, why_not
+from widetrail.formats.documents import read_document
+from widetrail.formats.stored_values import Count, Text, Told, Truth, plain_values, why_not
 from widetrail.machine import Machine
 from widetrail.machine.platforms import PlatformName
 from widetrail.recipe import Loaded

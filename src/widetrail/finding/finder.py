@@ -7,13 +7,13 @@ from itertools import product
 
 from widetrail.errors import MachineUnusable, WideTrailError
 from widetrail.finding.globbing import has_glob, matching
+from widetrail.finding.plural_places import by_glob, by_index, mark_in_use
 from widetrail.finding.readings import (
     take_from_desktop,
     take_from_registry,
     take_from_text,
     take_reading,
 )
-from widetrail.finding.several import by_glob, by_index, mark_in_use
 from widetrail.finding.values import (
     Absent,
     Answer,
@@ -28,15 +28,15 @@ from widetrail.finding.values import (
     Unknown,
     Where,
 )
-from widetrail.formats.bounded import ask
 from widetrail.formats.dconf import dconf_below
 from widetrail.formats.interface import NotThere, Unreadable
+from widetrail.formats.parser_process import ask
 from widetrail.formats.registry import full_key
 from widetrail.machine import Machine
 from widetrail.machine.paths import join, parent
 from widetrail.machine.sensitive import never_a_place
 from widetrail.recipe import Item, Loaded, Reading
-from widetrail.recipe.arms import reach, reach_bounds
+from widetrail.recipe.coverage_events import reach, reach_bounds
 from widetrail.recipe.models import (
     For,
     PerPlatform,

@@ -1,7 +1,7 @@
 """Taking a reading on a machine: a value or a stated unknown, and nothing written.
 
-What programs and strangers wrote is parsed within bounds (``formats.bounded``); a database is
-asked in a copy made with its journal.
+What programs and strangers wrote is parsed within bounds (``formats.parser_process``);
+a database is asked in a copy made with its journal.
 """
 
 from __future__ import annotations
@@ -15,17 +15,17 @@ from pathlib import Path
 from widetrail.errors import MachineUnusable
 from widetrail.finding.globbing import has_glob, matching
 from widetrail.finding.values import Known, Unknown, Value
-from widetrail.formats.bounded import ask, ask_form, ask_pattern
 from widetrail.formats.companions import JOURNALS, names_another
 from widetrail.formats.dconf import read_dconf
 from widetrail.formats.expressions import read_text_value
 from widetrail.formats.form import Form
 from widetrail.formats.forms import FORMS
 from widetrail.formats.interface import Located, NotThere, Raw, Unreadable
+from widetrail.formats.parser_process import ask, ask_form, ask_pattern
 from widetrail.formats.registry import ITSELF
-from widetrail.formats.told import NUMBER_MOST
+from widetrail.formats.stored_values import NUMBER_MOST
 from widetrail.machine import Entry, Machine
-from widetrail.machine.written import understand_path
+from widetrail.machine.path_notation import understand_path
 from widetrail.recipe import Reading
 
 COPY_MOST = 4 * 1024 * 1024 * 1024

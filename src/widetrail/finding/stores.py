@@ -13,7 +13,6 @@ from collections.abc import Iterable, Iterator, Mapping
 from typing import Any, Literal
 
 from widetrail.formats import plist
-from widetrail.formats.bounded import ask
 from widetrail.formats.dconf import (
     dconf_below,
     gvariant_texts,
@@ -23,6 +22,7 @@ from widetrail.formats.dconf import (
 )
 from widetrail.formats.form import name_matches
 from widetrail.formats.interface import NotThere, Spot, Unreadable, Unwritable
+from widetrail.formats.parser_process import ask
 from widetrail.formats.plist import dump_plist
 from widetrail.formats.reg import changed_value, registry_spots
 from widetrail.formats.registry import (

@@ -12,7 +12,7 @@ import time
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import closing
 
-from widetrail.formats.checked import flaw
+from widetrail.formats.documents import flaw
 from widetrail.formats.form import Database, Form
 from widetrail.formats.interface import Located, Spot, Unreadable, Unwritable
 from widetrail.formats.texts import texts_in_bytes

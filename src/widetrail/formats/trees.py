@@ -12,7 +12,7 @@ from datetime import date, datetime, time
 
 import yaml
 
-from widetrail.formats.checked import flaw
+from widetrail.formats.documents import flaw
 from widetrail.formats.interface import Located, NotThere, Raw, Spot, Unreadable
 from widetrail.formats.texts import decode
 

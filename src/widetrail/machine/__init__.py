@@ -6,7 +6,7 @@ from widetrail.machine.host import file_digest
 from widetrail.machine.interface import Channels, Completed, Entry, Machine, Room
 from widetrail.machine.live import LiveMachine, this_machine
 from widetrail.machine.medium import Medium, medium_of
-from widetrail.machine.own import own_cache
+from widetrail.machine.own_folders import own_cache
 
 __all__ = [
     "Channels",

@@ -21,13 +21,13 @@ from typing import Annotated, Literal
 from pydantic import AfterValidator, BeforeValidator, Field
 
 from widetrail.errors import MachineUnusable
-from widetrail.formats.bounded import ask
 from widetrail.formats.canonical import digest
-from widetrail.formats.checked import Model, YesNo, check, flaw, load, read_text
 from widetrail.formats.dconf import edit_dconf
+from widetrail.formats.documents import Model, YesNo, check, flaw, load, read_text
 from widetrail.formats.hive import hive_key, hive_tree
 from widetrail.formats.interface import NotThere, Unreadable
 from widetrail.formats.outside import SafePath, names_in, read_outside
+from widetrail.formats.parser_process import ask
 from widetrail.formats.quantities import parse_size
 from widetrail.formats.registry import (
     Edit,
@@ -42,7 +42,7 @@ from widetrail.machine import paths
 from widetrail.machine.effects import Effects
 from widetrail.machine.host import HostMachine, bytes_of, copy_plain
 from widetrail.machine.interface import Channels, Completed, Machine, Room
-from widetrail.machine.own import OWN_STATE, own_state
+from widetrail.machine.own_folders import OWN_STATE, own_state
 from widetrail.machine.platforms import PlatformName
 from widetrail.machine.roots import (
     SHELL_FOLDERS,

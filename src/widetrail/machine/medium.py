@@ -11,7 +11,7 @@ import shutil
 from dataclasses import dataclass
 from pathlib import Path
 
-from widetrail.formats.checked import Model, load
+from widetrail.formats.documents import Model, load
 from widetrail.machine.folder import Size
 
 FILE = "medium.yaml"

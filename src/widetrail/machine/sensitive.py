@@ -13,7 +13,7 @@ from typing import Literal
 
 from widetrail.formats.registry import full_key
 from widetrail.machine.interface import Machine
-from widetrail.machine.own import OWN_STATE
+from widetrail.machine.own_folders import OWN_STATE
 from widetrail.machine.paths import (
     is_within,
     join,

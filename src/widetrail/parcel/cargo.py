@@ -16,7 +16,7 @@ from typing import Any, BinaryIO, Protocol
 from widetrail.errors import MachineUnusable, ParcelUnusable
 from widetrail.formats.outside import SafePath
 from widetrail.machine import Effects, Entry
-from widetrail.parcel.reading import reading
+from widetrail.parcel.medium_reading import reading
 from widetrail.parcel.seal import ENDING, Seal
 from widetrail.parcel.segments import BLOCK, CHUNK, PIECE, Segment, tar_header
 from widetrail.steps import CargoEntry

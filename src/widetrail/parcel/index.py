@@ -17,7 +17,7 @@ from widetrail.errors import ParcelUnusable
 from widetrail.formats.canonical import canonical
 from widetrail.formats.interface import Platform
 from widetrail.formats.outside import USER_ATTRIBUTES
-from widetrail.formats.told import LARGEST, LATEST_NS, no_text
+from widetrail.formats.stored_values import LARGEST, LATEST_NS, no_text
 from widetrail.formats.versions import CURRENT, brought_up
 from widetrail.machine.host import DEEPEST
 from widetrail.machine.paths import key, trouble_with_name

@@ -30,7 +30,7 @@ from widetrail.errors import Halted, ParcelUnusable, Waiting
 from widetrail.formats.canonical import canonical, digest
 from widetrail.formats.interface import Platform
 from widetrail.formats.outside import JOURNAL_MOST, SafePath, no_plain_folder, read_outside
-from widetrail.formats.told import why_not
+from widetrail.formats.stored_values import why_not
 from widetrail.machine import Effects, file_digest
 from widetrail.machine.platforms import PLAINEST
 from widetrail.parcel.bag import (
@@ -46,8 +46,8 @@ from widetrail.parcel.cargo import COMMIT, COMMIT_FILES, CargoReader, CargoWrite
 from widetrail.parcel.index import read_index, write_index
 from widetrail.parcel.logbook import FOLDER as LOGBOOK
 from widetrail.parcel.logbook import Generation, add_generation, is_newest, read_logbook
-from widetrail.parcel.made import MADE, fetch, keep, newest_made
-from widetrail.parcel.reading import reading
+from widetrail.parcel.made_files import MADE, fetch, keep, newest_made
+from widetrail.parcel.medium_reading import reading
 from widetrail.parcel.seal import ENDING, HEADER, KEY, Seal, open_seal, read_header, was_sealed
 from widetrail.planning import Choices, Plan
 from widetrail.recipe import SUFFIX, Kinds, Loaded, Station, load_recipe_text

@@ -17,7 +17,7 @@ from typing import Protocol
 from widetrail.errors import InputUnusable, ParcelUnusable, Waiting
 from widetrail.formats.outside import SafePath
 from widetrail.machine import Effects
-from widetrail.machine.own import own_state
+from widetrail.machine.own_folders import own_state
 
 ENDING = ".age"
 KEY = f"key{ENDING}"

@@ -15,7 +15,7 @@ from widetrail.formats.outside import SafePath
 from widetrail.machine import EffectFailed, Effects
 from widetrail.parcel.bag import PAYLOAD, close_bag, folder_mode_in, mode_in
 from widetrail.parcel.logbook import FOLDER, add_generation
-from widetrail.parcel.made import MADE
+from widetrail.parcel.made_files import MADE
 from widetrail.parcel.parcel import CARD, Parcel
 from widetrail.parcel.seal import HEADER, KEY, Seal
 from widetrail.planning import Choices, Plan

@@ -1,7 +1,6 @@
 """Planning: what goes which way, in which order, and what it will take."""
 
-from widetrail.planning.anew import insist_of_recipes, plan_rest, unmet_at
-from widetrail.planning.choices import Choices, Offer, offered, read_choices
+from widetrail.planning.free_space import full_volumes
 from widetrail.planning.itinerary import Circle, Itinerary, find_itinerary
 from widetrail.planning.plan import (
     LeftItem,
@@ -13,8 +12,9 @@ from widetrail.planning.plan import (
     PlannedStation,
 )
 from widetrail.planning.planner import make_plan
-from widetrail.planning.room import full_volumes
-from widetrail.planning.sides import New
+from widetrail.planning.replanning import insist_of_recipes, plan_rest, unmet_at
+from widetrail.planning.station_facts import New
+from widetrail.planning.user_choices import Choices, Offer, offered, read_choices
 
 __all__ = [
     "Choices",

@@ -14,12 +14,12 @@ from widetrail.finding import (
     entries_of,
 )
 from widetrail.machine import Entry
-from widetrail.planning.choice import Chosen
 from widetrail.planning.plan import (
     LeftItem,
     PlannedItem,
 )
-from widetrail.planning.sides import Side
+from widetrail.planning.route_choice import Chosen
+from widetrail.planning.station_facts import Side
 from widetrail.recipe import Item, Loaded, Loss
 from widetrail.recipe.models import LicenceRoute
 from widetrail.steps import Step

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from datetime import datetime
 
-from widetrail.planning.choice import Chosen
-from widetrail.planning.choices import Choices
 from widetrail.planning.draft import Draft
 from widetrail.planning.itinerary import Itinerary, find_itinerary
+from widetrail.planning.route_choice import Chosen
 from widetrail.planning.unfolding import unfold_steps
+from widetrail.planning.user_choices import Choices
 from widetrail.steps import act_of
 from widetrail.steps.seat import SeatStep
 

@@ -17,11 +17,11 @@ from widetrail.finding import (
     pair,
 )
 from widetrail.machine.paths import is_within, join, parent
-from widetrail.planning.choices import Choices
 from widetrail.planning.draft import Draft, RecipeSides, Subject
-from widetrail.planning.sides import SeenSide
+from widetrail.planning.station_facts import SeenSide
+from widetrail.planning.user_choices import Choices
 from widetrail.recipe import Item
-from widetrail.recipe.arms import reach
+from widetrail.recipe.coverage_events import reach
 from widetrail.recipe.templates import ROOTS
 
 

@@ -6,8 +6,6 @@ from collections.abc import Mapping
 from datetime import datetime
 
 from widetrail.errors import Halted
-from widetrail.planning.choice import NoRoute
-from widetrail.planning.choices import Choices
 from widetrail.planning.draft import Draft, RecipeSides, told_loss
 from widetrail.planning.licences import choose_way, planned_licence, unfold_licence
 from widetrail.planning.plan import (
@@ -15,7 +13,9 @@ from widetrail.planning.plan import (
     PassedOver,
 )
 from widetrail.planning.recipe_order import station_of_new, unmet_uses
-from widetrail.planning.sides import New
+from widetrail.planning.route_choice import NoRoute
+from widetrail.planning.station_facts import New
+from widetrail.planning.user_choices import Choices
 from widetrail.steps import act_of
 
 

@@ -9,13 +9,13 @@ from datetime import datetime
 from widetrail.finding import Finder, Known
 from widetrail.licence.exchange import Exchange
 from widetrail.licence.seat import AT, Purpose, Stage
-from widetrail.planning.choice import NoRoute, not_for, passed_for_needs, reach_needs, short
 from widetrail.planning.itinerary import find_itinerary
 from widetrail.planning.needs import judge_needs
 from widetrail.planning.plan import PassedOver, Plan, PlannedItem, PlannedLeg
-from widetrail.planning.sides import Side
+from widetrail.planning.route_choice import NoRoute, not_for, passed_for_needs, reach_needs, short
+from widetrail.planning.station_facts import Side
 from widetrail.recipe import Loaded, Loss, Station
-from widetrail.recipe.arms import reach
+from widetrail.recipe.coverage_events import reach
 from widetrail.recipe.models import Licence, LicenceRoute
 from widetrail.recipe.settings import Settings
 from widetrail.recipe.templates import literal

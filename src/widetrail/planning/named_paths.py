@@ -11,14 +11,8 @@ from widetrail.finding import (
     Moved,
 )
 from widetrail.finding.atlas import taking
-from widetrail.planning.choice import Chosen, copies
-from widetrail.planning.choices import Choices
 from widetrail.planning.draft import Draft, RecipeSides, Subject, entries_to_pack
-from widetrail.planning.plan import (
-    PlannedItem,
-)
-from widetrail.planning.sides import New
-from widetrail.planning.written import (
+from widetrail.planning.embedded_paths import (
     bearings_of,
     look_at_paths,
     places_on_both,
@@ -26,6 +20,12 @@ from widetrail.planning.written import (
     with_outside,
     written_at,
 )
+from widetrail.planning.plan import (
+    PlannedItem,
+)
+from widetrail.planning.route_choice import Chosen, copies
+from widetrail.planning.station_facts import New
+from widetrail.planning.user_choices import Choices
 
 
 def find_named_paths(

@@ -10,7 +10,7 @@ from typing import Literal
 from widetrail.finding import Known, Unknown, condition_holds
 from widetrail.finding.values import Absent, Found
 from widetrail.formats.quantities import show_size
-from widetrail.planning.sides import Side
+from widetrail.planning.station_facts import Side
 from widetrail.recipe.conditions import AS_OLD, Condition, Limit, Needs, SideNeeds
 from widetrail.recipe.releases import parse_release, parse_releases
 

@@ -26,18 +26,18 @@ from widetrail.finding.stores import (
 from widetrail.formats.canonical import canonical
 from widetrail.formats.interface import Unreadable
 from widetrail.machine import Entry
-from widetrail.planning.choice import Case, Chosen, NoRoute, choose_route, copies
-from widetrail.planning.choices import Choices
 from widetrail.planning.draft import NOT_THERE, Draft, Subject, entries_to_pack, title_of, told_loss
-from widetrail.planning.names import changed_names
 from widetrail.planning.plan import (
     LeftItem,
     PlannedItem,
 )
+from widetrail.planning.renamed_files import changed_names
+from widetrail.planning.route_choice import Case, Chosen, NoRoute, choose_route, copies
 from widetrail.planning.shared_places import carved_paths, shared_folder
-from widetrail.planning.sides import CardSide, SeenSide
+from widetrail.planning.station_facts import CardSide, SeenSide
+from widetrail.planning.user_choices import Choices
 from widetrail.recipe import Existing, Loss, Route
-from widetrail.recipe.arms import reach
+from widetrail.recipe.coverage_events import reach
 from widetrail.steps import RULES
 
 

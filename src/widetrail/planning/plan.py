@@ -9,10 +9,10 @@ from pydantic import Field, model_validator
 
 from widetrail.errors import ParcelUnusable
 from widetrail.formats.canonical import canonical, digest
-from widetrail.formats.checked import Model
-from widetrail.formats.told import plain_values
+from widetrail.formats.documents import Model
+from widetrail.formats.stored_values import plain_values
 from widetrail.formats.versions import CURRENT, brought_up
-from widetrail.planning.sides import Source
+from widetrail.planning.station_facts import Source
 from widetrail.recipe import Existing, Loss, Station
 from widetrail.steps import AnyStep, Step, WrittenAt, words_of
 

@@ -10,9 +10,11 @@ from datetime import datetime
 
 from widetrail.errors import Halted, InputUnusable, Obstructed
 from widetrail.machine import Machine, Medium
-from widetrail.planning.choice import NoRoute
-from widetrail.planning.choices import Choices
 from widetrail.planning.draft import NOT_THERE, Draft, RecipeSides, Subject
+from widetrail.planning.embedded_paths import (
+    some_of,
+)
+from widetrail.planning.free_space import insist_space
 from widetrail.planning.hints import hint_at_release, hint_at_routes
 from widetrail.planning.instances import subjects_of
 from widetrail.planning.licence_items import plan_licences, unfold_licences
@@ -32,18 +34,16 @@ from widetrail.planning.recipe_order import (
     station_of_new,
     unmet_uses,
 )
+from widetrail.planning.route_choice import NoRoute
 from widetrail.planning.shared_places import take_once, taken_by_none
-from widetrail.planning.sides import New
-from widetrail.planning.space import insist_space
+from widetrail.planning.station_facts import New
 from widetrail.planning.step_order import (
     insist_detached_last,
     itinerary_of,
     unfold_items,
     with_retiring,
 )
-from widetrail.planning.written import (
-    some_of,
-)
+from widetrail.planning.user_choices import Choices
 from widetrail.recipe import Loaded
 
 _NOTHING = "Name the machine that has it, or leave the recipe out."

@@ -10,16 +10,16 @@ from widetrail.finding import (
     Known,
 )
 from widetrail.machine import Machine
-from widetrail.machine.written import variables_of_paths
+from widetrail.machine.path_notation import variables_of_paths
 from widetrail.planning.draft import Draft, RecipeSides
 from widetrail.planning.plan import (
     PassedOver,
     PlannedRecipe,
     PlannedStation,
 )
-from widetrail.planning.sides import CardSide, LaterSide, New, SeenSide
+from widetrail.planning.station_facts import CardSide, LaterSide, New, SeenSide
 from widetrail.recipe import Loaded, Station
-from widetrail.recipe.arms import reach, reach_bounds
+from widetrail.recipe.coverage_events import reach, reach_bounds
 from widetrail.recipe.releases import parse_releases
 from widetrail.recipe.templates import ROOTS
 

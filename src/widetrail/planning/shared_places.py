@@ -11,14 +11,14 @@ from widetrail.finding import (
     tally,
 )
 from widetrail.formats.companions import database_of
-from widetrail.machine.own import own_below
+from widetrail.machine.own_folders import own_below
 from widetrail.machine.paths import is_within, join, key
-from widetrail.planning.choice import copies
 from widetrail.planning.draft import Draft, Subject, entries_to_pack
 from widetrail.planning.plan import (
     Neither,
     PlannedItem,
 )
+from widetrail.planning.route_choice import copies
 from widetrail.recipe import Globs
 
 

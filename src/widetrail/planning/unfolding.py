@@ -6,15 +6,15 @@ from collections.abc import Callable, Iterator, Mapping
 from datetime import datetime
 
 from widetrail.finding import Finder
-from widetrail.planning.choice import Chosen
 from widetrail.planning.plan import PlannedItem
+from widetrail.planning.route_choice import Chosen
 from widetrail.recipe import Item, Loaded, Route, Station
 from widetrail.recipe.conditions import Condition
 from widetrail.recipe.templates import ROOTS, refill
 from widetrail.steps import RULES, Step, Unfolding, act_of
 from widetrail.steps.check import CheckStep
 from widetrail.steps.note import NoteStep
-from widetrail.steps.proving import conditions
+from widetrail.steps.reading_conditions import conditions
 from widetrail.steps.remnants import RemnantsStep
 from widetrail.steps.wait import WaitStep
 

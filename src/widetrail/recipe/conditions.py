@@ -9,8 +9,8 @@ from typing import Annotated, Any, Literal
 
 from pydantic import AfterValidator, BeforeValidator, Field, ValidationInfo, model_validator
 
-from widetrail.formats.bounded import matches
-from widetrail.formats.checked import Model, flaw
+from widetrail.formats.documents import Model, flaw
+from widetrail.formats.parser_process import matches
 from widetrail.formats.quantities import parse_size
 from widetrail.recipe.releases import check_releases
 

@@ -6,8 +6,8 @@ from collections.abc import Iterator, Mapping, Sequence
 from itertools import chain
 
 from widetrail.findings import Finding, did_you_mean
-from widetrail.formats.checked import Where, mark_at
-from widetrail.formats.marked import Map
+from widetrail.formats.documents import Where, mark_at
+from widetrail.formats.yaml_positions import Map
 from widetrail.recipe.conditions import AS_OLD, Limit, Needs
 from widetrail.recipe.lint_licences import lint_licences
 from widetrail.recipe.lint_steps import (

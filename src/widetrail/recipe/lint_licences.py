@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 
 from widetrail.findings import did_you_mean
-from widetrail.formats.checked import Where
+from widetrail.formats.documents import Where
 from widetrail.recipe.globs import Globs
 from widetrail.recipe.lint_steps import OF_LICENCES, Struck
 from widetrail.recipe.models import Licence, LicenceRoute, PerPlatform, Recipe

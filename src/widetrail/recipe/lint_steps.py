@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 from widetrail.findings import did_you_mean
-from widetrail.formats.checked import Where
+from widetrail.formats.documents import Where
 from widetrail.recipe.models import Item, Leg, Recipe
 from widetrail.recipe.settings import Role, Settings
 from widetrail.recipe.templates import ROOTS, Template, parse_template

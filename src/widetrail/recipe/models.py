@@ -20,7 +20,7 @@ from pydantic import (
     model_validator,
 )
 
-from widetrail.formats.checked import TAG, Model, Unknown, YesNo, expected_one_of, flaw
+from widetrail.formats.documents import TAG, Model, Unknown, YesNo, expected_one_of, flaw
 from widetrail.formats.expressions import check_one_group
 from widetrail.formats.form import Holder, Role
 from widetrail.formats.forms import FORMS, forms_for

@@ -12,7 +12,7 @@ import re
 from dataclasses import dataclass
 from functools import total_ordering
 
-from widetrail.formats.checked import flaw
+from widetrail.formats.documents import flaw
 
 _TRIAL = {
     "dev": -6,

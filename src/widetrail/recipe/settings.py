@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from typing import ClassVar, Literal, NamedTuple
 
-from widetrail.formats.checked import Model
+from widetrail.formats.documents import Model
 from widetrail.recipe.conditions import Condition
 
 Key = tuple[str | int, ...]

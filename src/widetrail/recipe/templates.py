@@ -11,7 +11,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from functools import lru_cache
 
-from widetrail.formats.checked import flaw
+from widetrail.formats.documents import flaw
 from widetrail.machine.platforms import PLATFORMS, STRICTEST
 
 _PIECE = re.compile(r"\{\{|\}\}|\{([^{}]*)\}|[{}]")

@@ -1,6 +1,6 @@
 """Rehearsing: recipes tried out on copies of machines, and judged."""
 
-from widetrail.rehearsing.judging import Difference
+from widetrail.rehearsing.expectations import Difference
 from widetrail.rehearsing.rehearsal import (
     SUFFIX,
     Rehearsal,

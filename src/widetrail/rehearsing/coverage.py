@@ -16,12 +16,12 @@ from pathlib import Path
 
 from widetrail.errors import DocumentUnusable
 from widetrail.findings import Finding, errors_of
-from widetrail.formats.checked import Model, check, mark_at, read_text
+from widetrail.formats.documents import Model, check, mark_at, read_text
 from widetrail.machine.platforms import PLATFORMS
-from widetrail.planning.choice import copies
+from widetrail.planning.route_choice import copies
 from widetrail.recipe import Loaded
-from widetrail.recipe.arms import MET, Where, below
 from widetrail.recipe.conditions import AS_OLD, Needs, SideNeeds
+from widetrail.recipe.coverage_events import MET, Where, below
 from widetrail.recipe.models import (
     Item,
     Licence,

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from widetrail.errors import InputUnusable
 from widetrail.finding import Finder
-from widetrail.formats.checked import Model
+from widetrail.formats.documents import Model
 from widetrail.licence.seat import Word
 from widetrail.licence.service import Service, read_faults, serving
 from widetrail.machine import Machine

@@ -17,14 +17,14 @@ from typing import Any, NamedTuple
 
 import yaml
 
-from widetrail.formats.checked import mark_at
+from widetrail.formats.documents import mark_at
 from widetrail.formats.quantities import show_count, show_size
 from widetrail.machine.platforms import PLATFORMS
 from widetrail.recipe import Loaded
-from widetrail.recipe.arms import Where
+from widetrail.recipe.coverage_events import Where
 from widetrail.recipe.loader import examine
+from widetrail.rehearsing.batch import Job, run_job, workers
 from widetrail.rehearsing.coverage import Explained, arms_of, show_where
-from widetrail.rehearsing.many import Job, run_job, workers
 from widetrail.rehearsing.rehearsal import Rehearsal
 from widetrail.rehearsing.runner import Rehearsed
 from widetrail.rehearsing.stage import as_plain

@@ -13,9 +13,9 @@ from pydantic import AfterValidator, BeforeValidator, Discriminator, Field, Tag,
 
 from widetrail.errors import DocumentUnusable, InputUnusable
 from widetrail.findings import Finding, errors_of
-from widetrail.formats.checked import TAG, Model, YesNo, check_tree, flaw, read_text
-from widetrail.formats.marked import Map, Seq, read_marked
+from widetrail.formats.documents import TAG, Model, YesNo, check_tree, flaw, read_text
 from widetrail.formats.quantities import parse_size
+from widetrail.formats.yaml_positions import Map, Seq, read_marked
 from widetrail.licence.seat import Word
 from widetrail.parcel import Seal, make_seal
 from widetrail.recipe import SUFFIX as RECIPE_SUFFIX
@@ -28,7 +28,7 @@ from widetrail.recipe.conditions import (
 )
 from widetrail.rehearsing.maker import MakerFile
 from widetrail.steps import KINDS
-from widetrail.walking.hands import Given
+from widetrail.walking.answers import Given
 
 SUFFIX = ".rehearsal.yaml"
 

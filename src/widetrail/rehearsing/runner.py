@@ -26,10 +26,9 @@ from widetrail.machine import Completed, Effects, FolderMachine, medium_of
 from widetrail.parcel import Parcel, set_out
 from widetrail.planning import Choices, Plan, make_plan, read_choices
 from widetrail.recipe import Loaded, Station
-from widetrail.recipe.arms import Heard, Reached, hearing
+from widetrail.recipe.coverage_events import Heard, Reached, hearing
 from widetrail.recipe.templates import plain
-from widetrail.rehearsing.happening import Happening, Stopped
-from widetrail.rehearsing.judging import (
+from widetrail.rehearsing.expectations import (
     MOST_TOLD,
     Difference,
     Judge,
@@ -37,6 +36,7 @@ from widetrail.rehearsing.judging import (
     judge_machine,
     judge_screen,
 )
+from widetrail.rehearsing.fault_injection import Happening, Stopped
 from widetrail.rehearsing.maker import licence_files, serials_on, serving_copy, words_on
 from widetrail.rehearsing.rehearsal import (
     Change,

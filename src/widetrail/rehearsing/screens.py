@@ -15,7 +15,7 @@ from widetrail.errors import WideTrailError
 from widetrail.finding import Finder, Found, Several
 from widetrail.finding.stores import Store, StoreKind, store_kind
 from widetrail.findings import Finding
-from widetrail.formats.checked import mark_at
+from widetrail.formats.documents import mark_at
 from widetrail.machine import FolderMachine
 from widetrail.recipe import Loaded
 from widetrail.rehearsing.rehearsal import Rehearsal

@@ -18,16 +18,16 @@ from widetrail.errors import InputUnusable, WideTrailError
 from widetrail.finding import Finder
 from widetrail.finding.readings import insist_own_journal
 from widetrail.finding.stores import Store, as_value, name_in
-from widetrail.formats.bounded import ask
 from widetrail.formats.canonical import digest
 from widetrail.formats.forms import FORMS
 from widetrail.formats.interface import Unreadable, Unwritable
+from widetrail.formats.parser_process import ask
 from widetrail.formats.sqlite import run_statements
 from widetrail.licence.service import Service
 from widetrail.machine import FolderMachine
 from widetrail.machine.folder import FILE as MACHINE_FILE
 from widetrail.machine.host import bytes_of
-from widetrail.machine.own import OWN_STATE
+from widetrail.machine.own_folders import OWN_STATE
 from widetrail.machine.paths import is_within, join
 from widetrail.machine.platforms import PLATFORMS
 from widetrail.machine.roots import default_home
@@ -36,7 +36,7 @@ from widetrail.rehearsing.maker import address_of
 from widetrail.rehearsing.rehearsal import Change, Hollow, Side
 from widetrail.steps.write import written_with
 from widetrail.walking.overlaps import journal_of, runs_on
-from widetrail.walking.own import own_homes
+from widetrail.walking.run_folders import own_homes
 
 MACHINES = "machines"
 

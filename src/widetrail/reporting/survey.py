@@ -12,7 +12,6 @@ from widetrail.finding import (
     ByPart,
     Found,
     Known,
-    Survey,
     Surveyed,
     SurveyedItem,
     Tally,
@@ -20,6 +19,7 @@ from widetrail.finding import (
     installation_facts,
     where_facts,
 )
+from widetrail.survey import Survey
 
 
 def day_of(nanoseconds: int) -> str:

@@ -7,9 +7,9 @@ from typing import Literal, Protocol
 
 from pydantic import Field
 
-from widetrail.formats.checked import Model
-from widetrail.formats.told import Text
-from widetrail.recipe.arms import reach
+from widetrail.formats.documents import Model
+from widetrail.formats.stored_values import Text
+from widetrail.recipe.coverage_events import reach
 from widetrail.recipe.models import Check
 from widetrail.steps.contexts import Evidence, OfItem
 from widetrail.steps.kind import Act

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Literal, Protocol
 
 from widetrail.errors import Waiting
-from widetrail.formats.told import Text
+from widetrail.formats.stored_values import Text
 from widetrail.recipe.settings import Settings
 from widetrail.steps.contexts import Cargo, OfItem, People, Work
 from widetrail.steps.kind import Act, Rule

@@ -26,15 +26,15 @@ from widetrail.finding.stores import (
     with_texts,
 )
 from widetrail.formats.interface import Unreadable, Unwritable
-from widetrail.formats.told import Count, Text
-from widetrail.machine.written import read_written, write_again
+from widetrail.formats.stored_values import Count, Text
+from widetrail.machine.path_notation import read_written, write_again
 from widetrail.recipe import Existing
-from widetrail.recipe.arms import MET, reach
+from widetrail.recipe.coverage_events import MET, reach
 from widetrail.recipe.templates import plain
 from widetrail.steps.contexts import Cargo, OfItem, Paths, Work
 from widetrail.steps.kind import Act, StepRecord, Touched
 from widetrail.steps.outcomes import Done, Facts, Failed, Outcome, Remark, remarks
-from widetrail.steps.putting import put_file, put_values
+from widetrail.steps.replacing import put_file, put_values
 from widetrail.steps.step import Step, WrittenAt
 
 

@@ -12,7 +12,7 @@ from typing import ClassVar, Generic, NamedTuple, TypeVar
 
 from pydantic import BaseModel
 
-from widetrail.formats.told import Text
+from widetrail.formats.stored_values import Text
 from widetrail.recipe.settings import Settings
 from widetrail.recipe.templates import braces, plain
 from widetrail.steps.contexts import OfItem, Record

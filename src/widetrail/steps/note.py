@@ -7,7 +7,7 @@ from typing import Literal
 from pydantic import Field
 
 from widetrail.finding import ByPart, Finder, Known, Unknown
-from widetrail.formats.told import Text
+from widetrail.formats.stored_values import Text
 from widetrail.recipe import Item
 from widetrail.steps.contexts import OfItem
 from widetrail.steps.kind import Act

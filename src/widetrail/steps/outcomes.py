@@ -11,8 +11,8 @@ from typing import Any, ClassVar, Literal
 
 from pydantic import Field
 
-from widetrail.formats.checked import Model
-from widetrail.formats.told import Text
+from widetrail.formats.documents import Model
+from widetrail.formats.stored_values import Text
 
 Fact = str | int | float | bool | None | Sequence["Fact"] | Mapping[str, "Fact"]
 """A plain JSON value."""

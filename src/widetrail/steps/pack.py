@@ -18,17 +18,17 @@ from widetrail.finding.stores import (
     selected,
 )
 from widetrail.formats.interface import Unreadable
-from widetrail.formats.told import Count
+from widetrail.formats.stored_values import Count
 from widetrail.machine import Entry
 from widetrail.machine.interface import Opened
 from widetrail.machine.paths import parent
 from widetrail.recipe.templates import plain
+from widetrail.steps.backup import with_hard_links
 from widetrail.steps.cargo import UnreadableFile, Unstable
 from widetrail.steps.contexts import Cargo, OfItem, People, Work
 from widetrail.steps.kind import Act, Touched
 from widetrail.steps.outcomes import Done, Facts, Failed, Outcome, Remark, remarks
 from widetrail.steps.people import Asked
-from widetrail.steps.saving import with_hard_links
 from widetrail.steps.step import Step
 
 

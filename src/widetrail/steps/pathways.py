@@ -21,18 +21,18 @@ from widetrail.finding.atlas import (
     Unsayable,
 )
 from widetrail.finding.readings import insist_own_journal
-from widetrail.formats.bounded import ask_form
 from widetrail.formats.canonical import digest
-from widetrail.formats.checked import Model
 from widetrail.formats.companions import BESIDE, JOURNALS
+from widetrail.formats.documents import Model
 from widetrail.formats.form import Form
 from widetrail.formats.forms import FORMS
 from widetrail.formats.interface import NotThere, Spot, Unreadable, Unwritable
 from widetrail.formats.outside import SafePath
-from widetrail.formats.told import Count
+from widetrail.formats.parser_process import ask_form
+from widetrail.formats.stored_values import Count
 from widetrail.machine import file_digest
+from widetrail.machine.path_notation import read_written, write_again
 from widetrail.machine.paths import join
-from widetrail.machine.written import read_written, write_again
 from widetrail.recipe import Globs
 from widetrail.steps.cargo import CargoEntry
 from widetrail.steps.contexts import Cargo, OfItem, Paths, Work

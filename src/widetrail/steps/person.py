@@ -16,10 +16,10 @@ from widetrail.recipe.templates import Brace, parse_template, plain
 from widetrail.steps.commands import REQUEST_MADE
 from widetrail.steps.contexts import Evidence, Licences, OfItem, People, Programs, Work
 from widetrail.steps.kind import Act, Rule
-from widetrail.steps.makers_word import closed_already
+from widetrail.steps.maker_answer import closed_already
 from widetrail.steps.outcomes import Done, Facts, Outcome
 from widetrail.steps.people import Task
-from widetrail.steps.proving import conditions, missing, telling_of
+from widetrail.steps.reading_conditions import conditions, missing, telling_of
 from widetrail.steps.seat_runs import made, named
 from widetrail.steps.step import Step, Unfolding
 

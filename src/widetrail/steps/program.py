@@ -6,16 +6,16 @@ from collections.abc import Iterator
 from typing import Any, ClassVar, Literal, Protocol
 
 from widetrail.finding import Found, Several
-from widetrail.formats.told import Text
+from widetrail.formats.stored_values import Text
 from widetrail.recipe.models import Name
 from widetrail.recipe.settings import Settings
 from widetrail.recipe.templates import literal, plain
+from widetrail.steps.backup import put_back, save
 from widetrail.steps.commands import show_command
 from widetrail.steps.contexts import OfItem, People, Programs, Work
 from widetrail.steps.kind import Act, Rule, StepRecord
 from widetrail.steps.outcomes import Done, Facts, Failed, Outcome
 from widetrail.steps.people import Task
-from widetrail.steps.saving import put_back, save
 from widetrail.steps.step import Step, Unfolding
 
 

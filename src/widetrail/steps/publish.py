@@ -19,23 +19,23 @@ from widetrail.finding import Selection
 from widetrail.finding.selection import is_database
 from widetrail.formats.companions import BESIDE, database_of
 from widetrail.formats.outside import SafePath, names_in
-from widetrail.formats.told import Count, Text
+from widetrail.formats.stored_values import Count, Text
 from widetrail.machine import EffectFailed, Machine, file_digest
 from widetrail.machine.moves import Move, below, carry_out, modes_of, roll_back, times_of
-from widetrail.machine.own import own_below
+from widetrail.machine.own_folders import own_below
 from widetrail.machine.paths import base, join
 from widetrail.recipe import Existing
-from widetrail.recipe.arms import MET, reach
+from widetrail.recipe.coverage_events import MET, reach
 from widetrail.recipe.templates import braces, plain
+from widetrail.steps.backup import beside, missing_folders, modes_in, moves_of, room_at
 from widetrail.steps.cargo import CargoEntry
 from widetrail.steps.contexts import Cargo, OfItem, Paths, Work
 from widetrail.steps.kind import Act, StepRecord, Touched
 from widetrail.steps.outcomes import Done, Facts, Outcome, Remark, remarks
 from widetrail.steps.pathways import RewrittenPaths, make_paths_right
-from widetrail.steps.room import ASIDE, STAGING, Room
-from widetrail.steps.saving import beside, missing_folders, modes_in, moves_of, room_at
+from widetrail.steps.run_storage import ASIDE, STAGING, Room
 from widetrail.steps.step import Step
-from widetrail.steps.writing import TreeWriter
+from widetrail.steps.tree_writer import TreeWriter
 
 
 class Has(Work, OfItem, Cargo, Paths, Protocol):

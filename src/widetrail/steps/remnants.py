@@ -13,16 +13,16 @@ from typing import Literal, Protocol
 from urllib.parse import unquote
 
 from widetrail.errors import MachineUnusable
+from widetrail.finding.old_path_search import MOST, find_remnants, in_texts, remnant_pattern
+from widetrail.finding.path_values import values_at
 from widetrail.finding.readings import copied_database
-from widetrail.finding.remnants import MOST, find_remnants, in_texts, remnant_pattern
 from widetrail.finding.stores import Store, StoreKind, selected, shown_name, texts_of
-from widetrail.finding.written import values_at
 from widetrail.formats.forms import FORMS
 from widetrail.formats.interface import Spot, Unreadable
-from widetrail.formats.told import Count, Text
+from widetrail.formats.stored_values import Count, Text
 from widetrail.machine.interface import Opened
+from widetrail.machine.path_notation import is_there, read_written
 from widetrail.machine.paths import join
-from widetrail.machine.written import is_there, read_written
 from widetrail.recipe import Globs
 from widetrail.steps.contexts import OfItem, Paths, Work
 from widetrail.steps.kind import Act

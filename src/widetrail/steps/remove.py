@@ -5,17 +5,17 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Literal, Protocol
 
-from widetrail.formats.told import Text
+from widetrail.formats.stored_values import Text
 from widetrail.machine.moves import Move
 from widetrail.machine.paths import is_within
 from widetrail.recipe.models import PathText
 from widetrail.recipe.settings import Settings, StepText
 from widetrail.recipe.templates import plain
+from widetrail.steps.backup import move, move_again, room_at
 from widetrail.steps.contexts import OfItem, Work
 from widetrail.steps.kind import Act, Rule
 from widetrail.steps.outcomes import Done, Facts, Failed, Outcome
-from widetrail.steps.room import ASIDE
-from widetrail.steps.saving import move, move_again, room_at
+from widetrail.steps.run_storage import ASIDE
 from widetrail.steps.step import Step, Unfolding
 
 

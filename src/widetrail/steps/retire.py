@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from typing import Literal, Protocol
 
-from widetrail.formats.told import Text
+from widetrail.formats.stored_values import Text
 from widetrail.machine.moves import Move
 from widetrail.machine.paths import base, join, parent
 from widetrail.recipe.templates import plain
+from widetrail.steps.backup import move, move_again
 from widetrail.steps.contexts import Evidence, OfItem, Work
 from widetrail.steps.kind import Act
 from widetrail.steps.outcomes import Done, Facts, Failed, Outcome
-from widetrail.steps.saving import move, move_again
 from widetrail.steps.step import Step
 
 

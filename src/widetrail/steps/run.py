@@ -12,7 +12,7 @@ from typing import Annotated, ClassVar, Literal, Protocol
 from pydantic import AfterValidator, BeforeValidator, Field, model_validator
 
 from widetrail.errors import Halted, Waiting, WideTrailError
-from widetrail.formats.checked import flaw
+from widetrail.formats.documents import flaw
 from widetrail.formats.expressions import check_one_group
 from widetrail.machine import Channels, Completed
 from widetrail.machine.paths import base
@@ -20,15 +20,15 @@ from widetrail.recipe.conditions import Condition, Duration, one_or_many, parse_
 from widetrail.recipe.models import ArgumentText, Name, Said
 from widetrail.recipe.settings import Settings, StepText
 from widetrail.recipe.templates import Brace, braces, literal, parse_template, plain
+from widetrail.steps.backup import keep_first, put_back, save
 from widetrail.steps.command_outcome import last_lines, said, trouble_of, values_told
 from widetrail.steps.commands import EXCHANGED, Arguments, refuse_option, show_command
 from widetrail.steps.contexts import Evidence, Licences, OfItem, People, Programs, Record, Work
 from widetrail.steps.kind import Act, Rule
 from widetrail.steps.outcomes import Done, Facts, Failed, Outcome
 from widetrail.steps.people import Asked
-from widetrail.steps.proving import holding, missing, unlike_reading
+from widetrail.steps.reading_conditions import holding, missing, unlike_reading
 from widetrail.steps.run_records import ended_well, place_of, was_run
-from widetrail.steps.saving import keep_first, put_back, save
 from widetrail.steps.seat_runs import Statuses, named, run_for_seat
 from widetrail.steps.step import Step, Unfolding
 from widetrail.steps.undo import UndoAct, WayBack

@@ -12,7 +12,7 @@ from typing import Literal, Protocol
 
 from widetrail.errors import Halted, Waiting
 from widetrail.finding import Unknown
-from widetrail.formats.told import Text
+from widetrail.formats.stored_values import Text
 from widetrail.licence.seat import (
     AT,
     BEGINS,
@@ -31,7 +31,7 @@ from widetrail.licence.seat import (
 )
 from widetrail.steps.contexts import Programs
 from widetrail.steps.kind import Act
-from widetrail.steps.makers_word import (
+from widetrail.steps.maker_answer import (
     HOLDERS,
     UNKNOWN,
     ForSeat,

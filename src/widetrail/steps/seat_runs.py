@@ -10,7 +10,7 @@ from widetrail.licence.seat import AT, Answered, Broken, Refused, Requested, Sho
 from widetrail.recipe.templates import plain
 from widetrail.steps.commands import ANSWER_MADE, REQUEST_MADE
 from widetrail.steps.contexts import Programs
-from widetrail.steps.makers_word import (
+from widetrail.steps.maker_answer import (
     MEANWHILE,
     ForSeat,
     by_maker,

@@ -10,7 +10,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Any, ClassVar, Literal, Self, TypeVar
 
-from widetrail.formats.checked import Model
+from widetrail.formats.documents import Model
 from widetrail.licence.seat import Purpose
 from widetrail.recipe import Existing, Loaded, Station
 from widetrail.recipe.templates import refill

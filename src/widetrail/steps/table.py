@@ -14,7 +14,7 @@ from typing import Annotated, Any
 from pydantic import BaseModel, BeforeValidator, SerializeAsAny, ValidationError
 
 from widetrail.formats.added import Added
-from widetrail.formats.told import why_not
+from widetrail.formats.stored_values import why_not
 from widetrail.recipe.settings import Settings
 from widetrail.steps.check import Checks
 from widetrail.steps.copy import Copy

@@ -10,11 +10,11 @@ from typing import Any, Literal
 from widetrail.machine import Machine
 from widetrail.machine.moves import Move, modes_of, read_moves, taken_back
 from widetrail.machine.paths import join, parent
+from widetrail.steps.backup import back_to
 from widetrail.steps.commands import show_command
 from widetrail.steps.contexts import Record
 from widetrail.steps.outcomes import is_well_done
-from widetrail.steps.room import UNDONE, Room
-from widetrail.steps.saving import back_to
+from widetrail.steps.run_storage import UNDONE, Room
 
 MANY = 12
 """Names of one folder from which on they are said together."""

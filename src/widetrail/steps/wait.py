@@ -8,7 +8,7 @@ from typing import ClassVar, Literal, Protocol
 from pydantic import Field
 
 from widetrail.finding import Unknown
-from widetrail.formats.told import Text
+from widetrail.formats.stored_values import Text
 from widetrail.recipe.conditions import Condition, Duration, parse_duration
 from widetrail.recipe.models import Name, Said
 from widetrail.recipe.settings import Settings
@@ -16,7 +16,14 @@ from widetrail.recipe.templates import literal, plain
 from widetrail.steps.contexts import Evidence, OfItem, Work
 from widetrail.steps.kind import Act, Rule
 from widetrail.steps.outcomes import Done, Facts, Outcome
-from widetrail.steps.proving import conditions, missing, old_value, shown, take, telling_of
+from widetrail.steps.reading_conditions import (
+    conditions,
+    missing,
+    old_value,
+    shown,
+    take,
+    telling_of,
+)
 from widetrail.steps.step import Step, Unfolding
 
 

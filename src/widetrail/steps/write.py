@@ -10,21 +10,21 @@ from pydantic import AfterValidator, Field, model_validator
 
 from widetrail.finding.readings import COPY_MOST, copied_database
 from widetrail.finding.stores import Store, StoreKind, as_value, name_in
-from widetrail.formats.bounded import ask_form
-from widetrail.formats.checked import flaw
 from widetrail.formats.companions import BESIDE
+from widetrail.formats.documents import flaw
 from widetrail.formats.form import Form
 from widetrail.formats.forms import FORMS
 from widetrail.formats.interface import NotThere, Raw, Scalar, Unreadable, Unwritable
 from widetrail.formats.outside import read_outside
-from widetrail.formats.told import Text
+from widetrail.formats.parser_process import ask_form
+from widetrail.formats.stored_values import Text
 from widetrail.recipe.models import ArgumentText, InForm, PathText
 from widetrail.recipe.settings import Settings, StepText
 from widetrail.recipe.templates import literal, plain
 from widetrail.steps.contexts import OfItem, Work
 from widetrail.steps.kind import Act, Rule, Touched
 from widetrail.steps.outcomes import Done, Facts, Failed, Outcome
-from widetrail.steps.putting import put_again, put_file, put_values
+from widetrail.steps.replacing import put_again, put_file, put_values
 from widetrail.steps.step import Step, Unfolding
 
 

@@ -40,7 +40,7 @@ from widetrail.recipe.settings import Settings
 from widetrail.recipe.templates import fill
 from widetrail.steps import KINDS, Asked, CargoEntry, Fact, Noted, Step, Task, WrittenAt
 from widetrail.steps.contexts import Record
-from widetrail.walking.patience import Silent
+from widetrail.walking.waiting import Silent
 
 RECIPE = """
 recipe: 1

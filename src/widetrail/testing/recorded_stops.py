@@ -13,7 +13,7 @@ from widetrail.formats.canonical import digest
 from widetrail.machine import Effects
 from widetrail.machine.effects import Effect
 from widetrail.planning import PlannedLeg
-from widetrail.rehearsing.happening import ERRORS, Stopped
+from widetrail.rehearsing.fault_injection import ERRORS, Stopped
 from widetrail.steps import Step
 from widetrail.testing.power_loss import (
     PROGRAM_WRITES,
@@ -22,7 +22,7 @@ from widetrail.testing.power_loss import (
     Tree,
 )
 from widetrail.testing.stage import MAKER, Stage
-from widetrail.walking.patience import Silent
+from widetrail.walking.waiting import Silent
 
 ERROR_NUMBERS = tuple(ERRORS.values())
 KILLED = "killed"

@@ -12,7 +12,7 @@ from widetrail.errors import WideTrailError
 from widetrail.licence.seat import words_of
 from widetrail.licence.service import Service
 from widetrail.machine import Effects, FolderMachine, medium_of
-from widetrail.machine.own import OWN_STATE
+from widetrail.machine.own_folders import OWN_STATE
 from widetrail.machine.paths import join
 from widetrail.parcel import Parcel, set_out
 from widetrail.planning import Plan, PlannedLeg, make_plan
@@ -26,8 +26,8 @@ from widetrail.rehearsing.runner import StageHands, choices_of
 from widetrail.rehearsing.stage import RUN, prepared_copy
 from widetrail.steps import Asked, act_of
 from widetrail.walking import Company, LegDone, Patience, Visit
-from widetrail.walking.patience import Silent
 from widetrail.walking.seats import seat_as_told
+from widetrail.walking.waiting import Silent
 
 PARCEL, MAKER = "parcel", "maker"
 

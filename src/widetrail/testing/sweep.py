@@ -28,12 +28,12 @@ from widetrail.machine import Effects
 from widetrail.machine.effects import Effect
 from widetrail.planning import PlannedLeg
 from widetrail.recipe import Station
-from widetrail.rehearsing.happening import Stopped
+from widetrail.rehearsing.batch import Job, rehearsal_of
+from widetrail.rehearsing.fault_injection import Stopped
 from widetrail.rehearsing.maker import (
     licence_files,
     serving_copy,
 )
-from widetrail.rehearsing.many import Job, rehearsal_of
 from widetrail.rehearsing.rehearsal import Rehearsal
 from widetrail.rehearsing.runner import StageHands
 from widetrail.rehearsing.stage import fast_folder, machines_near

@@ -1,10 +1,8 @@
 """Walking: doing the leg that is due at a station, with a journal, checks and a report."""
 
-from widetrail.walking.apart import Apart
-from widetrail.walking.hands import Answers, read_answers
+from widetrail.walking.answers import Answers, read_answers
 from widetrail.walking.leg import LegDone, StepDone, Visit, unseal
 from widetrail.walking.overlaps import runs_on
-from widetrail.walking.patience import Patience, Silent
 from widetrail.walking.report import (
     CheckLine,
     ItemReport,
@@ -13,7 +11,7 @@ from widetrail.walking.report import (
     Report,
     make_report,
 )
-from widetrail.walking.seating import (
+from widetrail.walking.seat_replanning import (
     bring_back,
     claim_after_all,
     fetch_again,
@@ -23,8 +21,10 @@ from widetrail.walking.seating import (
     serial_of,
 )
 from widetrail.walking.seats import SeatLine, ledger_of_machine, ledger_of_parcel
+from widetrail.walking.separate_consent import Apart
 from widetrail.walking.topping_up import can_top_up, not_topped_up, steps_to_top_up, top_up
 from widetrail.walking.undoing import Doubt, Run, UndoPlan, clear_settled
+from widetrail.walking.waiting import Patience, Silent
 from widetrail.walking.walk_context import Company
 
 __all__ = [

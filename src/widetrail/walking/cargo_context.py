@@ -22,7 +22,7 @@ from widetrail.steps import (
     Step,
 )
 from widetrail.walking.item_context import ItemContext
-from widetrail.walking.own import clear_work
+from widetrail.walking.run_folders import clear_work
 from widetrail.walking.seats import ROOM as SEATS_ROOM
 
 

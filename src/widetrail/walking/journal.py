@@ -14,10 +14,10 @@ from typing import Any
 from widetrail.errors import InputUnusable
 from widetrail.formats.canonical import canonical, digest
 from widetrail.formats.outside import JOURNAL_MOST, SafePath, read_outside
-from widetrail.formats.told import why_not
+from widetrail.formats.stored_values import why_not
 from widetrail.formats.versions import CURRENT, AnotherFormat, brought_up
 from widetrail.machine import Effects
-from widetrail.walking.records import Judge, judge_record
+from widetrail.walking.journal_records import Judge, judge_record
 
 
 class Journal:

@@ -18,7 +18,7 @@ from widetrail.errors import (
 )
 from widetrail.finding import Finder, card_facts
 from widetrail.machine import Machine, medium_of
-from widetrail.machine.own import OWN_STATE
+from widetrail.machine.own_folders import OWN_STATE
 from widetrail.machine.paths import join
 from widetrail.parcel import Parcel
 from widetrail.parcel.parcel import LEG_DONE, LEG_HALTED, LEG_MENDED
@@ -40,13 +40,13 @@ from widetrail.steps import (
 from widetrail.steps.outcomes import Fact, is_well_done, write_outcome
 from widetrail.steps.program import FirstStartStep, close_begun
 from widetrail.steps.run import RunStep
-from widetrail.walking.apart import Apart, apart
-from widetrail.walking.doing import WalkDoing
 from widetrail.walking.journal import Journal
-from widetrail.walking.looking import Look, station_of
 from widetrail.walking.overlaps import insist_newest, insist_not_half_way, next_turn
-from widetrail.walking.own import alone, at_work
+from widetrail.walking.preflight import Look, station_of
 from widetrail.walking.proofs import look_at_proofs, newly_proved
+from widetrail.walking.run_folders import alone, at_work
+from widetrail.walking.separate_consent import Apart, apart
+from widetrail.walking.step_context import WalkDoing
 from widetrail.walking.walk_context import Company
 
 

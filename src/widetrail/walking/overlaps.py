@@ -14,10 +14,10 @@ from typing import Any
 from widetrail.errors import Halted
 from widetrail.machine import Machine
 from widetrail.machine.moves import read_moves
-from widetrail.machine.own import OWN_STATE
+from widetrail.machine.own_folders import OWN_STATE
 from widetrail.machine.paths import is_within, join, key, parent
 from widetrail.parcel.parcel import LEG_DONE, LEG_HALTED, LEG_MENDED
-from widetrail.steps.room import OWN
+from widetrail.steps.run_storage import OWN
 from widetrail.walking.journal import Journal
 
 FILES = "files"

@@ -13,8 +13,8 @@ from widetrail.finding import (
 )
 from widetrail.finding.atlas import taking
 from widetrail.formats.interface import Platform
+from widetrail.machine.path_notation import KnownBearings, is_there
 from widetrail.machine.paths import base, is_absolute, is_within, join, parent
-from widetrail.machine.written import KnownBearings, is_there
 from widetrail.planning import PlannedItem
 from widetrail.walking.cargo_context import CargoContext
 

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from widetrail.recipe.arms import reach
+from widetrail.recipe.coverage_events import reach
 from widetrail.recipe.models import Loss
-from widetrail.steps.proving import conditions, missing
-from widetrail.walking.doing import WalkDoing
+from widetrail.steps.reading_conditions import conditions, missing
+from widetrail.walking.step_context import WalkDoing
 
 Proofs = dict[str, dict[str, str]]
 """By item and what its loss is called, what must come to be still; empty where it was made good."""

@@ -18,7 +18,7 @@ from widetrail.steps.enter import EnterFacts
 from widetrail.steps.outcomes import Done, RemarkCode, state_of
 from widetrail.steps.pack import PackFacts
 from widetrail.steps.publish import PublishFacts, PublishStep
-from widetrail.walking.seating import seat_line
+from widetrail.walking.seat_replanning import seat_line
 
 
 @dataclass(frozen=True, slots=True)

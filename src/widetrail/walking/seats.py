@@ -29,16 +29,16 @@ from widetrail.licence.seat import (
     words_of,
 )
 from widetrail.machine import Machine
-from widetrail.machine.own import OWN_STATE
+from widetrail.machine.own_folders import OWN_STATE
 from widetrail.machine.paths import join
 from widetrail.parcel import Parcel
 from widetrail.planning import Plan
-from widetrail.recipe.arms import reach
+from widetrail.recipe.coverage_events import reach
 from widetrail.recipe.models import STATIONS, ActiveReading
 from widetrail.steps.commands import ANSWER_MADE
 from widetrail.steps.seat import SeatStep
 from widetrail.walking.journal import Journal
-from widetrail.walking.records import judge_seat
+from widetrail.walking.journal_records import judge_seat
 
 if TYPE_CHECKING:
     pass

@@ -30,7 +30,7 @@ from widetrail.machine.paths import join
 from widetrail.parcel.parcel import SERIAL
 from widetrail.parcel.seal import ENDING, HEADER, KEY, WrongPassphrase, open_seal, read_header
 from widetrail.planning.licences import another_edition
-from widetrail.planning.sides import SeenSide
+from widetrail.planning.station_facts import SeenSide
 from widetrail.recipe.models import STATIONS, Licence
 from widetrail.steps import Asked
 from widetrail.walking.seats import (
@@ -42,7 +42,7 @@ from widetrail.walking.seats import (
 )
 
 if TYPE_CHECKING:
-    from widetrail.walking.doing import WalkDoing
+    from widetrail.walking.step_context import WalkDoing
 
 
 COUNTS = "this_move_counts"

@@ -9,7 +9,7 @@ from widetrail.errors import Halted
 from widetrail.parcel.parcel import LEG_DONE, LEG_MENDED, TOPPED_UP
 from widetrail.steps import Done, Step, act_of
 from widetrail.walking.leg import MISSING, LegDone, StepDone, Visit, Walk
-from widetrail.walking.looking import Look
+from widetrail.walking.preflight import Look
 
 AGAIN = "to be done again"
 _ENDS = (LEG_DONE, LEG_MENDED, TOPPED_UP)

@@ -23,13 +23,12 @@ from widetrail.machine.moves import (
     read_moves,
     restore_times,
 )
-from widetrail.machine.own import OWN_STATE
+from widetrail.machine.own_folders import OWN_STATE
 from widetrail.machine.paths import base, join, parent
 from widetrail.steps import ACTS
 from widetrail.steps.commands import show_command
-from widetrail.steps.room import ASIDE, SAVED, STAGING, UNDONE, Room
+from widetrail.steps.run_storage import ASIDE, SAVED, STAGING, UNDONE, Room
 from widetrail.steps.undo import UndoAct, WayBack, fate_of
-from widetrail.walking.doing import END_WITHIN
 from widetrail.walking.overlaps import (
     insist_newest,
     insist_oldest,
@@ -37,8 +36,9 @@ from widetrail.walking.overlaps import (
     journal_of,
     runs_on,
 )
-from widetrail.walking.own import LOCK, at_work, clear_work, own_homes, take_away
+from widetrail.walking.run_folders import LOCK, at_work, clear_work, own_homes, take_away
 from widetrail.walking.seats import Ledger, SeatLine, ledger_of_machine, undone_todo
+from widetrail.walking.step_context import END_WITHIN
 from widetrail.walking.walk_context import Company
 
 

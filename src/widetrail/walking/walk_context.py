@@ -28,10 +28,10 @@ from widetrail.steps import (
 )
 from widetrail.steps.contexts import Record
 from widetrail.steps.note import NoteFacts
-from widetrail.walking.hands import Answers
+from widetrail.walking.answers import Answers
 from widetrail.walking.journal import Journal
-from widetrail.walking.patience import Patience, Silent
 from widetrail.walking.scan import Scan
+from widetrail.walking.waiting import Patience, Silent
 
 
 @dataclass(frozen=True)

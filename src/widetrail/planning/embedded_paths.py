@@ -9,19 +9,19 @@ from widetrail.errors import MachineUnusable
 from widetrail.finding import Absent, Atlas, Finder, Found, Moved, Selection
 from widetrail.finding.atlas import Elsewhere, Kept, Rewritten, Unsayable, below_of
 from widetrail.finding.globbing import has_glob, matching
+from widetrail.finding.path_values import values_at
 from widetrail.finding.stores import store_kind
-from widetrail.finding.written import values_at
 from widetrail.formats.canonical import canonical
 from widetrail.formats.forms import FORMS
 from widetrail.formats.interface import Unreadable
 from widetrail.formats.registry import full_key
 from widetrail.machine import Machine
+from widetrail.machine.path_notation import Bearings, KnownBearings, is_there, read_written
 from widetrail.machine.paths import base, join, key
 from widetrail.machine.platforms import STRICTEST
-from widetrail.machine.written import Bearings, KnownBearings, is_there, read_written
-from widetrail.planning.names import numbered
 from widetrail.planning.plan import PlannedItem
-from widetrail.planning.sides import New, Side
+from widetrail.planning.renamed_files import numbered
+from widetrail.planning.station_facts import New, Side
 from widetrail.recipe import Item, Loss
 from widetrail.recipe.models import PerPlatform
 from widetrail.recipe.templates import ROOTS, as_segment

@@ -43,9 +43,7 @@ MEMORY = 1536 * 1024 * 1024
 
 ANSWER = 16 * 1024 * 1024
 
-_START = (
-    "import sys; sys.path[:] = sys.argv[1:]; from widetrail.formats.bounded import serve; serve()"
-)
+_START = f"import sys; sys.path[:] = sys.argv[1:]; from {__name__} import serve; serve()"
 """What the worker runs: it finds modules where this process does, but not in its folder."""
 
 

@@ -8,10 +8,10 @@ from typing import Protocol
 
 from widetrail.errors import Waiting
 from widetrail.finding import ByPart, Known, Unknown, condition_holds
-from widetrail.formats.checked import Model
+from widetrail.formats.documents import Model
 from widetrail.recipe import Loaded
-from widetrail.recipe.arms import reach
 from widetrail.recipe.conditions import Condition
+from widetrail.recipe.coverage_events import reach
 from widetrail.steps.contexts import Evidence, OfItem, Work
 from widetrail.steps.outcomes import Noted
 

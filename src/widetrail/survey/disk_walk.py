@@ -8,13 +8,13 @@ import sys
 from collections.abc import Callable, Iterator
 
 from widetrail.errors import MachineUnusable
-from widetrail.finding.automaton import State
-from widetrail.finding.claims import Claims, Sum
-from widetrail.finding.grounds import ANOTHER, Grounds
 from widetrail.formats.outside import open_folder
 from widetrail.machine import Machine
 from widetrail.machine.host import BELOW_HANDLES, DEEPEST, status_of
 from widetrail.machine.paths import base, upwards
+from widetrail.survey.automaton import State
+from widetrail.survey.claims import Claims, Sum
+from widetrail.survey.scope import ANOTHER, Grounds
 
 ENDING_MOST = 12
 """Characters of an ending; what is longer is none."""

@@ -14,7 +14,6 @@ from widetrail.errors import ParcelUnusable
 from widetrail.finding import Absent, Finder, Found
 from widetrail.formats.canonical import canonical
 from widetrail.machine import Machine
-from widetrail.planning.choice import Chosen, copies, passed_for_needs
 from widetrail.planning.licences import licence_steps
 from widetrail.planning.needs import judge_needs, judge_side
 from widetrail.planning.plan import (
@@ -24,7 +23,8 @@ from widetrail.planning.plan import (
     PlannedItem,
     PlannedStation,
 )
-from widetrail.planning.sides import UNSEEN, SeenSide, ToldSide
+from widetrail.planning.route_choice import Chosen, copies, passed_for_needs
+from widetrail.planning.station_facts import UNSEEN, SeenSide, ToldSide
 from widetrail.planning.unfolding import unfold_steps
 from widetrail.recipe import Route, Station
 from widetrail.recipe.models import Licence

@@ -15,7 +15,7 @@ from widetrail.machine.sensitive import (
     sensitive_below,
 )
 from widetrail.steps import Step, act_of
-from widetrail.walking.doing import WalkDoing
+from widetrail.walking.step_context import WalkDoing
 
 
 @dataclass(frozen=True, slots=True, order=True)

@@ -9,7 +9,7 @@ from pathlib import Path
 from widetrail.machine.effects import Effect
 from widetrail.rehearsing.rehearsal import Change, Incident
 from widetrail.steps import Step
-from widetrail.walking.patience import Silent
+from widetrail.walking.waiting import Silent
 
 ERRORS = {
     "disk full": errno.ENOSPC,

@@ -1,4 +1,4 @@
-"""The shapes of what journals and ledgers hold; see ``formats.told``."""
+"""The shapes of what journals and ledgers hold; see ``formats.stored_values``."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from typing import Annotated, Any
 
 from pydantic import AfterValidator, Field, StrictInt, model_validator
 
-from widetrail.formats.told import Count, Mode, Moment, Text, Told, Truth, plain_values
+from widetrail.formats.stored_values import Count, Mode, Moment, Text, Told, Truth, plain_values
 from widetrail.machine.moves import MoveKind
 from widetrail.parcel.logbook import SeatRecord
 from widetrail.steps import read_outcome, record_of

@@ -11,14 +11,14 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 
-from widetrail.finding.claims import Claimed, Claims
-from widetrail.finding.disks import Bunch, DiskWalk, Tick
-from widetrail.finding.grounds import Grounds
-from widetrail.finding.likeness import BEGINNING, Likeness, likeness
 from widetrail.finding.selection import Tally
 from widetrail.formats.outside import open_regular
 from widetrail.machine import Machine
 from widetrail.machine.paths import base, upwards
+from widetrail.survey.claims import Claimed, Claims
+from widetrail.survey.disk_walk import Bunch, DiskWalk, Tick
+from widetrail.survey.file_classes import BEGINNING, Likeness, likeness
+from widetrail.survey.scope import Grounds
 
 LOOKED_INSIDE = 200
 """Groups whose largest file is looked into, at most: the largest groups."""

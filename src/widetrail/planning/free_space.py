@@ -2,20 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 
 from widetrail.errors import Halted
 from widetrail.formats.quantities import show_size
-from widetrail.machine import Medium
+from widetrail.machine import Machine, Medium
 from widetrail.machine.paths import base, trouble_with_name
 from widetrail.machine.platforms import STRICTEST
-from widetrail.planning.choice import Chosen, copies, uses_parcel
 from widetrail.planning.draft import Draft, Subject
-from widetrail.planning.plan import (
-    PlannedItem,
-)
-from widetrail.planning.room import full_volumes
-from widetrail.planning.sides import New
+from widetrail.planning.plan import PlannedItem
+from widetrail.planning.route_choice import Chosen, copies, uses_parcel
+from widetrail.planning.station_facts import New
 from widetrail.recipe.templates import plain
 
 ENTRY_ROOM = 2048
@@ -52,6 +49,28 @@ def insist_space(draft: Draft, medium: Medium, new: New) -> int:
         amounts = [(i.new_path, i.size + i.files * ENTRY_ROOM) for i in placed]
         draft.obstacles.extend(full_volumes(new, amounts, "Make room there, then plan again."))
     return size
+
+
+def full_volumes(machine: Machine, amounts: Iterable[tuple[str, int]], todo: str) -> list[Halted]:
+    """Return an obstacle for each volume of ``machine`` with too little room.
+
+    ``amounts`` are paths with the bytes put there; ``todo`` is what a person does about it.
+    """
+    needed: dict[str, tuple[int, int]] = {}
+    for path, size in amounts:
+        room = machine.room(path)
+        so_far, _ = needed.get(room.volume, (0, 0))
+        needed[room.volume] = so_far + size, room.free
+    return [
+        Halted(
+            f"the disk {volume} of {machine.name} is too full",
+            why=f"{show_size(wanted)} are needed, and {show_size(free)} are free",
+            todo=todo,
+            codes=["room"],
+        )
+        for volume, (wanted, free) in needed.items()
+        if wanted > free
+    ]
 
 
 def _other_way(carried: Sequence[tuple[PlannedItem, Subject, Chosen]]) -> str:

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
-from widetrail.finding.automaton import ANYWHERE, Automaton, Segment, State, key_of
 from widetrail.finding.selection import Tally
 from widetrail.formats.interface import Platform
 from widetrail.machine.paths import split
+from widetrail.survey.automaton import ANYWHERE, Automaton, Segment, State, key_of
 
 
 @dataclass(frozen=True, slots=True)

@@ -10,15 +10,10 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
 
 from widetrail.errors import MachineUnusable
-from widetrail.finding.automaton import key_of
-from widetrail.finding.claims import Claimed
-from widetrail.finding.disks import Tick
 from widetrail.finding.globbing import has_glob, split_glob
-from widetrail.finding.grounds import grounds_of
+from widetrail.finding.recipe_survey import Surveyed, count_item, survey
 from widetrail.finding.selection import Tally
-from widetrail.finding.stock import NOTHING, Stock, take_stock
 from widetrail.finding.stores import store_kind
-from widetrail.finding.survey import Surveyed, count_item, survey
 from widetrail.finding.values import Found
 from widetrail.formats.interface import Unreadable
 from widetrail.formats.outside import names_in
@@ -26,7 +21,12 @@ from widetrail.machine import Machine
 from widetrail.machine.paths import join
 from widetrail.recipe import Item, Loaded
 from widetrail.recipe.outline import Outline
-from widetrail.recipe.shelf import Shelf
+from widetrail.recipe.recipe_cache import Shelf
+from widetrail.survey.automaton import key_of
+from widetrail.survey.claims import Claimed
+from widetrail.survey.disk_walk import Tick
+from widetrail.survey.inventory import NOTHING, Stock, take_stock
+from widetrail.survey.scope import grounds_of
 
 
 @dataclass(frozen=True, slots=True)

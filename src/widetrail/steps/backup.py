@@ -15,9 +15,9 @@ from widetrail.machine.moves import Move, carry_out, modes_of, read_moves, times
 from widetrail.machine.paths import base, join, parent
 from widetrail.steps.contexts import Record, Work
 from widetrail.steps.outcomes import Fact
-from widetrail.steps.room import ASIDE, SAVED, STAGING, Room
+from widetrail.steps.run_storage import ASIDE, SAVED, STAGING, Room
 from widetrail.steps.step import Step
-from widetrail.steps.writing import TreeWriter
+from widetrail.steps.tree_writer import TreeWriter
 
 _CHUNK = 1024 * 1024
 

@@ -13,7 +13,7 @@ from widetrail.errors import Halted
 from widetrail.formats.outside import SafePath, open_folder
 from widetrail.machine import Machine
 from widetrail.machine.paths import base, join, parent
-from widetrail.steps.room import OWN
+from widetrail.steps.run_storage import OWN
 from widetrail.walking.journal import Journal
 
 

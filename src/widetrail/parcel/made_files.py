@@ -16,7 +16,7 @@ from widetrail.errors import Halted, ParcelUnusable
 from widetrail.formats.outside import SafePath
 from widetrail.machine import Effects
 from widetrail.machine.effects import Writing
-from widetrail.parcel.reading import reading
+from widetrail.parcel.medium_reading import reading
 from widetrail.parcel.seal import ENDING, Seal
 from widetrail.parcel.segments import CHUNK, PIECE
 

@@ -9,12 +9,12 @@ from widetrail.errors import MachineUnusable
 from widetrail.finding.globbing import has_glob, matching
 from widetrail.finding.readings import ask_database
 from widetrail.finding.values import How, Instance, Several
-from widetrail.formats.bounded import ask_form
 from widetrail.formats.forms import FORMS
 from widetrail.formats.interface import Raw
+from widetrail.formats.parser_process import ask_form
 from widetrail.machine import Machine
+from widetrail.machine.path_notation import understand_path
 from widetrail.machine.paths import base, join, key
-from widetrail.machine.written import understand_path
 from widetrail.recipe import Globs
 from widetrail.recipe.models import Index, Place
 

@@ -19,8 +19,8 @@ from pydantic import BeforeValidator
 from pydantic_core import PydanticCustomError
 
 from widetrail.errors import InputUnusable
-from widetrail.formats.checked import flaw, read_text
-from widetrail.formats.marked import Map, read_marked
+from widetrail.formats.documents import flaw, read_text
+from widetrail.formats.yaml_positions import Map, read_marked
 from widetrail.steps import Asked, Task
 
 DONE = "done"

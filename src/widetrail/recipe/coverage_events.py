@@ -12,7 +12,7 @@ from contextlib import contextmanager
 from contextvars import ContextVar
 from dataclasses import dataclass, field
 
-from widetrail.formats.checked import Model
+from widetrail.formats.documents import Model
 from widetrail.recipe.loader import Loaded
 from widetrail.recipe.models import StepRule
 from widetrail.recipe.releases import parse_release, parse_releases

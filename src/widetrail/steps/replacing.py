@@ -7,10 +7,10 @@ from collections.abc import Mapping, Sequence
 
 from widetrail.finding.stores import Store
 from widetrail.machine.moves import Move
+from widetrail.steps.backup import missing_folders, move, move_again, room_at
 from widetrail.steps.contexts import Work
 from widetrail.steps.outcomes import Fact
-from widetrail.steps.room import ASIDE, SAVED, STAGING, Room
-from widetrail.steps.saving import missing_folders, move, move_again, room_at
+from widetrail.steps.run_storage import ASIDE, SAVED, STAGING, Room
 from widetrail.steps.step import Step
 
 

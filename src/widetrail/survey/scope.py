@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 from widetrail.errors import InputUnusable
 from widetrail.machine import Machine
-from widetrail.machine.own import OWN_STATE
+from widetrail.machine.own_folders import OWN_STATE
 from widetrail.machine.paths import base, is_within, join, key, parent, upwards, written_by_machine
 from widetrail.machine.platforms import PLATFORMS, Platform
 

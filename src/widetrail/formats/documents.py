@@ -27,8 +27,8 @@ from pydantic_core import ErrorDetails, PydanticCustomError
 
 from widetrail.errors import DocumentUnusable, InputUnusable
 from widetrail.findings import MOST, Finding, capped, did_you_mean, errors_of
-from widetrail.formats.marked import Map, Mark, Seq, Text, read_marked
 from widetrail.formats.outside import read_outside
+from widetrail.formats.yaml_positions import Map, Mark, Seq, Text, read_marked
 
 TAG = "·"
 """Discriminator tags begin with this, so that they are never taken for a key."""

@@ -10,10 +10,10 @@ from widetrail.finding import Absent, Finder, Found, Known, Tally, Unknown, Wher
 from widetrail.finding.stores import store_kind
 from widetrail.planning.needs import Judged, beyond_limit, judge_needs
 from widetrail.planning.plan import PassedOver
-from widetrail.planning.sides import Side
+from widetrail.planning.station_facts import Side
 from widetrail.recipe import Item, Loaded, Loss, Route
-from widetrail.recipe.arms import reach, reach_bounds
 from widetrail.recipe.conditions import AS_OLD, Condition, Needs, SideNeeds
+from widetrail.recipe.coverage_events import reach, reach_bounds
 from widetrail.recipe.models import For
 from widetrail.steps import RULES
 

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from widetrail.finding.readings import copied_database
-from widetrail.formats.bounded import ask_form
 from widetrail.formats.forms import FORMS
 from widetrail.formats.interface import Spot
+from widetrail.formats.parser_process import ask_form
 from widetrail.machine import Machine
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import UTC, datetime
 
 from widetrail.finding.values import Value, show_value
-from widetrail.formats.bounded import matches
+from widetrail.formats.parser_process import matches
 from widetrail.recipe.conditions import Condition, parse_duration
 
 

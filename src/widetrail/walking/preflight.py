@@ -11,8 +11,8 @@ from widetrail.machine import Machine
 from widetrail.planning import Plan, PlannedItem, PlannedStation, full_volumes, unmet_at
 from widetrail.recipe import Station
 from widetrail.steps import Step, act_of
-from widetrail.walking.doing import WalkDoing
 from widetrail.walking.item_context import open_signs
+from widetrail.walking.step_context import WalkDoing
 
 
 class Look:

@@ -12,8 +12,8 @@ from functools import lru_cache
 from urllib.parse import quote
 
 from widetrail.formats import plist
-from widetrail.formats.bounded import ask
 from widetrail.formats.interface import Platform, Spot, Unreadable
+from widetrail.formats.parser_process import ask
 from widetrail.formats.sqlite import texts_in
 from widetrail.formats.texts import decode, unescaped
 from widetrail.machine.paths import is_within, split
