@@ -9,7 +9,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-from widetrail.finding import Finder, make_card
+from widetrail.finding import Finder, find_application, make_card
 from widetrail.machine import Effects, FolderMachine, medium_of
 from widetrail.parcel import Parcel, make_seal, set_out
 from widetrail.planning import Choices, make_plan
@@ -72,7 +72,7 @@ def find(here: FolderMachine, body: str, sign: str = SIGN, *, ask: bool = False)
     """Return a finder for a recipe with ``body`` (its places and readings) on ``here``."""
     text = HEAD + sign + body
     loaded = load_recipe_text(text if "items:" in body else text + TAIL, "test", KINDS)
-    return Finder(here, loaded, ask_programs=ask)
+    return find_application(here, loaded, ask_programs=ask)
 
 
 READINGS = "readings:"

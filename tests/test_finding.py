@@ -49,7 +49,7 @@ def test_one_that_is_not_there_is_not(tmp_path: Path) -> None:
     here = build.machine(tmp_path)
     here.host("/home/ada/fernbook.ini").unlink()
     finder = build.find(here, FIXED)
-    assert (finder.installation, finder.installations) == (None, ())
+    assert (finder.installation, finder.recognised.installations) == (None, ())
 
 
 def test_a_release_that_cannot_be_read_is_unknown_with_the_reason(tmp_path: Path) -> None:
@@ -76,7 +76,7 @@ def test_of_several_installations_the_latest_release_is_taken(tmp_path: Path) ->
     files["/home/ada/opt/fernbook-b/EDITION"] = "institute"
     here = build.machine(tmp_path, files=files)
     finder = build.find(here, FIXED, SEVERAL_SIGN)
-    assert [str(i.release) for i in finder.installations] == ["9.2", "10.0.2b3"]
+    assert [str(i.release) for i in finder.recognised.installations] == ["9.2", "10.0.2b3"]
     chosen = finder.installation
     assert chosen is not None
     assert (str(chosen.release), chosen.edition) == ("10.0.2b3", "institute")

@@ -22,7 +22,7 @@ from widetrail.errors import (
     Obstructed,
     WideTrailError,
 )
-from widetrail.finding import Finder
+from widetrail.finding import find_application
 from widetrail.formats.texts import for_people
 from widetrail.machine import Effects, FolderMachine, Machine, this_machine
 from widetrail.machine.live import become
@@ -118,7 +118,7 @@ def may_ask(machine: Machine, recipes: Sequence[Loaded], yes: bool) -> bool:
     commands = [
         command
         for loaded in recipes
-        for finder in [Finder(machine, loaded)]
+        for finder in [find_application(machine, loaded)]
         if finder.installation is not None
         for command in finder.commands()
     ]

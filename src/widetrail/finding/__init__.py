@@ -6,6 +6,7 @@ from widetrail.finding.condition_check import condition_holds
 from widetrail.finding.finder import Finder
 from widetrail.finding.plural_places import Pair, Unpaired, pair
 from widetrail.finding.recipe_survey import Surveyed, SurveyedItem, survey
+from widetrail.finding.recognising import find_application
 from widetrail.finding.selection import Selection, Tally, entries_of, tally, with_journals
 from widetrail.finding.values import (
     Absent,
@@ -17,6 +18,7 @@ from widetrail.finding.values import (
     Instance,
     Known,
     Nowhere,
+    Recognised,
     Several,
     Unknown,
     Value,
@@ -38,6 +40,7 @@ __all__ = [
     "Moved",
     "Nowhere",
     "Pair",
+    "Recognised",
     "Selection",
     "Several",
     "Surveyed",
@@ -50,6 +53,7 @@ __all__ = [
     "card_facts",
     "condition_holds",
     "entries_of",
+    "find_application",
     "installation_facts",
     "make_card",
     "pair",

@@ -44,3 +44,12 @@ def matching(machine: Machine, path: str) -> list[tuple[str, Entry]]:
         if matches(entry.path):
             found.append((join(folder, entry.path), entry))
     return found
+
+
+def kind_at(machine: Machine, path: str) -> str | None:
+    """Return what is at ``path``, or ``None`` where nothing is or it cannot be looked at."""
+    try:
+        entry = machine.look(path)
+    except MachineUnusable:
+        return None
+    return entry.kind if entry is not None else None

@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 
 from widetrail.errors import MachineUnusable
 from widetrail.finding.finder import Finder
+from widetrail.finding.recognising import find_application
 from widetrail.finding.selection import Selection, Tally, entries_of, tally
 from widetrail.finding.values import Answer, Found, Installation, Instance, Several, Where
 from widetrail.formats.interface import Unreadable
@@ -80,7 +81,9 @@ def survey(
     """
     listed = list(recipes)
     used = {name for loaded in listed for name in loaded.recipe.uses}
-    lenders = {loaded.id: Finder(machine, loaded) for loaded in listed if loaded.id in used}
+    lenders = {
+        loaded.id: find_application(machine, loaded) for loaded in listed if loaded.id in used
+    }
     return tuple(_application(machine, one, ask_programs, lenders, count) for one in listed)
 
 
@@ -91,13 +94,15 @@ def _application(
     lenders: Mapping[str, Finder],
     count: Count,
 ) -> Surveyed:
-    finder = Finder(machine, loaded, ask_programs=ask_programs, lenders=lenders)
+    finder = find_application(machine, loaded, ask_programs=ask_programs, lenders=lenders)
     name = loaded.recipe.application.name
     if finder.installation is None:
         return Surveyed(loaded.id, name, None)
     places = tuple((place, finder.place(place)) for place in loaded.recipe.places)
     items = tuple(i for key in loaded.recipe.items for i in _items(finder, key, count))
-    return Surveyed(loaded.id, name, finder.installation, finder.installations, places, items)
+    return Surveyed(
+        loaded.id, name, finder.installation, finder.recognised.installations, places, items
+    )
 
 
 def _items(finder: Finder, name: str, count: Count) -> list[SurveyedItem]:

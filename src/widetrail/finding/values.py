@@ -176,6 +176,23 @@ class Installation:
     unknown: tuple[str, ...] = ()
 
 
+@dataclass(frozen=True, slots=True)
+class Recognised:
+    """The installations of an application that were recognised on a machine; none if it is not
+    there."""
+
+    installations: tuple[Installation, ...] = ()
+
+    @property
+    def latest(self) -> Installation | None:
+        """The one of the latest release, which is the one that is meant."""
+        return max(self.installations, key=_order, default=None)
+
+
+def _order(installation: Installation) -> tuple[tuple[int, int, str], ...]:
+    return installation.release.order if installation.release is not None else ()
+
+
 def show_value(value: Value) -> str:
     """Return a value for people."""
     if isinstance(value, bool):

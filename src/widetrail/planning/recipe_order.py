@@ -6,8 +6,8 @@ from collections.abc import Mapping, Sequence
 
 from widetrail.errors import Halted, Obstructed
 from widetrail.finding import (
-    Finder,
     Known,
+    find_application,
 )
 from widetrail.machine import Machine
 from widetrail.machine.path_notation import variables_of_paths
@@ -81,14 +81,14 @@ def sides_of(
     loaded: Loaded, old: Machine, new: New, before: Sequence[RecipeSides], *, ask: bool
 ) -> RecipeSides:
     lenders = {side.loaded.id: side.finder for side in before}
-    finder = Finder(old, loaded, ask_programs=ask, lenders=lenders)
+    finder = find_application(old, loaded, ask_programs=ask, lenders=lenders)
     if new is None:
         return RecipeSides(loaded, finder, SeenSide(finder), LaterSide())
     seen = {s.loaded.id: s.new.finder for s in before if isinstance(s.new, SeenSide)}
     side = (
         CardSide(new, loaded)
         if isinstance(new, Mapping)
-        else SeenSide(Finder(new, loaded, ask_programs=ask, lenders=seen))
+        else SeenSide(find_application(new, loaded, ask_programs=ask, lenders=seen))
     )
     return RecipeSides(loaded, finder, SeenSide(finder), side)
 

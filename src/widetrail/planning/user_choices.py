@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from typing import Any, Literal
 
 from widetrail.errors import InputUnusable
-from widetrail.finding import Finder, Several, Unknown
+from widetrail.finding import Finder, Several, Unknown, find_application
 from widetrail.findings import did_you_mean
 from widetrail.machine import Machine
 from widetrail.recipe import Item, Loaded
@@ -70,7 +70,7 @@ def offered(
     """
     offers = []
     for loaded in sorted(recipes, key=lambda one: one.id):
-        finder = Finder(old, loaded, ask_programs=ask_programs)
+        finder = find_application(old, loaded, ask_programs=ask_programs)
         for name, item in loaded.recipe.items.items() if finder.installation else ():
             title = f"{loaded.recipe.application.name}: {item.title}"
             parts = {part: _values(finder, item, part) for part in item.parts}

@@ -7,7 +7,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, NamedTuple
 
-from widetrail.finding import Finder, Unknown
+from widetrail.finding import Unknown, find_application
 from widetrail.machine import FolderMachine
 from widetrail.planning import Plan
 from widetrail.recipe import Loaded
@@ -254,7 +254,7 @@ def judge_machine(
     for path in expected.gone:
         if machine.look(path) is not None:
             yield Difference(f"{path} on {station}", "gone", "it is there")
-    finder = Finder(machine, loaded)
+    finder = find_application(machine, loaded)
     here = finder.installation
     facts = {"release": str((here and here.release) or ""), "edition": here.edition if here else ""}
     for name, fact in facts.items():

@@ -8,7 +8,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from widetrail.errors import InputUnusable
-from widetrail.finding import Finder
+from widetrail.finding import Finder, find_application
 from widetrail.formats.documents import Model
 from widetrail.licence.seat import Word
 from widetrail.licence.service import Service, read_faults, serving
@@ -50,9 +50,9 @@ def serving_copy(maker: MakerFile | None, machines: Path, folder: Path) -> Itera
 
 def _licences(machine: Machine, recipes: Sequence[Loaded]) -> Iterator[tuple[str, Licence, Finder]]:
     """Give every licence with what finds the things of its recipe and may ask its program."""
-    alone = {loaded.id: Finder(machine, loaded) for loaded in recipes}
+    alone = {loaded.id: find_application(machine, loaded) for loaded in recipes}
     for loaded in recipes:
-        finder = Finder(machine, loaded, lenders=alone, ask_programs=True)
+        finder = find_application(machine, loaded, lenders=alone, ask_programs=True)
         for name, licence in loaded.recipe.licences.items():
             yield f"{loaded.id}.{name}", licence, finder
 

@@ -19,7 +19,7 @@ from pathlib import Path
 from typing import Any
 
 from widetrail.errors import InputUnusable, Obstructed, WideTrailError
-from widetrail.finding import Finder
+from widetrail.finding import Finder, find_application
 from widetrail.licence.seat import Word
 from widetrail.licence.service import Service
 from widetrail.machine import Completed, Effects, FolderMachine, medium_of
@@ -386,7 +386,7 @@ class _Stage:
         """Return what gives what the program prints, started anew: what is open is closed first."""
         loaded = self._recipes[0]
         close = loaded.recipe.application.close
-        finder = Finder(machine, loaded)
+        finder = find_application(machine, loaded)
         if close and finder.installation is not None and open_signs(finder):
             machine.start(finder.programs()[close[0]], close[1:])
         return _screen(machine, loaded)
@@ -607,7 +607,7 @@ def show_screen(machine: FolderMachine, loaded: Loaded) -> Completed:
     application = loaded.recipe.application
     if not application.screen:
         raise InputUnusable("the recipe names no screen", where=loaded.file)
-    return _starter(Finder(machine, loaded))()
+    return _starter(find_application(machine, loaded))()
 
 
 def _starter(finder: Finder) -> Callable[[], Completed]:
@@ -624,7 +624,7 @@ def screen_command(finder: Finder) -> tuple[str, Sequence[str]]:
 
 def _screen(machine: FolderMachine, loaded: Loaded) -> Callable[[], Printed]:
     """Return what starts the program and gives what it prints: nothing where it is not there."""
-    finder = Finder(machine, loaded)
+    finder = find_application(machine, loaded)
     if not loaded.recipe.application.screen or finder.installation is None:
         return lambda: Printed("")
     start = _starter(finder)

@@ -12,7 +12,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
 
 from widetrail.errors import WideTrailError
-from widetrail.finding import Finder, Found, Several
+from widetrail.finding import Found, Several, find_application
 from widetrail.finding.stores import Store, StoreKind, store_kind
 from widetrail.findings import Finding
 from widetrail.formats.documents import mark_at
@@ -51,7 +51,7 @@ def _judged(
         for copy in (whole, bare):
             prepared_copy(source / side.machine, copy, side, loaded)
         _take_all(FolderMachine(bare), loaded)
-        program, arguments = screen_command(Finder(FolderMachine(whole), loaded[0]))
+        program, arguments = screen_command(find_application(FolderMachine(whole), loaded[0]))
         one, other = (FolderMachine(m).start(program, arguments) for m in (whole, bare))
         if (one.status, one.output) == (other.status, other.output):
             at, _ = mark_at(loaded[0].tree, ("application", "screen"))
@@ -70,8 +70,8 @@ def _judged(
 
 def _take_all(machine: FolderMachine, recipes: Sequence[Loaded]) -> None:
     """Remove all that the items of the first recipe stand for, on a copy of a machine."""
-    lenders = {loaded.id: Finder(machine, loaded) for loaded in recipes[1:]}
-    finder = Finder(machine, recipes[0], lenders=lenders)
+    lenders = {loaded.id: find_application(machine, loaded) for loaded in recipes[1:]}
+    finder = find_application(machine, recipes[0], lenders=lenders)
     for item in recipes[0].recipe.items.values():
         where = finder.place(item.from_)
         found = [(where.path, where.kind)] if isinstance(where, Found) else []

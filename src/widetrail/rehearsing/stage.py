@@ -15,7 +15,7 @@ from typing import Any
 import yaml
 
 from widetrail.errors import InputUnusable, WideTrailError
-from widetrail.finding import Finder
+from widetrail.finding import Finder, find_application
 from widetrail.finding.readings import insist_own_journal
 from widetrail.finding.stores import Store, as_value, name_in
 from widetrail.formats.canonical import digest
@@ -163,7 +163,7 @@ def change(machine: FolderMachine, changed: Change, recipes: Sequence[Loaded]) -
             ) from error
     for name, value in changed.values.items():
         machine = FolderMachine(machine.folder)
-        finder = Finder(machine, recipes[0])
+        finder = find_application(machine, recipes[0])
         cases = recipes[0].recipe.readings.get(name, ())
         reading = next((case for case in cases if finder.holds(case.for_)), None)
         _write(machine, finder, name, reading, value)
@@ -232,7 +232,7 @@ def _tell(machine: FolderMachine, loaded: Loaded, what: str, value: str) -> None
     Raises:
         InputUnusable: The program is not there, or what tells it cannot be written.
     """
-    finder = Finder(machine, loaded)
+    finder = find_application(machine, loaded)
     here = finder.installation
     case = loaded.recipe.recognise[here.case] if here is not None else None
     reading: Reading | None = getattr(case, what) if case is not None else None
@@ -284,7 +284,7 @@ def _prepare(
 ) -> None:
     programs: dict[str, str] = {}
     for loaded in recipes if commands else ():
-        programs |= Finder(machine, loaded).programs()
+        programs |= find_application(machine, loaded).programs()
     for name, *arguments in commands:
         if name not in programs:
             known, of = ", ".join(programs), " or ".join(loaded.id for loaded in recipes)

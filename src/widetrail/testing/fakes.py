@@ -109,36 +109,30 @@ class TempMachine(HostMachine):
         raise MachineUnusable("has no scratch copy", where=self.name)
 
 
+@dataclass(frozen=True, eq=False)
 class FakeFinder(Finder):
-    """A finder that answers what it was given: readings and places by name."""
+    """A finder that answers what it was given: readings (``said``) and places (``at``) by name."""
 
-    def __init__(
-        self,
-        machine: TempMachine,
-        loaded: Loaded,
-        answers: Mapping[str, Answer | Unknown],
-        found: Mapping[str, str],
-    ) -> None:
-        self.machine, self.loaded = machine, loaded
-        self._answers, self._found = answers, found
+    said: Mapping[str, Answer | Unknown] = field(default_factory=dict)
+    at: Mapping[str, str] = field(default_factory=dict)
 
     def answer(self, name: str, item: Item) -> Any:
         """Return what a reading is said to be."""
-        return self._answers.get(name, Unknown("not said"))
+        return self.said.get(name, Unknown("not said"))
 
     def reading(self, name: str) -> Known | Unknown:
         """Return what a reading is said to be."""
-        known = self._answers.get(name, Unknown("not said"))
+        known = self.said.get(name, Unknown("not said"))
         return known if isinstance(known, Known) else Unknown("not said")
 
     def place(self, name: str) -> Where:
         """Return where a place is said to be."""
-        path = self._found.get(name)
+        path = self.at.get(name)
         return Found(path, "folder", How("fixed")) if path else Nowhere("not said")
 
     def path(self, template: str) -> str | None:
         """Return a template with places and roots put in."""
-        return fill(template, lambda name: self._found.get(name) or self.machine.root(name))
+        return fill(template, lambda name: self.at.get(name) or self.machine.root(name))
 
 
 @dataclass(kw_only=True)
@@ -240,7 +234,7 @@ class FakeItem:
 
     def finder(self, item: str) -> Finder:
         """Return a finder of the answers that were given."""
-        return FakeFinder(self.machine, self.loaded, self.answers, {self.name: self.place})
+        return FakeFinder(self.machine, self.loaded, said=self.answers, at={self.name: self.place})
 
     def item(self, item: str) -> Item:
         """Return the recipe's item."""

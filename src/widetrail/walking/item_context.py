@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 
 from widetrail.finding import (
     Finder,
@@ -81,7 +82,7 @@ class ItemContext(WalkContext):
         planned = self.planned(item)
         finder = self.finders[planned.recipe].fresh()
         if planned.kind == "licence":  # the commands by which it is asked are shown beforehand
-            finder.ask_programs = True
+            finder = replace(finder, ask_programs=True)
         place = self.item(item).from_
         if beside := self._beside(item) or self._put_elsewhere(item):
             return finder.within(place, Instance(beside, base(beside), None, How("pinned")))

@@ -16,7 +16,7 @@ from widetrail.errors import (
     WentWrong,
     WideTrailError,
 )
-from widetrail.finding import Finder, card_facts
+from widetrail.finding import Finder, card_facts, find_application
 from widetrail.machine import Machine, medium_of
 from widetrail.machine.own_folders import OWN_STATE
 from widetrail.machine.paths import join
@@ -724,7 +724,7 @@ def _finders(
     """Return a finder for each recipe; ``recipes`` has those that are used first."""
     finders: dict[str, Finder] = {}
     for name, loaded in recipes.items():
-        finders[name] = Finder(
+        finders[name] = find_application(
             machine, loaded, ask_programs=ask, lenders=finders, pinned=pinned.get(name)
         )
     return finders

@@ -1,0 +1,106 @@
+"""Recognising an application on a machine: a value, of which places and readings then follow."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+
+from widetrail.errors import MachineUnusable
+from widetrail.finding.finder import Finder
+from widetrail.finding.globbing import has_glob, kind_at, matching
+from widetrail.finding.values import Installation, Known, Recognised, Unknown
+from widetrail.formats.interface import Unreadable
+from widetrail.machine import Machine
+from widetrail.recipe import Loaded, Reading
+from widetrail.recipe.coverage_events import reach
+from widetrail.recipe.models import Sign
+from widetrail.recipe.releases import Release, parse_release
+
+
+def find_application(
+    machine: Machine,
+    loaded: Loaded,
+    *,
+    ask_programs: bool = False,
+    lenders: Mapping[str, Finder] | None = None,
+    pinned: Mapping[str, str] | None = None,
+) -> Finder:
+    """Recognise the application of a recipe; return a finder of its things.
+
+    ``lenders`` are the finders of other recipes by their ids: those that this one uses lend it
+    their places. ``pinned`` are the paths of places that were found before.
+    """
+    used = {i: f for i, f in (lenders or {}).items() if i in loaded.recipe.uses}
+    stranger = Finder(
+        machine,
+        loaded,
+        lenders={i.replace("-", "_"): f for i, f in used.items()},
+        pinned=dict(pinned or {}),
+        ask_programs=ask_programs,
+    )
+    return replace(stranger, recognised=recognise(stranger))
+
+
+def recognise(stranger: Finder) -> Recognised:
+    """Return every installation that the first matching case finds, in the order of signs.
+
+    ``stranger`` is a finder of a machine on which nothing was recognised.
+    """
+    for number, case in enumerate(stranger.loaded.recipe.recognise):
+        if not stranger.holds(case.for_):
+            continue
+        found = []
+        for sign in _signs(stranger, case.sign):
+            bare = Installation(number, sign, None, "")
+            here = replace(stranger, recognised=Recognised((bare,)))
+            unknown: list[str] = []
+            release = _release(here, case.release, unknown)
+            edition = _edition(here, case.edition, unknown)
+            found.append(Installation(number, sign, release, edition, tuple(unknown)))
+        if found:
+            reach(stranger.loaded, case, "taken")
+            return Recognised(tuple(found))
+    return Recognised()
+
+
+def _signs(here: Finder, sign: Sign) -> list[str]:
+    if sign.registry is not None:
+        try:
+            key = here.machine.registry_key(sign.registry, sign.view or "64")
+        except Unreadable:
+            return []
+        return [sign.registry] if key is not None else []
+    if sign.command is not None:
+        path = here.program_at(sign.command)
+        return [path] if path is not None and kind_at(here.machine, path) is not None else []
+    path = here.choice(sign.where)
+    wanted = "file" if sign.file is not None else "folder"
+    if path is None:
+        return []
+    if not has_glob(path):
+        return [path] if kind_at(here.machine, path) == wanted else []
+    try:
+        return [p for p, entry in matching(here.machine, path) if entry.kind == wanted]
+    except MachineUnusable:
+        return []
+
+
+def _release(here: Finder, reading: Reading | None, unknown: list[str]) -> Release | None:
+    if reading is None:
+        return None
+    answer = here.take(reading)
+    release = parse_release(str(answer.value)) if isinstance(answer, Known) else None
+    if release is None:
+        reason = answer.reason if isinstance(answer, Unknown) else f'"{answer}" is no release'
+        unknown.append(f"release: {reason}")
+    return release
+
+
+def _edition(here: Finder, reading: Reading | None, unknown: list[str]) -> str:
+    if reading is None:
+        return ""
+    answer = here.take(reading)
+    if isinstance(answer, Unknown):
+        unknown.append(f"edition: {answer.reason}")
+        return ""
+    return str(answer.value)
