@@ -105,7 +105,7 @@ def command(
         well = well and all(c.percent >= (fail_under or 0.0) for c in covered)
         told["coverage"] = [_coverage_json(c) for c in covered]
         if page is not None:
-            from widetrail.reporting.coverage import render_coverage
+            from widetrail.reporting.coverage_page import render_coverage
 
             page.write_text(render_coverage(covered), encoding="utf-8")
     if mutate:

@@ -8,30 +8,17 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
-from widetrail.formats.texts import for_people
 from widetrail.rehearsing.coverage import Arm, Coverage
+from widetrail.reporting.html import make_page
 
 STEP, LEFT, TOP = 14, 400, 190
 """Pixels: of a cell, of the room for the names of arms, and for the names of rehearsals."""
 
-_PAGE = """<!doctype html>
-<html lang="en"><head><meta charset="utf-8">
-<meta name="viewport" content="width=device-width, initial-scale=1">
-<title>What the rehearsals reached</title>
-<style>
-:root { color-scheme: light dark; --ink: #1f2a24; --paper: #fbfaf6; --line: #d9d6c9;
-  --good: #2e6b3f; --bad: #a3342b; --soft: #5f6a63; --card: #ffffff; --miss: #fbe9e5;
-  --hit: #eaf3ea; }
-@media (prefers-color-scheme: dark) { :root { --ink: #e7ebe4; --paper: #171c19;
-  --line: #39423c; --good: #8fcf9d; --bad: #f09a90; --soft: #a3ada6; --card: #1f2622;
-  --miss: #43231f; --hit: #1e3324; } }
-body { font: 16px/1.5 system-ui, sans-serif; color: var(--ink); background: var(--paper);
-  max-width: 76rem; margin: 2rem auto; padding: 0 1.25rem; }
-h1 { font-size: 1.6rem; margin: 0 0 .25rem; } h2 { font-size: 1.15rem; margin: 0 0 .5rem; }
-.soft { color: var(--soft); } .good { color: var(--good); } .bad { color: var(--bad); }
-section { background: var(--card); border: 1px solid var(--line); border-radius: .5rem;
-  padding: 1rem 1.25rem; margin: 1rem 0; }
-table { border-collapse: collapse; } td, th { text-align: left; padding: .15rem .9rem .15rem 0; }
+_STYLE = """
+:root { --miss: #fbe9e5; --hit: #eaf3ea; }
+@media (prefers-color-scheme: dark) { :root { --miss: #43231f; --hit: #1e3324; } }
+body { max-width: 76rem; } section h2 { margin: 0 0 .5rem; }
+td, th { text-align: left; padding: .15rem .9rem .15rem 0; }
 .source { font: 13px/1.45 ui-monospace, monospace; width: 100%; border: 1px solid var(--line);
   table-layout: fixed; }
 .source td { padding: 0 .6rem; vertical-align: top; white-space: pre-wrap;
@@ -43,9 +30,9 @@ table { border-collapse: collapse; } td, th { text-align: left; padding: .15rem 
 .figure { overflow-x: auto; } svg text { fill: var(--ink); font: 11px system-ui, sans-serif; }
 svg .soft { fill: var(--soft); } svg .dot { fill: var(--good); } svg .none { fill: var(--bad); }
 svg line { stroke: var(--line); } details { margin: .75rem 0; } summary { cursor: pointer; }
-</style></head><body>
-<h1>What the rehearsals reached</h1>
-<table>{% for one in pages %}<tr><td><a href="#{{ one.covered.recipe }}">
+"""
+
+_BODY = """<table>{% for one in pages %}<tr><td><a href="#{{ one.covered.recipe }}">
 {{ one.covered.recipe }}</a>
 </td><td class="{{ 'good' if not one.covered.missing else 'bad' }}">
 {{ one.covered.wanted | length - one.covered.missing | length }} of
@@ -79,7 +66,6 @@ width="8" height="8"/>{% endif %}{% endfor %}
 </section>{% endfor %}
 <p class="soft">A dot is an arm that a rehearsal reached; a square is one that none did. Arms that
 the recipe itself rules out, and those with a reason written down, have neither.</p>
-</body></html>
 """
 
 
@@ -176,9 +162,5 @@ def _lines(covered: Coverage) -> Iterator[_Line]:
 
 def render_coverage(covered: Sequence[Coverage]) -> str:
     """Return what rehearsals reached of each recipe as HTML that needs nothing beside itself."""
-    import jinja2
-
-    environment = jinja2.Environment(autoescape=True, undefined=jinja2.StrictUndefined)
-    environment.filters["clean"] = for_people
     pages = [_Drawn(one) for one in covered]
-    return environment.from_string(_PAGE).render(pages=pages, left=LEFT, top=TOP)
+    return make_page("What the rehearsals reached", _BODY, _STYLE, pages=pages, left=LEFT, top=TOP)

@@ -1,4 +1,4 @@
-"""What can be said about a recipe's licences without looking at a machine."""
+"""Lint rules of licences: their own names, their readings, texts, exchanges and files."""
 
 from __future__ import annotations
 
@@ -7,18 +7,20 @@ from collections.abc import Iterable, Iterator
 from widetrail.findings import did_you_mean
 from widetrail.formats.documents import Where
 from widetrail.recipe.globs import Globs
-from widetrail.recipe.lint_steps import OF_LICENCES, Struck
+from widetrail.recipe.lint.rule import Struck
+from widetrail.recipe.lint.whole import OF_LICENCES, Whole
 from widetrail.recipe.models import Licence, LicenceRoute, PerPlatform, Recipe
 from widetrail.recipe.templates import braces
 
 
-def lint_licences(recipe: Recipe) -> Iterator[Struck]:
+def licences(whole: Whole) -> Iterator[Struck]:
     """Give the findings of every licence of a recipe that is sound in its parts."""
+    recipe = whole.recipe
     if recipe.licences:
         for kind in ("places", "readings", "asks"):
             for name in sorted(OF_LICENCES & getattr(recipe, kind).keys()):
                 message = f'"{name}" is what a licence calls its own'
-                yield "name-taken", (kind, name), message, "Call it otherwise", "error"
+                yield Struck("name-taken", (kind, name), message, "Call it otherwise")
     for name, licence in recipe.licences.items():
         where: Where = ("items", name)
         yield from _readings(recipe, licence, where)
@@ -33,25 +35,21 @@ def _readings(recipe: Recipe, licence: Licence, where: Where) -> Iterator[Struck
     for number, kept in enumerate(licence.keep):
         if kept not in recipe.readings:
             hint = did_you_mean(kept, recipe.readings)
-            yield (
-                "unknown-reading",
-                (*where, "keep", number),
-                f'"{kept}" is no reading',
-                hint,
-                "error",
+            yield Struck(
+                "unknown-reading", (*where, "keep", number), f'"{kept}" is no reading', hint
             )
     if licence.serial is None:
         for at, text in _texts(licence, where):
             if "serial" in {b.name for b in braces(text)}:
                 message = "the licence has no serial"
                 hint = 'Say under "serial" where the program keeps it'
-                yield "no-serial", at, message, hint, "error"
+                yield Struck("no-serial", at, message, hint)
     if active.command is not None and active.home != "real":
         message = "the program is asked about its licence in a home that is not the person's"
-        yield "licence-home", (*where, "active"), message, "Say home: real", "warning"
+        yield Struck("licence-home", (*where, "active"), message, "Say home: real", "warning")
     if active.is_ in active.not_:
         message = '"is" and "not" are the same'
-        yield "contradiction", (*where, "active", "not"), message, "", "error"
+        yield Struck("contradiction", (*where, "active", "not"), message)
     losses = [(where, licence.losses)]
     losses += [((*where, "routes", n), r.losses) for n, r in enumerate(licence.routes)]
     for at, listed in losses:
@@ -61,7 +59,7 @@ def _readings(recipe: Recipe, licence: Licence, where: Where) -> Iterator[Struck
                     if reading not in recipe.readings:
                         spot = (*at, "losses", number, key, reading)
                         hint = did_you_mean(reading, recipe.readings)
-                        yield "unknown-reading", spot, f'"{reading}" is no reading', hint, "error"
+                        yield Struck("unknown-reading", spot, f'"{reading}" is no reading', hint)
 
 
 def _texts(licence: Licence, where: Where) -> Iterator[tuple[Where, str]]:
@@ -87,11 +85,11 @@ def _exchange(licence: Licence, route: LicenceRoute, where: Where) -> Iterator[S
         if "answer" in made and licence.exchange is None:
             message = "an answer to another request cannot be told from the right one"
             hint = 'Say under "exchange" how a request and its answer name each other'
-            yield "no-exchange", (*where, key), message, hint, "warning"
+            yield Struck("no-exchange", (*where, key), message, hint, "warning")
         for name in sorted({"request", "answer"} & used - made):
             message = f'no step makes "{{{name}}}"'
             hint = f'Say makes: "{{{name}}}" at the step that writes it'
-            yield "unmade", (*where, key), message, hint, "error"
+            yield Struck("unmade", (*where, key), message, hint)
 
 
 def _carried(recipe: Recipe, licence: Licence, where: Where) -> Iterator[Struck]:
@@ -108,7 +106,7 @@ def _carried(recipe: Recipe, licence: Licence, where: Where) -> Iterator[Struck]
                 if inside and taken and not _named(item.leave, rest):
                     message = f'"{name}" would carry {rest}, which holds the licence'
                     hint = f"Name it under leave of {name}"
-                    yield "licence-carried", (*where, key), message, hint, "error"
+                    yield Struck("licence-carried", (*where, key), message, hint)
 
 
 def _named(globs: Iterable[str], path: str) -> bool:

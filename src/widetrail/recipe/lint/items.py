@@ -1,0 +1,118 @@
+"""Lint rules of items: their checks, their stores, and routes that are never taken."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from widetrail.findings import did_you_mean
+from widetrail.formats.documents import Where
+from widetrail.recipe.conditions import AS_OLD, Limit, Needs
+from widetrail.recipe.lint.rule import Struck
+from widetrail.recipe.lint.whole import Whole, in_conditions
+from widetrail.recipe.models import Route
+from widetrail.recipe.releases import parse_releases
+
+
+def checks(whole: Whole) -> Iterator[Struck]:
+    """Find readings, parts and places that there are not, and items that nothing checks."""
+    for name, item in whole.recipe.items.items():
+        named: list[tuple[str, Where]] = [(check, ("checks", check)) for check in item.checks]
+        named += in_conditions(item)
+        named += [(r, ("parts", part)) for part, r in item.parts.items() if isinstance(r, str)]
+        for reading, at in named:
+            if reading not in whole.recipe.readings:
+                where: Where = ("items", name, *at)
+                hint = did_you_mean(reading, whole.recipe.readings)
+                yield Struck("unknown-reading", where, f'"{reading}" is no reading', hint)
+        for check, rule in item.checks.items():
+            for part in rule.of.keys() - item.parts.keys():
+                where = ("items", name, "checks", check, "of", part)
+                hint = did_you_mean(part, item.parts)
+                yield Struck("unknown-part", where, f'"{part}" is no part of this item', hint)
+        if not item.checks and item.routes:
+            hint = "Name a reading under checks, so that the move can be judged"
+            yield Struck("no-check", ("items", name), "this item has no check", hint, "warning")
+    for name, cases in whole.recipe.places.items():
+        for number, case in enumerate(cases):
+            if case.follows is not None and case.follows not in whole.recipe.places:
+                where = ("places", name, number, "follows")
+                hint = did_you_mean(case.follows, whole.recipe.places)
+                yield Struck("unknown-place", where, f'"{case.follows}" is no place', hint)
+
+
+def stores(whole: Whole) -> Iterator[Struck]:
+    """Find items of the registry that are none, and what cannot be done with named values."""
+    for name, item in whole.recipe.items.items():
+        kinds = {case.kind for case in whole.recipe.places.get(item.from_, ())}
+        where: Where = ("items", name, "from")
+        if "value" in kinds:
+            hint = "Name its key as the place, and the value under take"
+            yield Struck("place-kind", where, "a single value is no place of an item", hint)
+        if item.kind == "registry" and kinds and not kinds & {"key"}:
+            message = f'"{item.from_}" is no key of the registry'
+            yield Struck("place-kind", where, message)
+        if kinds & {"key", "dconf"}:
+            if item.retire:
+                message = "values are not retired"
+                yield Struck("place-kind", ("items", name, "retire"), message)
+            for number, route in enumerate(item.routes):
+                if route.existing == "alongside":
+                    spot: Where = ("items", name, "routes", number, "existing")
+                    message = "values of one name cannot stand alongside each other"
+                    hint = 'Take "overwrite", "put aside" or "pass by"'
+                    yield Struck("place-kind", spot, message, hint)
+
+
+def asked(whole: Whole) -> Iterator[Struck]:
+    """Find what hangs on a reading that only a program tells, which is asked with consent only."""
+    told = {
+        name
+        for name, cases in whole.recipe.readings.items()
+        if all(case.command is not None for case in cases)
+    }
+    for name, item in whole.recipe.items.items():
+        named: list[tuple[str, Where]] = [(r, ("checks", r)) for r in item.checks]
+        named += [(r, ("parts", part)) for part, r in item.parts.items() if isinstance(r, str)]
+        for reading, at in (*named, *in_conditions(item)):
+            if reading in told:
+                message = f'only a program tells "{reading}"'
+                hint = "It is unknown unless a plan is made with --ask-programs"
+                yield Struck("asked", ("items", name, *at), message, hint, "warning")
+
+
+def routes(whole: Whole) -> Iterator[Struck]:
+    """Find routes that can never be taken: needs that contradict, or nothing asked before them."""
+    for name, item in whole.recipe.items.items():
+        open_before = ""
+        for number, route in enumerate(item.routes):
+            where: Where = ("items", name, "routes", number)
+            for at, reason in _contradictions(route):
+                yield Struck("contradiction", (*where, *at), reason, "No machine can be so")
+            if open_before:
+                message = f'"{route.name}" is never taken'
+                hint = f'"{open_before}" before it asks nothing'
+                yield Struck("never-taken", where, message, hint, "warning")
+            asks = route.for_ or route.only or route.needs != Needs() or route.limit != Limit()
+            if not asks and not item.parts:
+                open_before = open_before or route.name
+
+
+def _contradictions(route: Route) -> Iterator[tuple[Where, str]]:
+    for station in ("old", "new", "between"):
+        needs = getattr(route.needs, station)
+        if needs is None:
+            continue
+        at: Where = ("needs", station)
+        for fact in ("release", "system"):
+            text = getattr(needs, fact)
+            if text is not None and text not in AS_OLD and parse_releases(text).empty:
+                yield (*at, fact), f"no {fact} is {text}"
+        named = {n: getattr(needs, n) for n in ("edition", "installed", "platform")}
+        for name, condition in {**named, **needs.readings}.items():
+            if condition is not None and condition.contradicts:
+                yield (*at, name), f"nothing is {condition}"
+    if route.for_ is not None and route.needs.old is not None:
+        wanted = route.needs.old.platform
+        named_platform = wanted.equals if wanted is not None else None
+        if route.for_.platform and named_platform not in (None, route.for_.platform):
+            yield ("needs", "old", "platform"), f"the route is for {route.for_.platform}"
