@@ -89,7 +89,7 @@ expect:
 def folder(tmp_path: Path) -> Path:
     """A recipe of a program that writes in an added form, with its machines and a rehearsal."""
     (tmp_path / "home").mkdir()
-    assert call(tmp_path, "new", "mossbook", "--name", "Mossbook", added=False)[0] == 0
+    assert call(tmp_path, "new", "mossbook", "--name", "Mossbook", added=None)[0] == 0
     (tmp_path / "mossbook/mossbook.trail.yaml").write_text(RECIPE)
     (found,) = (tmp_path / "mossbook").glob("*.rehearsal.yaml")
     found.write_text(REHEARSAL)
@@ -105,7 +105,7 @@ def test_an_added_form_is_known_to_the_language(folder: Path) -> None:
     assert (status, '"{nowhere}" is not known' in out) == (1, True)
     recipe.write_text(RECIPE.replace(", at: colour}", "}"))
     assert '"leaf" needs "at"' in call(folder, "lint", str(recipe))[1]
-    assert "expected one form of" in call(folder, "lint", str(recipe), added=False)[1]
+    assert "expected one form of" in call(folder, "lint", str(recipe), added=None)[1]
 
 
 def test_it_is_read_rewritten_and_written_in_a_rehearsal(folder: Path) -> None:

@@ -42,9 +42,9 @@ expect: {kept: {checks: {files_there: 4}}}
 """
 
 
-def call(folder: Path, *arguments: str, added: bool = True) -> tuple[int, str, str]:
-    """Run the command line with the distribution installed; return its status and what it said."""
-    path = os.pathsep.join([str(ADDED)] if added else [])
+def call(folder: Path, *arguments: str, added: Path | None = ADDED) -> tuple[int, str, str]:
+    """Run the command line with what ``added`` holds installed; return its status and words."""
+    path = str(added or "")
     done = subprocess.run(
         [sys.executable, "-m", "widetrail", *arguments],
         cwd=folder,
@@ -60,7 +60,7 @@ def call(folder: Path, *arguments: str, added: bool = True) -> tuple[int, str, s
 def folder(tmp_path: Path) -> Path:
     """A new recipe and its machines, with a step of the added kind."""
     (tmp_path / "home").mkdir()
-    assert call(tmp_path, "new", "mossbook", "--name", "Mossbook", added=False)[0] == 0
+    assert call(tmp_path, "new", "mossbook", "--name", "Mossbook", added=None)[0] == 0
     recipe = tmp_path / "mossbook/mossbook.trail.yaml"
     text = recipe.read_text().replace("new: [copy]", f"new: {STEP}")
     recipe.write_text(text.replace("compare: same", "compare: at least"))
@@ -74,7 +74,7 @@ def folder(tmp_path: Path) -> Path:
 def test_a_recipe_may_use_an_added_kind_where_it_is_installed(folder: Path) -> None:
     recipe = "mossbook/mossbook.trail.yaml"
     assert call(folder, "lint", recipe)[0] == 0
-    status, out, _ = call(folder, "lint", recipe, added=False)
+    status, out, _ = call(folder, "lint", recipe, added=None)
     assert status == 1
     assert 'expected one of "close", "copy"' in out and 'found "label"' in out
 
@@ -118,7 +118,7 @@ def test_it_is_planned_walked_and_undone(folder: Path) -> None:
     assert (sides["new"] / "disks/D/documents/Mossbook/LABEL").read_text() == "moved"
     status, out, err = call(folder, "undo", "--machine", str(sides["new"]), "--yes")
     assert status == 0, out + err
-    assert call(folder, "walk", "stick", "--machine", str(sides["new"]), added=False)[0] == 2
+    assert call(folder, "walk", "stick", "--machine", str(sides["new"]), added=None)[0] == 2
     assert _files(sides["new"]) == before
 
 

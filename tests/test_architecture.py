@@ -1,6 +1,7 @@
 """The house: imports between packages point one way, and the core shows nothing."""
 
 import ast
+import re
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -20,7 +21,6 @@ ORDER = (
     "walking",
     "rehearsing",
     "testing",
-    "tracing",
     "reporting",
     "cli",
 )
@@ -47,6 +47,18 @@ def package_of(path: Path) -> str:
 
 def test_every_package_has_its_place_in_the_order() -> None:
     assert {package_of(p) for p in modules()} - {""} <= set(ORDER)
+
+
+def test_the_picture_of_the_house_shows_each_package_where_it_stands() -> None:
+    picture = (Path(__file__).parent.parent / "docs/architecture.svg").read_text()
+    drawn = re.findall(r'<text x="(\d+)" y="(\d+)" class="n">(\w+)<', picture)
+    lower = [name for _, _, name in sorted(drawn, key=lambda d: (-int(d[1]), int(d[0])))]
+    there = {package_of(path) for path in modules()} - {""}
+    assert set(lower) == there
+    for path in modules():
+        used = {name.split(".")[1] for name in imported(path) if name.startswith("widetrail.")}
+        for other in used & there if package_of(path) in there else ():
+            assert lower.index(other) <= lower.index(package_of(path)), path
 
 
 def test_imports_between_packages_point_one_way() -> None:

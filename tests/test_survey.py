@@ -136,7 +136,7 @@ def test_the_counts_are_those_the_programs_print(world: World) -> None:
     for name in ("potting-shed", "seed-vault", "gatehouse"):
         here = FolderMachine(world.machine(name))
         found = applications(world, name)
-        program = {p.start[0]: p.path for p in here.file.programs}
+        program = {p.start[-1]: p.path for p in here.file.programs}
         signs = here.start(program["frondsign"], ["list"])
         assert signs.output.startswith(
             f"Frondsign: {checks(found['frondsign']['items'][0])['signs_there']} signs"
