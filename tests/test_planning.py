@@ -30,7 +30,7 @@ from widetrail.planning import (
 )
 from widetrail.recipe import Loaded, Station, load_recipe_text
 from widetrail.recipe.conditions import parse_duration
-from widetrail.recipe.models import STATIONS
+from widetrail.recipe.routes import STATIONS
 from widetrail.steps import KINDS, Step
 from widetrail.steps.person import PersonStep
 from widetrail.steps.run import RunStep

@@ -7,9 +7,9 @@ from pydantic import Field
 
 from widetrail.formats.stored_values import Text
 from widetrail.recipe.conditions import Condition
-from widetrail.recipe.models import ArgumentText, Name, PathText
 from widetrail.recipe.settings import Settings, StepText
 from widetrail.recipe.templates import plain
+from widetrail.recipe.text_types import ArgumentText, Name, PathText
 from widetrail.steps import Act, Done, Facts, Outcome, Rule, Step, Unfolding
 from widetrail.steps.contexts import Evidence, OfItem, Work
 from widetrail.steps.reading_conditions import missing, telling_of

@@ -37,7 +37,7 @@ from widetrail.formats.stored_values import Count, Text, Told, Truth, plain_valu
 from widetrail.machine import Machine
 from widetrail.machine.platforms import PlatformName
 from widetrail.recipe import Loaded
-from widetrail.recipe.models import PlaceKind
+from widetrail.recipe.places import PlaceKind
 from widetrail.recipe.templates import ROOTS
 
 MOST = 16 * 1024 * 1024

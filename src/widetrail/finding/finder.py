@@ -18,8 +18,8 @@ from widetrail.finding.readings import (
 from widetrail.finding.resolver import Resolver
 from widetrail.finding.values import Answer, ByPart, Found, Known, Several, Unknown
 from widetrail.recipe import Item, Reading
+from widetrail.recipe.by_platform import PerPlatform, on_platform
 from widetrail.recipe.coverage_events import reach
-from widetrail.recipe.models import PerPlatform, on_platform
 from widetrail.recipe.templates import fill
 
 

@@ -16,7 +16,7 @@ from widetrail.machine import Machine
 from widetrail.machine.path_notation import understand_path
 from widetrail.machine.paths import base, join, key
 from widetrail.recipe import Globs
-from widetrail.recipe.models import Index, Place
+from widetrail.recipe.places import Index, Place
 
 
 def by_glob(machine: Machine, place: Place, path: str, case: int) -> Several:

@@ -13,7 +13,7 @@ from widetrail.formats.interface import Unreadable
 from widetrail.machine import Machine
 from widetrail.recipe import Loaded, Reading
 from widetrail.recipe.coverage_events import reach
-from widetrail.recipe.models import Sign
+from widetrail.recipe.places import Sign
 from widetrail.recipe.releases import Release, parse_release
 
 

@@ -31,17 +31,13 @@ from widetrail.machine import Machine
 from widetrail.machine.paths import join, parent
 from widetrail.machine.sensitive import never_a_place
 from widetrail.recipe import Loaded, Reading
+from widetrail.recipe.by_platform import PerPlatform, on_platform
 from widetrail.recipe.coverage_events import reach, reach_bounds
-from widetrail.recipe.models import (
-    For,
-    PerPlatform,
-    Place,
-    PlaceKind,
-    is_command,
-    on_platform,
-)
+from widetrail.recipe.places import Place, PlaceKind
+from widetrail.recipe.readings import For
 from widetrail.recipe.releases import Release, parse_release, parse_releases
 from widetrail.recipe.templates import ROOTS, braces, fill
+from widetrail.recipe.text_types import is_command
 
 
 @dataclass(slots=True)

@@ -39,7 +39,7 @@ from widetrail.formats.registry import (
 from widetrail.formats.trees import pointer_names, pointer_to
 from widetrail.machine import Machine
 from widetrail.recipe import Globs, Item
-from widetrail.recipe.models import PlaceKind
+from widetrail.recipe.places import PlaceKind
 
 StoreKind = Literal["registry", "dconf", "plist"]
 CARRIED: Mapping[StoreKind, str] = {

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Literal
 
-from widetrail.recipe.models import PlaceKind
+from widetrail.recipe.places import PlaceKind
 from widetrail.recipe.releases import Release
 
 Value = str | int | float | bool | tuple[str, ...]

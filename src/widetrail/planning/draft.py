@@ -21,7 +21,7 @@ from widetrail.planning.plan import (
 from widetrail.planning.route_choice import Chosen
 from widetrail.planning.station_facts import Side
 from widetrail.recipe import Item, Loaded, Loss
-from widetrail.recipe.models import LicenceRoute
+from widetrail.recipe.licence_models import LicenceRoute
 from widetrail.steps import Step
 
 NOT_THERE = "not there"

@@ -23,7 +23,7 @@ from widetrail.planning.plan import PlannedItem
 from widetrail.planning.renamed_files import numbered
 from widetrail.planning.station_facts import New, Side
 from widetrail.recipe import Item, Loss
-from widetrail.recipe.models import PerPlatform
+from widetrail.recipe.by_platform import PerPlatform
 from widetrail.recipe.templates import ROOTS, as_segment
 from widetrail.steps import WrittenAt
 

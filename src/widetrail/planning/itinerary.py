@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from heapq import heappop, heappush
 
 from widetrail.recipe import Station
-from widetrail.recipe.models import STATIONS
+from widetrail.recipe.routes import STATIONS
 from widetrail.steps import Step
 
 STATES = 20_000

@@ -16,7 +16,7 @@ from widetrail.planning.route_choice import NoRoute, not_for, passed_for_needs, 
 from widetrail.planning.station_facts import Side
 from widetrail.recipe import Loaded, Loss, Station
 from widetrail.recipe.coverage_events import reach
-from widetrail.recipe.models import Licence, LicenceRoute
+from widetrail.recipe.licence_models import Licence, LicenceRoute
 from widetrail.recipe.settings import Settings
 from widetrail.recipe.templates import literal
 from widetrail.steps import RULES, OfSeat, Step, Unfolding

@@ -27,7 +27,7 @@ from widetrail.planning.route_choice import Chosen, copies, passed_for_needs
 from widetrail.planning.station_facts import UNSEEN, SeenSide, ToldSide
 from widetrail.planning.unfolding import unfold_steps
 from widetrail.recipe import Route, Station
-from widetrail.recipe.models import Licence
+from widetrail.recipe.licence_models import Licence
 from widetrail.recipe.templates import literal
 from widetrail.steps import Step, act_of
 from widetrail.steps.retire import retire_step

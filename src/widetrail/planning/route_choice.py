@@ -14,7 +14,7 @@ from widetrail.planning.station_facts import Side
 from widetrail.recipe import Item, Loaded, Loss, Route
 from widetrail.recipe.conditions import AS_OLD, Condition, Needs, SideNeeds
 from widetrail.recipe.coverage_events import reach, reach_bounds
-from widetrail.recipe.models import For
+from widetrail.recipe.readings import For
 from widetrail.steps import RULES
 
 

@@ -1,8 +1,11 @@
 """The recipe language: its frozen models, its loader with positions, and lint."""
 
 from widetrail.recipe.globs import Globs
+from widetrail.recipe.items import Item
 from widetrail.recipe.loader import SUFFIX, Kinds, Loaded, examine, load_recipe, load_recipe_text
-from widetrail.recipe.models import Existing, Item, Loss, Reading, Recipe, Route, Station
+from widetrail.recipe.models import Recipe
+from widetrail.recipe.readings import Reading
+from widetrail.recipe.routes import Existing, Loss, Route, Station
 
 __all__ = [
     "SUFFIX",

@@ -14,8 +14,8 @@ from dataclasses import dataclass, field
 
 from widetrail.formats.documents import Model
 from widetrail.recipe.loader import Loaded
-from widetrail.recipe.models import StepRule
 from widetrail.recipe.releases import parse_release, parse_releases
+from widetrail.recipe.routes import StepRule
 
 Where = tuple[str | int, ...]
 """Where a rule stands in a recipe: the keys and numbers that lead to it."""

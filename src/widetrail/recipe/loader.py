@@ -13,7 +13,8 @@ from widetrail.formats.canonical import digest
 from widetrail.formats.documents import check, mark_at, read_text
 from widetrail.formats.yaml_positions import Map
 from widetrail.recipe.lint import lint
-from widetrail.recipe.models import Notation, Recipe
+from widetrail.recipe.models import Recipe
+from widetrail.recipe.routes import Notation
 from widetrail.recipe.settings import Settings
 
 SUFFIX = ".trail.yaml"

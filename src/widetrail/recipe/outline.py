@@ -11,8 +11,12 @@ from itertools import islice, product
 from typing import Literal, NamedTuple
 
 from widetrail.machine.platforms import Platform
-from widetrail.recipe.models import Item, Place, Recipe, is_command, on_platform
+from widetrail.recipe.by_platform import on_platform
+from widetrail.recipe.items import Item
+from widetrail.recipe.models import Recipe
+from widetrail.recipe.places import Place
 from widetrail.recipe.templates import ROOTS, Brace, literal, parse_template
+from widetrail.recipe.text_types import is_command
 
 MOST = 32
 """Paths that one place may come to on one platform, at most."""

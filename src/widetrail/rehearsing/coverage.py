@@ -20,19 +20,14 @@ from widetrail.formats.documents import Model, check, mark_at, read_text
 from widetrail.machine.platforms import PLATFORMS
 from widetrail.planning.route_choice import copies
 from widetrail.recipe import Loaded
+from widetrail.recipe.by_platform import PerPlatform
 from widetrail.recipe.conditions import AS_OLD, Needs, SideNeeds
 from widetrail.recipe.coverage_events import MET, Where, below
-from widetrail.recipe.models import (
-    Item,
-    Licence,
-    LicenceRoute,
-    PerPlatform,
-    Place,
-    Recognition,
-    Route,
-    StepRule,
-)
+from widetrail.recipe.items import Item
+from widetrail.recipe.licence_models import Licence, LicenceRoute
+from widetrail.recipe.places import Place, Recognition
 from widetrail.recipe.releases import parse_releases
+from widetrail.recipe.routes import Route, StepRule
 from widetrail.rehearsing.runner import Rehearsed
 
 UNPROVED = ".unproved.yaml"

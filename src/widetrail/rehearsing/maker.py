@@ -14,7 +14,7 @@ from widetrail.licence.seat import Word
 from widetrail.licence.service import Service, read_faults, serving
 from widetrail.machine import Machine
 from widetrail.recipe import Loaded
-from widetrail.recipe.models import Licence
+from widetrail.recipe.licence_models import Licence
 from widetrail.walking.seats import word_of
 
 ADDRESS = "LICENCE_SERVICE"

@@ -10,7 +10,7 @@ from pydantic import Field
 from widetrail.formats.documents import Model
 from widetrail.formats.stored_values import Text
 from widetrail.recipe.coverage_events import reach
-from widetrail.recipe.models import Check
+from widetrail.recipe.routes import Check
 from widetrail.steps.contexts import Evidence, OfItem
 from widetrail.steps.kind import Act
 from widetrail.steps.note import take_note

@@ -8,8 +8,8 @@ from typing import Annotated
 from pydantic import Field
 
 from widetrail.errors import Halted
-from widetrail.recipe.models import ArgumentText
 from widetrail.recipe.templates import Brace, parse_template, plain
+from widetrail.recipe.text_types import ArgumentText
 
 Arguments = Annotated[tuple[ArgumentText, ...], Field(min_length=1)]
 

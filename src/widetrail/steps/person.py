@@ -10,9 +10,9 @@ from pydantic import AfterValidator, Field
 from widetrail.errors import Waiting
 from widetrail.machine.paths import base
 from widetrail.recipe.conditions import Condition
-from widetrail.recipe.models import ArgumentText, Name, Said
 from widetrail.recipe.settings import Settings, StepText
 from widetrail.recipe.templates import Brace, parse_template, plain
+from widetrail.recipe.text_types import ArgumentText, Name, Said
 from widetrail.steps.commands import REQUEST_MADE
 from widetrail.steps.contexts import Evidence, Licences, OfItem, People, Programs, Work
 from widetrail.steps.kind import Act, Rule

@@ -7,9 +7,9 @@ from typing import Any, ClassVar, Literal, Protocol
 
 from widetrail.finding import Found, Several
 from widetrail.formats.stored_values import Text
-from widetrail.recipe.models import Name
 from widetrail.recipe.settings import Settings
 from widetrail.recipe.templates import literal, plain
+from widetrail.recipe.text_types import Name
 from widetrail.steps.backup import put_back, save
 from widetrail.steps.commands import show_command
 from widetrail.steps.contexts import OfItem, People, Programs, Work

@@ -8,9 +8,9 @@ from typing import Literal, Protocol
 from widetrail.formats.stored_values import Text
 from widetrail.machine.moves import Move
 from widetrail.machine.paths import is_within
-from widetrail.recipe.models import PathText
 from widetrail.recipe.settings import Settings, StepText
 from widetrail.recipe.templates import plain
+from widetrail.recipe.text_types import PathText
 from widetrail.steps.backup import move, move_again, room_at
 from widetrail.steps.contexts import OfItem, Work
 from widetrail.steps.kind import Act, Rule

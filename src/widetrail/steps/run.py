@@ -17,9 +17,9 @@ from widetrail.formats.expressions import check_one_group
 from widetrail.machine import Channels, Completed
 from widetrail.machine.paths import base
 from widetrail.recipe.conditions import Condition, Duration, one_or_many, parse_duration
-from widetrail.recipe.models import ArgumentText, Name, Said
 from widetrail.recipe.settings import Settings, StepText
 from widetrail.recipe.templates import Brace, braces, literal, parse_template, plain
+from widetrail.recipe.text_types import ArgumentText, Name, Said
 from widetrail.steps.backup import keep_first, put_back, save
 from widetrail.steps.command_outcome import last_lines, said, trouble_of, values_told
 from widetrail.steps.commands import EXCHANGED, Arguments, refuse_option, show_command

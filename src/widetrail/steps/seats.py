@@ -7,7 +7,7 @@ from typing import Protocol
 
 from widetrail.licence.exchange import Exchange
 from widetrail.licence.seat import Adopted, Effect, Event, Purpose, Seat, Word
-from widetrail.recipe.models import Licence
+from widetrail.recipe.licence_models import Licence
 
 
 class Seats(Protocol):

@@ -10,9 +10,9 @@ from pydantic import Field
 from widetrail.finding import Unknown
 from widetrail.formats.stored_values import Text
 from widetrail.recipe.conditions import Condition, Duration, parse_duration
-from widetrail.recipe.models import Name, Said
 from widetrail.recipe.settings import Settings
 from widetrail.recipe.templates import literal, plain
+from widetrail.recipe.text_types import Name, Said
 from widetrail.steps.contexts import Evidence, OfItem, Work
 from widetrail.steps.kind import Act, Rule
 from widetrail.steps.outcomes import Done, Facts, Outcome

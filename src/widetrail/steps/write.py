@@ -18,9 +18,10 @@ from widetrail.formats.interface import NotThere, Raw, Scalar, Unreadable, Unwri
 from widetrail.formats.outside import read_outside
 from widetrail.formats.parser_process import ask_form
 from widetrail.formats.stored_values import Text
-from widetrail.recipe.models import ArgumentText, InForm, PathText
+from widetrail.recipe.readings import InForm
 from widetrail.recipe.settings import Settings, StepText
 from widetrail.recipe.templates import literal, plain
+from widetrail.recipe.text_types import ArgumentText, PathText
 from widetrail.steps.contexts import OfItem, Work
 from widetrail.steps.kind import Act, Rule, Touched
 from widetrail.steps.outcomes import Done, Facts, Failed, Outcome

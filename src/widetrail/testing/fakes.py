@@ -35,7 +35,8 @@ from widetrail.machine.host import HostMachine
 from widetrail.machine.interface import Room
 from widetrail.machine.platforms.linux import LINUX
 from widetrail.recipe import Item, Loaded, Route, load_recipe_text
-from widetrail.recipe.models import Application, Licence
+from widetrail.recipe.licence_models import Licence
+from widetrail.recipe.models import Application
 from widetrail.recipe.settings import Settings
 from widetrail.recipe.templates import fill
 from widetrail.steps import KINDS, Asked, CargoEntry, Fact, Noted, Step, Task, WrittenAt

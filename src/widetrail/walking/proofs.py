@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from widetrail.recipe.coverage_events import reach
-from widetrail.recipe.models import Loss
+from widetrail.recipe.routes import Loss
 from widetrail.steps.reading_conditions import conditions, missing
 from widetrail.walking.step_context import WalkDoing
 

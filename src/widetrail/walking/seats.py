@@ -34,7 +34,8 @@ from widetrail.machine.paths import join
 from widetrail.parcel import Parcel
 from widetrail.planning import Plan
 from widetrail.recipe.coverage_events import reach
-from widetrail.recipe.models import STATIONS, ActiveReading
+from widetrail.recipe.licence_models import ActiveReading
+from widetrail.recipe.routes import STATIONS
 from widetrail.steps.commands import ANSWER_MADE
 from widetrail.steps.seat import SeatStep
 from widetrail.walking.journal import Journal

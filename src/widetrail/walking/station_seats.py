@@ -31,7 +31,8 @@ from widetrail.parcel.parcel import SERIAL
 from widetrail.parcel.seal import ENDING, HEADER, KEY, WrongPassphrase, open_seal, read_header
 from widetrail.planning.licences import another_edition
 from widetrail.planning.station_facts import SeenSide
-from widetrail.recipe.models import STATIONS, Licence
+from widetrail.recipe.licence_models import Licence
+from widetrail.recipe.routes import STATIONS
 from widetrail.steps import Asked
 from widetrail.walking.seats import (
     Ledger,

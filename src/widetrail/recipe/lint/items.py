@@ -9,8 +9,8 @@ from widetrail.formats.documents import Where
 from widetrail.recipe.conditions import AS_OLD, Limit, Needs
 from widetrail.recipe.lint.rule import Struck
 from widetrail.recipe.lint.whole import Whole, in_conditions
-from widetrail.recipe.models import Route
 from widetrail.recipe.releases import parse_releases
+from widetrail.recipe.routes import Route
 
 
 def checks(whole: Whole) -> Iterator[Struck]:

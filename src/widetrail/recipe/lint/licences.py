@@ -6,10 +6,12 @@ from collections.abc import Iterable, Iterator
 
 from widetrail.findings import did_you_mean
 from widetrail.formats.documents import Where
+from widetrail.recipe.by_platform import PerPlatform
 from widetrail.recipe.globs import Globs
+from widetrail.recipe.licence_models import Licence, LicenceRoute
 from widetrail.recipe.lint.rule import Struck
 from widetrail.recipe.lint.whole import OF_LICENCES, Whole
-from widetrail.recipe.models import Licence, LicenceRoute, PerPlatform, Recipe
+from widetrail.recipe.models import Recipe
 from widetrail.recipe.templates import braces
 
 

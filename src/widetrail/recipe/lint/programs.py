@@ -8,7 +8,7 @@ from widetrail.findings import did_you_mean
 from widetrail.formats.documents import Where
 from widetrail.recipe.lint.rule import Struck
 from widetrail.recipe.lint.whole import Whole
-from widetrail.recipe.models import Leg
+from widetrail.recipe.routes import Leg
 
 
 def programs(whole: Whole) -> Iterator[Struck]:

@@ -6,9 +6,15 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 from widetrail.formats.documents import Where
-from widetrail.recipe.models import Item, Leg, Loss, PerPlatform, Place, Reading, Recipe, is_command
+from widetrail.recipe.by_platform import PerPlatform
+from widetrail.recipe.items import Item
+from widetrail.recipe.models import Recipe
+from widetrail.recipe.places import Place
+from widetrail.recipe.readings import Reading
+from widetrail.recipe.routes import Leg, Loss
 from widetrail.recipe.settings import Role, Settings
 from widetrail.recipe.templates import ROOTS, Template, parse_template
+from widetrail.recipe.text_types import is_command
 
 Used = tuple[Where, str]
 """Where a path or argument template stands, and its text."""

@@ -1,0 +1,49 @@
+"""An item: what is carried of an application, and by which routes."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from pydantic import (
+    BeforeValidator,
+    Field,
+    model_validator,
+)
+
+from widetrail.formats.documents import Model, YesNo, flaw
+from widetrail.recipe.conditions import one_or_many
+from widetrail.recipe.routes import Check, Loss, Route, WrittenPaths
+from widetrail.recipe.text_types import (
+    Glob,
+    Name,
+    Said,
+)
+
+
+class Item(Model):
+    """One thing a person would miss."""
+
+    title: Said
+    kind: Literal["data", "settings", "registry", "licence"] = "data"
+    from_: Name = Field(alias="from")
+    take: Annotated[tuple[Glob, ...], BeforeValidator(one_or_many)] = ()
+    leave: Annotated[tuple[Glob, ...], BeforeValidator(one_or_many)] = ()
+    parts: dict[Name, Name | tuple[Said, ...]] = Field(default_factory=dict)
+    paths: Annotated[tuple[WrittenPaths, ...], BeforeValidator(one_or_many)] = ()
+    checks: dict[Name, Check] = Field(default_factory=dict)
+    losses: tuple[Loss, ...] = ()
+    retire: YesNo = False
+    optional: YesNo = False
+    routes: tuple[Route, ...] = ()
+
+    @model_validator(mode="after")
+    def _routes(self) -> Item:
+        if not self.routes and not self.losses:
+            raise flaw("no-route", "an item without routes must say its losses")
+        names = [route.name for route in self.routes]
+        if len(set(names)) < len(names):
+            raise flaw("route-name", "two routes of this item have one name")
+        for route in self.routes:
+            if isinstance(route.rest, str) and route.rest not in names:
+                raise flaw("rest", f'"{route.rest}" is no route of this item')
+        return self

@@ -1,0 +1,160 @@
+"""Ways to carry an item: routes with their legs and steps, checks, losses and paths in files."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any, Literal
+
+from pydantic import (
+    Field,
+    ValidationInfo,
+    model_validator,
+)
+
+from widetrail.formats.documents import Model, Unknown, expected_one_of, flaw
+from widetrail.formats.forms import FORMS
+from widetrail.recipe.conditions import Condition, Limit, Needs
+from widetrail.recipe.readings import For, InForm
+from widetrail.recipe.settings import Settings
+from widetrail.recipe.text_types import (
+    Name,
+    Said,
+)
+
+Station = Literal["old", "new", "between"]
+
+
+STATIONS: tuple[Station, ...] = ("old", "new", "between")
+
+
+Existing = Literal["put aside", "overwrite", "alongside", "pass by", "stop"]
+
+
+class Check(Model):
+    """A reading compared between old and new; ``of`` says which values of parts it counts."""
+
+    compare: Literal["same", "at least"] = "same"
+    of: dict[Name, Said] = Field(default_factory=dict)
+
+    def looked_at(self, parts: Mapping[str, tuple[str, ...]]) -> bool:
+        """Return whether what the check counts was chosen; ``parts`` are the values chosen."""
+        return all(value in parts.get(part, (value,)) for part, value in self.of.items())
+
+
+class Loss(Model):
+    """Something that is not carried, and what to do about it.
+
+    ``before`` is what to do on old beforehand. ``when`` are readings of old without which there is
+    no loss; ``proof`` are readings of new that show the remedy was done.
+    """
+
+    what: Said
+    remedy: Said
+    before: str = ""
+    when: dict[Name, Condition] = Field(default_factory=dict)
+    proof: dict[Name, Condition] = Field(default_factory=dict)
+
+
+class StepRule(Model):
+    """One step as the recipe states it: its kind and that kind's own settings."""
+
+    kind: str
+    rule: Settings
+
+    @classmethod
+    def known_keys(cls) -> frozenset[str]:
+        """Return nothing: a step's keys are judged by its kind."""
+        return frozenset()
+
+    @model_validator(mode="wrap")
+    @classmethod
+    def _by_kind(cls, data: Any, handler: Any, info: ValidationInfo) -> StepRule:
+        kinds = info.context.kinds if isinstance(info.context, Notation) else {}
+        keys = [data] if isinstance(data, str) else list(data) if isinstance(data, dict) else []
+        kind = next((str(k) for k in keys if k in kinds), None)
+        if kind is None:
+            raise expected_one_of("step-kind", str(keys[0]) if keys else "", sorted(kinds))
+        settings = {kind: ""} if isinstance(data, str) else data
+        rule = kinds[kind].model_validate(settings, context=info.context)
+        return cls.model_construct(kind=kind, rule=rule)
+
+
+class Notation(Unknown):
+    """The context of loading a recipe: the known step kinds and the unknown keys met."""
+
+    def __init__(self, kinds: Mapping[str, type[Settings]]) -> None:
+        super().__init__()
+        self.kinds = kinds
+
+
+class Leg(Model):
+    """The steps done at one station without walking away."""
+
+    old: tuple[StepRule, ...] | None = None
+    new: tuple[StepRule, ...] | None = None
+    between: tuple[StepRule, ...] | None = None
+
+    @model_validator(mode="after")
+    def _one(self) -> Leg:
+        if sum(getattr(self, station) is not None for station in STATIONS) != 1:
+            raise flaw("leg", 'expected one station: "old", "new" or "between"')
+        return self
+
+    @property
+    def station(self) -> Station:
+        """Where the leg is done."""
+        return next(station for station in STATIONS if getattr(self, station) is not None)
+
+    @property
+    def steps(self) -> tuple[StepRule, ...]:
+        """The steps of the leg, in order."""
+        steps: tuple[StepRule, ...] = getattr(self, self.station)
+        return steps
+
+
+Outside = Literal["ask", "carry", "leave"]
+
+
+class WrittenPaths(InForm):
+    """Where paths of the machine stand in an item: a file by its form, and the values in it.
+
+    ``at`` is what a reading of that form takes, where ``*`` stands for any member, section or name;
+    ``table.column`` of a database, a key and a name of registry text. ``outside`` says what becomes
+    of files that they name and that do not move.
+    """
+
+    role = "paths"
+    code = "paths-form"
+    what = "paths"
+
+    for_: For | None = Field(None, alias="for")
+    at: Said
+    outside: Outside = "leave"
+
+    @model_validator(mode="after")
+    def _address(self) -> WrittenPaths:
+        check = FORMS[self.form].check_paths_at
+        if check is not None:
+            check(self.at)
+        return self
+
+
+class Route(Model):
+    """One way to move an item."""
+
+    name: Said
+    for_: For | None = Field(None, alias="for")
+    needs: Needs = Field(default_factory=Needs)
+    limit: Limit = Field(default_factory=Limit)
+    only: dict[Name, dict[Name, Condition]] = Field(default_factory=dict)
+    rest: Said | Loss | None = None
+    await_: dict[Name, Condition] = Field(default_factory=dict, alias="await")
+    existing: Existing = "put aside"
+    legs: tuple[Leg, ...] = Field(min_length=1)
+    losses: tuple[Loss, ...] = ()
+
+    @model_validator(mode="after")
+    def _rest_of_what(self) -> Route:
+        if self.rest is not None and not self.only:
+            raise flaw("rest", '"rest" belongs to "only"')
+        return self

@@ -1,0 +1,102 @@
+"""The texts of a recipe, each checked as it is read: names, templates, keys, ranges."""
+
+from __future__ import annotations
+
+import re
+from typing import Annotated
+
+from pydantic import (
+    AfterValidator,
+)
+
+from widetrail.formats.documents import flaw
+from widetrail.recipe.globs import check_glob
+from widetrail.recipe.releases import check_releases
+from widetrail.recipe.templates import check_path, parse_template
+
+_NAME = re.compile(r"[a-z][a-z0-9_]*")
+
+
+_HIVE = re.compile(r"(HKEY_[A-Z_]+|HK(LM|CU|CR|U|CC))(\\.+)?", re.DOTALL)
+
+
+_COMMAND = re.compile(r"[A-Za-z0-9][A-Za-z0-9_.+-]*")
+
+
+_ID = re.compile(r"[a-z][a-z0-9]*(-[a-z0-9]+)*")
+
+
+def _check_name(text: str) -> str:
+    if not _NAME.fullmatch(text):
+        raise flaw("name", f'"{text}" is no name', "Names are small letters, digits and _")
+    return text
+
+
+def _check_id(text: str) -> str:
+    if not _ID.fullmatch(text):
+        hint = "An id is small letters and digits in groups joined by -"
+        raise flaw("id", f'"{text}" is no id', hint)
+    return text
+
+
+def _check_template(text: str) -> str:
+    parse_template(text)
+    return text
+
+
+def _check_said(text: str) -> str:
+    if not text.strip():
+        raise flaw("empty", "nothing stands here")
+    return text
+
+
+def _check_key(text: str) -> str:
+    if not _HIVE.fullmatch(text):
+        hint = r"Write it like 'HKEY_CURRENT_USER\Software\Maker\Program', in single quotes"
+        raise flaw("registry-key", f'"{text}" is no registry key', hint)
+    return text
+
+
+def check_program(text: str) -> str:
+    return text if _COMMAND.fullmatch(text) else check_path(text)
+
+
+def _check_settings_path(text: str) -> str:
+    if not re.fullmatch(r"(/[A-Za-z0-9_:.-]+)+/?", text):
+        raise flaw("dconf", f'"{text}" is no path of settings', "Write it like /org/example/app")
+    return text
+
+
+Name = Annotated[str, AfterValidator(_check_name)]
+
+
+Said = Annotated[str, AfterValidator(_check_said)]
+
+
+PathText = Annotated[str, AfterValidator(check_path)]
+
+
+ArgumentText = Annotated[str, AfterValidator(_check_template)]
+
+
+AppId = Annotated[str, AfterValidator(_check_id)]
+
+
+KeyText = Annotated[str, AfterValidator(_check_key)]
+
+
+SettingsPath = Annotated[str, AfterValidator(_check_settings_path)]
+
+
+Glob = Annotated[str, AfterValidator(check_glob)]
+
+
+Range = Annotated[str, AfterValidator(check_releases)]
+
+
+ProgramText = Annotated[str, AfterValidator(check_program)]
+
+
+def is_command(text: str) -> bool:
+    """Return whether a program is given as a command and not as a path."""
+    return bool(_COMMAND.fullmatch(text))
