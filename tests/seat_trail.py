@@ -14,7 +14,8 @@ from typing import Any
 import yaml
 
 from conftest import NOW
-from widetrail.licence.seat import Event, Seat, Word, event_of, step
+from widetrail.licence.seat import step
+from widetrail.licence.seat_events import Event, Seat, Word, event_of
 from widetrail.licence.service import Service, serving
 from widetrail.machine import Channels, Effects, FolderMachine, medium_of
 from widetrail.machine.effects import Effect

@@ -15,7 +15,8 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 from typing import Any, Literal, NamedTuple
 
-from widetrail.licence.seat import (
+from widetrail.licence.seat import Do, Refuse, finished, step
+from widetrail.licence.seat_events import (
     AT,
     BEGINS,
     ENDS,
@@ -24,14 +25,12 @@ from widetrail.licence.seat import (
     Answered,
     Begin,
     Broken,
-    Do,
     Event,
     GivenUp,
     Gone,
     Holder,
     Noted,
     Purpose,
-    Refuse,
     Refused,
     Renounced,
     Requested,
@@ -41,10 +40,8 @@ from widetrail.licence.seat import (
     Told,
     Verified,
     Word,
-    finished,
-    step,
-    todo_of,
 )
+from widetrail.licence.seat_words import todo_of
 
 Program = Literal["active", "other", "not", "unsure"]
 Side = Literal["old", "new"]

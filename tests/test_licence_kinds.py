@@ -17,7 +17,7 @@ from build import NOW, machine
 from conftest import widetrail
 from seat_trail import sealed
 from widetrail.errors import Obstructed
-from widetrail.licence.seat import Seat, Word
+from widetrail.licence.seat_events import Seat, Word
 from widetrail.machine import Effects, FolderMachine, medium_of
 from widetrail.parcel import Parcel, set_out
 from widetrail.planning import Choices, Plan, make_plan

@@ -17,7 +17,7 @@ from conftest import SWEEP, asked, swept
 from seat_trail import SeatTrail as Trail
 from seat_trail import after_ledger, before_start
 from seat_world import Edge, Explored, Way, plain
-from widetrail.licence.seat import Act, Begin, Seat, Shown, Told
+from widetrail.licence.seat_events import Act, Begin, Seat, Shown, Told
 from widetrail.walking import bring_back, claim_after_all, fetch_again, give_up
 
 Scenario = Callable[[Trail], None]

@@ -15,7 +15,7 @@ from conftest import contents
 from test_doing import new
 from widetrail.errors import WideTrailError
 from widetrail.formats import outside
-from widetrail.formats.outside import SafePath, read_outside
+from widetrail.formats.outside import SafePath, opening, read_outside
 
 pytestmark = pytest.mark.skipif(os.name == "nt", reason="needs the links of a POSIX system")
 
@@ -47,8 +47,8 @@ WAYS: dict[str, Callable[[SafePath], object]] = {
 def either_way(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
     """Have folders be opened as Linux can, and as other systems do."""
     if request.param == "one after the other":
-        monkeypatch.setattr(outside, "_in_one_call", False)
-    elif not outside._in_one_call:
+        monkeypatch.setattr(opening, "_in_one_call", False)
+    elif not opening._in_one_call:
         pytest.skip("this system cannot open a path in one call without following links")
     yield
 

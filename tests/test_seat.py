@@ -11,7 +11,8 @@ import pytest
 
 from conftest import FIGURES, SWEEP
 from seat_world import WAYS, Explored, Way, plain
-from widetrail.licence.seat import (
+from widetrail.licence.seat import Do, Refuse, contradicts, finished, replay, step
+from widetrail.licence.seat_events import (
     BEGINS,
     Act,
     Adopted,
@@ -19,7 +20,6 @@ from widetrail.licence.seat import (
     At,
     Begin,
     Broken,
-    Do,
     Event,
     GivenUp,
     Gone,
@@ -27,7 +27,6 @@ from widetrail.licence.seat import (
     Noted,
     Phase,
     Purpose,
-    Refuse,
     Refused,
     Renounced,
     Requested,
@@ -40,16 +39,10 @@ from widetrail.licence.seat import (
     Told,
     Verified,
     Word,
-    contradicts,
     event_facts,
     event_of,
-    finished,
-    meanwhile_of,
-    replay,
-    step,
-    todo_of,
-    words_of,
 )
+from widetrail.licence.seat_words import meanwhile_of, todo_of, words_of
 
 
 @pytest.mark.parametrize(

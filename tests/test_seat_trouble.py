@@ -17,9 +17,10 @@ import pytest
 from conftest import SWEEP
 from seat_trail import SIDES, SeatTrail
 from widetrail.errors import Halted
-from widetrail.licence.seat import Act, Seat
+from widetrail.licence.seat_events import Act, Seat
 from widetrail.machine import Effects
-from widetrail.machine.effects import Effect, started_at
+from widetrail.machine.effects import Effect
+from widetrail.machine.processes import started_at
 from widetrail.rehearsing.fault_injection import Stopped
 from widetrail.steps import Failed, Waits
 from widetrail.walking import (

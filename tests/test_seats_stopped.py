@@ -17,7 +17,7 @@ import pytest
 
 from conftest import FIGURES, asked, swept
 from seat_trail import SeatTrail
-from widetrail.licence.seat import todo_of
+from widetrail.licence.seat_words import todo_of
 from widetrail.licence.service import FAULTS
 from widetrail.machine import Effects
 from widetrail.machine.effects import Effect

@@ -9,7 +9,7 @@ import pytest
 
 from widetrail.errors import Waiting
 from widetrail.finding import Known, Unknown
-from widetrail.licence.seat import Begin, Seat
+from widetrail.licence.seat_events import Begin, Seat
 from widetrail.machine import Completed
 from widetrail.steps import ACTS, Done, Failed, Noted, OfSeat, Waits
 from widetrail.steps.check import Checks, CheckStep
@@ -36,19 +36,17 @@ from widetrail.steps.run import Run, RunFacts, RunSettings, RunStep
 from widetrail.steps.seat import SeatActs, SeatStep
 from widetrail.steps.wait import Wait, WaitSettings, WaitStep
 from widetrail.steps.write import Write, WriteStep
+from widetrail.testing.fake_seat import FakeLicences, FakeSeat
 from widetrail.testing.fakes import (
-    RECIPE,
     FakeCargo,
     FakeEvidence,
     FakeItem,
-    FakeLicences,
     FakePaths,
     FakePeople,
     FakePrograms,
-    FakeSeat,
     FakeWork,
-    TempMachine,
 )
+from widetrail.testing.temp_machine import RECIPE, TempMachine
 
 CONTEXTS = (Work, OfItem, Evidence, Paths, Programs, Cargo, People, Licences)
 CHECKED = RECIPE.replace("from: notes,", "from: notes, checks: {pages: {compare: same}},").replace(

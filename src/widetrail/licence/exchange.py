@@ -11,7 +11,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from widetrail.formats.canonical import digest
-from widetrail.licence.seat import Purpose
+from widetrail.licence.seat_events import Purpose
 
 REQUEST, ANSWER = ".request", ".answer"
 _MOST = 40

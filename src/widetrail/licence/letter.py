@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from widetrail.licence.seat import Seat
+from widetrail.licence.seat_events import Seat
 
 SERIAL = "‹serial›"
 """What stands for the serial where it is not to be shown."""

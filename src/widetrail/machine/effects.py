@@ -10,24 +10,20 @@ from __future__ import annotations
 import ctypes
 import errno
 import os
-import select
-import signal
 import stat
 import subprocess
 import sys
-import tempfile
 import threading
-import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, contextmanager, suppress
 from dataclasses import dataclass
 from pathlib import Path
 from types import TracebackType
-from typing import IO
 
 from widetrail.errors import Halted
 from widetrail.formats import outside
 from widetrail.formats.outside import SafePath, StrPath
+from widetrail.machine.processes import Began, Ran, run_to_end
 
 _NEW = os.O_WRONLY | os.O_CREAT
 
@@ -233,34 +229,11 @@ class Effects:
             subprocess.TimeoutExpired: It did not end within ``seconds``, or printed more than
                 ``PRINTED_MOST`` bytes, and was stopped.
         """
-        with (
-            self._effect("start", Path(shown)),
-            tempfile.TemporaryFile() as printed,
-            tempfile.TemporaryFile() as errors,
-        ):
-            streams = (printed if output is None else output.handle, errors)
-            given = subprocess.PIPE if stdin else subprocess.DEVNULL
-            start = _behind_gate if began is not None and sys.platform != "win32" else _at_once
-            process, open_gate = start(command, dict(env), folder, given, streams)
-            left: tuple[str, ...] = ()
-            alone = False
-            try:
-                if began is not None:
-                    began(process.pid, started_at(process.pid))
-                open_gate()
-                feeder = _feed(process, stdin)
-                _wait(process, seconds, (printed, errors))
-                left = _left_behind(process) if began is not None else ()
-                alone = not left
-            finally:
-                _end_group(process)
-                if not alone:
-                    _await_gone(process)
-                if process.stdin is not None:
-                    with suppress(OSError):
-                        process.stdin.close()
-            feeder.join(1)
-            return Ran(process.returncode, _printed(printed), _printed(errors), left)
+        with self._effect("start", Path(shown)):
+            handle = output.handle if output is not None else None
+            return run_to_end(
+                command, dict(env), folder, seconds, stdin=stdin, output=handle, began=began
+            )
 
     def launch(
         self, command: Sequence[str], *, env: Mapping[str, str], folder: Path, shown: str
@@ -406,210 +379,6 @@ def _make_same(path: StrPath, to: StrPath) -> None:
 
 _PERMISSIONS = 0o1777
 """Bits of a mode that are carried: never set-user-id or set-group-id."""
-
-PRINTED_MOST = 16 * 1024 * 1024
-"""Bytes a program may print to be listened to; one that prints more is stopped."""
-
-GRACE = 0.5
-"""Seconds in which what a program started may end after it."""
-
-GONE_WITHIN = 5.0
-"""Seconds in which what was ended is gone."""
-
-Began = Callable[[int, float], None]
-"""Told the number of a process and when it was started, in seconds since 1970."""
-
-
-@dataclass(frozen=True, slots=True)
-class Ran:
-    """How a program ended: its status (negative: the signal that ended it), what it printed, and
-    a line for each process that it left running."""
-
-    status: int
-    output: bytes
-    errors: bytes
-    left: tuple[str, ...] = ()
-
-
-_Start = tuple["subprocess.Popen[bytes]", Callable[[], None]]
-
-_GATE = """
-import os, sys
-gate, trouble, *command = sys.argv[1:]
-gate, trouble = int(gate), int(trouble)
-for handle in (gate, trouble):
-    os.set_inheritable(handle, False)
-if os.read(gate, 1):
-    try:
-        os.execve(command[0], command, os.environ)
-    except OSError as error:
-        os.write(trouble, str(error.errno).encode())
-"""
-"""Waits for one byte, then becomes the program; without the byte it ends."""
-
-
-def _at_once(
-    command: Sequence[str],
-    env: dict[str, str],
-    folder: Path,
-    given: int,
-    streams: tuple[IO[bytes] | int, IO[bytes]],
-) -> _Start:
-    process = subprocess.Popen(
-        list(command),
-        env=env,
-        cwd=folder,
-        stdin=given,
-        stdout=streams[0],
-        stderr=streams[1],
-        start_new_session=True,
-    )
-    return process, lambda: None
-
-
-def _behind_gate(
-    command: Sequence[str],
-    env: dict[str, str],
-    folder: Path,
-    given: int,
-    streams: tuple[IO[bytes] | int, IO[bytes]],
-) -> _Start:
-    gate, opener = os.pipe()
-    trouble, teller = os.pipe()
-    shim = [sys.executable, "-I", "-S", "-c", _GATE, str(gate), str(teller), *command]
-    try:
-        process = subprocess.Popen(
-            shim,
-            env=env,
-            cwd=folder,
-            stdin=given,
-            stdout=streams[0],
-            stderr=streams[1],
-            start_new_session=True,
-            pass_fds=(gate, teller),
-        )
-    except OSError:
-        for handle in (opener, trouble):
-            os.close(handle)
-        raise
-    finally:
-        os.close(gate)
-        os.close(teller)
-
-    def open_gate() -> None:
-        try:
-            os.write(opener, b".")
-            if told := os.read(trouble, 16):
-                raise OSError(int(told), os.strerror(int(told)), command[0])
-        finally:
-            os.close(opener)
-            os.close(trouble)
-
-    return process, open_gate
-
-
-def _feed(process: subprocess.Popen[bytes], stdin: bytes) -> threading.Thread:
-    """Write ``stdin`` from a thread of its own, since a program need not read it."""
-
-    def write() -> None:
-        if process.stdin is not None:
-            with suppress(OSError, ValueError):
-                process.stdin.write(stdin)
-                process.stdin.close()
-
-    thread = threading.Thread(target=write, daemon=True)
-    thread.start()
-    return thread
-
-
-def started_at(pid: int) -> float:
-    """Return when a process was started, in seconds since 1970; 0 where there is none that runs:
-    one that has ended and was not fetched by its parent does not."""
-    import psutil
-
-    try:
-        process = psutil.Process(pid)
-        ended = process.status() in (psutil.STATUS_ZOMBIE, psutil.STATUS_DEAD)
-        return 0.0 if ended else float(process.create_time())
-    except psutil.Error:
-        return 0.0
-
-
-def _left_behind(process: subprocess.Popen[bytes]) -> tuple[str, ...]:
-    """Return what the program started and left running, after a moment of grace."""
-    end = time.monotonic() + GRACE
-    while (left := _of_session(process.pid)) and time.monotonic() < end:
-        time.sleep(0.02)
-    return left
-
-
-def _of_session(session: int) -> tuple[str, ...]:
-    import psutil
-
-    if sys.platform == "win32":  # no sessions there: what it started is not told
-        return ()
-    found = []
-    for pid in psutil.pids():
-        with suppress(OSError, psutil.Error):
-            if os.getsid(pid) == session and pid != session:
-                other = psutil.Process(pid)
-                if other.status() != psutil.STATUS_ZOMBIE:
-                    found.append(f"process {pid} ({other.name()})")
-    return tuple(found)
-
-
-def _wait(process: subprocess.Popen[bytes], seconds: float, printed: tuple[IO[bytes], ...]) -> None:
-    end = time.monotonic() + seconds
-    with _ended(process) as wait:
-        while not wait(0.2):
-            flooded = any(os.fstat(f.fileno()).st_size > PRINTED_MOST for f in printed)
-            if flooded or time.monotonic() > end:
-                raise subprocess.TimeoutExpired(process.args, seconds)
-
-
-@contextmanager
-def _ended(process: subprocess.Popen[bytes]) -> Iterator[Callable[[float], bool]]:
-    """Lend what waits for a program's end, some seconds at most, and returns whether it came."""
-    if not sys.platform.startswith("linux"):
-        yield lambda seconds: _ends_within(process, seconds)
-        return
-    handle = os.pidfd_open(process.pid)  # Python's own wait looks again and again
-    waiting = select.poll()
-    waiting.register(handle, select.POLLIN)
-    try:
-        yield lambda seconds: bool(waiting.poll(seconds * 1000)) and _ends_within(process)
-    finally:
-        os.close(handle)
-
-
-def _ends_within(process: subprocess.Popen[bytes], seconds: float | None = None) -> bool:
-    try:
-        process.wait(seconds)
-    except subprocess.TimeoutExpired:
-        return False
-    return True
-
-
-def _end_group(process: subprocess.Popen[bytes]) -> None:
-    """End what is left of a program and of what it started, so that nothing stays behind."""
-    if sys.platform != "win32":
-        with suppress(OSError):
-            os.killpg(process.pid, signal.SIGKILL)
-    elif process.poll() is None:
-        process.kill()
-    process.wait()
-
-
-def _await_gone(process: subprocess.Popen[bytes]) -> None:
-    """Wait until what was ended is gone; that takes a moment where the machine is busy."""
-    end = time.monotonic() + GONE_WITHIN
-    while _of_session(process.pid) and time.monotonic() < end:
-        time.sleep(0.02)
-
-
-def _printed(file: IO[bytes]) -> bytes:
-    file.seek(0)
-    return file.read(PRINTED_MOST)
 
 
 class Writing:

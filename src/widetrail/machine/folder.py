@@ -14,21 +14,16 @@ import tempfile
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import replace
-from functools import cached_property, lru_cache
+from functools import cached_property
 from pathlib import Path
-from typing import Annotated, Literal
-
-from pydantic import AfterValidator, BeforeValidator, Field
 
 from widetrail.errors import MachineUnusable
 from widetrail.formats.canonical import digest
 from widetrail.formats.dconf import edit_dconf
-from widetrail.formats.documents import Model, YesNo, check, flaw, load, read_text
 from widetrail.formats.hive import hive_key, hive_tree
 from widetrail.formats.interface import NotThere, Unreadable
 from widetrail.formats.outside import SafePath, names_in, read_outside
 from widetrail.formats.parser_process import ask
-from widetrail.formats.quantities import parse_size
 from widetrail.formats.registry import (
     Edit,
     Key,
@@ -40,10 +35,19 @@ from widetrail.formats.registry import (
 from widetrail.formats.texts import decode
 from widetrail.machine import paths
 from widetrail.machine.effects import Effects
-from widetrail.machine.host import HostMachine, bytes_of, copy_plain
+from widetrail.machine.host import HostMachine, copy_plain
 from widetrail.machine.interface import Channels, Completed, Machine, Room
+from widetrail.machine.machine_file import (
+    DESKTOP_SETTINGS,
+    FILE,
+    HIVE_MOST,
+    REGISTRY,
+    Disk,
+    Program,
+    environments_of,
+    read_machine_file,
+)
 from widetrail.machine.own_folders import OWN_STATE, own_state
-from widetrail.machine.platforms import PlatformName
 from widetrail.machine.roots import (
     SHELL_FOLDERS,
     default_home,
@@ -52,77 +56,6 @@ from widetrail.machine.roots import (
     redirected_by_xdg,
     standard_roots,
 )
-
-FILE = "machine.yaml"
-REGISTRY = "registry.reg"
-DESKTOP_SETTINGS = "desktop.dconf"
-HIVE_MOST = 256 * 1024 * 1024
-
-
-def _below(text: str) -> str:
-    if not text or text.startswith(("/", "\\")) or ":" in text or ".." in text.split("/"):
-        raise flaw("disk-folder", f'"{text}" must be a folder below the machine\'s own')
-    return text
-
-
-Size = Annotated[int, BeforeValidator(parse_size)]
-
-
-class Disk(Model):
-    """One volume: the folder that holds it, how large it is and how much of it is free."""
-
-    folder: Annotated[str, AfterValidator(_below)]
-    size: Size | None = None
-    free: Size | None = None
-    format: str = ""
-
-
-class Program(Model):
-    """An installed program: its path, and the command that plays it on this system.
-
-    ``paths`` says what it is given where an argument names a file of the machine: the machine's own
-    path, which a stand-in finds by its environment, or where that lies here (``host``), for a real
-    program of this system.
-    """
-
-    path: str
-    start: tuple[str, ...] = Field(min_length=1)
-    paths: Literal["", "machine", "host"] = ""
-
-
-class Synced(Model):
-    """A folder that a service keeps in step between machines."""
-
-    folder: str
-    service: str
-
-
-class Share(Model):
-    """A folder that lies on another computer of the network, and its name there."""
-
-    folder: str
-    share: str
-
-
-class MachineFile(Model):
-    """What ``machine.yaml`` holds."""
-
-    machine: str
-    identity: str = ""
-    platform: PlatformName
-    system: str
-    user: str
-    home: str = ""
-    redirected: dict[str, str] = Field(default_factory=dict)
-    environment: dict[str, str] = Field(default_factory=dict)
-    synced: tuple[Synced, ...] = ()
-    shares: tuple[Share, ...] = ()
-    disks: dict[str, Disk] = Field(min_length=1)
-    programs: tuple[Program, ...] = ()
-    running: tuple[str, ...] = ()
-    administrator: YesNo = False
-    network: YesNo = True
-    read_only: YesNo = False
 
 
 class FolderMachine(HostMachine):
@@ -143,7 +76,7 @@ class FolderMachine(HostMachine):
                 why=f"it holds no {FILE}" if folder.is_dir() else "there is no such folder",
                 todo=f"Name a folder that holds {FILE}.",
             )
-        self.file = _read(self.folder / FILE)
+        self.file = read_machine_file(self.folder / FILE)
         self.name, self.platform = self.file.machine, self.file.platform
         self.system, self.user = self.file.system, self.file.user
         self.identity = self.file.identity or f"{self.name}:{self.platform}:{self.user}"
@@ -406,7 +339,7 @@ class FolderMachine(HostMachine):
             for name in self.file.running
             if self._key(name) == self._key(program)
         ]
-        for pid, environment in _environments(f"FOLDER_MACHINE={self.folder}"):
+        for pid, environment in environments_of(f"FOLDER_MACHINE={self.folder}"):
             named = environment.get("FOLDER_MACHINE_PROGRAM", "")
             if self._key(named) == self._key(program):
                 lines.append(f"process {pid}")
@@ -512,44 +445,3 @@ def _host_command(name: str) -> str:
             "there is no such command", where=name, todo="Install what provides it."
         )
     return found
-
-
-def _read(path: Path) -> MachineFile:
-    """Return what a machine's file says; the same text is read once.
-
-    Raises:
-        InputUnusable: The file cannot be read.
-        DocumentUnusable: It has findings that are errors.
-    """
-    return _parsed(read_text(path)) or load(MachineFile, path)
-
-
-@lru_cache(maxsize=64)
-def _parsed(text: str) -> MachineFile | None:
-    return check(MachineFile, text, FILE)[0]
-
-
-def _environments(told: str) -> Iterator[tuple[int, dict[str, str]]]:
-    """Give the environment of every process that has ``told``, a variable with its value, in it."""
-    if sys.platform.startswith("linux"):
-        wanted = told.encode("utf-8", "surrogateescape")
-        for name in filter(str.isdecimal, names_in("/proc")):
-            try:
-                data = bytes_of(f"/proc/{name}/environ")
-            except OSError:
-                continue
-            if wanted in data:
-                texts = data.decode("utf-8", "surrogateescape").split("\0")
-                if told in texts:
-                    yield int(name), dict(text.partition("=")[::2] for text in texts)
-        return
-    import psutil
-
-    name, _, value = told.partition("=")
-    for process in psutil.process_iter():
-        try:
-            environment = process.environ()
-        except (psutil.Error, OSError):
-            continue
-        if environment.get(name) == value:
-            yield process.pid, environment

@@ -14,8 +14,9 @@ from typing import BinaryIO, Literal, NamedTuple, Protocol
 
 from widetrail.formats.outside import SafePath
 from widetrail.formats.registry import Edit, Key
-from widetrail.machine.effects import Began, Effects, Writing
+from widetrail.machine.effects import Effects, Writing
 from widetrail.machine.platforms import Platform, PlatformRules
+from widetrail.machine.processes import Began
 
 EntryKind = Literal["file", "folder", "link", "hard", "other"]
 """``hard`` is a further name of a file that has several, once one name of it was met."""

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from widetrail.formats.documents import Model, load
-from widetrail.machine.folder import Size
+from widetrail.machine.machine_file import Size
 
 FILE = "medium.yaml"
 

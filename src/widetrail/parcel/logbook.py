@@ -24,7 +24,7 @@ from widetrail.formats.canonical import canonical, digest
 from widetrail.formats.outside import SafePath, read_outside
 from widetrail.formats.stored_values import Count, Sha256, Text, Told, Truth, plain_values, why_not
 from widetrail.formats.versions import CURRENT, brought_up
-from widetrail.licence.seat import Phase, Purpose, Stage, event_of
+from widetrail.licence.seat_events import Phase, Purpose, Stage, event_of
 from widetrail.machine import Effects
 from widetrail.parcel.bag import mode_in
 from widetrail.steps.outcomes import WrittenOutcome

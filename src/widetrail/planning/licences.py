@@ -8,7 +8,7 @@ from datetime import datetime
 
 from widetrail.finding import Finder, Known
 from widetrail.licence.exchange import Exchange
-from widetrail.licence.seat import AT, Purpose, Stage
+from widetrail.licence.seat_events import AT, Purpose, Stage
 from widetrail.planning.itinerary import find_itinerary
 from widetrail.planning.needs import judge_needs
 from widetrail.planning.plan import PassedOver, Plan, PlannedItem, PlannedLeg

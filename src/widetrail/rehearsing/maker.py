@@ -10,7 +10,7 @@ from pathlib import Path
 from widetrail.errors import InputUnusable
 from widetrail.finding import Finder, find_application
 from widetrail.formats.documents import Model
-from widetrail.licence.seat import Word
+from widetrail.licence.seat_events import Word
 from widetrail.licence.service import Service, read_faults, serving
 from widetrail.machine import Machine
 from widetrail.recipe import Loaded

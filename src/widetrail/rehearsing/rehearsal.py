@@ -16,7 +16,7 @@ from widetrail.findings import Finding, errors_of
 from widetrail.formats.documents import TAG, Model, YesNo, check_tree, flaw, read_text
 from widetrail.formats.quantities import parse_size
 from widetrail.formats.yaml_positions import Map, Seq, read_marked
-from widetrail.licence.seat import Word
+from widetrail.licence.seat_events import Word
 from widetrail.parcel import Seal, make_seal
 from widetrail.recipe import SUFFIX as RECIPE_SUFFIX
 from widetrail.recipe import Loaded, Station, load_recipe

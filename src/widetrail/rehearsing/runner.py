@@ -20,7 +20,7 @@ from typing import Any
 
 from widetrail.errors import InputUnusable, Obstructed, WideTrailError
 from widetrail.finding import Finder, find_application
-from widetrail.licence.seat import Word
+from widetrail.licence.seat_events import Word
 from widetrail.licence.service import Service
 from widetrail.machine import Completed, Effects, FolderMachine, medium_of
 from widetrail.parcel import Parcel, set_out

@@ -25,8 +25,8 @@ from widetrail.formats.parser_process import ask
 from widetrail.formats.sqlite import run_statements
 from widetrail.licence.service import Service
 from widetrail.machine import FolderMachine
-from widetrail.machine.folder import FILE as MACHINE_FILE
 from widetrail.machine.host import bytes_of
+from widetrail.machine.machine_file import FILE as MACHINE_FILE
 from widetrail.machine.own_folders import OWN_STATE
 from widetrail.machine.paths import is_within, join
 from widetrail.machine.platforms import PLATFORMS

@@ -13,7 +13,8 @@ from typing import Literal, Protocol
 from widetrail.errors import Halted, Waiting
 from widetrail.finding import Unknown
 from widetrail.formats.stored_values import Text
-from widetrail.licence.seat import (
+from widetrail.licence.seat import contradicts
+from widetrail.licence.seat_events import (
     AT,
     BEGINS,
     Adopted,
@@ -27,7 +28,6 @@ from widetrail.licence.seat import (
     Stage,
     Verified,
     Word,
-    contradicts,
 )
 from widetrail.steps.contexts import Programs
 from widetrail.steps.kind import Act

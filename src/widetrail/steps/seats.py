@@ -6,7 +6,8 @@ from collections.abc import Sequence
 from typing import Protocol
 
 from widetrail.licence.exchange import Exchange
-from widetrail.licence.seat import Adopted, Effect, Event, Purpose, Seat, Word
+from widetrail.licence.seat import Effect
+from widetrail.licence.seat_events import Adopted, Event, Purpose, Seat, Word
 from widetrail.recipe.licence_models import Licence
 
 

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from typing import Any, ClassVar, Literal, Self, TypeVar
 
 from widetrail.formats.documents import Model
-from widetrail.licence.seat import Purpose
+from widetrail.licence.seat_events import Purpose
 from widetrail.recipe import Existing, Loaded, Station
 from widetrail.recipe.templates import refill
 

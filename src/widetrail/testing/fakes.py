@@ -13,101 +13,26 @@ What was written to the journal, asked, and put into the parcel stands in their 
 
 from __future__ import annotations
 
-import shutil
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
-from pathlib import Path
 from typing import Any, BinaryIO
 
-from widetrail.errors import MachineUnusable, Waiting
+from widetrail.errors import Waiting
 from widetrail.finding import Answer, Finder, Found, How, Known, Nowhere, Unknown, Where
 from widetrail.finding.stores import StoreKind
 from widetrail.formats.canonical import digest
-from widetrail.formats.interface import Platform, Unreadable
-from widetrail.formats.outside import SafePath
-from widetrail.formats.registry import Edit, Key
-from widetrail.licence.exchange import Exchange
-from widetrail.licence.seat import Adopted, Effect, Event, Purpose, Refuse, Seat, Word
-from widetrail.licence.seat import step as seat_after
-from widetrail.machine import Channels, Completed, Effects, Entry
-from widetrail.machine.host import HostMachine
-from widetrail.machine.interface import Room
+from widetrail.formats.interface import Platform
+from widetrail.machine import Channels, Completed, Entry
 from widetrail.machine.platforms.linux import LINUX
 from widetrail.recipe import Item, Loaded, Route, load_recipe_text
-from widetrail.recipe.licence_models import Licence
 from widetrail.recipe.models import Application
 from widetrail.recipe.settings import Settings
 from widetrail.recipe.templates import fill
 from widetrail.steps import KINDS, Asked, CargoEntry, Fact, Noted, Step, Task, WrittenAt
 from widetrail.steps.contexts import Record
+from widetrail.testing.temp_machine import RECIPE, TempMachine
 from widetrail.walking.waiting import Silent
-
-RECIPE = """
-recipe: 1
-revision: 1
-application: {id: fernbook, name: Fernbook}
-recognise: [{sign: {file: "{home}/fernbook.ini"}}]
-places: {notes: {folder: "{home}/notes"}}
-items: {notes: {title: Notes, from: notes, routes: [{name: copy, legs: [{new: [copy]}]}]}}
-"""
-"""The recipe of a fake item, where a test gives none of its own."""
-
-
-class TempMachine(HostMachine):
-    """A Linux machine whose root is a folder, which needs to hold nothing."""
-
-    def __init__(self, folder: Path, effects: Effects | None = None) -> None:
-        self.name, self.identity, self.user = "test", "test", "ada"
-        self.platform, self.system = LINUX.name, "12"
-        self.administrator, self.network = False, True
-        self.effects = effects or Effects()
-        self._folder = SafePath(folder.resolve())
-
-    def host(self, path: str) -> SafePath:
-        return self._folder / path.lstrip("/")
-
-    def root(self, name: str) -> str:
-        return LINUX.roots(self.system, LINUX.home(self.system, self.user))[name]
-
-    def variables(self) -> Mapping[str, str]:
-        return LINUX.account_variables(self.user, {"home": self.root("home")})
-
-    def facts(self) -> Mapping[str, str]:
-        return {"platform": self.platform, "system": self.system, "user": self.user}
-
-    def disks(self) -> tuple[str, ...]:
-        return ("/",)
-
-    def room(self, path: str) -> Room:
-        return Room("/", shutil.disk_usage(self._folder).free)
-
-    def running(self, program: str) -> list[str]:
-        return []
-
-    def command(self, name: str) -> str | None:
-        return None
-
-    def _command(self, program: str) -> tuple[list[str], dict[str, str], str]:
-        raise MachineUnusable("is not installed", where=program)
-
-    def registry_key(self, key: str, view: str = "64") -> Key | None:
-        raise Unreadable("there is no registry on this platform")
-
-    def registry_tree(self, key: str, view: str = "64") -> tuple[Key, ...]:
-        raise Unreadable("there is no registry on this platform")
-
-    def edit_registry(self, edits: Sequence[Edit], view: str = "64") -> None:
-        raise Unreadable("there is no registry on this platform")
-
-    def edit_desktop(self, changes: Mapping[str, str | None]) -> None:
-        raise Unreadable("there is no settings database of the desktop")
-
-    def desktop_settings(self) -> bytes:
-        raise Unreadable("there is no settings database of the desktop")
-
-    def scratch(self, copies: Sequence[str]) -> Any:
-        raise MachineUnusable("has no scratch copy", where=self.name)
 
 
 @dataclass(frozen=True, eq=False)
@@ -526,102 +451,3 @@ class FakePeople:
         """Return whether the person does it."""
         self.tasks.append(task)
         return self.does
-
-
-@dataclass(kw_only=True)
-class FakeSeat:
-    """The seat of one licence, by the real rules of ``licence.seat``."""
-
-    seat: Seat = field(default_factory=Seat)
-    says: Word = "active"
-    events: list[Event] = field(default_factory=list)
-    of: Licence | None = None
-    serial: str | None = "4711-0815"
-    kept: list[str] = field(default_factory=list)
-    lacks: tuple[str, ...] = ()
-    again: list[Purpose] = field(default_factory=list)
-
-    def now(self, item: str) -> Seat:
-        """Return the seat."""
-        return self.seat
-
-    def happens(self, item: str, event: Event) -> tuple[Effect, ...]:
-        """Have something happen to the seat.
-
-        Raises:
-            AssertionError: It may not be.
-        """
-        self.seat, effects = seat_after(self.seat, event)
-        assert not any(isinstance(effect, Refuse) for effect in effects), effects
-        self.events.append(event)
-        return effects
-
-    def word(self, item: str) -> tuple[Word, str]:
-        """Return what the program says."""
-        return self.says, self.says
-
-    def insist_newest(self, item: str) -> None:
-        """See ``Seats``; no later move has begun."""
-
-    def licence(self, item: str) -> Licence:
-        """Return the licence that was given."""
-        assert self.of is not None, "a test of this act gives the licence"
-        return self.of
-
-    def earlier(self, item: str) -> tuple[Adopted | None, str]:
-        """Return that there was no earlier move."""
-        return None, ""
-
-    def was_left_open(self, item: str) -> bool:
-        """Return that no earlier move left anything open."""
-        return False
-
-    def find_serial(self, item: str) -> str | None:
-        """Return the serial that was given."""
-        return self.serial
-
-    def keep_serial(self, item: str, serial: str) -> None:
-        """Keep the serial."""
-        self.kept.append(serial)
-
-    def knows_serial(self, item: str) -> bool:
-        """Return whether the serial is known."""
-        return self.serial is not None
-
-    def is_own(self, item: str) -> bool:
-        """Return that the licence is the one that is moved."""
-        return True
-
-    def lacking(self, item: str) -> Sequence[str]:
-        """Return what is said to be lacking."""
-        return self.lacks
-
-    def walk(self) -> str:
-        """Return a command."""
-        return "widetrail walk"
-
-    def command(self, verb: str, item: str) -> str:
-        """Return a command."""
-        return f"widetrail seat {verb}"
-
-    def make_cargo_durable(self) -> None:
-        """See ``Seats``."""
-
-    def exchange(self, item: str, purpose: Purpose | None = None) -> Exchange:
-        """Return the names of the request and the answer."""
-        return Exchange("fernbook", purpose or "release", "old", "new", 1)
-
-    def wrong_answer(self, item: str) -> str:
-        """Return that the answer is the right one."""
-        return ""
-
-    def have_again(self, item: str, purpose: Purpose) -> None:
-        """Keep which act is to be done again."""
-        self.again.append(purpose)
-
-
-@dataclass(kw_only=True)
-class FakeLicences:
-    """A ``steps.contexts.Licences``."""
-
-    seats: FakeSeat = field(default_factory=FakeSeat)

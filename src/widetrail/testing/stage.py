@@ -9,7 +9,7 @@ from datetime import datetime
 from pathlib import Path
 
 from widetrail.errors import WideTrailError
-from widetrail.licence.seat import words_of
+from widetrail.licence.seat_words import words_of
 from widetrail.licence.service import Service
 from widetrail.machine import Effects, FolderMachine, medium_of
 from widetrail.machine.own_folders import OWN_STATE

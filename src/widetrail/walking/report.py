@@ -7,7 +7,7 @@ from dataclasses import asdict, dataclass
 from typing import Any, cast
 
 from widetrail.formats.quantities import show_count, show_files, show_size, show_time
-from widetrail.licence.seat import Seat
+from widetrail.licence.seat_events import Seat
 from widetrail.parcel import Parcel
 from widetrail.parcel.parcel import TOPPED_UP
 from widetrail.planning import LeftItem, PlannedItem, PlannedLeg

@@ -13,19 +13,18 @@ from typing import Any
 from widetrail.errors import Halted, InputUnusable
 from widetrail.findings import did_you_mean
 from widetrail.licence.letter import letter
-from widetrail.licence.seat import (
+from widetrail.licence.seat import Refuse, step
+from widetrail.licence.seat_events import (
     Event,
     GivenUp,
     Gone,
     Purpose,
-    Refuse,
     Renounced,
     Seat,
     Spoiled,
     TakenUp,
-    step,
-    words_of,
 )
+from widetrail.licence.seat_words import words_of
 from widetrail.parcel import Parcel
 from widetrail.parcel.parcel import SERIAL
 from widetrail.planning import Plan

@@ -17,17 +17,9 @@ from typing import TYPE_CHECKING, Any
 
 from widetrail.finding import Finder, Unknown
 from widetrail.formats.texts import for_people
-from widetrail.licence.seat import (
-    Act,
-    Event,
-    Seat,
-    Word,
-    event_facts,
-    meanwhile_of,
-    replay,
-    todo_of,
-    words_of,
-)
+from widetrail.licence.seat import replay
+from widetrail.licence.seat_events import Act, Event, Seat, Word, event_facts
+from widetrail.licence.seat_words import meanwhile_of, todo_of, words_of
 from widetrail.machine import Machine
 from widetrail.machine.own_folders import OWN_STATE
 from widetrail.machine.paths import join

@@ -11,8 +11,8 @@ from widetrail.finding import (
 )
 from widetrail.formats.outside import SafePath
 from widetrail.machine import Channels, Completed
-from widetrail.machine.effects import started_at
 from widetrail.machine.paths import join
+from widetrail.machine.processes import started_at
 from widetrail.parcel.parcel import SERIAL
 from widetrail.recipe.templates import (
     ROOTS,

@@ -1,0 +1,87 @@
+"""The one way to touch files that others may have made: of a parcel, a machine, a recipe.
+
+Each folder on the way to a name is opened below the one that holds it, and never through a link:
+somebody who exchanges a folder for a link, at whatever moment, leads nothing anywhere. A link at
+the name itself is a link, and nothing is read or written through it. Only a regular file is read,
+never waiting for a pipe, and never more than was said.
+
+Linux does that in one call (openat2(2), ``RESOLVE_NO_SYMLINKS``); where that is not to be had, the
+folders are opened one after the other. Windows opens no name below a folder: there the folders are
+looked at before, and somebody who works there at the same moment can still exchange one.
+
+A path here is whole and holds no link that is meant: who knows where its own begins resolves that.
+"""
+
+from widetrail.formats.outside.attributes import (
+    USER_ATTRIBUTES,
+    access_lists_of,
+    attributes_of,
+    give_tree,
+    set_access_lists,
+    set_attributes,
+    set_mode,
+    set_owner,
+    set_times,
+)
+from widetrail.formats.outside.changes import (
+    cut,
+    make_folder,
+    make_hard_link,
+    make_link,
+    make_pipe,
+    remove_file,
+    remove_folder,
+    rename,
+    replace,
+)
+from widetrail.formats.outside.opening import (
+    JOURNAL_MOST,
+    NO_REGULAR_FILE,
+    StrPath,
+    insist_regular,
+    link_target,
+    names_in,
+    no_plain_folder,
+    open_any,
+    open_at,
+    open_folder,
+    open_regular,
+    read_outside,
+    status_of,
+)
+from widetrail.formats.outside.safe_path import SafePath
+
+__all__ = [
+    "JOURNAL_MOST",
+    "NO_REGULAR_FILE",
+    "USER_ATTRIBUTES",
+    "SafePath",
+    "StrPath",
+    "access_lists_of",
+    "attributes_of",
+    "cut",
+    "give_tree",
+    "insist_regular",
+    "link_target",
+    "make_folder",
+    "make_hard_link",
+    "make_link",
+    "make_pipe",
+    "names_in",
+    "no_plain_folder",
+    "open_any",
+    "open_at",
+    "open_folder",
+    "open_regular",
+    "read_outside",
+    "remove_file",
+    "remove_folder",
+    "rename",
+    "replace",
+    "set_access_lists",
+    "set_attributes",
+    "set_mode",
+    "set_owner",
+    "set_times",
+    "status_of",
+]

@@ -1,0 +1,102 @@
+"""Names that are made, exchanged and removed where what is there may come from outside."""
+
+from __future__ import annotations
+
+import ctypes
+import errno
+import os
+import sys
+from contextlib import suppress
+
+if sys.platform == "win32":
+    pass
+else:
+    pass
+from widetrail.formats.outside.opening import AT_ONCE, LIBC, StrPath, held, open_at
+
+_RENAME_NOREPLACE = 1
+
+
+def make_folder(path: StrPath, mode: int = 0o777, *, named: bool = False) -> None:
+    """Make one folder; ``named`` as in ``read_outside``."""
+    if named:
+        os.mkdir(path, mode)
+        return
+    with held(path) as (above, name):
+        os.mkdir(name, mode) if above is None else os.mkdir(name, mode, dir_fd=above)
+
+
+def make_link(path: StrPath, target: str, mtime_ns: int | None = None) -> None:
+    """Make a symbolic link, with a time of change of its own where the system has that."""
+    with held(path) as (above, name):
+        if above is None:
+            os.symlink(target, name)
+            return
+        os.symlink(target, name, dir_fd=above)
+        if mtime_ns is not None and os.utime in os.supports_follow_symlinks:
+            os.utime(name, ns=(mtime_ns, mtime_ns), dir_fd=above, follow_symlinks=False)
+
+
+def make_hard_link(path: StrPath, to: StrPath) -> None:
+    """Give the file at ``to`` another name."""
+    with held(path) as (above, name), held(to) as (other, there):
+        if above is None or other is None:
+            os.link(there, name)
+        else:
+            os.link(there, name, src_dir_fd=other, dst_dir_fd=above, follow_symlinks=False)
+
+
+def make_pipe(path: StrPath) -> None:
+    """Make a pipe, where the system has such."""
+    if sys.platform != "win32":
+        with held(path) as (above, name):
+            os.mkfifo(name, dir_fd=above)
+
+
+def remove_file(path: StrPath) -> None:
+    """Remove one file or link."""
+    with held(path) as (above, name):
+        os.unlink(name) if above is None else os.unlink(name, dir_fd=above)
+
+
+def remove_folder(path: StrPath) -> None:
+    """Remove one empty folder."""
+    with held(path) as (above, name):
+        os.rmdir(name) if above is None else os.rmdir(name, dir_fd=above)
+
+
+def replace(path: StrPath, to: StrPath) -> None:
+    """Rename within a volume over what is at ``to``."""
+    with held(path) as (above, name), held(to) as (other, there):
+        if above is None or other is None:
+            os.replace(name, there)
+        else:
+            os.replace(name, there, src_dir_fd=above, dst_dir_fd=other)
+
+
+def rename(path: StrPath, to: StrPath) -> None:
+    """Rename within a volume; what is at ``to`` already is never replaced."""
+    with held(path) as (above, name), held(to) as (other, there):
+        if above is None or other is None:  # there the plain call refuses to replace
+            os.rename(name, there)
+            return
+        if LIBC is not None and hasattr(LIBC, "renameat2"):
+            names = os.fsencode(name), os.fsencode(there)
+            if LIBC.renameat2(above, names[0], other, names[1], _RENAME_NOREPLACE) == 0:
+                return
+            code = ctypes.get_errno()
+            if code not in (errno.EINVAL, errno.ENOSYS, errno.ENOTSUP):
+                raise OSError(code, os.strerror(code), str(to))
+        with suppress(FileNotFoundError):  # a volume without the flag: look, then rename
+            os.stat(there, dir_fd=other, follow_symlinks=False)
+            raise FileExistsError(errno.EEXIST, os.strerror(errno.EEXIST), str(to))
+        os.rename(name, there, src_dir_fd=above, dst_dir_fd=other)
+
+
+def cut(path: StrPath, size: int) -> None:
+    """Cut a regular file to its first ``size`` bytes."""
+    handle = open_at(path, os.O_WRONLY | AT_ONCE)
+    try:
+        os.ftruncate(handle, size)
+    finally:
+        os.close(handle)
