@@ -24,7 +24,7 @@ from conftest import widetrail
 from test_doing import new
 from widetrail.errors import WideTrailError
 from widetrail.finding import stores
-from widetrail.formats import dconf, hive, ini, registry, texts, xml
+from widetrail.formats import dconf, hive, ini, registry, registry_writing, texts, xml
 from widetrail.formats.canonical import canonical, digest
 from widetrail.formats.forms import FORMS
 from widetrail.formats.interface import Unreadable, Unwritable
@@ -50,8 +50,8 @@ def _split(data: bytes) -> tuple[str, bytes]:
 def _edited(data: bytes) -> None:
     at, text = _split(data)
     key = "HKEY_CURRENT_USER\\Software\\A"
-    edit = registry.Edit(key, at, registry.registry_text(at, at))
-    after = registry.registry_key(registry.edit_registry(text, [edit]), key)
+    edit = registry_writing.Edit(key, at, registry.registry_text(at, at))
+    after = registry.registry_key(registry_writing.edit_registry(text, [edit]), key)
     assert edit.value is not None and after.values[at.casefold()].data == edit.value.data
 
 

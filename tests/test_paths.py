@@ -28,7 +28,8 @@ from widetrail.finding.atlas import (
 from widetrail.finding.old_path_search import find_remnants, remnant_pattern
 from widetrail.formats.forms import FORMS
 from widetrail.formats.interface import Platform, Spot, Unreadable
-from widetrail.formats.registry import Key, registry_text, write_registry
+from widetrail.formats.registry import Key, registry_text
+from widetrail.formats.registry_writing import write_registry
 from widetrail.formats.sqlite import list_column, put_column
 from widetrail.machine.path_notation import KnownBearings, read_written
 from widetrail.machine.paths import trouble_with_name

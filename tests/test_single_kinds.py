@@ -32,20 +32,14 @@ from widetrail.steps.publish import Publish, PublishFacts, PublishStep
 from widetrail.steps.remnants import Remnants, RemnantsStep
 from widetrail.steps.remove import Remove, RemoveStep
 from widetrail.steps.retire import Retire, retire_step
-from widetrail.steps.run import Run, RunFacts, RunSettings, RunStep
+from widetrail.steps.run import Run
+from widetrail.steps.run_settings import RunFacts, RunSettings, RunStep
 from widetrail.steps.seat import SeatActs, SeatStep
 from widetrail.steps.wait import Wait, WaitSettings, WaitStep
 from widetrail.steps.write import Write, WriteStep
+from widetrail.testing.fake_programs import FakeCargo, FakePeople, FakePrograms
 from widetrail.testing.fake_seat import FakeLicences, FakeSeat
-from widetrail.testing.fakes import (
-    FakeCargo,
-    FakeEvidence,
-    FakeItem,
-    FakePaths,
-    FakePeople,
-    FakePrograms,
-    FakeWork,
-)
+from widetrail.testing.fakes import FakeEvidence, FakeItem, FakePaths, FakeWork
 from widetrail.testing.temp_machine import RECIPE, TempMachine
 
 CONTEXTS = (Work, OfItem, Evidence, Paths, Programs, Cargo, People, Licences)

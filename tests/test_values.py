@@ -23,17 +23,8 @@ from widetrail.finding.stores import plist_with
 from widetrail.formats.dconf import dconf_below, edit_dconf, gvariant_with, write_dconf
 from widetrail.formats.hive import hive_tree
 from widetrail.formats.plist import dump_plist
-from widetrail.formats.registry import (
-    KEY,
-    TYPES,
-    Edit,
-    Key,
-    RegistryText,
-    RegistryValue,
-    edit_registry,
-    registry_text,
-    write_registry,
-)
+from widetrail.formats.registry import TYPES, Key, RegistryText, RegistryValue, registry_text
+from widetrail.formats.registry_writing import KEY, Edit, edit_registry, write_registry
 from widetrail.machine import Effects, FolderMachine
 from widetrail.walking import Run
 

@@ -25,7 +25,7 @@ from widetrail.errors import (
 from widetrail.finding import find_application
 from widetrail.formats.texts import for_people
 from widetrail.machine import Effects, FolderMachine, Machine, this_machine
-from widetrail.machine.live import become
+from widetrail.machine.accounts import become
 from widetrail.recipe import Loaded, load_recipe
 from widetrail.recipe.recipe_cache import no_recipe, recipe_files, second_recipe
 from widetrail.steps import KINDS

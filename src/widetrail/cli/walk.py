@@ -23,7 +23,7 @@ from widetrail.cli.terminal_person import make_company
 from widetrail.errors import Halted, WentWrong
 from widetrail.formats.quantities import show_count, show_files
 from widetrail.machine import Effects
-from widetrail.machine.live import hand_over
+from widetrail.machine.accounts import hand_over
 from widetrail.machine.sensitive import WHY, Attention
 from widetrail.parcel import Parcel
 from widetrail.recipe import Station

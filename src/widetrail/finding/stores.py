@@ -27,15 +27,13 @@ from widetrail.formats.plist import dump_plist
 from widetrail.formats.reg import changed_value, registry_spots
 from widetrail.formats.registry import (
     ITSELF,
-    KEY,
-    Edit,
     Key,
     RegistryValue,
     full_key,
     registry_text,
     registry_tree,
-    write_registry,
 )
+from widetrail.formats.registry_writing import KEY, Edit, write_registry
 from widetrail.formats.trees import pointer_names, pointer_to
 from widetrail.machine import Machine
 from widetrail.recipe import Globs, Item

@@ -6,7 +6,8 @@ from collections.abc import Mapping
 
 from widetrail.formats.form import Form, insist_held, name_matches
 from widetrail.formats.interface import Spot
-from widetrail.formats.registry import Edit, RegistryText, RegistryValue, edit_registry
+from widetrail.formats.registry import RegistryText, RegistryValue
+from widetrail.formats.registry_writing import Edit, edit_registry
 
 
 def spots(data: bytes, at: str) -> list[Spot]:

@@ -6,14 +6,13 @@ Version 4 (``REGEDIT4``) is in the system's single-byte encoding throughout.
 
 from __future__ import annotations
 
-import codecs
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 from functools import lru_cache
 
-from widetrail.formats.interface import NotThere, Raw, Unreadable, Unwritable
-from widetrail.formats.texts import decode, encode
+from widetrail.formats.interface import NotThere, Raw, Unreadable
+from widetrail.formats.texts import decode
 
 TYPES = (
     "REG_NONE",
@@ -30,6 +29,8 @@ TYPES = (
     "REG_QWORD",
 )
 """Names of the value types, by their number (Windows, winnt.h)."""
+
+HEAD = "Windows Registry Editor Version 5.00"
 
 ITSELF = "@"
 """The name by which a key's own value is asked for."""
@@ -57,9 +58,9 @@ class RegistryValue:
         """The data as a text, number or list of texts; other types as hexadecimal text."""
         match self.type:
             case "REG_SZ" | "REG_EXPAND_SZ" | "REG_LINK":
-                return _wide(self.data).split("\0")[0]
+                return wide_text(self.data).split("\0")[0]
             case "REG_MULTI_SZ":
-                return [text for text in _wide(self.data).split("\0") if text]
+                return [text for text in wide_text(self.data).split("\0") if text]
             case "REG_DWORD" | "REG_QWORD":
                 return int.from_bytes(self.data, "little")
             case "REG_DWORD_BIG_ENDIAN":
@@ -67,7 +68,7 @@ class RegistryValue:
         return self.data.hex()
 
 
-def _wide(data: bytes) -> str:
+def wide_text(data: bytes) -> str:
     return data[: len(data) & ~1].decode("utf-16-le", "replace")
 
 
@@ -109,7 +110,7 @@ class RegistryText:
         """
         self.keys: dict[str, Key] = {}
         self.text, self.codec = decode(data)
-        begin, self.narrow = _after_head(self.text)
+        begin, self.narrow = after_head(self.text)
         self._parse(begin)
 
     def find(self, key: str) -> Key | None:
@@ -131,7 +132,7 @@ class RegistryText:
 
     def _parse(self, position: int) -> None:
         key: Key | None = None
-        for entry, line in _entries(self.text, position):
+        for entry, line in entries_in(self.text, position):
             if entry["key"] is not None:
                 key = self._key(entry["key"], removed=bool(entry["minus"]))
             elif entry["name"] is not None:
@@ -149,7 +150,7 @@ class RegistryText:
         return self.keys.setdefault(folded, Key(path))
 
     def _value(self, key: Key, entry: re.Match[str], line: int) -> None:
-        name = _name_of(entry)
+        name = name_of(entry)
         if entry["gone"] is not None:
             key.values.pop(name.casefold(), None)
             return
@@ -189,7 +190,7 @@ _ENTRY = re.compile(
 )
 
 
-def _after_head(text: str) -> tuple[int, bool]:
+def after_head(text: str) -> tuple[int, bool]:
     """Return where the first line of a registry text ends, and whether it is of version 4."""
     head = text.partition("\n")[0]
     told = head.strip().lstrip("\ufeff")
@@ -198,7 +199,7 @@ def _after_head(text: str) -> tuple[int, bool]:
     return min(len(head) + 1, len(text)), told == "REGEDIT4"
 
 
-def _entries(text: str, position: int) -> Iterator[tuple[re.Match[str], int]]:
+def entries_in(text: str, position: int) -> Iterator[tuple[re.Match[str], int]]:
     """Give each line or value of a registry text with the line it begins on."""
     line = 2
     while position < len(text):
@@ -211,7 +212,7 @@ def _entries(text: str, position: int) -> Iterator[tuple[re.Match[str], int]]:
         position = entry.end()
 
 
-def _name_of(entry: re.Match[str]) -> str:
+def name_of(entry: re.Match[str]) -> str:
     return "" if entry["name"] == "@" else _unescape(entry["name"][1:-1])
 
 
@@ -220,155 +221,6 @@ def _unescape(text: str) -> str:
 
 
 # Writing
-
-HEAD = "Windows Registry Editor Version 5.00"
-
-
-def write_registry(keys: Iterable[Key]) -> bytes:
-    """Return keys with their values as a text that the system's own tool reads (version 5)."""
-    parts = [f"{HEAD}\r\n"]
-    for key in keys:
-        parts.append(f"\r\n[{key.path}]\r\n")
-        parts += [f"{_value_line(value)}\r\n" for value in key.values.values()]
-    text = "".join([*parts, "\r\n"])
-    return codecs.BOM_UTF16_LE + text.encode("utf-16-le", "surrogatepass")
-
-
-def _value_line(value: RegistryValue, narrow: bool = False, ends: str = "\r\n") -> str:
-    name = f'"{_escape(value.name)}"' if value.name else "@"
-    return f"{name}={_value_text(value, len(name) + 1, narrow, ends)}"
-
-
-def _escape(text: str) -> str:
-    return text.replace("\\", "\\\\").replace('"', '\\"')
-
-
-def _value_text(value: RegistryValue, column: int, narrow: bool, ends: str) -> str:
-    """Return a value as it stands after ``=``; hexadecimal bytes end lines before column 80."""
-    if value.type == "REG_SZ" and (text := _as_text(value.data)) is not None:
-        return f'"{_escape(text)}"'
-    if value.type == "REG_DWORD" and len(value.data) == 4:
-        return f"dword:{int.from_bytes(value.data, 'little'):08x}"
-    number = _number(value.type)
-    data = value.data
-    if narrow and number in (2, 7):
-        try:
-            data = _wide(data).encode("cp1252")
-        except UnicodeEncodeError as error:
-            raise Unwritable("is of version 4, which lacks a character of the value") from error
-    head = "hex:" if number == 3 else f"hex({number:x}):"
-    column += len(head)
-    pieces = [head]
-    for at, byte in enumerate(data):
-        last = at == len(data) - 1
-        if column + (2 if last else 4) > 79:
-            pieces.append(f"\\{ends}  ")
-            column = 2
-        pieces.append(f"{byte:02x}" if last else f"{byte:02x},")
-        column += 3
-    return "".join(pieces)
-
-
-def _number(kind: str) -> int:
-    if kind in TYPES:
-        return TYPES.index(kind)
-    return int(kind.removeprefix("REG_TYPE_"), 16)
-
-
-def _as_text(data: bytes) -> str | None:
-    """Return data as the text it is when it stands in quotes, or ``None``."""
-    try:
-        text = data.decode("utf-16-le")
-    except UnicodeDecodeError:
-        return None
-    if not text.endswith("\0") or "\0" in text[:-1] or "\n" in text or "\r" in text:
-        return None
-    return text[:-1]
-
-
-@dataclass(frozen=True, slots=True)
-class Edit:
-    """One change of a registry: a value that is set, one that goes, or a key that goes.
-
-    Without a ``value`` the value ``name`` goes, and without a ``name`` the key with all below it
-    does; a ``value`` of ``None`` and a name of ``KEY`` makes the key.
-    """
-
-    key: str
-    name: str | None = None
-    value: RegistryValue | None = None
-
-
-KEY = "\0"
-"""The name by which an edit makes a key that holds no value."""
-
-
-def edit_registry(data: bytes, edits: Iterable[Edit]) -> bytes:
-    """Return a registry text with ``edits`` made in it, and every other byte kept.
-
-    Raises:
-        Unreadable: It is no registry text.
-        Unwritable: Its version or encoding cannot hold a value.
-    """
-    text, codec = decode(data)
-    ends = "\r\n" if "\r\n" in text else "\n"
-    narrow = _after_head(text)[1]
-    if narrow and data.isascii():  # what is added is in the system's encoding, as version 4 is
-        codec = "cp1252"
-    for edit in edits:
-        text = _edited(text, edit, narrow, ends)
-    return encode(text, codec, data)
-
-
-def _edited(text: str, edit: Edit, narrow: bool, ends: str) -> str:
-    wanted = full_key(edit.key).casefold()
-    if edit.name is None:
-        return _without_key(text, wanted)
-    inside, found, last = False, None, None
-    for entry, _ in _entries(text, _after_head(text)[0]):
-        if entry["key"] is not None:
-            inside = not entry["minus"] and full_key(entry["key"]).casefold() == wanted
-            last = entry.end() if inside else last
-        elif entry["name"] is not None and inside:
-            last = entry.end()
-            if _name_of(entry).casefold() == edit.name.casefold():
-                found = entry
-    if edit.value is None and edit.name != KEY:
-        return text if found is None else text[: found.start()] + text[found.end() :]
-    if edit.value is not None and found is not None:
-        column = found.start("value") - found.start()
-        told = _value_text(edit.value, column, narrow, ends)
-        return text[: found.start("value")] + told + text[found.end("value") :]
-    line = "" if edit.value is None else f"{_value_line(edit.value, narrow, ends)}{ends}"
-    if last is not None:
-        gap = "" if text[:last].endswith("\n") else ends
-        return f"{text[:last]}{gap if line else ''}{line}{text[last:]}"
-    gap = "" if text.endswith("\n") else ends
-    spaced = text.endswith(ends * 2)
-    before, after = ("", ends) if spaced else (ends, "")
-    return f"{text}{gap}{before}[{full_key(edit.key)}]{ends}{line}{after}"
-
-
-def _without_key(text: str, wanted: str) -> str:
-    """Return a registry text without a key, those below it, and the empty lines that part them."""
-    begin = _after_head(text)[0]
-    kept, inside, at, bare = [], False, 0, begin
-    for entry, _ in _entries(text, begin):
-        if entry["key"] is not None:
-            folded = full_key(entry["key"]).casefold()
-            mine = folded == wanted or folded.startswith(f"{wanted}\\")
-            if mine and not inside:
-                kept.append((at, entry.start(), bare))
-            if inside and not mine:
-                at = entry.start()
-            inside = mine
-        if entry.group(0).strip():
-            bare = entry.end()
-    if not inside:
-        kept.append((at, len(text), len(text)))
-    elif bare == len(text):  # no empty line follows the last, so the one before it goes
-        kept[-1] = (kept[-1][0], kept[-1][2], 0)
-    return "".join(text[begin:end] for begin, end, _ in kept)
 
 
 @lru_cache(maxsize=4)

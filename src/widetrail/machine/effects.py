@@ -14,8 +14,8 @@ import stat
 import subprocess
 import sys
 import threading
-from collections.abc import Callable, Iterator, Mapping, Sequence
-from contextlib import AbstractContextManager, contextmanager, suppress
+from collections.abc import Callable, Mapping, Sequence
+from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from pathlib import Path
 from types import TracebackType
@@ -24,6 +24,7 @@ from widetrail.errors import Halted
 from widetrail.formats import outside
 from widetrail.formats.outside import SafePath, StrPath
 from widetrail.machine.processes import Began, Ran, run_to_end
+from widetrail.machine.same_status import PERMISSIONS, is_shut, make_same, writable
 
 _NEW = os.O_WRONLY | os.O_CREAT
 
@@ -163,7 +164,7 @@ class Effects:
         are on this machine. A pipe is made where there is none yet.
         """
         with self._effect("set status", to):
-            _make_same(path, to)
+            make_same(path, to)
 
     def set_mode(self, path: Path, mode: int) -> None:
         """Set permission bits alone."""
@@ -175,29 +176,29 @@ class Effects:
 
         A folder of the account's own that may not be written to is made so for the moment of it.
         """
-        with self._effect("rename", to), _writable(path, path.parent, to.parent) as mode:
+        with self._effect("rename", to), writable(path, path.parent, to.parent) as mode:
             outside.rename(path, to)
             if mode is not None:
                 outside.set_mode(to, mode)
 
     def replace(self, path: Path, to: Path) -> None:
         """Rename within a volume over what is at ``to``, which must be the tool's to change."""
-        with self._effect("replace", to), _writable(None, path.parent, to.parent):
+        with self._effect("replace", to), writable(None, path.parent, to.parent):
             outside.replace(path, to)
 
     def remove_file(self, path: Path) -> None:
         """Remove one file or link."""
-        with self._effect("remove", path), _writable(None, path.parent):
+        with self._effect("remove", path), writable(None, path.parent):
             outside.remove_file(path)
 
     def remove_folder(self, path: Path) -> None:
         """Remove one empty folder."""
-        with self._effect("remove folder", path), _writable(None, path.parent):
+        with self._effect("remove folder", path), writable(None, path.parent):
             outside.remove_folder(path)
 
     def remove_tree(self, path: Path) -> None:
         """Remove a folder of the tool's own with all in it, one effect each; links unfollowed."""
-        if _is_shut(path):
+        if is_shut(path):
             self.set_mode(path, 0o700)
         for inner in sorted(SafePath(path).iterdir()):
             if inner.is_dir():
@@ -254,7 +255,7 @@ class Effects:
     def set_status(self, path: StrPath, mode: int, mtime_ns: int) -> None:
         """Set permission bits (never set-user-id or set-group-id) and the time of change."""
         with self._effect("set status", path):
-            outside.set_mode(path, stat.S_IMODE(mode) & _PERMISSIONS)
+            outside.set_mode(path, stat.S_IMODE(mode) & PERMISSIONS)
             outside.set_times(path, mtime_ns)
 
     def sync_folder(self, path: Path) -> None:
@@ -310,77 +311,6 @@ class _Change:
             raise EffectFailed(self._kind, self._path, error) from error
 
 
-def _is_shut(folder: Path) -> bool:
-    """Return whether a folder of the account's own may not be changed by it."""
-    if sys.platform == "win32" or os.geteuid() == 0:
-        return False
-    try:
-        status = outside.status_of(folder)
-    except OSError:
-        return False
-    shut = status.st_mode & 0o300 != 0o300
-    return stat.S_ISDIR(status.st_mode) and shut and status.st_uid == os.geteuid()
-
-
-@contextmanager
-def _writable(moved: Path | None, *folders: Path) -> Iterator[int | None]:
-    """Have names in ``folders`` be changed, and a folder ``moved``, where the account owns them.
-
-    Gives the mode that the moved one is to have again, if it was changed.
-    """
-    shut = {f: _mode(f) for f in dict.fromkeys(folders) if _is_shut(f)}
-    mode = _mode(moved) if moved is not None and _is_shut(moved) else None
-    for folder, before in shut.items():
-        outside.set_mode(folder, before | 0o300)
-    try:
-        if moved is not None and mode is not None:  # its name of the folder above is in it
-            outside.set_mode(moved, mode | 0o300)
-        yield mode
-    finally:
-        for folder, before in shut.items():
-            outside.set_mode(folder, before)
-
-
-def _mode(path: Path) -> int:
-    return stat.S_IMODE(outside.status_of(path).st_mode)
-
-
-def more_status(path: Path, to: Path) -> bool:
-    """Return whether a copy at ``to`` lacks something that ``Effects.make_same`` would give it.
-
-    A socket or device has no copy.
-    """
-    status = outside.status_of(path)
-    if not SafePath(to).exists():
-        return stat.S_ISFIFO(status.st_mode)
-    now = outside.status_of(to)
-    file = stat.S_ISREG(status.st_mode) or stat.S_ISDIR(status.st_mode)
-    other = (now.st_uid, now.st_gid, now.st_mode) != (status.st_uid, status.st_gid, status.st_mode)
-    lists = file and outside.access_lists_of(path)
-    return bool(lists) or other or now.st_mtime_ns != status.st_mtime_ns
-
-
-def _make_same(path: StrPath, to: StrPath) -> None:
-    if sys.platform == "win32":  # there is no more to it there
-        return
-    status = outside.status_of(path)
-    if stat.S_ISFIFO(status.st_mode) and not SafePath(to).exists():
-        outside.make_pipe(to)
-    now, link = outside.status_of(to), stat.S_ISLNK(status.st_mode)
-    if (now.st_uid, now.st_gid) != (status.st_uid, status.st_gid):
-        with suppress(PermissionError):  # only an administrator gives files away
-            outside.set_owner(to, status.st_uid, status.st_gid)
-    if link:
-        return
-    outside.set_access_lists(to, outside.access_lists_of(path))
-    outside.set_mode(to, stat.S_IMODE(status.st_mode))
-    outside.set_times(to, status.st_mtime_ns)
-
-
-_PERMISSIONS = 0o1777
-"""Bits of a mode that are carried: never set-user-id or set-group-id."""
-
-
 class Writing:
     """A file being written through the seam; close it, or use it in ``with``."""
 
@@ -410,7 +340,7 @@ class Writing:
         with self._effects._effect("set status", self._path):
             by_handle = os.chmod in os.supports_fd and os.utime in os.supports_fd
             at = self._handle if by_handle else self._path
-            outside.set_mode(at, stat.S_IMODE(mode) & _PERMISSIONS)
+            outside.set_mode(at, stat.S_IMODE(mode) & PERMISSIONS)
             outside.set_times(at, mtime_ns)
 
     def sync(self) -> None:

@@ -24,18 +24,13 @@ from widetrail.formats.hive import hive_key, hive_tree
 from widetrail.formats.interface import NotThere, Unreadable
 from widetrail.formats.outside import SafePath, names_in, read_outside
 from widetrail.formats.parser_process import ask
-from widetrail.formats.registry import (
-    Edit,
-    Key,
-    edit_registry,
-    full_key,
-    registry_key,
-    registry_tree,
-)
+from widetrail.formats.registry import Key, full_key, registry_key, registry_tree
+from widetrail.formats.registry_writing import Edit, edit_registry
 from widetrail.formats.texts import decode
 from widetrail.machine import paths
 from widetrail.machine.effects import Effects
 from widetrail.machine.host import HostMachine, copy_plain
+from widetrail.machine.host_programs import host_command, in_machine_paths, insist_not_here
 from widetrail.machine.interface import Channels, Completed, Machine, Room
 from widetrail.machine.machine_file import (
     DESKTOP_SETTINGS,
@@ -45,6 +40,7 @@ from widetrail.machine.machine_file import (
     Disk,
     Program,
     environments_of,
+    hive_of,
     read_machine_file,
 )
 from widetrail.machine.own_folders import OWN_STATE, own_state
@@ -187,7 +183,7 @@ class FolderMachine(HostMachine):
         try:
             if text.is_file():
                 return ask(registry_key, read_outside(text, HIVE_MOST), path)
-            hive, below = self._hive_of(path)
+            hive, below = hive_of(self._home, path)
             return ask(hive_key, self.read(hive, HIVE_MOST), below)
         except NotThere:
             return None
@@ -203,7 +199,7 @@ class FolderMachine(HostMachine):
         text = self.folder / REGISTRY
         if text.is_file():
             return ask(registry_tree, read_outside(text, HIVE_MOST), path)
-        hive, below = self._hive_of(path)
+        hive, below = hive_of(self._home, path)
         keys = ask(hive_tree, self.read(hive, HIVE_MOST), below)
         return tuple(Key(path + k.path[len(below.strip("\\")) :], k.values) for k in keys)
 
@@ -236,17 +232,6 @@ class FolderMachine(HostMachine):
             file.sync()
         self.effects.replace(beside, path)
         self.effects.sync_folder(path.parent)
-
-    def _hive_of(self, key: str) -> tuple[str, str]:
-        """Return the hive file that holds a full key, and the key's path in it."""
-        hive, _, rest = key.partition("\\")
-        first, _, below = rest.partition("\\")
-        if hive == "HKEY_CURRENT_USER":
-            return paths.join(self._home, "NTUSER.DAT"), rest
-        if hive == "HKEY_LOCAL_MACHINE" and first.casefold() in ("software", "system"):
-            folder = paths.join(self._home[:2], "Windows/System32/config")
-            return paths.join(folder, first.upper()), below
-        raise Unreadable(f"no hive file holds {key}")
 
     def desktop_settings(self) -> bytes:
         text = self.folder / DESKTOP_SETTINGS
@@ -348,12 +333,9 @@ class FolderMachine(HostMachine):
     def _command(self, program: str) -> tuple[list[str], dict[str, str], str]:
         installed = self._program(program)
         if installed is None:
-            raise MachineUnusable(
-                "is not installed",
-                where=program,
-                why=f"{FILE} of {self.name} does not list it",
-            )
-        command = [_host_command(installed.start[0]), *installed.start[1:]]
+            why = f"{FILE} of {self.name} does not list it"
+            raise MachineUnusable("is not installed", where=program, why=why)
+        command = [host_command(installed.start[0]), *installed.start[1:]]
         return command, self.environment(program), self._home
 
     def start(
@@ -366,7 +348,7 @@ class FolderMachine(HostMachine):
         given = [self._argument(program, text) for text in arguments]
         env = {name: self._argument(program, text) for name, text in channels.env.items()}
         done = super().start(program, given, seconds, replace(channels, env=env))
-        return self._as_machine(done) if self._paths_of(program) == "host" else done
+        return in_machine_paths(done, self._at) if self._paths_of(program) == "host" else done
 
     def launch(self, program: str, arguments: Sequence[str]) -> None:
         super().launch(program, [self._argument(program, text) for text in arguments])
@@ -387,23 +369,9 @@ class FolderMachine(HostMachine):
         kind = self._paths_of(program)
         if kind == "host":
             return str(self.host(text))
-        above = os.path.dirname(text.rstrip("/"))  # noqa: PTH120 - a text of the machine
-        if not kind and above.count("/") > 1 and os.path.isdir(above):  # noqa: PTH112
-            raise MachineUnusable(
-                "might be changed on this computer itself",
-                where=text,
-                why=f"{program} is played here, and {above} is a real folder too",
-                todo=f"Say in {FILE} which paths it is given: paths: machine, or paths: host.",
-            )
+        if not kind:
+            insist_not_here(text, program)
         return text
-
-    def _as_machine(self, done: Completed) -> Completed:
-        """Return what a program printed with the machine's own paths for those of this system."""
-        output, printed = done.output, done.printed
-        for mount, host in sorted(self._at.items(), key=lambda at: -len(at[1])):
-            output = output.replace(f"{host}/", f"{mount}/").replace(host, mount or "/")
-            printed = printed.replace(os.fsencode(f"{host}/"), os.fsencode(f"{mount}/"))
-        return replace(done, output=output, printed=printed)
 
     def environment(self, program: str) -> dict[str, str]:
         """Return the whole environment of a program started here.
@@ -429,19 +397,3 @@ class FolderMachine(HostMachine):
         )
         common |= {**given, **self.file.environment, **self.given, **own}
         return common
-
-
-PYTHON = "python"
-"""What a folder machine calls the Python that runs Wide Trail."""
-
-
-def _host_command(name: str) -> str:
-    if name == PYTHON:
-        return sys.executable
-    beside = Path(sys.executable).parent / name
-    found = str(beside) if beside.is_file() else shutil.which(name)
-    if found is None:
-        raise MachineUnusable(
-            "there is no such command", where=name, todo="Install what provides it."
-        )
-    return found

@@ -13,7 +13,8 @@ from dataclasses import dataclass, field
 from typing import BinaryIO, Literal, NamedTuple, Protocol
 
 from widetrail.formats.outside import SafePath
-from widetrail.formats.registry import Edit, Key
+from widetrail.formats.registry import Key
+from widetrail.formats.registry_writing import Edit
 from widetrail.machine.effects import Effects, Writing
 from widetrail.machine.platforms import Platform, PlatformRules
 from widetrail.machine.processes import Began

@@ -18,10 +18,12 @@ from widetrail.errors import InputUnusable, MachineUnusable, WentWrong
 from widetrail.formats.canonical import digest
 from widetrail.formats.dconf import write_dconf
 from widetrail.formats.interface import Platform, Unreadable
-from widetrail.formats.outside import SafePath, give_tree
-from widetrail.formats.registry import Edit, Key
+from widetrail.formats.outside import SafePath
+from widetrail.formats.registry import Key
+from widetrail.formats.registry_writing import Edit
 from widetrail.formats.texts import decode
 from widetrail.machine import paths
+from widetrail.machine.accounts import as_root, script_run
 from widetrail.machine.effects import Effects
 from widetrail.machine.host import HostMachine, copy_plain
 from widetrail.machine.interface import Channels, Machine, Room
@@ -30,7 +32,7 @@ from widetrail.machine.platforms.macos import MACOS
 from widetrail.machine.roots import redirected_by_user_dirs, redirected_by_xdg, standard_roots
 
 if TYPE_CHECKING:
-    import psutil
+    pass
 
 NETWORK_FORMATS = frozenset({"nfs", "nfs4", "cifs", "smb3", "smbfs", "afpfs", "9p", "ceph"})
 """Formats of volumes that other machines see too, as the systems name them."""
@@ -151,7 +153,7 @@ class LiveMachine(HostMachine):
         lines, wanted = [], {program, os.path.realpath(program)}
         for process in psutil.process_iter():
             try:
-                if process.username().endswith(self.user) and _runs(process, wanted):
+                if process.username().endswith(self.user) and script_run(process, wanted):
                     lines.append(f"process {process.pid}")
             except (psutil.Error, OSError):
                 continue
@@ -202,7 +204,7 @@ class LinuxMachine(LiveMachine):
 
     def __init__(self, user: str, home: str, effects: Effects | None = None) -> None:
         super().__init__(LINUX.name, _linux_release(), user, home, effects)
-        self.administrator = _as_root()
+        self.administrator = as_root()
 
     def _hardware(self) -> str:
         for path in ("/etc/machine-id", "/var/lib/dbus/machine-id"):
@@ -270,7 +272,7 @@ class MacMachine(LiveMachine):
 
     def __init__(self, user: str, home: str, effects: Effects | None = None) -> None:
         super().__init__(MACOS.name, system_platform.mac_ver()[0], user, home, effects)
-        self.administrator = _as_root()
+        self.administrator = as_root()
 
     def _hardware(self) -> str:
         import uuid
@@ -289,30 +291,6 @@ if sys.platform == "win32":
     from widetrail.machine.live_windows import WindowsMachine
 
 
-def _runs(process: psutil.Process, wanted: set[str]) -> bool:
-    """Return whether a process is a program: by its file, or as a script that another runs.
-
-    A process that has ended and is not taken note of yet runs nothing any more.
-    """
-    if process.status() == "zombie":
-        return False
-    if process.exe() in wanted:
-        return True
-    words = [w for w in process.cmdline()[:_SCRIPT_WITHIN] if "/" in w and not w.startswith("-")]
-    return any(os.path.realpath(Path(process.cwd()) / word) in wanted for word in words)
-
-
-_SCRIPT_WITHIN = 4
-"""Words of a command, at most, until the script that its first one runs."""
-
-
-def _as_root() -> bool:
-    """Return whether this process runs as the administrator of a system with numbered accounts."""
-    if sys.platform == "win32":
-        return False
-    return os.geteuid() == 0
-
-
 def _has_network() -> bool:
     """Return whether an interface other than the machine's own loop is up."""
     import psutil
@@ -325,58 +303,6 @@ def _linux_release() -> str:
         return system_platform.freedesktop_os_release().get("VERSION_ID", system_platform.release())
     except OSError:
         return system_platform.release()
-
-
-def hand_over(folder: Path, account: str) -> None:
-    """Give a parcel's folder with all in it to ``account``, where an administrator acts for it.
-
-    Nobody else may look into a parcel that is not sealed, and the station before was another
-    account. What is no folder or file, or has other names elsewhere, stays whose it is.
-    """
-    if sys.platform == "win32" or not account or os.geteuid() != 0 or not folder.is_dir():
-        return
-    import pwd
-
-    try:
-        entry = pwd.getpwnam(account)
-    except KeyError:  # that is told where the account is taken
-        return
-    give_tree(os.path.realpath(folder), entry.pw_uid, entry.pw_gid)
-
-
-def become(account: str) -> None:
-    """Have this process act with the rights of ``account`` from here on, where it is an
-    administrator's that acts for somebody else.
-
-    Whatever is made belongs to that account then, and nothing of the account's leads anywhere that
-    it may not go itself. There is no way back.
-
-    Raises:
-        InputUnusable: There is no such account, or it may not read the program itself.
-    """
-    if sys.platform == "win32" or not account or os.geteuid() != 0:
-        return
-    import pwd
-
-    try:
-        entry = pwd.getpwnam(account)
-    except KeyError as error:
-        raise InputUnusable("there is no such account here", where=account) from error
-    if entry.pw_uid == 0:
-        return
-    os.initgroups(entry.pw_name, entry.pw_gid)
-    os.setgid(entry.pw_gid)
-    os.setuid(entry.pw_uid)
-    for name in [n for n in os.environ if n.startswith(("XDG_", "SUDO_"))]:
-        del os.environ[name]
-    os.environ |= {"HOME": entry.pw_dir, "USER": entry.pw_name, "LOGNAME": entry.pw_name}
-    if not (os.access(sys.executable, os.X_OK) and os.access(__file__, os.R_OK)):
-        raise InputUnusable(
-            f"this cannot be done with the rights of {account}",
-            where=sys.executable,
-            why="that account may not read the Python that Wide Trail is installed in",
-            todo=f"Install it where every account may read it, or run it as {account}.",
-        )
 
 
 def this_machine(account: str = "", effects: Effects | None = None) -> LiveMachine:

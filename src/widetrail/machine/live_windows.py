@@ -15,7 +15,8 @@ if sys.platform == "win32":
     from pathlib import Path
 
     from widetrail.errors import InputUnusable
-    from widetrail.formats.registry import KEY, TYPES, Edit, Key, RegistryValue, full_key, type_name
+    from widetrail.formats.registry import TYPES, Key, RegistryValue, full_key, type_name
+    from widetrail.formats.registry_writing import KEY, Edit
     from widetrail.machine.effects import Effects
     from widetrail.machine.live import LiveMachine
     from widetrail.machine.platforms.windows import WINDOWS

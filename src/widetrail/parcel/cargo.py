@@ -4,23 +4,24 @@ from __future__ import annotations
 
 import hashlib
 import json
-import os
-import tempfile
-import time
-from base64 import b64encode
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from contextlib import contextmanager
 from types import TracebackType
 from typing import Any, BinaryIO, Protocol
 
-from widetrail.errors import MachineUnusable, ParcelUnusable
 from widetrail.formats.outside import SafePath
 from widetrail.machine import Effects, Entry
-from widetrail.parcel.medium_reading import reading
+from widetrail.parcel.file_reading import (
+    attributes_told,
+    is_changed,
+    is_fresh,
+    read_most,
+    readable,
+    sha256_of,
+)
 from widetrail.parcel.seal import ENDING, Seal
 from widetrail.parcel.segments import BLOCK, CHUNK, PIECE, Segment, tar_header
 from widetrail.steps import CargoEntry
-from widetrail.steps.cargo import Piece, UnreadableFile, Unstable
+from widetrail.steps.cargo import Piece, Unstable
 
 SEGMENT = 64 * 1024 * 1024
 """Bytes of a segment before sealing, at most; what is larger is packed in pieces."""
@@ -132,8 +133,8 @@ class CargoWriter:
                 packed = had.get(entry.path)
                 if packed is None or not self._is_still(packed, entry, open_file, attributes):
                     has_some = entry.kind in ("file", "folder")
-                    with _readable(entry):
-                        told = _told(attributes(entry.path)) if has_some else ""
+                    with readable(entry):
+                        told = attributes_told(attributes(entry.path)) if has_some else ""
                     packed = self._pack(item, entry, open_file, moved, told)
                     self.fresh.append(packed)
                 elif entry.kind == "file":
@@ -168,14 +169,14 @@ class CargoWriter:
             return True
         if entry.kind in ("link", "hard"):
             return True
-        with _readable(entry):
-            if _told(attributes(entry.path)) != packed.attributes:
+        with readable(entry):
+            if attributes_told(attributes(entry.path)) != packed.attributes:
                 return False
         if entry.kind == "folder":
             return True
         self._seen.note(packed.item, entry)
         with open_file(entry.path) as file:
-            return _sha256(iter(lambda: file.read(CHUNK), b"")) == packed.sha256
+            return sha256_of(iter(lambda: file.read(CHUNK), b"")) == packed.sha256
 
     def _maybe_commit(self) -> None:
         size, files = self._since
@@ -228,7 +229,7 @@ class CargoWriter:
         attributes: str,
     ) -> CargoEntry:
         self._seen.note(item, entry)
-        with _readable(entry), open_file(entry.path) as file:
+        with readable(entry), open_file(entry.path) as file:
             if small := entry.size <= min(CHUNK, SEGMENT - HEADERS):
                 pieces, sha256 = self._pack_small(item, entry, file, attributes)
             else:
@@ -258,9 +259,9 @@ class CargoWriter:
     ) -> tuple[list[Piece], str]:
         """Pack a file that is read at once; return where it lies and its SHA-256."""
         size = entry.size
-        data = _read(file, size + 1)
+        data = read_most(file, size + 1)
         hashed = hashlib.sha256(data)
-        if len(data) != size or _is_changed(file, entry) or _is_fresh(entry, file, hashed):
+        if len(data) != size or is_changed(file, entry) or is_fresh(entry, file, hashed):
             raise Unstable(entry.path)
         segment = self._room_for(size)
         header = tar_header(f"{item}/{entry.path}", entry, attributes, size)
@@ -285,7 +286,7 @@ class CargoWriter:
             segment.write(tar_header(of_piece, entry, attributes, size))
             pieces.append((segment.name, segment.size, size))
             left -= _copy(file, segment, size, hashed, moved)
-        if left or file.read(1) or _is_changed(file, entry) or _is_fresh(entry, file, hashed):
+        if left or file.read(1) or is_changed(file, entry) or is_fresh(entry, file, hashed):
             raise Unstable(entry.path)
         return pieces, hashed.hexdigest()
 
@@ -329,56 +330,6 @@ class CargoWriter:
         self._effects.sync_folder(self._folder)
 
 
-@contextmanager
-def _readable(entry: Entry) -> Iterator[None]:
-    """Tell which file it is that the system cannot read.
-
-    Effects raise errors of their own, so that what comes here is of reading.
-    """
-    try:
-        yield
-    except MachineUnusable as error:
-        raise UnreadableFile(entry.path, error) from error
-    except OSError as error:
-        why = error.strerror or str(error)
-        told = MachineUnusable("cannot be read", where=entry.path, why=why)
-        raise UnreadableFile(entry.path, told) from error
-
-
-def _is_changed(file: BinaryIO, entry: Entry) -> bool:
-    """Return whether an open file is no longer the one that was listed, by its status.
-
-    What has no number was made just now, and is no file of the machine.
-    """
-    if not entry.number:
-        return False
-    status = os.fstat(file.fileno())
-    now = f"{status.st_dev}:{status.st_ino}", status.st_size, status.st_mtime_ns, status.st_ctime_ns
-    return now != (entry.number, entry.size, entry.mtime, entry.changed)
-
-
-COARSE = 2 * 10**9
-"""Nanoseconds that times of change are rounded to on FAT volumes (exFAT: 10 ms)."""
-
-
-def _is_fresh(entry: Entry, file: BinaryIO, hashed: Any) -> bool:
-    """Return whether a file that was changed a moment ago, on a volume whose times are too coarse
-    to tell another change, holds something else than was ``hashed`` when it is read again."""
-    coarse = entry.mtime % 10**9 == 0 and bool(entry.number)
-    if not coarse or time.time_ns() - max(entry.mtime, entry.changed) > 2 * COARSE:
-        return False
-    file.seek(0)
-    return _sha256(iter(lambda: file.read(CHUNK), b"")) != str(hashed.hexdigest())
-
-
-def _read(file: BinaryIO, most: int) -> bytes:
-    """Return up to ``most`` bytes; fewer only at the end of the file."""
-    data = file.read(most)
-    while 0 < len(data) < most and (more := file.read(most - len(data))):
-        data += more
-    return data
-
-
 def _piece_sizes(size: int) -> Iterator[int]:
     """Give the sizes of the pieces a file is packed in: one, unless no segment holds it."""
     most = max(SEGMENT - HEADERS, SEGMENT // 2)
@@ -405,87 +356,3 @@ def _copy(
         while padding:
             segment.write(b"\0" * min(CHUNK, padding))
             padding -= min(CHUNK, padding)
-
-
-def _sha256(chunks: Iterable[bytes]) -> str:
-    hashed = hashlib.sha256()
-    for chunk in chunks:
-        hashed.update(chunk)
-    return hashed.hexdigest()
-
-
-def _told(attributes: Mapping[str, bytes]) -> str:
-    """Return extended attributes as an entry tells them."""
-    if not attributes:
-        return ""
-    return json.dumps({n: b64encode(v).decode() for n, v in sorted(attributes.items())})
-
-
-class CargoReader:
-    """Reads the cargo that an index describes."""
-
-    def __init__(
-        self, folder: SafePath, entries: tuple[CargoEntry, ...], seal: Seal | None = None
-    ) -> None:
-        self._folder, self.entries, self._seal = folder, entries, seal
-        self._open: tuple[str, BinaryIO] | None = None
-
-    def _segment(self, name: str) -> BinaryIO:
-        """Return the open segment ``name``; one is open at a time, since they are read in order."""
-        if self._open is None or self._open[0] != name:
-            self.close()
-            file: BinaryIO = (self._folder / name).reading(CHUNK)
-            if self._seal is not None:
-                file = self._unsealed(file, name)
-            self._open = name, file
-        return self._open[1]
-
-    def _unsealed(self, file: BinaryIO, name: str) -> BinaryIO:
-        """Return a file without a name that holds what is sealed in ``file``."""
-        assert self._seal is not None
-        opened = tempfile.TemporaryFile(buffering=CHUNK)  # noqa: SIM115 - it is closed by close()
-        try:
-            with file:
-                self._seal.open(file, opened, str(self._folder / name))
-        except BaseException:
-            opened.close()
-            raise
-        return opened  # type: ignore[return-value]
-
-    def close(self) -> None:
-        """Close what is open; reading opens it again."""
-        if self._open is not None:
-            self._open[1].close()
-            self._open = None
-
-    def of(self, item: str) -> tuple[CargoEntry, ...]:
-        """Return the entries of ``item``, folders before what is in them."""
-        return tuple(e for e in self.entries if e.item == item)
-
-    def chunks(self, entry: CargoEntry) -> Iterator[bytes]:
-        """Give the bytes of a packed file, as they are in the segments.
-
-        Raises:
-            Halted: The medium is gone, or fails.
-        """
-        for segment, offset, size in entry.in_pieces:
-            with reading(self._folder / segment):
-                file, left = self._segment(segment), size
-                file.seek(offset)
-                while left and (chunk := file.read(min(CHUNK, left))):
-                    left -= len(chunk)
-                    yield chunk
-
-    def insist(self, entry: CargoEntry) -> None:
-        """Check the bytes of a packed file against its SHA-256.
-
-        Raises:
-            ParcelUnusable: They are not those that were packed.
-        """
-        if _sha256(self.chunks(entry)) != entry.sha256:
-            raise ParcelUnusable(
-                "cargo was damaged or touched",
-                where=str(self._folder / entry.segment),
-                why=f"the SHA-256 of {entry.path} does not fit",
-                todo="Pack again on old.",
-            )

@@ -42,7 +42,8 @@ from widetrail.parcel.bag import (
     open_bag,
     wrong_in_bag,
 )
-from widetrail.parcel.cargo import COMMIT, COMMIT_FILES, CargoReader, CargoWriter, Seen
+from widetrail.parcel.cargo import COMMIT, COMMIT_FILES, CargoWriter, Seen
+from widetrail.parcel.cargo_reader import CargoReader
 from widetrail.parcel.index import read_index, write_index
 from widetrail.parcel.logbook import FOLDER as LOGBOOK
 from widetrail.parcel.logbook import Generation, add_generation, is_newest, read_logbook

@@ -11,7 +11,7 @@ from widetrail.finding import Unknown, find_application
 from widetrail.machine import FolderMachine
 from widetrail.planning import Plan
 from widetrail.recipe import Loaded
-from widetrail.rehearsing.rehearsal import (
+from widetrail.rehearsing.rehearsal_file import (
     Differing,
     Expect,
     ExpectedItem,

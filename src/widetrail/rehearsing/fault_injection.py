@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from widetrail.machine.effects import Effect
-from widetrail.rehearsing.rehearsal import Change, Incident
+from widetrail.rehearsing.rehearsal_file import Change, Incident
 from widetrail.steps import Step
 from widetrail.walking.waiting import Silent
 

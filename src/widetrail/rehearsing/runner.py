@@ -38,14 +38,8 @@ from widetrail.rehearsing.expectations import (
 )
 from widetrail.rehearsing.fault_injection import Happening, Stopped
 from widetrail.rehearsing.maker import licence_files, serials_on, serving_copy, words_on
-from widetrail.rehearsing.rehearsal import (
-    Change,
-    Expect,
-    ExpectedItem,
-    Rehearsal,
-    RehearsalFile,
-    Side,
-)
+from widetrail.rehearsing.rehearsal import Rehearsal
+from widetrail.rehearsing.rehearsal_file import Change, Expect, ExpectedItem, RehearsalFile, Side
 from widetrail.rehearsing.stage import (
     RUN,
     canary,

@@ -33,7 +33,7 @@ from widetrail.machine.platforms import PLATFORMS
 from widetrail.machine.roots import default_home
 from widetrail.recipe import Loaded, Reading
 from widetrail.rehearsing.maker import address_of
-from widetrail.rehearsing.rehearsal import Change, Hollow, Side
+from widetrail.rehearsing.rehearsal_file import Change, Hollow, Side
 from widetrail.steps.write import written_with
 from widetrail.walking.overlaps import journal_of, runs_on
 from widetrail.walking.run_folders import own_homes

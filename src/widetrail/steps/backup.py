@@ -10,9 +10,9 @@ from typing import Any, cast
 from widetrail.errors import MachineUnusable
 from widetrail.formats.outside import SafePath
 from widetrail.machine import Entry, Machine
-from widetrail.machine.effects import more_status
 from widetrail.machine.moves import Move, carry_out, modes_of, read_moves, times_of
 from widetrail.machine.paths import base, join, parent
+from widetrail.machine.same_status import more_status
 from widetrail.steps.contexts import Record, Work
 from widetrail.steps.outcomes import Fact
 from widetrail.steps.run_storage import ASIDE, SAVED, STAGING, Room

@@ -6,172 +6,26 @@ what it changed is given back where it failed.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
-from typing import Annotated, ClassVar, Literal, Protocol
-
-from pydantic import AfterValidator, BeforeValidator, Field, model_validator
+from collections.abc import Iterator, Sequence
 
 from widetrail.errors import Halted, Waiting, WideTrailError
-from widetrail.formats.documents import flaw
-from widetrail.formats.expressions import check_one_group
 from widetrail.machine import Channels, Completed
 from widetrail.machine.paths import base
-from widetrail.recipe.conditions import Condition, Duration, one_or_many, parse_duration
-from widetrail.recipe.settings import Settings, StepText
-from widetrail.recipe.templates import Brace, braces, literal, parse_template, plain
-from widetrail.recipe.text_types import ArgumentText, Name, Said
+from widetrail.recipe.conditions import parse_duration
+from widetrail.recipe.templates import Brace, literal, parse_template, plain
 from widetrail.steps.backup import keep_first, put_back, save
 from widetrail.steps.command_outcome import last_lines, said, trouble_of, values_told
-from widetrail.steps.commands import EXCHANGED, Arguments, refuse_option, show_command
-from widetrail.steps.contexts import Evidence, Licences, OfItem, People, Programs, Record, Work
+from widetrail.steps.commands import refuse_option, show_command
+from widetrail.steps.contexts import Record
 from widetrail.steps.kind import Act, Rule
-from widetrail.steps.outcomes import Done, Facts, Failed, Outcome
+from widetrail.steps.outcomes import Done, Failed, Outcome
 from widetrail.steps.people import Asked
 from widetrail.steps.reading_conditions import holding, missing, unlike_reading
 from widetrail.steps.run_records import ended_well, place_of, was_run
+from widetrail.steps.run_settings import Has, RunFacts, RunSettings, RunStep
 from widetrail.steps.seat_runs import Statuses, named, run_for_seat
 from widetrail.steps.step import Step, Unfolding
 from widetrail.steps.undo import UndoAct, WayBack
-
-
-class Has(Work, OfItem, Evidence, Programs, People, Licences, Protocol):
-    """What running a command takes."""
-
-
-_KILLED = "one that is killed while the command runs (during)"
-
-
-def _check_made(text: str) -> str:
-    if text in EXCHANGED:
-        return text
-    pieces = parse_template(text)
-    inside = len(pieces) > 1 and pieces[0] == Brace("parcel") and str(pieces[1]).startswith("/")
-    if not inside or len(text) < len("{parcel}/x") or "/" in text[len("{parcel}/") :]:
-        hint = 'Write it like "{parcel}/export.zip"'
-        raise flaw("made", f'"{text}" is no file of the parcel', hint)
-    return text
-
-
-Made = Annotated[ArgumentText, AfterValidator(_check_made)]
-
-
-class RunSettings(Settings):
-    """The settings of ``run``."""
-
-    for_licences = True
-    not_for_licences = ("changes", "undone_by", "ended_by", "tells", "stdout")
-    unordered = ("changes",)
-    not_empty = ("tells", "done_when")
-    commands_at = ("run", "undone_by", "ended_by")
-    noticed_by: ClassVar = {
-        "changes": "one that is undone",
-        "repeat": _KILLED,
-        "ended_by": _KILLED,
-        "done_when": _KILLED,
-        "undone_by": "one that is undone",
-        "tells": "one where the program tells another number than the reading",
-        "makes": "one where the file is not made",
-        "within": "one that waits longer",
-    }
-
-    run: Arguments
-    stdin: ArgumentText | None = None
-    env: dict[str, ArgumentText] = Field(default_factory=dict)
-    stdout: Made | None = None
-    exit: Annotated[tuple[int, ...], BeforeValidator(one_or_many)] = (0,)
-    refused: Annotated[tuple[int, ...], BeforeValidator(one_or_many)] = ()
-    within: Duration = "10 min"
-    makes: Made | None = None
-    tells: dict[Name, Annotated[str, AfterValidator(check_one_group)]] = Field(default_factory=dict)
-    changes: Annotated[tuple[Name, ...], BeforeValidator(one_or_many)] = ()
-    repeat: Literal["safe", "ask", "never"] = "ask"
-    done_when: dict[Name, Condition] = Field(default_factory=dict)
-    undone_by: Arguments | None = None
-    ended_by: Arguments | None = None
-    per: Name | None = None
-    title: Said | None = None
-
-    @model_validator(mode="after")
-    def _options(self) -> RunSettings:
-        for argument in self.run[1 : self.run.index("--") if "--" in self.run else None]:
-            pieces = parse_template(argument)
-            if argument.startswith("-") and len(pieces) > 1 and isinstance(pieces[-1], Brace):
-                hint = "Give the value as an argument of its own"
-                raise flaw("argument", f'"{argument}" joins an option and a value', hint)
-        if set(self.exit) & set(self.refused):
-            raise flaw("exit", "one exit status cannot mean well and refused")
-        if self.stdout is not None and (self.makes is not None or self.tells):
-            raise flaw("stdout", '"stdout" makes a file, so there is no "makes" or "tells" beside')
-        return self
-
-    def templates(self) -> Iterator[StepText]:
-        yield from super().templates()
-        if self.stdin is not None:
-            yield StepText(("stdin",), "input", self.stdin)
-        for key, made in (("stdout", self.stdout), ("makes", self.makes)):
-            if made is not None:
-                yield StepText((key,), "made", made)
-        for name, text in self.env.items():
-            yield StepText(("env", name), "environment", text)
-
-    def conditions(self) -> Mapping[str, Mapping[str, Condition]]:
-        return {"done_when": self.done_when}
-
-    def places(self) -> Iterator[tuple[str, str]]:
-        return (("changes", name) for name in self.changes)
-
-    def chooses(self, part: str) -> bool:
-        named = {b.name for argument in self.run for b in braces(argument)}
-        return part in named or self.per == part
-
-    @property
-    def part(self) -> str:
-        return self.per or ""
-
-    @property
-    def names_told(self) -> tuple[str, ...]:
-        return tuple(self.tells)
-
-    @property
-    def may_repeat(self) -> bool:
-        return self.repeat == "safe"
-
-    @property
-    def fills_parcel(self) -> bool:
-        return self.makes is not None
-
-
-class RunStep(Step):
-    """A command that is run; ``hidden`` are the names of secrets that it tells."""
-
-    commands_in = ("command", "undone_by", "ended_by")
-
-    kind: Literal["run"] = "run"
-    command: tuple[str, ...]
-    within: str
-    exit: tuple[int, ...] = (0,)
-    title: str = ""
-    stdin: str | None = None
-    stdout: str | None = None
-    env: dict[str, str] = Field(default_factory=dict)
-    hidden: tuple[str, ...] = ()
-    undone_by: tuple[str, ...] = ()
-    ended_by: tuple[str, ...] = ()
-
-    @property
-    def given(self) -> tuple[str, ...]:
-        return (*([self.stdin] if self.stdin is not None else ()), *self.env.values())
-
-
-class RunFacts(Facts):
-    """How a run ended: its exit status, how its end is known where it was cut off (``done_when``
-    holds, or a person says so), and whether what it makes is there where it failed."""
-
-    passing = Facts.passing | {"status", "resumed", "is_done"}
-
-    status: int | None = None
-    resumed: Literal["", "done_when", "person"] = ""
-    is_done: bool | None = None
 
 
 class Run(Rule[RunSettings], Act[RunStep, Has]):

@@ -10,7 +10,8 @@ from typing import Any
 from widetrail.errors import MachineUnusable
 from widetrail.formats.interface import Unreadable
 from widetrail.formats.outside import SafePath
-from widetrail.formats.registry import Edit, Key
+from widetrail.formats.registry import Key
+from widetrail.formats.registry_writing import Edit
 from widetrail.machine import Effects
 from widetrail.machine.host import HostMachine
 from widetrail.machine.interface import Room

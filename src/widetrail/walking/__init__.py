@@ -3,14 +3,8 @@
 from widetrail.walking.answers import Answers, read_answers
 from widetrail.walking.leg import LegDone, StepDone, Visit, unseal
 from widetrail.walking.overlaps import runs_on
-from widetrail.walking.report import (
-    CheckLine,
-    ItemReport,
-    LeftReport,
-    LegReport,
-    Report,
-    make_report,
-)
+from widetrail.walking.report import CheckLine, ItemReport, LeftReport, LegReport, Report
+from widetrail.walking.report_making import make_report
 from widetrail.walking.seat_replanning import (
     bring_back,
     claim_after_all,
@@ -23,7 +17,8 @@ from widetrail.walking.seat_replanning import (
 from widetrail.walking.seats import SeatLine, ledger_of_machine, ledger_of_parcel
 from widetrail.walking.separate_consent import Apart
 from widetrail.walking.topping_up import can_top_up, not_topped_up, steps_to_top_up, top_up
-from widetrail.walking.undoing import Doubt, Run, UndoPlan, clear_settled
+from widetrail.walking.undo_plan import Doubt, UndoPlan
+from widetrail.walking.undoing import Run, clear_settled
 from widetrail.walking.waiting import Patience, Silent
 from widetrail.walking.walk_context import Company
 

@@ -39,7 +39,7 @@ from widetrail.steps import (
 )
 from widetrail.steps.outcomes import Fact, is_well_done, write_outcome
 from widetrail.steps.program import FirstStartStep, close_begun
-from widetrail.steps.run import RunStep
+from widetrail.steps.run_settings import RunStep
 from widetrail.walking.journal import Journal
 from widetrail.walking.overlaps import insist_newest, insist_not_half_way, next_turn
 from widetrail.walking.preflight import Look, station_of

@@ -30,8 +30,8 @@ from widetrail.steps import (
 )
 from widetrail.steps.commands import refuse_option
 from widetrail.steps.contexts import Record
-from widetrail.steps.run import RunStep
 from widetrail.steps.run_records import place_of
+from widetrail.steps.run_settings import RunStep
 from widetrail.walking.path_context import PathContext
 from widetrail.walking.station_seats import StationSeats
 

@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import json
 from collections.abc import Collection, Iterator, Mapping
-from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, cast
 
@@ -39,40 +38,8 @@ from widetrail.walking.overlaps import (
 from widetrail.walking.run_folders import LOCK, at_work, clear_work, own_homes, take_away
 from widetrail.walking.seats import Ledger, SeatLine, ledger_of_machine, undone_todo
 from widetrail.walking.step_context import END_WITHIN
+from widetrail.walking.undo_plan import Doubt, PutAway, UndoPlan
 from widetrail.walking.walk_context import Company
-
-
-@dataclass(frozen=True, slots=True)
-class Doubt:
-    """A command of the application of which nobody knows whether it did anything.
-
-    ``step`` is its id, ``words`` what is not known, ``command`` what would take it back.
-    """
-
-    step: str
-    words: str
-    command: tuple[str, ...]
-
-
-@dataclass(frozen=True, slots=True)
-class PutAway:
-    """What was put away by undoing, by where it stood: each name, and the files below them that
-    were changed after the walk had begun."""
-
-    names: tuple[str, ...]
-    changed: tuple[str, ...]
-
-
-@dataclass(frozen=True, slots=True)
-class UndoPlan:
-    """What undoing will do, in order, and in words what it cannot take back.
-
-    ``doubts`` are taken back only where a person says that they were done.
-    """
-
-    acts: tuple[UndoAct, ...]
-    cannot: tuple[str, ...]
-    doubts: tuple[Doubt, ...] = ()
 
 
 class Run:

@@ -13,7 +13,8 @@ from widetrail.formats.masking import Masker
 from widetrail.machine import Machine
 from widetrail.machine.paths import join
 from widetrail.parcel import Parcel
-from widetrail.parcel.cargo import CargoReader, CargoWriter
+from widetrail.parcel.cargo import CargoWriter
+from widetrail.parcel.cargo_reader import CargoReader
 from widetrail.planning import Plan
 from widetrail.recipe import Station
 from widetrail.steps import (

@@ -1,0 +1,85 @@
+"""Reading the cargo of a parcel: whole entries, pieces of them, and their digests."""
+
+from __future__ import annotations
+
+import tempfile
+from collections.abc import Iterator
+from typing import BinaryIO
+
+from widetrail.errors import ParcelUnusable
+from widetrail.formats.outside import SafePath
+from widetrail.parcel.file_reading import sha256_of
+from widetrail.parcel.medium_reading import reading
+from widetrail.parcel.seal import Seal
+from widetrail.parcel.segments import CHUNK
+from widetrail.steps import CargoEntry
+
+
+class CargoReader:
+    """Reads the cargo that an index describes."""
+
+    def __init__(
+        self, folder: SafePath, entries: tuple[CargoEntry, ...], seal: Seal | None = None
+    ) -> None:
+        self._folder, self.entries, self._seal = folder, entries, seal
+        self._open: tuple[str, BinaryIO] | None = None
+
+    def _segment(self, name: str) -> BinaryIO:
+        """Return the open segment ``name``; one is open at a time, since they are read in order."""
+        if self._open is None or self._open[0] != name:
+            self.close()
+            file: BinaryIO = (self._folder / name).reading(CHUNK)
+            if self._seal is not None:
+                file = self._unsealed(file, name)
+            self._open = name, file
+        return self._open[1]
+
+    def _unsealed(self, file: BinaryIO, name: str) -> BinaryIO:
+        """Return a file without a name that holds what is sealed in ``file``."""
+        assert self._seal is not None
+        opened = tempfile.TemporaryFile(buffering=CHUNK)  # noqa: SIM115 - it is closed by close()
+        try:
+            with file:
+                self._seal.open(file, opened, str(self._folder / name))
+        except BaseException:
+            opened.close()
+            raise
+        return opened  # type: ignore[return-value]
+
+    def close(self) -> None:
+        """Close what is open; reading opens it again."""
+        if self._open is not None:
+            self._open[1].close()
+            self._open = None
+
+    def of(self, item: str) -> tuple[CargoEntry, ...]:
+        """Return the entries of ``item``, folders before what is in them."""
+        return tuple(e for e in self.entries if e.item == item)
+
+    def chunks(self, entry: CargoEntry) -> Iterator[bytes]:
+        """Give the bytes of a packed file, as they are in the segments.
+
+        Raises:
+            Halted: The medium is gone, or fails.
+        """
+        for segment, offset, size in entry.in_pieces:
+            with reading(self._folder / segment):
+                file, left = self._segment(segment), size
+                file.seek(offset)
+                while left and (chunk := file.read(min(CHUNK, left))):
+                    left -= len(chunk)
+                    yield chunk
+
+    def insist(self, entry: CargoEntry) -> None:
+        """Check the bytes of a packed file against its SHA-256.
+
+        Raises:
+            ParcelUnusable: They are not those that were packed.
+        """
+        if sha256_of(self.chunks(entry)) != entry.sha256:
+            raise ParcelUnusable(
+                "cargo was damaged or touched",
+                where=str(self._folder / entry.segment),
+                why=f"the SHA-256 of {entry.path} does not fit",
+                todo="Pack again on old.",
+            )

@@ -1,0 +1,81 @@
+"""Reading files that may change meanwhile, as they are packed."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+import time
+from base64 import b64encode
+from collections.abc import Iterable, Iterator, Mapping
+from contextlib import contextmanager
+from typing import Any, BinaryIO
+
+from widetrail.errors import MachineUnusable
+from widetrail.machine import Entry
+from widetrail.parcel.segments import CHUNK
+from widetrail.steps.cargo import UnreadableFile
+
+
+@contextmanager
+def readable(entry: Entry) -> Iterator[None]:
+    """Tell which file it is that the system cannot read.
+
+    Effects raise errors of their own, so that what comes here is of reading.
+    """
+    try:
+        yield
+    except MachineUnusable as error:
+        raise UnreadableFile(entry.path, error) from error
+    except OSError as error:
+        why = error.strerror or str(error)
+        told = MachineUnusable("cannot be read", where=entry.path, why=why)
+        raise UnreadableFile(entry.path, told) from error
+
+
+def is_changed(file: BinaryIO, entry: Entry) -> bool:
+    """Return whether an open file is no longer the one that was listed, by its status.
+
+    What has no number was made just now, and is no file of the machine.
+    """
+    if not entry.number:
+        return False
+    status = os.fstat(file.fileno())
+    now = f"{status.st_dev}:{status.st_ino}", status.st_size, status.st_mtime_ns, status.st_ctime_ns
+    return now != (entry.number, entry.size, entry.mtime, entry.changed)
+
+
+COARSE = 2 * 10**9
+"""Nanoseconds that times of change are rounded to on FAT volumes (exFAT: 10 ms)."""
+
+
+def is_fresh(entry: Entry, file: BinaryIO, hashed: Any) -> bool:
+    """Return whether a file that was changed a moment ago, on a volume whose times are too coarse
+    to tell another change, holds something else than was ``hashed`` when it is read again."""
+    coarse = entry.mtime % 10**9 == 0 and bool(entry.number)
+    if not coarse or time.time_ns() - max(entry.mtime, entry.changed) > 2 * COARSE:
+        return False
+    file.seek(0)
+    return sha256_of(iter(lambda: file.read(CHUNK), b"")) != str(hashed.hexdigest())
+
+
+def read_most(file: BinaryIO, most: int) -> bytes:
+    """Return up to ``most`` bytes; fewer only at the end of the file."""
+    data = file.read(most)
+    while 0 < len(data) < most and (more := file.read(most - len(data))):
+        data += more
+    return data
+
+
+def sha256_of(chunks: Iterable[bytes]) -> str:
+    hashed = hashlib.sha256()
+    for chunk in chunks:
+        hashed.update(chunk)
+    return hashed.hexdigest()
+
+
+def attributes_told(attributes: Mapping[str, bytes]) -> str:
+    """Return extended attributes as an entry tells them."""
+    if not attributes:
+        return ""
+    return json.dumps({n: b64encode(v).decode() for n, v in sorted(attributes.items())})

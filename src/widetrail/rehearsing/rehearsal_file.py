@@ -1,0 +1,283 @@
+"""The values of a rehearsal file: both machines, what happens, and what is expected."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from functools import lru_cache
+from typing import Annotated, Any, Literal
+
+from pydantic import AfterValidator, BeforeValidator, Discriminator, Field, Tag, model_validator
+
+from widetrail.formats.documents import TAG, Model, YesNo, flaw
+from widetrail.formats.quantities import parse_size
+from widetrail.licence.seat_events import Word
+from widetrail.parcel import Seal, make_seal
+from widetrail.recipe import Station
+from widetrail.recipe.conditions import (
+    Duration,
+    check_expression,
+    one_or_many,
+    parse_duration,
+)
+from widetrail.rehearsing.maker import MakerFile
+from widetrail.walking.answers import Given
+
+
+def _value(raw: Any) -> Any:
+    """Take a text that reads as a whole number as one; readings give numbers."""
+    return int(raw) if isinstance(raw, str) and raw.lstrip("-").isdecimal() else raw
+
+
+def _is_map(value: Any) -> str:
+    return f"{TAG}map" if isinstance(value, Mapping | Model) else f"{TAG}text"
+
+
+def _one_name(text: str) -> str:
+    if text in ("", ".", "..", "parcel") or "/" in text or "\\" in text:
+        raise flaw("machine", f'"{text}" is no name of a folder below machines')
+    return text
+
+
+Value = Annotated[int | str | tuple[str, ...], BeforeValidator(_value)]
+
+
+Expression = Annotated[str, AfterValidator(check_expression)]
+
+
+Words = Annotated[tuple[str, ...], BeforeValidator(one_or_many)]
+
+
+Size = Annotated[int, BeforeValidator(parse_size)]
+
+
+class Hollow(Model):
+    """A file of that many bytes of which none is written: a hole that takes no room."""
+
+    size: Size
+
+
+Contents = Annotated[
+    Annotated[str, Tag(f"{TAG}text")] | Annotated[Hollow, Tag(f"{TAG}map")],
+    Discriminator(_is_map),
+]
+
+
+def _by_recipe(raw: Any) -> Any:
+    return {"": raw} if isinstance(raw, str) else raw
+
+
+class Change(Model):
+    """What is done to a machine: files that are removed, files that are there then, statements for
+    databases (SQL for SQLite, by their paths; one that is not there is made), values that are
+    written where the first recipe reads them, commands."""
+
+    removes: Words = ()
+    files: dict[str, Contents] = Field(default_factory=dict)
+    databases: dict[str, Words] = Field(default_factory=dict)
+    values: dict[str, str] = Field(default_factory=dict)
+    prepare: tuple[tuple[str, ...], ...] = ()
+
+
+class Side(Change):
+    """One machine of a rehearsal, and what makes it another one than it is.
+
+    ``with`` holds keys of its ``machine.yaml``; ``user`` is another name of the account, ``drives``
+    other letters of its drives; ``release`` and ``edition`` are written where the recipe reads
+    them, of the first recipe or by recipe. Then comes what ``Change`` has, in its order.
+    """
+
+    machine: Annotated[str, AfterValidator(_one_name)]
+    with_: dict[str, Any] = Field(default_factory=dict, alias="with")
+    user: str = ""
+    drives: dict[str, str] = Field(default_factory=dict)
+    release: Annotated[dict[str, str], BeforeValidator(_by_recipe)] = Field(default_factory=dict)
+    edition: Annotated[dict[str, str], BeforeValidator(_by_recipe)] = Field(default_factory=dict)
+
+
+class Differing(Model):
+    """A check that is expected not to hold: what new has then, or why that is not known."""
+
+    differs: Value | None = None
+    unknown: Expression | None = None
+
+    @model_validator(mode="after")
+    def _one(self) -> Differing:
+        if (self.differs is None) == (self.unknown is None):
+            raise flaw("check", 'expected one of "differs" and "unknown"')
+        return self
+
+
+Expected = Annotated[
+    Annotated[Value, Tag(f"{TAG}text")] | Annotated[Differing, Tag(f"{TAG}map")],
+    Discriminator(_is_map),
+]
+
+
+State = Literal[
+    "carried",
+    "nothing",
+    "failed",
+    "waiting",
+    "packed",
+    "planned",
+    "left",
+    "undone",
+    "returned",
+    "given up",
+]
+
+
+class ExpectedItem(Model):
+    """What is expected of one item; what is left out is not judged, but that it is carried.
+
+    ``passed_over`` are routes with what decided against each: facts of needs, or ``for``, ``only``,
+    ``limit``, ``parts``, ``place``. ``proved`` are the losses that are seen to be made good;
+    ``why`` is found in the reasons of what went wrong. ``seat`` is what the program says at the end
+    of its licence: a licence that is carried is ``not`` active on old and active on new.
+    """
+
+    route: str | None = None
+    state: State = "carried"
+    checks: dict[str, Expected] = Field(default_factory=dict)
+    losses: tuple[str, ...] | None = None
+    proved: tuple[str, ...] | None = None
+    passed_over: dict[str, Words] | None = None
+    put_aside: YesNo | None = None
+    beside: YesNo | None = None
+    rewritten: int | None = None
+    why: Expression | None = None
+    seat: dict[Literal["old", "new"], Word] = Field(default_factory=dict)
+
+
+class SameButFor(Model):
+    """What a program prints is the same but for the lines that match one of these expressions."""
+
+    same_but_for: Annotated[tuple[Expression, ...], BeforeValidator(one_or_many)] = Field(
+        min_length=1
+    )
+
+
+Screen = Annotated[
+    Annotated[Literal["same"], Tag(f"{TAG}text")] | Annotated[SameButFor, Tag(f"{TAG}map")],
+    Discriminator(_is_map),
+]
+
+
+class OnMachine(Model):
+    """What is expected of a machine at the end: files by path with their text, what is there and
+    what is gone; release, edition and readings of the first recipe."""
+
+    files: dict[str, str] = Field(default_factory=dict)
+    there: Words = ()
+    gone: Words = ()
+    release: str | None = None
+    edition: str | None = None
+    readings: dict[str, Value] = Field(default_factory=dict)
+
+
+class Expect(Model):
+    """What is expected at the end: what is refused, or what becomes of the items.
+
+    ``screen`` is of what the program prints on both sides; ``on`` of a machine; ``notices`` are all
+    that the plan has to say beside.
+    """
+
+    refused: Words = ()
+    screen: Screen | None = None
+    on: dict[Station, OnMachine] = Field(default_factory=dict)
+    notices: tuple[Expression, ...] | None = None
+    items: dict[str, ExpectedItem] = Field(default_factory=dict)
+
+    @model_validator(mode="after")
+    def _something(self) -> Expect:
+        if not self.items and not self.refused:
+            raise flaw("expect", "nothing is expected", "Name items, or what is refused")
+        return self
+
+
+_OWN = tuple(name for name in Expect.model_fields if name != "items")
+
+
+def _split(raw: Any) -> Any:
+    if not isinstance(raw, dict):
+        return raw
+    own = {key: raw[key] for key in _OWN if key in raw}
+    return {**own, "items": {key: value for key, value in raw.items() if key not in own}}
+
+
+By = Literal["killed", "medium pulled", "disk full", "no permission", "broken disk", "read only"]
+
+
+class Incident(Model):
+    """Something that happens at a step: before it, while its program runs, or once it is done.
+
+    ``by`` is how the walk is stopped, which is walked again afterwards (``lasting`` is what goes on
+    happening), or what someone does to the machine meanwhile.
+    """
+
+    before: str | None = None
+    during: str | None = None
+    after: str | None = None
+    by: Annotated[
+        Annotated[By, Tag(f"{TAG}text")] | Annotated[Change, Tag(f"{TAG}map")],
+        Discriminator(_is_map),
+    ]
+    lasting: YesNo = False
+
+    @model_validator(mode="after")
+    def _one(self) -> Incident:
+        if sum(step is not None for step in (self.before, self.during, self.after)) != 1:
+            raise flaw("stop", 'expected one of "before", "during" and "after"')
+        return self
+
+    @property
+    def step(self) -> str:
+        """The step that is meant, by the end of its id."""
+        return self.before or self.during or self.after or ""
+
+
+class RehearsalFile(Model):
+    """A whole rehearsal file; ``sealed`` is the passphrase of the parcel, if it has one.
+
+    Of several recipes the first is the one whose items and screen are meant. ``until: plan`` ends
+    it once the plan is made, ``until: undone`` takes it back again in the end; ``patience`` is how
+    long it waits for one thing.
+    """
+
+    rehearsal: str
+    recipe: Annotated[tuple[str, ...], BeforeValidator(one_or_many)] = Field(min_length=1)
+    old: Side
+    new: Side
+    between: Side | None = None
+    only: Words = ()
+    without: Words = ()
+    choose: dict[str, dict[str, tuple[str, ...]]] = Field(default_factory=dict)
+    outside: dict[str, Literal["carry", "leave"]] = Field(default_factory=dict)
+    hands: dict[str, Given] = Field(default_factory=dict)
+    sealed: str = ""
+    maker: MakerFile | None = None
+    release_after: Literal["verifying", "packing"] | None = None
+    stops: tuple[Incident, ...] = ()
+    until: Literal["plan", "end", "undone"] = "end"
+    patience: Duration = "60 s"
+    expect: Annotated[Expect, BeforeValidator(_split)]
+
+    @property
+    def all_hands(self) -> dict[str, Given]:
+        """What the person answers and does, the parcel's passphrase too."""
+        return {**({"parcel.seal": self.sealed} if self.sealed else {}), **self.hands}
+
+    @property
+    def longest(self) -> float:
+        """Seconds that it waits for one thing."""
+        return parse_duration(self.patience).total_seconds()
+
+    def seal(self) -> tuple[Seal, bytes] | None:
+        """Return what the parcel is sealed with, if it is."""
+        return _seal(self.sealed) if self.sealed else None
+
+
+@lru_cache(maxsize=8)
+def _seal(passphrase: str) -> tuple[Seal, bytes]:
+    """Return a seal, made once for a passphrase: making one takes more than a second."""
+    return make_seal(passphrase)

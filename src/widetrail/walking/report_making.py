@@ -1,0 +1,244 @@
+"""The report of a move, made from what a parcel holds."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from typing import Any, cast
+
+from widetrail.licence.seat_events import Seat
+from widetrail.parcel import Parcel
+from widetrail.parcel.parcel import TOPPED_UP
+from widetrail.planning import LeftItem, PlannedItem, PlannedLeg
+from widetrail.recipe import Loss, Station
+from widetrail.steps import Facts, Failed, Noted, Outcome, Step, Waits, act_of
+from widetrail.steps.check import Checked, CheckFacts
+from widetrail.steps.enter import EnterFacts
+from widetrail.steps.outcomes import Done, RemarkCode, state_of
+from widetrail.steps.pack import PackFacts
+from widetrail.steps.publish import PublishFacts, PublishStep
+from widetrail.walking.report import (
+    CheckLine,
+    ItemReport,
+    LeftReport,
+    LegReport,
+    LossLine,
+    Report,
+    StepLine,
+)
+from widetrail.walking.seat_replanning import seat_line
+
+
+def make_report(parcel: Parcel) -> Report:
+    """Return what ``parcel`` tells of the move; nothing is read but the parcel."""
+    plan = parcel.plan
+    done = parcel.legs_done
+    times = [str(generation.body["time"]) for generation in done]
+    undone = tuple(parcel.undone_at.values())
+    legs = tuple(
+        _leg(parcel, leg, times[number] if number < len(done) else "")
+        for number, leg in enumerate(plan.legs)
+    )
+    due = next((leg for leg in legs if not leg.time and not undone), None)
+    return Report(
+        run=parcel.run,
+        plan=plan.id,
+        old=plan.station("old").machine,
+        new=plan.station("new").machine,
+        applications=tuple(r.name for r in plan.recipes),
+        legs=legs,
+        items=tuple(_item(item, parcel) for item in plan.items),
+        left=tuple(_left(item) for item in plan.left),
+        next_machine=due.machine if due is not None else "",
+        next_as=plan.said_as(cast(Station, due.station)) if due is not None else "",
+        notices=(*plan.notices, *_damage(parcel)),
+        last=tuple(task for item in plan.items for task in item.tasks),
+        undone=undone,
+    )
+
+
+def _damage(parcel: Parcel) -> Iterator[str]:
+    for generation in parcel.results:
+        for name in generation.body.get("damaged", ()):
+            yield (
+                f"{name} of the parcel was missing or damaged when it came to "
+                f"{generation.body['machine']}; the cargo was whole, and it was written anew"
+            )
+
+
+def _leg(parcel: Parcel, leg: PlannedLeg, time: str) -> LegReport:
+    """Return what the logbook tells of a leg, over all walks that it took."""
+    mine = [g for g in parcel.results if g.body.get("leg") == leg.number]
+
+    def read(name: str) -> tuple[int, int]:
+        told = [g.body[name] for g in mine if g.body.get(name)]
+        return sum(files for files, _ in told), sum(size for _, size in told)
+
+    facts = (outcome.facts for outcome in parcel.outcomes_of(leg.number).values())
+    verified = sum(told.verified for told in facts if isinstance(told, PublishFacts))
+    topped = [str(g.body["time"]) for g in mine if g.event == TOPPED_UP]
+    machine = parcel.plan.station(leg.station).machine
+    return LegReport(
+        leg.number,
+        leg.station,
+        machine,
+        time,
+        read("on arrival"),
+        read("read back"),
+        verified,
+        topped[-1] if topped else "",
+    )
+
+
+def _left(item: LeftItem) -> LeftReport:
+    reasons = tuple(f"not by {p.route}, since {p.reason}" for p in item.passed_over)
+    if item.there:
+        reasons = (f"it is there already: both machines see {item.there}",)
+    if item.nothing:
+        reasons = (item.nothing,)
+    losses = tuple(LossLine(loss.what, loss.remedy) for loss in item.losses)
+    no_matter = bool(item.there or item.nothing)
+    return LeftReport(item.id, item.title, no_matter, reasons, losses, item.todo)
+
+
+def _item(item: PlannedItem, parcel: Parcel) -> ItemReport:
+    mine = [s for s in parcel.plan.steps if s.item == item.id]
+    line = seat_line(parcel, item.id) if item.kind == "licence" else None
+    seat = line.seat if line is not None else None
+    told = parcel.outcomes  # gathered from the whole logbook each time, so once
+    outcomes = {s.id: told[s.id] for s in mine if s.id in told}
+    tries = parcel.tries if seat is not None else outcomes  # what was refused may be asked again
+    facts = [outcome.facts for outcome in outcomes.values()]
+    published = [told for told in facts if isinstance(told, PublishFacts)]
+    entered = [told for told in facts if isinstance(told, EnterFacts)]
+    done = [outcome.facts for outcome in outcomes.values() if outcome.well]
+    packed = [told for told in done if isinstance(told, PackFacts)]
+    compared = [told.checks for told in facts if isinstance(told, CheckFacts)]
+    placed = (outcomes[s.id].facts for s in mine if s.id in outcomes and _comes_to_its_place(s))
+    to = [told.to for told in placed if isinstance(told, PublishFacts) and told.to]
+    return ItemReport(
+        id=item.id,
+        title=item.title,
+        route=item.route,
+        state=_seat_state(seat, _state(item, mine, outcomes, parcel)),
+        old_path=item.old_path,
+        new_path=to[0] if len(to) == 1 else item.new_path,
+        files=packed[-1].files if packed else item.files,
+        size=packed[-1].size if packed else item.size,
+        verified=max((told.verified for told in published), default=0),
+        put_aside=tuple(path for told in facts for path in told.put_aside),
+        beside=tuple(path for told in published for path in told.beside),
+        passed_by=tuple(path for told in published for path in told.passed_by),
+        checks=tuple(_check(name, checked) for some in compared for name, checked in some.items()),
+        losses=tuple(_loss(loss, parcel.proofs.get(item.id, {})) for loss in item.losses),
+        steps=tuple(_bad({s.id: tries[s.id] for s in mine if s.id in tries})),
+        notes=tuple(_notes(item, facts)),
+        values=max((*(told.values for told in packed), *(told.values for told in entered), 0)),
+        rewritten=sum(told.paths_rewritten for told in published)
+        + sum(told.paths_rewritten for told in entered),
+        seat=line.words if line is not None else "",
+        seat_todo=f"{line.todo} {line.meanwhile}".strip() if line is not None else "",
+    )
+
+
+def _comes_to_its_place(step: Step) -> bool:
+    return isinstance(step, PublishStep) and not step.elsewhere
+
+
+def _check(name: str, checked: Checked) -> CheckLine:
+    holds = checked.verdict == "holds"
+    empty = holds and _is_nothing(checked.old) and _is_nothing(checked.new)
+    return CheckLine(name, _plain(checked.old), _plain(checked.new), checked.verdict, empty)
+
+
+_NOTES: Mapping[RemarkCode, str] = {
+    "elsewhere": "it names what did not move, and still does:",
+    "unsayable": "it names what cannot be said on new:",
+    "not_rewritten": "its paths are as they were:",
+    "rewritten_whole": "the paths in it were made right, and the whole file written anew:",
+    "mention": "old is mentioned in",
+    "not_searched": "not looked through for mentions of old:",
+    "appeared": "it appeared while the item was put in place, and was put aside too:",
+    "irregular": "left out, since it is no regular file:",
+    "open_to_others": "others may read what is there, who could not on old:",
+    "unreadable": "left out, since it cannot be read:",
+    "dangling": "it names what is not there:",
+    "attributes_lost": "it lost its extended attributes, which that disk does not have:",
+}
+"""What a person should know of a step, by its code, in words."""
+
+
+def _notes(item: PlannedItem, facts: list[Facts]) -> Iterator[str]:
+    """Give what a person should know, but for what the plan tells as a loss already."""
+    losses = " ".join(loss.what for loss in item.losses)
+    told = [remark for fact in facts for remark in fact.remarks]
+    for code, words in _NOTES.items():
+        for one in (one for one in told if one.code == code):
+            if one.reason or one.path not in losses:
+                yield f"{words} {one.path}{f' ({one.reason})' if one.reason else ''}"
+
+
+def _loss(loss: Loss, proofs: Mapping[str, str]) -> LossLine:
+    if loss.what not in proofs:
+        return LossLine(loss.what, loss.remedy)
+    lacking = proofs[loss.what]
+    return LossLine(loss.what, loss.remedy, "open" if lacking else "seen", lacking)
+
+
+def _bad(outcomes: Mapping[str, Outcome]) -> Iterator[StepLine]:
+    for step, outcome in outcomes.items():
+        if not isinstance(outcome, Done):
+            yield StepLine(step, state_of(outcome), outcome.reason, outcome.todo)
+
+
+def _is_nothing(noted: Noted | None) -> bool:
+    """Return whether a noted answer says that there is none: zero, no, or nothing at all."""
+    if noted is None:
+        return True
+    if noted.by is not None:
+        return all(_is_nothing(value) for value in noted.by.values())
+    return noted.is_known and (not noted.value or noted.value == "no")
+
+
+def _carried_nothing(item: PlannedItem, mine: list[Step], outcomes: Mapping[str, Outcome]) -> bool:
+    """Return whether all that an item's steps moved was no file and no value."""
+    movers = [outcomes[s.id].facts for s in mine if act_of(s).moves_data and s.id in outcomes]
+    return item.kind != "licence" and bool(movers) and all(told.is_nothing for told in movers)
+
+
+def _state(
+    item: PlannedItem, mine: list[Step], outcomes: Mapping[str, Outcome], parcel: Parcel
+) -> str:
+    if any(s.station in parcel.undone_at and s.id in outcomes for s in mine):
+        return "undone"
+    moving = [s for s in mine if not act_of(s).comes_last]
+    told = [outcomes[s.id] for s in moving if s.id in outcomes]
+    if any(isinstance(outcome, Failed) for outcome in told):
+        return "failed"
+    if any(isinstance(outcome, Waits) for outcome in told):
+        return "waiting"
+    if all(s.id in outcomes and outcomes[s.id].well for s in moving):
+        return "nothing" if _carried_nothing(item, moving, outcomes) else "carried"
+    done = parcel.plan.legs[: len(parcel.legs_done)]
+    if any(s.id in leg.steps and s.id not in outcomes for leg in done for s in moving):
+        return "failed"  # it depends on a step of another item that came out wrong
+    packed = [s for s in moving if act_of(s).packs or s.writes]
+    return "packed" if any(s.id in outcomes for s in packed) else "planned"
+
+
+def _seat_state(seat: Seat | None, state: str) -> str:
+    """Return how the move of a seat ended, where it did in a way of its own; ``state`` is what its
+    steps tell."""
+    if seat is None:
+        return state
+    if seat.given_up:
+        return "given up"
+    if seat.act is None and seat.stage == "returned":
+        return "returned"
+    return "waiting" if state == "carried" and seat.stage != "claimed" else state
+
+
+def _plain(noted: Noted | None) -> Any:
+    """Return an answer as a report tells it: its value, or else what is known of it."""
+    if noted is None:
+        return None
+    return noted.value if noted.is_known else noted.model_dump(mode="json", exclude_unset=True)
