@@ -35,7 +35,7 @@ from widetrail.machine.path_notation import KnownBearings, read_written
 from widetrail.machine.paths import trouble_with_name
 from widetrail.machine.roots import standard_roots
 from widetrail.planning import Choices
-from widetrail.steps.publish import PublishFacts
+from widetrail.steps.publish_step import PublishFacts
 from widetrail.walking import Run
 
 

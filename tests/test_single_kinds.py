@@ -28,7 +28,8 @@ from widetrail.steps.detach import Detach, DetachStep
 from widetrail.steps.note import Note, NoteFacts, NoteStep
 from widetrail.steps.pack import Pack, PackFacts, PackStep
 from widetrail.steps.person import Person, PersonSettings, PersonStep
-from widetrail.steps.publish import Publish, PublishFacts, PublishStep
+from widetrail.steps.publish import Publish
+from widetrail.steps.publish_step import PublishFacts, PublishStep
 from widetrail.steps.remnants import Remnants, RemnantsStep
 from widetrail.steps.remove import Remove, RemoveStep
 from widetrail.steps.retire import Retire, retire_step

@@ -46,7 +46,7 @@ from widetrail.planning import (
 from widetrail.recipe import Loaded, Loss
 from widetrail.steps import Asked, WrittenAt, act_of, words_of
 from widetrail.steps.enter import EXISTING_VALUES
-from widetrail.steps.publish import EXISTING
+from widetrail.steps.publish_step import EXISTING
 
 SHOWN_NAMES = 5
 """Names of an item that are called otherwise on new, of which a plan shows so many."""

@@ -14,9 +14,10 @@ from widetrail.formats.canonical import digest
 from widetrail.formats.outside import SafePath
 from widetrail.machine import EffectFailed, Effects
 from widetrail.parcel.bag import PAYLOAD, close_bag, folder_mode_in, mode_in
+from widetrail.parcel.layout import CARD
 from widetrail.parcel.logbook import FOLDER, add_generation
 from widetrail.parcel.made_files import MADE
-from widetrail.parcel.parcel import CARD, Parcel
+from widetrail.parcel.parcel import Parcel
 from widetrail.parcel.seal import HEADER, KEY, Seal
 from widetrail.planning import Choices, Plan
 from widetrail.recipe import SUFFIX, Loaded

@@ -8,7 +8,9 @@ from widetrail.rehearsing.rehearsal import (
     load_rehearsal,
     load_rehearsals,
 )
-from widetrail.rehearsing.runner import Rehearsed, rehearse, show_screen
+from widetrail.rehearsing.rehearsed import Rehearsed
+from widetrail.rehearsing.runner import rehearse
+from widetrail.rehearsing.screen import show_screen
 from widetrail.rehearsing.screens import constant_screens
 
 __all__ = [

@@ -15,7 +15,8 @@ from typing import TypeVar
 from widetrail.recipe import Loaded
 from widetrail.recipe.loader import load_recipe_text
 from widetrail.rehearsing.rehearsal import Rehearsal, load_rehearsals
-from widetrail.rehearsing.runner import Rehearsed, rehearse
+from widetrail.rehearsing.rehearsed import Rehearsed
+from widetrail.rehearsing.runner import rehearse
 from widetrail.steps import KINDS
 
 T = TypeVar("T")

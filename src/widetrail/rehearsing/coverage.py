@@ -28,7 +28,7 @@ from widetrail.recipe.licence_models import Licence, LicenceRoute
 from widetrail.recipe.places import Place, Recognition
 from widetrail.recipe.releases import parse_releases
 from widetrail.recipe.routes import Route, StepRule
-from widetrail.rehearsing.runner import Rehearsed
+from widetrail.rehearsing.rehearsed import Rehearsed
 
 UNPROVED = ".unproved.yaml"
 

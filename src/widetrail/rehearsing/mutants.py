@@ -22,7 +22,7 @@ from widetrail.rehearsing.batch import Job, run_job, workers
 from widetrail.rehearsing.coverage import Explained, arms_of, show_where
 from widetrail.rehearsing.mutations import changes_of
 from widetrail.rehearsing.rehearsal import Rehearsal
-from widetrail.rehearsing.runner import Rehearsed
+from widetrail.rehearsing.rehearsed import Rehearsed
 from widetrail.rehearsing.stage import as_plain
 from widetrail.steps import KINDS
 

@@ -20,7 +20,8 @@ import pytest
 
 from widetrail.errors import WideTrailError
 from widetrail.rehearsing.rehearsal import SUFFIX, Rehearsal, load_rehearsals
-from widetrail.rehearsing.runner import Rehearsed, rehearse
+from widetrail.rehearsing.rehearsed import Rehearsed
+from widetrail.rehearsing.runner import rehearse
 
 
 def pytest_addoption(parser: pytest.Parser) -> None:

@@ -7,7 +7,7 @@ from difflib import SequenceMatcher
 from itertools import zip_longest
 
 from widetrail.findings import Finding
-from widetrail.rehearsing.runner import Rehearsed
+from widetrail.rehearsing.rehearsed import Rehearsed
 
 
 def findings_of(results: Iterable[Rehearsed]) -> list[Finding]:

@@ -10,24 +10,21 @@ import re
 import shutil
 import tempfile
 import time
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Executor, ThreadPoolExecutor, wait
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from pathlib import Path
-from typing import Any
 
-from widetrail.errors import InputUnusable, Obstructed, WideTrailError
-from widetrail.finding import Finder, find_application
-from widetrail.licence.seat_events import Word
+from widetrail.errors import InputUnusable, WideTrailError
+from widetrail.finding import find_application
 from widetrail.licence.service import Service
-from widetrail.machine import Completed, Effects, FolderMachine, medium_of
+from widetrail.machine import Effects, FolderMachine, medium_of
 from widetrail.parcel import Parcel, set_out
 from widetrail.planning import Choices, Plan, make_plan, read_choices
 from widetrail.recipe import Loaded, Station
-from widetrail.recipe.coverage_events import Heard, Reached, hearing
-from widetrail.recipe.templates import plain
+from widetrail.recipe.coverage_events import Heard, hearing
 from widetrail.rehearsing.expectations import (
     MOST_TOLD,
     Difference,
@@ -37,9 +34,24 @@ from widetrail.rehearsing.expectations import (
     judge_screen,
 )
 from widetrail.rehearsing.fault_injection import Happening, Stopped
+from widetrail.rehearsing.machines_in_reach import PARCEL, MachinesInReach
 from widetrail.rehearsing.maker import licence_files, serials_on, serving_copy, words_on
+from widetrail.rehearsing.outcome_check import (
+    all_of,
+    allowed_on_old,
+    as_planned,
+    below,
+    changed_on_new,
+    judge_seats,
+    never_begun,
+    noticed,
+    refused,
+    troubles_of,
+)
 from widetrail.rehearsing.rehearsal import Rehearsal
-from widetrail.rehearsing.rehearsal_file import Change, Expect, ExpectedItem, RehearsalFile, Side
+from widetrail.rehearsing.rehearsal_file import Change, RehearsalFile, Side
+from widetrail.rehearsing.rehearsed import Rehearsed
+from widetrail.rehearsing.screen import printing_of
 from widetrail.rehearsing.stage import (
     RUN,
     canary,
@@ -48,15 +60,12 @@ from widetrail.rehearsing.stage import (
     contents,
     fast_folder,
     machines_near,
-    prepared_copy,
 )
 from widetrail.steps import Task, state_of
 from widetrail.steps.detach import DETACH
-from widetrail.steps.retire import RetireStep
 from widetrail.walking import (
     Answers,
     Company,
-    LegDone,
     Patience,
     Report,
     Run,
@@ -65,57 +74,8 @@ from widetrail.walking import (
 )
 from widetrail.walking.item_context import open_signs
 
-PARCEL = "parcel"
 AGAIN = 4
 """How often a station is walked again after something stopped the walk there, at most."""
-
-
-@dataclass(frozen=True, slots=True)
-class Rehearsed:
-    """A rehearsal that was run: its differences, and what the program printed on both sides.
-
-    ``seconds`` is how long it took, ``arms`` which arms of its recipes it reached, ``moved``
-    whether a plan was made, ``changed`` what was another on new then (``user``, ``drive``,
-    ``platform``),
-    ``kept`` where its machines lie now.
-    """
-
-    file: str
-    title: str
-    differences: tuple[Difference, ...]
-    old_screen: str = ""
-    new_screen: str = ""
-    case: str = ""
-    recipes: tuple[str, ...] = ()
-    seconds: float = 0.0
-    arms: frozenset[Reached] = frozenset()
-    changed: tuple[str, ...] = ()
-    moved: bool = False
-    kept: str = ""
-
-    @property
-    def passed(self) -> bool:
-        """Whether everything was as expected."""
-        return not self.differences
-
-    @property
-    def short(self) -> str:
-        """The name of its file, with its case in brackets."""
-        name = Path(self.file).name
-        return f"{name}[{self.case}]" if self.case else name
-
-    @property
-    def told(self) -> str:
-        """Its differences as a text, a few lines each."""
-        lines = [self.title]
-        for one in self.differences:
-            where = f" ({one.where})" if one.where else ""
-            lines += [
-                f"{one.what}{where}",
-                f"  expected: {one.expected}",
-                f"  found:    {one.found}",
-            ]
-        return "\n".join(lines)
 
 
 def rehearse(
@@ -193,29 +153,14 @@ def _run(
             return stage.run(now, told, source)
     except InputUnusable as error:
         if not error.codes:
-            found = Difference("the trail", "to be walked to its end", _all_of(error))
+            found = Difference("the trail", "to be walked to its end", all_of(error))
             return replace(told, differences=(found,))
-        return replace(told, differences=tuple(_refused(file, error)))
+        return replace(told, differences=tuple(refused(file, error)))
     except WideTrailError as error:
-        return replace(told, differences=tuple(_refused(file, error)))
+        return replace(told, differences=tuple(refused(file, error)))
     finally:
         if stage is not None:
             stage.all_back()
-
-
-def _refused(file: RehearsalFile, error: WideTrailError) -> Iterator[Difference]:
-    """Judge that the trail was refused; it may have been expected."""
-    wanted, found = set(file.expect.refused), set(error.codes)
-    if not wanted:
-        yield Difference("the trail", "to be walked to its end", _all_of(error))
-    elif wanted != found:
-        told = f"{', '.join(sorted(found)) or 'no code'} ({_all_of(error)})"
-        yield Difference("refused", ", ".join(sorted(wanted)), told)
-
-
-def _all_of(error: WideTrailError) -> str:
-    obstacles = error.obstacles if isinstance(error, Obstructed) else ()
-    return "; ".join(map(str, [error, *obstacles]))
 
 
 class StageHands(Answers):
@@ -239,7 +184,7 @@ class _Walked:
     troubles: dict[str, list[Difference]] = field(default_factory=dict)
 
 
-class _Stage:
+class _Stage(MachinesInReach):
     """The copies of a rehearsal's machines, and moving them in and out of reach."""
 
     def __init__(
@@ -273,35 +218,6 @@ class _Stage:
         self._hands = StageHands(file.all_hands)
         self._hands.take_away = self._pull
 
-    def _copy(self, machines: Path, folder: Path, *stations: Station) -> None:
-        """Copy the machines of ``stations`` into a folder and make them what the rehearsal says."""
-        for side in (self._sides[station] for station in stations):
-            target = folder / side.machine
-            if (self._here / side.machine).exists() or target.exists():
-                raise InputUnusable("two stations are one machine", where=side.machine)
-            prepared_copy(machines / side.machine, target, side, self._recipes, self._service)
-
-    def _open(self, station: Station, effects: Effects | None = None) -> FolderMachine:
-        return FolderMachine(self._here / self._sides[station].machine, effects)
-
-    def _only(self, *names: str) -> None:
-        """Leave only these within reach."""
-        for name in [*(side.machine for side in self._sides.values()), PARCEL]:
-            here, away = self._here / name, self._away / name
-            if name in names and away.exists():
-                away.rename(here)
-            elif name not in names and here.exists():
-                here.rename(away)
-
-    def _alone(self, station: Station, *, parcel: bool = False) -> FolderMachine:
-        """Leave only the machine of a station within reach, and open it."""
-        self._only(self._sides[station].machine, *([PARCEL] if parcel else []))
-        return self._open(station)
-
-    def all_back(self) -> None:
-        """Bring everything within reach again, for who looks into the machines."""
-        self._only(*(side.machine for side in self._sides.values()), PARCEL)
-
     def _pull(self) -> None:
         (self._here / PARCEL).rename(self._away / PARCEL)
 
@@ -314,7 +230,7 @@ class _Stage:
         self._copy(machines, self._here, "old")
         old = self._open("old")
         before = contents(old)
-        printing = self._aside.submit(_screen(old, loaded))
+        printing = self._aside.submit(printing_of(old, loaded))
         others = [station for station in self._sides if station != "old"]
         if any(self._sides[station].prepare for station in others):
             wait([printing])  # what they do may show in what old prints
@@ -330,7 +246,7 @@ class _Stage:
             told,
             moved=True,
             old_screen=shown.text,
-            changed=tuple(dict.fromkeys(_changed(plan, old, new))),
+            changed=tuple(dict.fromkeys(changed_on_new(plan, old, new))),
         )
         folder = self._here / PARCEL
         set_out(folder, plan, recipes, RUN, now, old.effects, sealed=sealed)
@@ -342,23 +258,23 @@ class _Stage:
             parcel = self._walk(parcel, plan, now, walked)
         report = make_report(parcel)
         self._say_routes(plan, report)
-        judge = Judge(_as_planned(file), recipes, plan, report)
+        judge = Judge(as_planned(file), recipes, plan, report)
         found = [*walked.differences, *judge.items()]
-        found += [_never(stop.step) for stop in self._happening.left if file.until != "plan"]
+        found += [never_begun(stop.step) for stop in self._happening.left if file.until != "plan"]
         if file.expect.refused and not found:
             found.append(Difference("refused", ", ".join(file.expect.refused), "nothing was"))
         machine = self._alone("new")
         printing = self._aside.submit(self._screen_anew(machine))
         old = FolderMachine(self._away / file.old.machine)
-        licences = _below(old, licence_files(old, recipes))
-        changed = changes(before, contents(old), [*_allowed(old, plan), *licences])
+        licences = below(old, licence_files(old, recipes))
+        changed = changes(before, contents(old), [*allowed_on_old(old, plan), *licences])
         shown_new = printing.result()
         there = {"new": words_on(machine, recipes)}
         looked = [*self._last_look("new", machine)]
         machine = self._alone("old")
         there["old"] = words_on(machine, recipes)
         found += [*self._last_look("old", machine), *looked]
-        found += self._judge_seats(plan, there, serials)
+        found += judge_seats(self._recipes[0].id, self._file, plan, there, serials, self._service)
         told_of = file.expect.notices or ()
         found += [
             Difference(one.place, "each file to be taken, or left on purpose", one.words)
@@ -366,7 +282,7 @@ class _Stage:
             if not any(re.search(pattern, one.words) for pattern in told_of)
         ]
         if file.expect.notices is not None:
-            found += _noticed(file.expect.notices, plan.notices)
+            found += noticed(file.expect.notices, plan.notices)
         if changed and "old" not in self._meddled:
             found.append(Difference("old", "nothing changed", ", ".join(changed[:MOST_TOLD])))
         if file.until == "undone":
@@ -383,7 +299,7 @@ class _Stage:
         finder = find_application(machine, loaded)
         if close and finder.installation is not None and open_signs(finder):
             machine.start(finder.programs()[close[0]], close[1:])
-        return _screen(machine, loaded)
+        return printing_of(machine, loaded)
 
     def _last_look(self, station: Station, machine: FolderMachine) -> Iterator[Difference]:
         expected = self._file.expect.on.get(station)
@@ -421,7 +337,7 @@ class _Stage:
             self._happening.new_walk()
             stopped = ""
             try:
-                walked.troubles[station] = _troubles(visit.walk(now))
+                walked.troubles[station] = troubles_of(visit.walk(now))
                 self._happening.ended()
             except Stopped:
                 stopped = "killed"
@@ -501,78 +417,6 @@ class _Stage:
         if route is not None:
             self._heard.add(loaded, route, arm)
 
-    # Seats
-
-    def _judge_seats(
-        self, plan: Plan, words: dict[str, dict[str, Word]], serials: dict[str, str]
-    ) -> Iterator[Difference]:
-        """Tell where a licence is held by both, or one that is expected to move by another."""
-        expected = _as_planned(self._file).items
-        for item in (i for i in plan.items if i.kind == "licence"):
-            short = item.id.removeprefix(f"{self._recipes[0].id}.")
-            service = self._service if item.id in serials else None
-            holders = service.holders(serials[item.id]) if service is not None else ()
-            here = {station: words[station][item.id] for station in ("old", "new")}
-            if list(here.values()) == ["active", "active"] or len(holders) > 1:
-                yield Difference(f"{item.id}: who holds it", "one machine", "both")
-                continue
-            mine = expected.get(short, ExpectedItem())
-            carried = mine.state == "carried"
-            moved: dict[Any, Word] = {"old": "not", "new": "active"} if carried else {}
-            for station, wanted in {**moved, **mine.seat}.items():
-                if here[station] != wanted:
-                    yield Difference(f"{item.id} on {station}", wanted, here[station])
-            if not carried:
-                continue
-            if service is not None and holders != (self._file.new.machine,):
-                told = ", ".join(holders) or "nobody"
-                yield Difference(f"{item.id}: who holds it", self._file.new.machine, told)
-
-
-def _as_planned(file: RehearsalFile) -> Expect:
-    """Return what is expected; where only the plan is made, an item is planned at its best."""
-    if file.until != "plan":
-        return file.expect
-    items = {
-        name: item.model_copy(update={"state": "planned"}) if item.state == "carried" else item
-        for name, item in file.expect.items.items()
-    }
-    return file.expect.model_copy(update={"items": items})
-
-
-def _never(step: str) -> Difference:
-    return Difference("stops", f"to happen at {step}", "no such step was begun")
-
-
-def _noticed(wanted: Sequence[str], notices: Sequence[str]) -> Iterator[Difference]:
-    """Give the notices that are missing, and those that nobody expects, where some are expected."""
-    for text in wanted:
-        if not any(re.search(text, notice) for notice in notices):
-            yield Difference("notices", text, "; ".join(notices) or "none")
-    for notice in notices:
-        if not any(re.search(text, notice) for text in wanted):
-            yield Difference("notices", "no other notice", notice)
-
-
-def _changed(plan: Plan, old: FolderMachine, new: FolderMachine) -> Iterator[str]:
-    """Give what is another on new: the name of the account, and the drive of an item."""
-    if old.user != new.user:
-        yield "user"
-    for item in plan.items:
-        if item.old_path and item.new_path:
-            if old.platform != new.platform:
-                yield "platform"
-            one, other = _volume(old, item.old_path), _volume(new, item.new_path)
-            if one != other:
-                yield "drive"
-
-
-def _volume(machine: FolderMachine, path: str) -> str:
-    try:
-        return machine.room(path).volume
-    except WideTrailError:
-        return path.partition("/")[0]
-
 
 def choices_of(file: RehearsalFile, recipes: Sequence[Loaded]) -> Choices:
     """Return what a rehearsal chooses of the items of its recipes."""
@@ -586,57 +430,3 @@ def choices_of(file: RehearsalFile, recipes: Sequence[Loaded]) -> Choices:
     return replace(
         chosen, parts={**chosen.parts, **parts}, release_after=file.release_after or "verifying"
     )
-
-
-def _troubles(done: LegDone) -> list[Difference]:
-    return [Difference("the end of the leg", "well", trouble) for trouble in done.troubles]
-
-
-def show_screen(machine: FolderMachine, loaded: Loaded) -> Completed:
-    """Start the application's ``screen`` command on ``machine`` and return what it printed.
-
-    Raises:
-        InputUnusable: The recipe names no screen, or the program is not installed.
-    """
-    application = loaded.recipe.application
-    if not application.screen:
-        raise InputUnusable("the recipe names no screen", where=loaded.file)
-    return _starter(find_application(machine, loaded))()
-
-
-def _starter(finder: Finder) -> Callable[[], Completed]:
-    """Return what starts the application's ``screen`` command; nothing is looked for then."""
-    program, arguments = screen_command(finder)
-    return lambda: finder.machine.start(program, arguments)
-
-
-def screen_command(finder: Finder) -> tuple[str, Sequence[str]]:
-    """Return the program that prints what a person sees, and its arguments."""
-    name, *arguments = finder.loaded.recipe.application.screen
-    return finder.programs()[name], arguments
-
-
-def _screen(machine: FolderMachine, loaded: Loaded) -> Callable[[], Printed]:
-    """Return what starts the program and gives what it prints: nothing where it is not there."""
-    finder = find_application(machine, loaded)
-    if not loaded.recipe.application.screen or finder.installation is None:
-        return lambda: Printed("")
-    start = _starter(finder)
-
-    def printed() -> Printed:
-        done = start()
-        return Printed(done.output if done.status == 0 else done.errors, done.status)
-
-    return printed
-
-
-def _allowed(old: FolderMachine, plan: Plan) -> list[Path]:
-    """Return where the plan says that something changes on old: by commands, and by retiring."""
-    mine = [step for step in plan.steps if step.station == "old"]
-    told = [path for step in mine for path in step.changes]
-    told += [step.renamed for step in mine if isinstance(step, RetireStep)]
-    return _below(old, map(plain, told))
-
-
-def _below(machine: FolderMachine, paths: Iterable[str]) -> list[Path]:
-    return [machine.host(path).relative_to(machine.folder) for path in paths]

@@ -19,7 +19,8 @@ from widetrail.formats.documents import mark_at
 from widetrail.machine import FolderMachine
 from widetrail.recipe import Loaded
 from widetrail.rehearsing.rehearsal import Rehearsal
-from widetrail.rehearsing.runner import Rehearsed, screen_command
+from widetrail.rehearsing.rehearsed import Rehearsed
+from widetrail.rehearsing.screen import screen_command
 from widetrail.rehearsing.stage import fast_folder, machines_near, prepared_copy
 
 

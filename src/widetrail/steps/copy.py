@@ -12,7 +12,7 @@ from widetrail.recipe.templates import check_path, literal
 from widetrail.steps.enter import EnterStep
 from widetrail.steps.kind import Rule
 from widetrail.steps.pack import PackStep
-from widetrail.steps.publish import PublishStep
+from widetrail.steps.publish_step import PublishStep
 from widetrail.steps.step import Step, Unfolding
 
 PARCEL = "{parcel}"

@@ -6,105 +6,37 @@ moves are written down before the first is made; a walk that was cut off makes t
 
 from __future__ import annotations
 
-import os
 from collections.abc import Collection, Iterator, Mapping, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
-from typing import ClassVar, Literal, Protocol
+from typing import ClassVar
 
-from pydantic import Field
-
-from widetrail.errors import Halted, WentWrong
+from widetrail.errors import Halted
 from widetrail.finding import Selection
 from widetrail.finding.selection import is_database
 from widetrail.formats.companions import BESIDE, database_of
 from widetrail.formats.outside import SafePath, names_in
-from widetrail.formats.stored_values import Count, Text
-from widetrail.machine import EffectFailed, Machine, file_digest
-from widetrail.machine.moves import Move, below, carry_out, modes_of, roll_back, times_of
+from widetrail.machine import EffectFailed, Machine
+from widetrail.machine.moves import Move, carry_out, modes_of, roll_back, times_of
 from widetrail.machine.own_folders import own_below
 from widetrail.machine.paths import base, join
-from widetrail.recipe import Existing
 from widetrail.recipe.coverage_events import MET, reach
 from widetrail.recipe.templates import braces, plain
 from widetrail.steps.backup import beside, missing_folders, modes_in, moves_of, room_at
-from widetrail.steps.cargo import CargoEntry
-from widetrail.steps.contexts import Cargo, OfItem, Paths, Work
+from widetrail.steps.contexts import OfItem
 from widetrail.steps.kind import Act, StepRecord, Touched
-from widetrail.steps.outcomes import Done, Facts, Outcome, Remark, remarks
+from widetrail.steps.outcomes import Done, Outcome, Remark, remarks
 from widetrail.steps.pathways import RewrittenPaths, make_paths_right
-from widetrail.steps.run_storage import ASIDE, STAGING, Room
-from widetrail.steps.step import Step
-from widetrail.steps.tree_writer import TreeWriter
-
-
-class Has(Work, OfItem, Cargo, Paths, Protocol):
-    """What putting an item in place takes."""
-
-
-EXISTING = {
-    "put aside": "what is there of it already is put aside",
-    "stop": "it must not be there yet",
-    "overwrite": "files of the same name are put aside, others stay",
-    "alongside": "where something is there already, it comes beside it under another name",
-    "pass by": "files that are there already stay, and those carried are left in the parcel",
-}
-
-CHECKPOINT = 96 * 1024 * 1024
-"""Bytes that are staged, at least, before what was staged so far is made durable."""
-
-CHECKPOINT_FILES = 5000
-"""Entries that are staged, at least, before it is, where they are small."""
-
-
-VERIFIERS = 4
-"""Files that are read back from the disk at a time."""
-
-FEW = 1024 * 1024
-"""Bytes up to which all that is read back is read one file after the other."""
-
-
-class PublishStep(Step):
-    """An item that is put in place, at ``target`` where that is ``elsewhere`` than its own place.
-
-    ``single`` tells that it is one file, ``shared`` that other items take what is there too.
-    """
-
-    kind: Literal["publish"] = "publish"
-    target: str
-    existing: Existing
-    elsewhere: bool = False
-    single: bool = False
-    shared: bool = False
-
-
-class PublishFacts(Facts):
-    """What was put in place, where, and what came there under another name.
-
-    ``came_as`` are paths below the place that are called otherwise, ``beside`` what came beside
-    something, ``passed_by`` what was left in the parcel, ``verified`` files that were read again.
-    """
-
-    files: Count = 0
-    size: Count = 0
-    verified: Count = 0
-    to: Text = ""
-    came_as: dict[Text, Text] = Field(default_factory=dict)
-    beside: tuple[Text, ...] = ()
-    passed_by: tuple[Text, ...] = ()
-    paths_rewritten: Count = 0
-
-
-class _WithPath(StepRecord):
-    path: Text
-
-
-class _StagedSoFar(_WithPath):
-    count: Count
-
-
-class _Staged(_WithPath):
-    facts: PublishFacts
+from widetrail.steps.publish_step import (
+    EXISTING,
+    Has,
+    PublishFacts,
+    PublishStep,
+    Staged,
+    StagedSoFar,
+    WithPath,
+)
+from widetrail.steps.run_storage import ASIDE, Room
+from widetrail.steps.staging import Staging
 
 
 class _Published(StepRecord):
@@ -121,9 +53,9 @@ class Publish(Act[PublishStep, Has]):
     step = PublishStep
     facts = PublishFacts
     records: ClassVar = {
-        "staging": _WithPath,
-        "staged so far": _StagedSoFar,
-        "staged": _Staged,
+        "staging": WithPath,
+        "staged so far": StagedSoFar,
+        "staged": Staged,
         "published": _Published,
         "rewritten": _PathsRewritten,
     }
@@ -147,7 +79,7 @@ class Publish(Act[PublishStep, Has]):
         return _Publishing(step, doing).do()
 
 
-class _Publishing:
+class _Publishing(Staging):
     """One item on its way to its place."""
 
     def __init__(self, step: PublishStep, doing: Has) -> None:
@@ -227,99 +159,6 @@ class _Publishing:
         return []
 
     # Staging
-
-    def _staged(self, room: Room) -> str:
-        """Return where all of the item lies ready, staging what is not staged yet."""
-        doing = self._doing
-        ready = doing.recorded("staged", self._step.id)
-        if ready is not None and self._is_there(str(ready["path"])):
-            return str(ready["path"])
-        begun = doing.recorded("staging", self._step.id)
-        if begun is not None and doing.machine.host(str(begun["path"])).is_dir():
-            try:
-                return self._stage(str(begun["path"]))
-            except WentWrong:  # the power went, and what had been written was not whole yet
-                room.clear(str(begun["path"]))
-        folder = room.fresh(STAGING)
-        doing.record("staging", step=self._step.id, path=folder)
-        try:
-            return self._stage(folder)
-        except BaseException:
-            if doing.recorded("staged so far", self._step.id) is None:
-                room.clear(folder)
-            raise
-
-    def _is_there(self, staged: str) -> bool:
-        moving = self._doing.recorded("moves", self._step.id) is not None
-        return moving or self._doing.machine.host(staged).is_dir()
-
-    def _stage(self, folder: str) -> str:
-        """Stage what of the item is not in ``folder`` yet, verify it, and return the folder."""
-        doing, effects = self._doing, self._doing.machine.effects
-        entries, top = doing.packed.of(self._step.item), doing.machine.host(folder)
-        so_far = doing.recorded("staged so far", self._step.id)
-        count = int(str(so_far["count"])) if so_far and so_far["path"] == folder else 0
-        resumed = top.exists()
-        writer = TreeWriter(effects, top, begun=resumed)
-        for entry in entries[:count]:
-            writer.passed(entry, entry.path)
-        total = sum(entry.size for entry in entries)
-        every = max(CHECKPOINT, total // 16)
-        since = done = sum(entry.size for entry in entries[:count])
-        begun, first = doing.clock(), count
-        for number, entry in enumerate(entries[count:], start=count + 1):
-            if resumed and writer.is_written(entry, entry.path):
-                writer.passed(entry, entry.path)
-            else:
-                writer.write(entry, entry.path, doing.packed.chunks, entry.attributes_by_name)
-            done += entry.size
-            left = (total - done) * (doing.clock() - begun) / done if done else None
-            doing.onlooker.moves(done, total, "bytes", left, (number, len(entries)))
-            due = done - since >= every or number - first >= CHECKPOINT_FILES
-            if due and number < len(entries):
-                effects.barrier(top)
-                self._verify(top, folder, entries[first:number])
-                doing.record("staged so far", step=self._step.id, path=folder, count=number)
-                since, first = done, number
-        writer.finish()
-        effects.barrier(top)
-        self._verify(top, folder, entries[first:])
-        files = [e for e in entries if e.kind in ("file", "hard")]
-        facts = PublishFacts(
-            files=len(files),
-            size=sum(e.size for e in files),
-            verified=len(files),
-            remarks=remarks("attributes_lost", writer.without_attributes),
-        )
-        doing.record("staged", step=self._step.id, path=folder, facts=facts.plain())
-        return folder
-
-    def _verify(self, top: SafePath, shown: str, entries: tuple[CargoEntry, ...]) -> None:
-        """Read staged files from the disk and compare them with what was packed.
-
-        Raises:
-            ParcelUnusable: What is in the parcel is not what was packed.
-            WentWrong: What is on the disk is not what is in the parcel.
-        """
-        files = [entry for entry in entries if entry.kind == "file"]
-        above = f"{top}{os.sep}"
-
-        def differing(some: list[CargoEntry]) -> list[CargoEntry]:
-            return [entry for entry in some if file_digest(f"{above}{entry.path}") != entry.sha256]
-
-        if sum(entry.size for entry in files) < FEW:
-            found = iter([differing(files)])
-        else:  # the disk is waited for and hashing lets others run, so several read at a time
-            with ThreadPoolExecutor(VERIFIERS) as pool:
-                found = pool.map(differing, [files[n::VERIFIERS] for n in range(VERIFIERS)])
-        for entry in (entry for some in found for entry in some):
-            self._doing.packed.insist(entry)
-            raise WentWrong(
-                "what was written is not what was packed",
-                where=below(shown, entry.path),
-                why="its SHA-256 differs when it is read again",
-                todo="Check the disk, then walk again; nothing was put in place.",
-            )
 
     # Placing
 

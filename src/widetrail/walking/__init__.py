@@ -1,7 +1,8 @@
 """Walking: doing the leg that is due at a station, with a journal, checks and a report."""
 
 from widetrail.walking.answers import Answers, read_answers
-from widetrail.walking.leg import LegDone, StepDone, Visit, unseal
+from widetrail.walking.leg import Visit
+from widetrail.walking.leg_done import LegDone, StepDone
 from widetrail.walking.overlaps import runs_on
 from widetrail.walking.report import CheckLine, ItemReport, LeftReport, LegReport, Report
 from widetrail.walking.report_making import make_report
@@ -19,6 +20,7 @@ from widetrail.walking.separate_consent import Apart
 from widetrail.walking.topping_up import can_top_up, not_topped_up, steps_to_top_up, top_up
 from widetrail.walking.undo_plan import Doubt, UndoPlan
 from widetrail.walking.undoing import Run, clear_settled
+from widetrail.walking.unsealing import unseal
 from widetrail.walking.waiting import Patience, Silent
 from widetrail.walking.walk_context import Company
 

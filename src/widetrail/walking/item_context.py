@@ -22,7 +22,7 @@ from widetrail.steps import (
     WrittenAt,
     act_of,
 )
-from widetrail.steps.publish import PublishFacts, PublishStep
+from widetrail.steps.publish_step import PublishFacts, PublishStep
 from widetrail.walking.walk_context import WalkContext
 
 

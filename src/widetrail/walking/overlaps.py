@@ -16,7 +16,7 @@ from widetrail.machine import Machine
 from widetrail.machine.moves import read_moves
 from widetrail.machine.own_folders import OWN_STATE
 from widetrail.machine.paths import is_within, join, key, parent
-from widetrail.parcel.parcel import LEG_DONE, LEG_HALTED, LEG_MENDED
+from widetrail.parcel.events import LEG_DONE, LEG_HALTED, LEG_MENDED
 from widetrail.steps.run_storage import OWN
 from widetrail.walking.journal import Journal
 

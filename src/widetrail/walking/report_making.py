@@ -7,7 +7,7 @@ from typing import Any, cast
 
 from widetrail.licence.seat_events import Seat
 from widetrail.parcel import Parcel
-from widetrail.parcel.parcel import TOPPED_UP
+from widetrail.parcel.events import TOPPED_UP
 from widetrail.planning import LeftItem, PlannedItem, PlannedLeg
 from widetrail.recipe import Loss, Station
 from widetrail.steps import Facts, Failed, Noted, Outcome, Step, Waits, act_of
@@ -15,7 +15,7 @@ from widetrail.steps.check import Checked, CheckFacts
 from widetrail.steps.enter import EnterFacts
 from widetrail.steps.outcomes import Done, RemarkCode, state_of
 from widetrail.steps.pack import PackFacts
-from widetrail.steps.publish import PublishFacts, PublishStep
+from widetrail.steps.publish_step import PublishFacts, PublishStep
 from widetrail.walking.report import (
     CheckLine,
     ItemReport,

@@ -26,7 +26,7 @@ from widetrail.licence.seat_events import (
 )
 from widetrail.licence.seat_words import words_of
 from widetrail.parcel import Parcel
-from widetrail.parcel.parcel import SERIAL
+from widetrail.parcel.layout import SERIAL
 from widetrail.planning import Plan
 from widetrail.planning.licences import SoFar, plan_claim, plan_return, plan_without
 from widetrail.recipe import Loaded

@@ -16,7 +16,7 @@ from widetrail.licence.seat import Effect, Refuse, replay, step
 from widetrail.licence.seat_events import Adopted, Event, Gone, Purpose, Seat, Told, Word
 from widetrail.licence.seat_words import todo_of
 from widetrail.machine.paths import join
-from widetrail.parcel.parcel import SERIAL
+from widetrail.parcel.layout import SERIAL
 from widetrail.parcel.seal import ENDING, HEADER, KEY, WrongPassphrase, open_seal, read_header
 from widetrail.planning.licences import another_edition
 from widetrail.planning.station_facts import SeenSide

@@ -13,7 +13,7 @@ from widetrail.formats.outside import SafePath
 from widetrail.machine import Channels, Completed
 from widetrail.machine.paths import join
 from widetrail.machine.processes import started_at
-from widetrail.parcel.parcel import SERIAL
+from widetrail.parcel.layout import SERIAL
 from widetrail.recipe.templates import (
     ROOTS,
     Brace,

@@ -6,9 +6,11 @@ from collections.abc import Mapping
 from datetime import datetime
 
 from widetrail.errors import Halted
-from widetrail.parcel.parcel import LEG_DONE, LEG_MENDED, TOPPED_UP
+from widetrail.parcel.events import LEG_DONE, LEG_MENDED, TOPPED_UP
 from widetrail.steps import Done, Step, act_of
-from widetrail.walking.leg import MISSING, LegDone, StepDone, Visit, Walk
+from widetrail.walking.leg import Visit
+from widetrail.walking.leg_done import LegDone, StepDone
+from widetrail.walking.leg_walk import MISSING, Walk
 from widetrail.walking.preflight import Look
 
 AGAIN = "to be done again"

@@ -1,0 +1,86 @@
+"""An item that is put in place: the step of a plan, and what is known of it."""
+
+from __future__ import annotations
+
+from typing import Literal, Protocol
+
+from pydantic import Field
+
+from widetrail.formats.stored_values import Count, Text
+from widetrail.recipe import Existing
+from widetrail.steps.contexts import Cargo, OfItem, Paths, Work
+from widetrail.steps.kind import StepRecord
+from widetrail.steps.outcomes import Facts
+from widetrail.steps.step import Step
+
+
+class Has(Work, OfItem, Cargo, Paths, Protocol):
+    """What putting an item in place takes."""
+
+
+EXISTING = {
+    "put aside": "what is there of it already is put aside",
+    "stop": "it must not be there yet",
+    "overwrite": "files of the same name are put aside, others stay",
+    "alongside": "where something is there already, it comes beside it under another name",
+    "pass by": "files that are there already stay, and those carried are left in the parcel",
+}
+
+
+class PublishStep(Step):
+    """An item that is put in place, at ``target`` where that is ``elsewhere`` than its own place.
+
+    ``single`` tells that it is one file, ``shared`` that other items take what is there too.
+    """
+
+    kind: Literal["publish"] = "publish"
+    target: str
+    existing: Existing
+    elsewhere: bool = False
+    single: bool = False
+    shared: bool = False
+
+
+class PublishFacts(Facts):
+    """What was put in place, where, and what came there under another name.
+
+    ``came_as`` are paths below the place that are called otherwise, ``beside`` what came beside
+    something, ``passed_by`` what was left in the parcel, ``verified`` files that were read again.
+    """
+
+    files: Count = 0
+    size: Count = 0
+    verified: Count = 0
+    to: Text = ""
+    came_as: dict[Text, Text] = Field(default_factory=dict)
+    beside: tuple[Text, ...] = ()
+    passed_by: tuple[Text, ...] = ()
+    paths_rewritten: Count = 0
+
+
+class WithPath(StepRecord):
+    path: Text
+
+
+class StagedSoFar(WithPath):
+    count: Count
+
+
+class Staged(WithPath):
+    facts: PublishFacts
+
+
+CHECKPOINT = 96 * 1024 * 1024
+"""Bytes that are staged, at least, before what was staged so far is made durable."""
+
+
+CHECKPOINT_FILES = 5000
+"""Entries that are staged, at least, before it is, where they are small."""
+
+
+VERIFIERS = 4
+"""Files that are read back from the disk at a time."""
+
+
+FEW = 1024 * 1024
+"""Bytes up to which all that is read back is read one file after the other."""

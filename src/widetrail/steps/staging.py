@@ -1,0 +1,124 @@
+"""Staging an item on its volume: written, made durable, and verified from the disk."""
+
+from __future__ import annotations
+
+import os
+from concurrent.futures import ThreadPoolExecutor
+
+from widetrail.errors import WentWrong
+from widetrail.formats.outside import SafePath
+from widetrail.machine import file_digest
+from widetrail.machine.moves import below
+from widetrail.steps.cargo import CargoEntry
+from widetrail.steps.outcomes import remarks
+from widetrail.steps.publish_step import (
+    CHECKPOINT,
+    CHECKPOINT_FILES,
+    FEW,
+    VERIFIERS,
+    Has,
+    PublishFacts,
+    PublishStep,
+)
+from widetrail.steps.run_storage import STAGING, Room
+from widetrail.steps.tree_writer import TreeWriter
+
+
+class Staging:
+    """One item that is made ready beside its place."""
+
+    _step: PublishStep
+    _doing: Has
+
+    def _staged(self, room: Room) -> str:
+        """Return where all of the item lies ready, staging what is not staged yet."""
+        doing = self._doing
+        ready = doing.recorded("staged", self._step.id)
+        if ready is not None and self._is_there(str(ready["path"])):
+            return str(ready["path"])
+        begun = doing.recorded("staging", self._step.id)
+        if begun is not None and doing.machine.host(str(begun["path"])).is_dir():
+            try:
+                return self._stage(str(begun["path"]))
+            except WentWrong:  # the power went, and what had been written was not whole yet
+                room.clear(str(begun["path"]))
+        folder = room.fresh(STAGING)
+        doing.record("staging", step=self._step.id, path=folder)
+        try:
+            return self._stage(folder)
+        except BaseException:
+            if doing.recorded("staged so far", self._step.id) is None:
+                room.clear(folder)
+            raise
+
+    def _is_there(self, staged: str) -> bool:
+        moving = self._doing.recorded("moves", self._step.id) is not None
+        return moving or self._doing.machine.host(staged).is_dir()
+
+    def _stage(self, folder: str) -> str:
+        """Stage what of the item is not in ``folder`` yet, verify it, and return the folder."""
+        doing, effects = self._doing, self._doing.machine.effects
+        entries, top = doing.packed.of(self._step.item), doing.machine.host(folder)
+        so_far = doing.recorded("staged so far", self._step.id)
+        count = int(str(so_far["count"])) if so_far and so_far["path"] == folder else 0
+        resumed = top.exists()
+        writer = TreeWriter(effects, top, begun=resumed)
+        for entry in entries[:count]:
+            writer.passed(entry, entry.path)
+        total = sum(entry.size for entry in entries)
+        every = max(CHECKPOINT, total // 16)
+        since = done = sum(entry.size for entry in entries[:count])
+        begun, first = doing.clock(), count
+        for number, entry in enumerate(entries[count:], start=count + 1):
+            if resumed and writer.is_written(entry, entry.path):
+                writer.passed(entry, entry.path)
+            else:
+                writer.write(entry, entry.path, doing.packed.chunks, entry.attributes_by_name)
+            done += entry.size
+            left = (total - done) * (doing.clock() - begun) / done if done else None
+            doing.onlooker.moves(done, total, "bytes", left, (number, len(entries)))
+            due = done - since >= every or number - first >= CHECKPOINT_FILES
+            if due and number < len(entries):
+                effects.barrier(top)
+                self._verify(top, folder, entries[first:number])
+                doing.record("staged so far", step=self._step.id, path=folder, count=number)
+                since, first = done, number
+        writer.finish()
+        effects.barrier(top)
+        self._verify(top, folder, entries[first:])
+        files = [e for e in entries if e.kind in ("file", "hard")]
+        facts = PublishFacts(
+            files=len(files),
+            size=sum(e.size for e in files),
+            verified=len(files),
+            remarks=remarks("attributes_lost", writer.without_attributes),
+        )
+        doing.record("staged", step=self._step.id, path=folder, facts=facts.plain())
+        return folder
+
+    def _verify(self, top: SafePath, shown: str, entries: tuple[CargoEntry, ...]) -> None:
+        """Read staged files from the disk and compare them with what was packed.
+
+        Raises:
+            ParcelUnusable: What is in the parcel is not what was packed.
+            WentWrong: What is on the disk is not what is in the parcel.
+        """
+        files = [entry for entry in entries if entry.kind == "file"]
+        above = f"{top}{os.sep}"
+
+        def differing(some: list[CargoEntry]) -> list[CargoEntry]:
+            return [entry for entry in some if file_digest(f"{above}{entry.path}") != entry.sha256]
+
+        if sum(entry.size for entry in files) < FEW:
+            found = iter([differing(files)])
+        else:  # the disk is waited for and hashing lets others run, so several read at a time
+            with ThreadPoolExecutor(VERIFIERS) as pool:
+                found = pool.map(differing, [files[n::VERIFIERS] for n in range(VERIFIERS)])
+        for entry in (entry for some in found for entry in some):
+            self._doing.packed.insist(entry)
+            raise WentWrong(
+                "what was written is not what was packed",
+                where=below(shown, entry.path),
+                why="its SHA-256 differs when it is read again",
+                todo="Check the disk, then walk again; nothing was put in place.",
+            )

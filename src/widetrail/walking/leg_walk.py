@@ -1,0 +1,190 @@
+"""One walk of the steps that are due at a station."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+from datetime import datetime
+
+from widetrail.errors import (
+    Halted,
+    MachineUnusable,
+    WentWrong,
+)
+from widetrail.parcel.events import LEG_DONE, LEG_HALTED, LEG_MENDED
+from widetrail.steps import (
+    Failed,
+    Outcome,
+    Step,
+    Waits,
+    act_of,
+    read_outcome,
+    words_of,
+)
+from widetrail.steps.outcomes import Fact, write_outcome
+from widetrail.steps.run_settings import RunStep
+from widetrail.walking.leg_done import LegDone, StepDone
+from widetrail.walking.overlaps import next_turn
+from widetrail.walking.proofs import look_at_proofs, newly_proved
+from widetrail.walking.reuse import Reuse
+from widetrail.walking.run_folders import alone, at_work
+from widetrail.walking.step_context import WalkDoing
+
+
+class Walk:
+    """One walk of the steps that are due at a station."""
+
+    def __init__(
+        self, visit: Reuse, doing: WalkDoing, unfit: Mapping[str, str], now: datetime
+    ) -> None:
+        self._visit, self._doing, self._unfit, self._now = visit, doing, unfit, now
+        self._journal = visit.journal
+        self._outcomes = dict(visit.parcel.outcomes)
+        self._written: dict[str, dict[str, Fact]] = {}
+        """The outcomes of this walk as they are written down, by the ids of their steps."""
+        self._leg = visit.due if visit.leg_due_here else visit.done_here
+
+    @property
+    def _licences(self) -> bool:
+        return any(item.kind == "licence" for item in self._visit.parcel.plan.items)
+
+    def do(self, steps: tuple[Step, ...]) -> LegDone:
+        if not self._licences:
+            return self._do(steps)
+        ledger = self._doing.seats.ledger
+        with alone(self._doing.machine, ledger.journal, ledger.room):
+            return self._do(steps)
+
+    def _do(self, steps: tuple[Step, ...]) -> LegDone:
+        machine, workroom = self._doing.machine, self._doing.workroom
+        with at_work(machine, self._journal, workroom) as made:
+            if made:
+                self._journal.add({"event": "made folders", "count": len(made)})
+            return self._alone(steps)
+
+    def _alone(self, steps: tuple[Step, ...]) -> LegDone:
+        assert self._leg is not None
+        doing, visit = self._doing, self._visit
+        if not self._journal.has("cargo checked", generation=visit.parcel.newest):
+            checked = {"event": "cargo checked", "generation": visit.parcel.newest}
+            self._journal.add({**checked, "read": visit.on_arrival})
+        self._pin()
+        number, plan, newest = self._leg.number, visit.parcel.plan.id, visit.parcel.newest
+        begun = {"event": "leg begun", "leg": number, "plan": plan, "generation": newest}
+        when = doing.now.isoformat(timespec="seconds")
+        self._journal.add({**begun, "turn": next_turn(doing.machine), "time": when})
+        self._take_note_of_again(steps)
+        visit.parcel.begin_leg()
+        done: list[StepDone] = []
+        with doing.cargo():
+            doing.end_later()
+            try:
+                done.extend(self._each(steps))
+            finally:
+                troubles = doing.end()
+        proved = self._end(done, troubles)
+        return LegDone(
+            self._leg,
+            doing.machine.name,
+            tuple(done),
+            visit.next_machine(),
+            tuple(troubles),
+            proved,
+            next_station=visit.next_station(),
+            next_as=visit.next_as(),
+        )
+
+    def _take_note_of_again(self, steps: Iterable[Step]) -> None:
+        """Write down what the parcel says is to be done again: what came of it before is over."""
+        due = self._visit.parcel.due_again
+        for step in (s for s in steps if s.id in due):
+            told = {"step": step.id, "generation": due[step.id]}
+            if not self._journal.has("to be done again", **told):
+                self._journal.add({"event": "to be done again", **told})
+
+    def _each(self, steps: tuple[Step, ...]) -> Iterator[StepDone]:
+        """Do the steps, each where all came out well that it depends on."""
+        for number, step in enumerate(steps, start=1):
+            if all(self._outcomes.get(after, MISSING).well for after in step.after):
+                yield self._step(step, number, len(steps))
+
+    def _pin(self) -> None:
+        if self._journal.has("pinned"):
+            return
+        finders = self._doing.finders
+        self._journal.add(
+            {
+                "event": "pinned",
+                "places": {name: finder.pinnable() for name, finder in finders.items()},
+                "programs": {n: sorted(f.programs().values()) for n, f in finders.items()},
+                "locks": {name: finder.lock_paths() for name, finder in finders.items()},
+            }
+        )
+
+    def _step(self, step: Step, number: int, total: int) -> StepDone:
+        words = self._doing.masked(words_of(self._doing.shown(step)))
+        reused = self._visit.reused(step, self._doing)
+        if reused is not None:
+            self._doing.keep_again(step, reused)
+            self._take(step, reused)
+            return StepDone(step, words, reused)
+        self._doing.onlooker.begins(step, words, number, total)
+        undone = isinstance(step, RunStep) and step.undone_by
+        loose = not (step.changes or undone or step.seat is not None)
+        begun = {"event": "step begun", "step": step.id, "kind": step.kind, "words": words}
+        self._journal.add({**begun, "loose": loose})
+        outcome = self._take(step, self._outcome(step))
+        record = {"event": "step done", "step": step.id, "outcome": self._written[step.id]}
+        self._journal.add(record)
+        return StepDone(step, words, outcome)
+
+    def _take(self, step: Step, outcome: Outcome) -> Outcome:
+        """Take note of an outcome; return it without any secret, as it is written down."""
+        written = self._doing.masked_outcome(write_outcome(step.kind, outcome))
+        self._written[step.id] = written
+        masked = self._outcomes[step.id] = read_outcome(written)
+        return masked
+
+    def _outcome(self, step: Step) -> Outcome:
+        if reason := self._unfit.get(step.item):
+            todo = "Mend what the reason names, then walk again; or plan again, another way."
+            return Failed(f"its route cannot be gone on with: {reason}", todo)
+        try:
+            return act_of(step).do(step, self._doing)
+        except Halted as error:
+            return Waits(str(error), error.todo or "Mend what the reason names, then walk again.")
+        except (MachineUnusable, WentWrong) as error:
+            todo = error.todo or "Mend what the reason names, then walk again."
+            return Failed(str(error), todo)
+        except OSError as error:  # of reading: each change has an error of its own
+            where, why = error.filename, error.strerror or str(error)
+            told = MachineUnusable("cannot be read", where=str(where or ""), why=why)
+            return Failed(str(told), "Mend the disk, then walk again.")
+
+    def _end(self, done: list[StepDone], troubles: list[str]) -> tuple[str, ...]:
+        """Write the logbook and return what is proved now.
+
+        The leg is done unless something waits or is to be ended still, or it was done before and
+        is only mended.
+        """
+        waits = bool(troubles) or any(isinstance(s.outcome, Waits) for s in done)
+        event = LEG_HALTED if waits else LEG_DONE if self._visit.leg_due_here else LEG_MENDED
+        steps = {s.step.id: self._written[s.step.id] for s in done}
+        seats = self._doing.seats
+        told = {"seats": seats.untold(), "again": seats.again} if self._licences else {}
+        proofs = look_at_proofs(self._doing)
+        proved = newly_proved(self._doing, proofs)
+        facts = {**self._visit.facts(self._now), "steps": steps, "proofs": proofs, **told}
+        assert self._leg is not None
+        self._visit.parcel = self._doing.parcel  # a detached one lies on this machine now
+        doing = self._doing
+        self._visit.parcel.end_leg(
+            facts, self._now, doing.writer, doing.made, event, doing.secrets_by_scope
+        )
+        newest = self._visit.parcel.newest
+        self._journal.add({"event": event, "leg": self._leg.number, "generation": newest})
+        if not waits:
+            self._doing.tidy()
+        return proved
+
+
+MISSING: Outcome = Failed("it was not done", "")
