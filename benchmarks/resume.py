@@ -21,7 +21,7 @@ from statistics import median
 
 from widetrail.machine import Effects, FolderMachine, medium_of
 from widetrail.machine.effects import Effect
-from widetrail.parcel import Parcel, set_out
+from widetrail.parcel import Along, Parcel, set_out
 from widetrail.parcel.seal import Seal
 from widetrail.planning import make_plan
 from widetrail.recipe import load_recipe_text
@@ -64,7 +64,7 @@ def plan(folder: Path, sealed: tuple[Seal, bytes] | None = None) -> None:
     loaded = load_recipe_text(RECIPE, "benchmark", KINDS)
     old, new = (FolderMachine(folder / name) for name in ("old", "new"))
     made = make_plan([loaded], old, new, medium_of(folder), NOW)
-    set_out(folder / "parcel", made, [loaded], "run", NOW, old.effects, sealed=sealed)
+    set_out(folder / "parcel", made, [loaded], "run", NOW, old.effects, Along(sealed=sealed))
 
 
 def walk(folder: Path, name: str, gate: Callable[[Effect], None] | None = None) -> float:

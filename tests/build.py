@@ -11,7 +11,7 @@ from typing import Any
 
 from widetrail.finding import Finder, find_application, make_card
 from widetrail.machine import Effects, FolderMachine, medium_of
-from widetrail.parcel import Parcel, make_seal, set_out
+from widetrail.parcel import Along, Parcel, make_seal, set_out
 from widetrail.planning import Choices, make_plan
 from widetrail.recipe import Station, load_recipe_text
 from widetrail.steps import KINDS, Done
@@ -202,7 +202,7 @@ def run_of(made: Trail, items: str, run: str, *, places: str = "", sealed: str =
     seal = (
         make_seal(sealed, "a bird at the pond", "please call the glass office") if sealed else None
     )
-    set_out(made.at, plan, [loaded], run, NOW, Effects(), card, sealed=seal)
+    set_out(made.at, plan, [loaded], run, NOW, Effects(), Along(card, sealed=seal))
     return made
 
 
@@ -220,7 +220,8 @@ def moved(
     loaded = load_recipe_text(HEAD + SIGN + body, "test", KINDS)
     made = Trail(folder)
     plan = make_plan([loaded], old, new, medium_of(made.at), NOW, choices)
-    set_out(made.at, plan, [loaded], "run", NOW, Effects(), make_card(new, [loaded]), choices)
+    along = Along(make_card(new, [loaded]), choices)
+    set_out(made.at, plan, [loaded], "run", NOW, Effects(), along)
     return made
 
 

@@ -19,7 +19,7 @@ from widetrail.licence.seat_events import Event, Seat, Word, event_of
 from widetrail.licence.service import Service, serving
 from widetrail.machine import Channels, Effects, FolderMachine, medium_of
 from widetrail.machine.effects import Effect
-from widetrail.parcel import Parcel, Seal, make_seal, set_out
+from widetrail.parcel import Along, Parcel, Seal, make_seal, set_out
 from widetrail.planning import Choices, make_plan
 from widetrail.recipe import Loaded, Station, load_recipe_text
 from widetrail.rehearsing.fault_injection import Stopped
@@ -127,9 +127,7 @@ class SeatTrail:
             run,
             self.now,
             old.effects,
-            None,
-            choices,
-            sealed(),
+            Along(None, choices, sealed()),
         )
 
     def machine(self, station: Station, effects: Effects | None = None) -> FolderMachine:

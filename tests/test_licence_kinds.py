@@ -19,7 +19,7 @@ from seat_trail import sealed
 from widetrail.errors import Obstructed
 from widetrail.licence.seat_events import Seat, Word
 from widetrail.machine import Effects, FolderMachine, medium_of
-from widetrail.parcel import Parcel, set_out
+from widetrail.parcel import Along, Parcel, set_out
 from widetrail.planning import Choices, Plan, make_plan
 from widetrail.recipe import Loaded, Station, load_recipe_text
 from widetrail.recipe.lint import lint
@@ -112,7 +112,7 @@ class Move:
             choices,
             sealed=True,
         )
-        args = [self.loaded], "run", NOW, Effects(), None, choices, sealed()
+        args = [self.loaded], "run", NOW, Effects(), Along(None, choices, sealed())
         set_out(self.parcel_folder, plan, *args)
         return plan
 

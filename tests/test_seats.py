@@ -21,6 +21,7 @@ from widetrail.formats.masking import Masker
 from widetrail.licence.exchange import Exchange, wrong_answer
 from widetrail.licence.service import PUBLIC, Service, make_service, read_faults, seat_name, serving
 from widetrail.machine import Effects, FolderMachine, medium_of
+from widetrail.machine.processes import Start
 from widetrail.parcel import Parcel
 from widetrail.planning import Choices, make_plan
 from widetrail.recipe import Loaded, examine, load_recipe, load_recipe_text
@@ -86,9 +87,9 @@ def test_no_serial_is_shown_written_or_given_as_an_argument(
     commands: list[Sequence[str]] = []
     run = Effects.run
 
-    def watched(self: Effects, command: Sequence[str], *more: Any, **others: Any) -> Any:
-        commands.append(list(command))
-        return run(self, command, *more, **others)
+    def watched(self: Effects, start: Start, *more: Any, **others: Any) -> Any:
+        commands.append(list(start.command))
+        return run(self, start, *more, **others)
 
     monkeypatch.setattr(Effects, "run", watched)
     _offline(served)

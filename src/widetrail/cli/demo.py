@@ -17,7 +17,7 @@ from widetrail.cli.walk import show_done
 from widetrail.errors import InputUnusable, WentWrong
 from widetrail.finding import survey
 from widetrail.machine import Effects, FolderMachine, medium_of
-from widetrail.parcel import Parcel, make_seal, set_out
+from widetrail.parcel import Along, Parcel, make_seal, set_out
 from widetrail.planning import make_plan
 from widetrail.recipe import Loaded
 from widetrail.rehearsing import show_screen
@@ -99,7 +99,8 @@ def _move_licence(page: Page, here: Path) -> bool:
             machine.given["LICENCE_SERVICE"] = address
         parcel = here / "media" / "memory-stick" / "licence"
         plan = make_plan(loaded, old, new, medium_of(parcel), now(), sealed=True)
-        set_out(parcel, plan, loaded, plan.id[:12], now(), effects, sealed=make_seal(PASSPHRASE))
+        along = Along(sealed=make_seal(PASSPHRASE))
+        set_out(parcel, plan, loaded, plan.id[:12], now(), effects, along)
         for leg in plan.legs:
             machine = old if leg.station == "old" else new
             visit = Visit(Parcel(parcel, effects), machine, company=Company(hands=answers))

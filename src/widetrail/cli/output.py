@@ -6,6 +6,7 @@ import json
 import sys
 from collections.abc import Callable, Iterable, Sequence
 from datetime import UTC, datetime
+from functools import wraps
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -32,6 +33,8 @@ from widetrail.steps import KINDS
 
 F = TypeVar("F", bound=Callable[..., Any])
 
+T = TypeVar("T")
+
 WIDTH = 100
 """Columns where the output is no terminal."""
 
@@ -39,6 +42,19 @@ WIDTH = 100
 def _remember_json(ctx: click.Context, _: click.Parameter, value: bool) -> bool:
     ctx.meta["widetrail.json"] = value
     return value
+
+
+def as_value(kind: Callable[..., T]) -> Callable[[Callable[[T], None]], Callable[..., None]]:
+    """Have a command get what a call gives as one value, made by ``kind``."""
+
+    def taking(command: Callable[[T], None]) -> Callable[..., None]:
+        @wraps(command)
+        def called(**given: Any) -> None:
+            command(kind(**given))
+
+        return called
+
+    return taking
 
 
 def json_option(command: F) -> F:

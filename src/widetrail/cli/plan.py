@@ -6,7 +6,7 @@ import secrets
 import sys
 from collections.abc import Mapping
 from contextlib import suppress
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Literal
 
@@ -14,6 +14,7 @@ import click
 
 from widetrail.cli.output import (
     Page,
+    as_value,
     json_option,
     load_recipes,
     may_ask,
@@ -30,7 +31,7 @@ from widetrail.formats.texts import for_people
 from widetrail.machine import EffectFailed, Effects, medium_of
 from widetrail.machine.host import HostMachine
 from widetrail.machine.paths import base
-from widetrail.parcel import Seal, make_seal, set_out
+from widetrail.parcel import Along, Seal, make_seal, set_out
 from widetrail.parcel.seal import remember_sealed
 from widetrail.planning import (
     Choices,
@@ -52,6 +53,31 @@ SHOWN_NAMES = 5
 """Names of an item that are called otherwise on new, of which a plan shows so many."""
 
 PATH = click.Path(path_type=Path)
+
+
+@dataclass(frozen=True, kw_only=True)
+class _Given:
+    """What a call gives."""
+
+    recipes: tuple[Path, ...]
+    old: Path | None
+    new: Path | None
+    new_later: bool
+    parcel: Path
+    only: tuple[str, ...]
+    without: tuple[str, ...]
+    choose: tuple[str, ...]
+    outside: tuple[str, ...]
+    ask: bool
+    ask_programs: bool
+    yes: bool
+    account: str
+    release_after: Literal["verifying", "packing"]
+    seal: bool
+    hint: str
+    if_found: str
+    answers: Path | None
+    as_json: bool
 
 
 @click.command("plan")
@@ -91,53 +117,40 @@ PATH = click.Path(path_type=Path)
 @click.option("--if-found", default="", help="What whoever finds the medium is to know.")
 @click.option("--answers", type=PATH, help="A file that answers parcel.seal with the passphrase.")
 @json_option
-def command(
-    recipes: tuple[Path, ...],
-    old: Path | None,
-    new: Path | None,
-    new_later: bool,
-    parcel: Path,
-    only: tuple[str, ...],
-    without: tuple[str, ...],
-    choose: tuple[str, ...],
-    outside: tuple[str, ...],
-    ask: bool,
-    ask_programs: bool,
-    yes: bool,
-    account: str,
-    release_after: Literal["verifying", "packing"],
-    seal: bool,
-    hint: str,
-    if_found: str,
-    answers: Path | None,
-    as_json: bool,
-) -> None:
+@as_value(_Given)
+def command(given: _Given) -> None:
     """Plan the move of the applications of RECIPES and write the parcel it travels in.
 
     Nothing on either machine is changed, and no program is started unless --ask-programs says so.
     """
     effects = Effects()
-    loaded = load_recipes(recipes)
-    choices = read_choices(loaded, only, without, choose, outside, release_after)
-    here = open_machine(old, account if old is None else "", effects)
-    there = _new(new, new_later, effects, account)
-    if ask_programs:
+    loaded = load_recipes(given.recipes)
+    choices = read_choices(
+        loaded, given.only, given.without, given.choose, given.outside, given.release_after
+    )
+    here = open_machine(given.old, given.account if given.old is None else "", effects)
+    there = _new(given.new, given.new_later, effects, given.account)
+    if given.ask_programs:
         for machine in (here, there) if isinstance(there, HostMachine) else (here,):
-            may_ask(machine, loaded, yes)
+            may_ask(machine, loaded, given.yes)
         choices = replace(choices, ask_programs=True)
-    if ask:
-        choices = _ask(offered(loaded, here, ask_programs=ask_programs), choices)
-    plan = make_plan(loaded, here, there, medium_of(parcel), now(), choices, sealed=seal)
-    sealed = _sealed(hint, if_found, answers) if seal else None
-    if sealed is None and (hint or if_found):
+    if given.ask:
+        choices = _ask(offered(loaded, here, ask_programs=given.ask_programs), choices)
+    plan = make_plan(
+        loaded, here, there, medium_of(given.parcel), now(), choices, sealed=given.seal
+    )
+    sealed = _sealed(given.hint, given.if_found, given.answers) if given.seal else None
+    if sealed is None and (given.hint or given.if_found):
         raise InputUnusable("--hint and --if-found are for a sealed parcel", todo="Add --seal.")
-    run, card = secrets.token_hex(6), _card(there, new, loaded)
-    set_out(parcel, plan, loaded, run, now(), effects, card, choices, sealed)
+    run, card = secrets.token_hex(6), _card(there, given.new, loaded)
+    set_out(given.parcel, plan, loaded, run, now(), effects, Along(card, choices, sealed))
     if sealed is not None:
         with suppress(EffectFailed):  # where nothing may be written, the plan alone says it
             remember_sealed(run, effects)
-    if as_json:
-        print_json({"id": plan.id, "parcel": str(parcel), "plan": plan.model_dump(mode="json")})
+    if given.as_json:
+        print_json(
+            {"id": plan.id, "parcel": str(given.parcel), "plan": plan.model_dump(mode="json")}
+        )
         return
     page = Page()
     show_plan(page, plan)
@@ -146,8 +159,8 @@ def command(
         page.line("Whoever has the passphrase can open it; nobody can without it.", indent=2)
         page.line("Plan, recipes and logbook can be read without it.", indent=2)
     page.title("Next")
-    where = f" --machine {old}" if old is not None else ""
-    page.line(f"widetrail walk {parcel}{where}", indent=2)
+    where = f" --machine {given.old}" if given.old is not None else ""
+    page.line(f"widetrail walk {given.parcel}{where}", indent=2)
 
 
 def _sealed(hint: str, finder: str, answers: Path | None) -> tuple[Seal, bytes]:

@@ -6,13 +6,13 @@ import sys
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import asdict, replace
+from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 
-from widetrail.cli.output import Page, json_option, now, print_json
+from widetrail.cli.output import Page, as_value, json_option, now, print_json
 from widetrail.findings import Finding
 from widetrail.formats.quantities import show_count
 from widetrail.recipe import Loaded, load_recipe
@@ -29,6 +29,23 @@ SHOWN = 40
 
 if TYPE_CHECKING:
     from widetrail.testing import Swept
+
+
+@dataclass(frozen=True, kw_only=True)
+class _Given:
+    """What a call gives."""
+
+    paths: tuple[Path, ...]
+    machines: Path | None
+    jobs: int
+    keep: Path | None
+    stops: bool
+    coverage: bool
+    page: Path | None
+    fail_under: float | None
+    mutate: bool
+    junit: Path | None
+    as_json: bool
 
 
 @click.command("rehearse")
@@ -65,58 +82,47 @@ if TYPE_CHECKING:
     help="Write the results as JUnit XML too.",
 )
 @json_option
-def command(
-    paths: tuple[Path, ...],
-    machines: Path | None,
-    jobs: int,
-    keep: Path | None,
-    stops: bool,
-    coverage: bool,
-    page: Path | None,
-    fail_under: float | None,
-    mutate: bool,
-    junit: Path | None,
-    as_json: bool,
-) -> None:
+@as_value(_Given)
+def command(given: _Given) -> None:
     """Run the rehearsals that PATHS name: files, folders with all below them, or recipes with
     those beside them.
 
     Machines are copied first and never changed. The programs that the rehearsals and their
     recipes name are started. Ends with 1 where something came out otherwise than expected.
     """
-    listed = jobs_of(collect_rehearsals(list(paths)), now(), machines, keep)
-    shown = _Shown(as_json=as_json)
-    results = run_many([job for job, _ in listed], jobs, shown.result)
+    listed = jobs_of(collect_rehearsals(list(given.paths)), now(), given.machines, given.keep)
+    shown = _Shown(as_json=given.as_json)
+    results = run_many([job for job, _ in listed], given.jobs, shown.result)
     ran = zip((rehearsal for _, rehearsal in listed), results, strict=True)
-    constant = constant_screens(ran, machines)
+    constant = constant_screens(ran, given.machines)
     findings = [*findings_of(results), *constant]
     recipes = _recipes(rehearsal for _, rehearsal in listed)
     well = all(result.passed for result in results) and not constant
     shown.findings(results, findings)
     told: dict[str, Any] = {"findings": [f.as_json() for f in findings]}
-    if stops:
-        swept = _sweep(listed, results, jobs, shown)
+    if given.stops:
+        swept = _sweep(listed, results, given.jobs, shown)
         well = well and all(one.passed for one in swept.values())
         told["stops"] = {name: _swept_json(one) for name, one in swept.items()}
-    if coverage or page is not None or fail_under is not None:
+    if given.coverage or given.page is not None or given.fail_under is not None:
         covered = [coverage_of(one, results, load_unproved(Path(one.file))) for one in recipes]
         shown.coverage(covered)
         well = well and not any(c.findings for c in covered)
-        well = well and all(c.percent >= (fail_under or 0.0) for c in covered)
+        well = well and all(c.percent >= (given.fail_under or 0.0) for c in covered)
         told["coverage"] = [_coverage_json(c) for c in covered]
-        if page is not None:
+        if given.page is not None:
             from widetrail.reporting.coverage_page import render_coverage
 
-            page.write_text(render_coverage(covered), encoding="utf-8")
-    if mutate:
-        judged, unused = _mutate(recipes, listed, results, jobs, shown)
+            given.page.write_text(render_coverage(covered), encoding="utf-8")
+    if given.mutate:
+        judged, unused = _mutate(recipes, listed, results, given.jobs, shown)
         well = well and not unused and not any(one.survived for one in judged)
         told["mutants"] = [one.as_json() for one in judged]
-    if junit is not None:
+    if given.junit is not None:
         from widetrail.reporting.junit import render_junit
 
-        junit.write_bytes(render_junit(results))
-    if as_json:
+        given.junit.write_bytes(render_junit(results))
+    if given.as_json:
         rehearsals = [_json(result) for result in results]
         print_json({"rehearsals": rehearsals, **told})
     if not well:

@@ -8,6 +8,7 @@ import sys
 import time
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
+from dataclasses import dataclass
 from pathlib import Path
 
 import click
@@ -15,6 +16,7 @@ from rich.console import Console
 
 from widetrail.cli.output import (
     Page,
+    as_value,
     json_option,
     machine_options,
     may_ask,
@@ -48,6 +50,24 @@ NAMED = 12
 """Names that are listed in one line, at most."""
 
 
+@dataclass(frozen=True, kw_only=True)
+class _Given:
+    """What a call gives."""
+
+    recipes: tuple[Path, ...]
+    machine: Path | None
+    account: str
+    ask_programs: bool
+    yes: bool
+    places: bool
+    claimed: bool
+    below: str
+    newest: bool
+    every: bool
+    as_csv: bool
+    as_json: bool
+
+
 @click.command("survey")
 @click.argument("recipes", nargs=-1, type=click.Path(path_type=Path))
 @machine_options
@@ -58,50 +78,40 @@ NAMED = 12
 @click.option("--all", "every", is_flag=True, help=f"Tell all of it, not the first {SHOWN}.")
 @click.option("--csv", "as_csv", is_flag=True, help="Print rows for a spreadsheet instead of text.")
 @json_option
-def command(
-    recipes: tuple[Path, ...],
-    machine: Path | None,
-    account: str,
-    ask_programs: bool,
-    yes: bool,
-    places: bool,
-    claimed: bool,
-    below: str,
-    newest: bool,
-    every: bool,
-    as_csv: bool,
-    as_json: bool,
-) -> None:
+@as_value(_Given)
+def command(given: _Given) -> None:
     """Tell which applications of RECIPES are on a machine, what they keep where, and what on its
     disks no recipe claims.
 
     RECIPES are files and folders; without any it is the folder you are in. Nothing is changed.
     Programs are started only with --ask-programs, and only to read what they print.
     """
-    here = open_machine(machine, account)
+    here = open_machine(given.machine, given.account)
     with _nothing_collected():
-        shelf = Shelf(recipes or (Path(),), KINDS, own_cache() if _any_folder(recipes) else None)
-    if recipes and not shelf.recipes and not shelf.broken:
-        raise no_recipe(recipes)
-    asked = ask_programs and may_ask(here, near(here, shelf), yes)
-    if claimed:
+        shelf = Shelf(
+            given.recipes or (Path(),), KINDS, own_cache() if _any_folder(given.recipes) else None
+        )
+    if given.recipes and not shelf.recipes and not shelf.broken:
+        raise no_recipe(given.recipes)
+    asked = given.ask_programs and may_ask(here, near(here, shelf), given.yes)
+    if given.claimed:
         loaded = [shelf.load(id) for id in shelf.recipes]
         found = Survey.of(survey(here, loaded, ask_programs=asked))
     else:
         with _progress() as tick, _nothing_collected():
-            found = survey_all(here, shelf, ask_programs=asked, below=below, tick=tick)
-    if newest:
+            found = survey_all(here, shelf, ask_programs=asked, below=given.below, tick=tick)
+    if given.newest:
         found = found.newest_first()
     names = {id: one.name for id, one in shelf.recipes.items()}
-    if as_json:
+    if given.as_json:
         facts = {"machine": here.name, **here.facts(), "administrator": here.administrator}
-        print_json({**facts, **survey_facts(found, names, walked=not claimed)})
-    elif as_csv:
+        print_json({**facts, **survey_facts(found, names, walked=not given.claimed)})
+    elif given.as_csv:
         _print_csv(found, names)
     else:
         page = Page()
-        show_survey(page, here, found.here, places=places)
-        _show_rest(page, found, names, SHOWN if not every else len(found.stock.groups))
+        show_survey(page, here, found.here, places=given.places)
+        _show_rest(page, found, names, SHOWN if not given.every else len(found.stock.groups))
     for error in shelf.broken:
         show_error(error, as_json=False)
     if shelf.broken:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -10,6 +11,7 @@ import click
 
 from widetrail.cli.output import (
     Page,
+    as_value,
     consent,
     json_option,
     may_ask,
@@ -45,6 +47,22 @@ from widetrail.walking import (
 from widetrail.walking import top_up as do_top_up
 
 
+@dataclass(frozen=True, kw_only=True)
+class _Given:
+    """What a call gives."""
+
+    parcel: Path
+    machine: Path | None
+    account: str
+    as_station: Station | None
+    yes: bool
+    answers: Path | None
+    allow: tuple[Attention, ...]
+    no_wait: bool
+    top_up: bool
+    as_json: bool
+
+
 @click.command("walk")
 @click.argument("parcel", type=click.Path(path_type=Path))
 @station_options("the plan that the parcel holds")
@@ -69,46 +87,36 @@ from widetrail.walking import top_up as do_top_up
 @click.option("--no-wait", is_flag=True, help="End with 3 where something must be waited for.")
 @click.option("--top-up", is_flag=True, help="On old: pack what was changed there since its leg.")
 @json_option
-def command(
-    parcel: Path,
-    machine: Path | None,
-    account: str,
-    as_station: Station | None,
-    yes: bool,
-    answers: Path | None,
-    allow: tuple[Attention, ...],
-    no_wait: bool,
-    top_up: bool,
-    as_json: bool,
-) -> None:
+@as_value(_Given)
+def command(given: _Given) -> None:
     """Do what is due of PARCEL on a machine, and say where to carry it next.
 
     Every command and folder is shown first, and consent is asked for. What is asked for and what a
     person does comes from the terminal, or from the file given with --answers.
     """
     effects, messages = Effects(), Page(to_errors=True)
-    if machine is None:
-        hand_over(parcel, account)
-    here = open_machine(machine, account, effects)
-    company = make_company(messages, answers, waits=not no_wait)
-    visit = Visit(Parcel(parcel, effects), here, station=as_station, company=company)
+    if given.machine is None:
+        hand_over(given.parcel, given.account)
+    here = open_machine(given.machine, given.account, effects)
+    company = make_company(messages, given.answers, waits=not given.no_wait)
+    visit = Visit(Parcel(given.parcel, effects), here, station=given.as_station, company=company)
     if visit.asks_programs:
-        may_ask(here, visit.recipes, yes)
-    if top_up:
-        done = _top_up(visit, messages, yes=yes)
+        may_ask(here, visit.recipes, given.yes)
+    if given.top_up:
+        done = _top_up(visit, messages, yes=given.yes)
     elif not visit.due_here:
         done = visit.after_done(now())
     else:
         _same_plan(visit, messages)
         visit.look_ahead(now())
         show_leg(messages, visit)
-        asked = [one for one in visit.apart(now()) if one.why not in allow]
+        asked = [one for one in visit.apart(now()) if one.why not in given.allow]
         _show_apart(messages, asked)
-        consent(yes, "Shall this be done?")
+        consent(given.yes, "Shall this be done?")
         _consent_apart(asked)
         done = visit.walk(now())
     report = make_report(visit.parcel)
-    _tell(done, report, visit, as_json)
+    _tell(done, report, visit, given.as_json)
     if status := status_of(done, report):
         click.get_current_context().exit(status)
 

@@ -47,6 +47,8 @@ FAULTS: Mapping[str, str] = {
 
 SLOW = 3.0
 ALWAYS = -1
+PATIENCE = 10.0
+"""Seconds in which a request must come."""
 TIMES_MOST = 999_999
 
 
@@ -215,71 +217,74 @@ def _claims(asked: Mapping[str, str]) -> dict[str, str]:
     return {name: asked[name] for name in _ASKED}
 
 
+class _Handler(BaseHTTPRequestHandler):
+    """Answers the requests of one connection."""
+
+    timeout = PATIENCE
+    service: Service
+
+    def parse_request(self) -> bool:
+        if not super().parse_request():
+            return False
+        if not _is_own(self.headers):
+            self._reply(403, {"error": "only programs of this machine are answered"})
+            return False
+        return True
+
+    def do_GET(self) -> None:
+        if self.path == "/faults":
+            self._reply(200, {"faults": self.service.faults})
+        else:
+            self._reply(404, {"error": "there is /seat and /faults"})
+
+    def do_POST(self) -> None:
+        asked = self._asked()
+        if self.path == "/faults" and not self._shows_token():
+            self._reply(403, {"error": "the faults are changed with the service's token only"})
+        elif self.path == "/faults" and asked is not None:
+            texts = [n if t == ALWAYS else f"{n}:{t}" for n, t in asked.items()]
+            with suppress(InputUnusable):
+                self.service.faults = read_faults(texts)
+                self._reply(200, {"faults": self.service.faults})
+                return
+            self._reply(400, {"error": f"the faults are {', '.join(FAULTS)}"})
+        elif self.path == "/seat" and asked is not None and _is_request(asked):
+            answer = self.service.judge({name: asked[name] for name in _ASKED})
+            if not self.service.breaks_off(asked["purpose"]):
+                self._reply(200, {"answer": answer})
+        else:
+            self._reply(400, {"error": f"a request has {', '.join(_ASKED)}"})
+
+    def _asked(self) -> dict[str, Any] | None:
+        length = self.headers.get("Content-Length", "")
+        counted = length.isascii() and length.isdecimal() and len(length) <= len(str(_MOST))
+        if not counted or int(length) > _MOST:
+            return None
+        with suppress(ValueError, RecursionError, OSError):
+            asked = json.loads(self.rfile.read(int(length)))
+            return asked if isinstance(asked, dict) else None
+        return None
+
+    def _shows_token(self) -> bool:
+        shown = self.headers.get("Authorization", "").encode("utf-8", "replace")
+        return hmac.compare_digest(shown, f"Bearer {self.service.token}".encode())
+
+    def _reply(self, status: int, told: Mapping[str, Any]) -> None:
+        data = json.dumps(told).encode()
+        self.send_response(status)
+        self.send_header("Content-Type", "application/json")
+        self.send_header("Content-Length", str(len(data)))
+        self.end_headers()
+        with suppress(OSError):
+            self.wfile.write(data)
+
+    def log_message(self, format: str, *args: object) -> None:
+        """Say nothing: requests are kept in the service's folder."""
+
+
 def handler_of(service: Service) -> type[BaseHTTPRequestHandler]:
     """Return what answers the requests of one connection for ``service``."""
-
-    class Handler(BaseHTTPRequestHandler):
-        timeout = PATIENCE
-
-        def parse_request(self) -> bool:
-            if not super().parse_request():
-                return False
-            if not _is_own(self.headers):
-                self._reply(403, {"error": "only programs of this machine are answered"})
-                return False
-            return True
-
-        def do_GET(self) -> None:
-            if self.path == "/faults":
-                self._reply(200, {"faults": service.faults})
-            else:
-                self._reply(404, {"error": "there is /seat and /faults"})
-
-        def do_POST(self) -> None:
-            asked = self._asked()
-            if self.path == "/faults" and not self._shows_token():
-                self._reply(403, {"error": "the faults are changed with the service's token only"})
-            elif self.path == "/faults" and asked is not None:
-                texts = [n if t == ALWAYS else f"{n}:{t}" for n, t in asked.items()]
-                with suppress(InputUnusable):
-                    service.faults = read_faults(texts)
-                    self._reply(200, {"faults": service.faults})
-                    return
-                self._reply(400, {"error": f"the faults are {', '.join(FAULTS)}"})
-            elif self.path == "/seat" and asked is not None and _is_request(asked):
-                answer = service.judge({name: asked[name] for name in _ASKED})
-                if not service.breaks_off(asked["purpose"]):
-                    self._reply(200, {"answer": answer})
-            else:
-                self._reply(400, {"error": f"a request has {', '.join(_ASKED)}"})
-
-        def _asked(self) -> dict[str, Any] | None:
-            length = self.headers.get("Content-Length", "")
-            counted = length.isascii() and length.isdecimal() and len(length) <= len(str(_MOST))
-            if not counted or int(length) > _MOST:
-                return None
-            with suppress(ValueError, RecursionError, OSError):
-                asked = json.loads(self.rfile.read(int(length)))
-                return asked if isinstance(asked, dict) else None
-            return None
-
-        def _shows_token(self) -> bool:
-            shown = self.headers.get("Authorization", "").encode("utf-8", "replace")
-            return hmac.compare_digest(shown, f"Bearer {service.token}".encode())
-
-        def _reply(self, status: int, told: Mapping[str, Any]) -> None:
-            data = json.dumps(told).encode()
-            self.send_response(status)
-            self.send_header("Content-Type", "application/json")
-            self.send_header("Content-Length", str(len(data)))
-            self.end_headers()
-            with suppress(OSError):
-                self.wfile.write(data)
-
-        def log_message(self, format: str, *args: object) -> None:
-            """Say nothing: requests are kept in the service's folder."""
-
-    return Handler
+    return type("Handler", (_Handler,), {"service": service})
 
 
 def _is_own(headers: Message) -> bool:
@@ -296,9 +301,6 @@ def _is_request(asked: Mapping[str, Any]) -> bool:
 
 LONGEST = 256
 """Characters of a value in a request, at most."""
-
-PATIENCE = 10.0
-"""Seconds in which a request must come."""
 
 CONNECTIONS = 256
 """Connections that are answered at a time; those beyond are closed."""

@@ -14,7 +14,7 @@ import stat
 import subprocess
 import sys
 import threading
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Mapping
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from pathlib import Path
@@ -23,7 +23,7 @@ from types import TracebackType
 from widetrail.errors import Halted
 from widetrail.formats import outside
 from widetrail.formats.outside import SafePath, StrPath
-from widetrail.machine.processes import Began, Ran, run_to_end
+from widetrail.machine.processes import Began, Ran, Start, run_to_end
 from widetrail.machine.same_status import PERMISSIONS, is_shut, make_same, writable
 
 _NEW = os.O_WRONLY | os.O_CREAT
@@ -209,12 +209,9 @@ class Effects:
 
     def run(
         self,
-        command: Sequence[str],
+        start: Start,
         *,
-        env: Mapping[str, str],
-        folder: Path,
         seconds: float,
-        shown: str,
         stdin: bytes = b"",
         output: Writing | None = None,
         began: Began | None = None,
@@ -230,21 +227,17 @@ class Effects:
             subprocess.TimeoutExpired: It did not end within ``seconds``, or printed more than
                 ``PRINTED_MOST`` bytes, and was stopped.
         """
-        with self._effect("start", Path(shown)):
+        with self._effect("start", Path(start.shown)):
             handle = output.handle if output is not None else None
-            return run_to_end(
-                command, dict(env), folder, seconds, stdin=stdin, output=handle, began=began
-            )
+            return run_to_end(start, seconds, stdin=stdin, output=handle, began=began)
 
-    def launch(
-        self, command: Sequence[str], *, env: Mapping[str, str], folder: Path, shown: str
-    ) -> None:
+    def launch(self, start: Start) -> None:
         """Start a program for a person; it goes on by itself."""
-        with self._effect("start", Path(shown)):
+        with self._effect("start", Path(start.shown)):
             process = subprocess.Popen(
-                list(command),
-                env=dict(env),
-                cwd=folder,
+                list(start.command),
+                env=dict(start.env),
+                cwd=start.folder,
                 stdin=subprocess.DEVNULL,
                 stdout=subprocess.DEVNULL,
                 stderr=subprocess.DEVNULL,

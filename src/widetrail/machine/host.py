@@ -25,6 +25,7 @@ from widetrail.machine import paths
 from widetrail.machine.effects import Effects
 from widetrail.machine.interface import Channels, Completed, Entry, EntryKind, Opened
 from widetrail.machine.platforms import PLATFORMS, Platform, PlatformRules
+from widetrail.machine.processes import Start
 
 READ_MOST = 64 * 1024 * 1024
 """Bytes of a file that is read at once, at most."""
@@ -159,11 +160,13 @@ class HostMachine(ABC):
         with tempfile.TemporaryDirectory(prefix="widetrail-") as folder:
             try:
                 done = self.effects.run(
-                    [*command, *arguments],
-                    env={**environment, **channels.env},
-                    folder=Path(folder),
+                    Start(
+                        [*command, *arguments],
+                        {**environment, **channels.env},
+                        Path(folder),
+                        program,
+                    ),
                     seconds=seconds,
-                    shown=program,
                     stdin=channels.stdin,
                     output=channels.output,
                     began=channels.began,
@@ -181,9 +184,7 @@ class HostMachine(ABC):
 
     def launch(self, program: str, arguments: Sequence[str]) -> None:
         command, environment, home = self._command(program)
-        self.effects.launch(
-            [*command, *arguments], env=environment, folder=self.host(home), shown=program
-        )
+        self.effects.launch(Start([*command, *arguments], environment, self.host(home), program))
 
     def read(self, path: str, most: int = READ_MOST) -> bytes:
         with self.open(path) as file:

@@ -10,7 +10,7 @@ import sys
 import tempfile
 import threading
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from pathlib import Path
@@ -30,6 +30,17 @@ GONE_WITHIN = 5.0
 
 Began = Callable[[int, float], None]
 """Told the number of a process and when it was started, in seconds since 1970."""
+
+
+@dataclass(frozen=True, slots=True)
+class Start:
+    """A program as it is started: its command, whole environment and folder, and what it is called
+    where it is told."""
+
+    command: Sequence[str]
+    env: Mapping[str, str]
+    folder: Path
+    shown: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,9 +73,7 @@ if os.read(gate, 1):
 
 
 def run_to_end(
-    command: Sequence[str],
-    env: dict[str, str],
-    folder: Path,
+    wanted: Start,
     seconds: float,
     *,
     stdin: bytes = b"",
@@ -84,7 +93,8 @@ def run_to_end(
         streams = (printed if output is None else output, errors)
         given = subprocess.PIPE if stdin else subprocess.DEVNULL
         start = _behind_gate if began is not None and sys.platform != "win32" else _at_once
-        process, open_gate = start(command, env, folder, given, streams)
+        command, env = wanted.command, dict(wanted.env)
+        process, open_gate = start(command, env, wanted.folder, given, streams)
         left: tuple[str, ...] = ()
         alone = False
         try:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 from collections.abc import Callable, Iterable, Iterator, Mapping
+from dataclasses import dataclass
 from types import TracebackType
 from typing import Any, BinaryIO, Protocol
 
@@ -57,30 +58,36 @@ class Unseen:
         """See ``Seen``."""
 
 
+@dataclass(frozen=True, slots=True)
+class Hold:
+    """Where cargo comes: the folder of its segments, their permission bits, and their seal."""
+
+    folder: SafePath
+    effects: Effects
+    seal: Seal | None = None
+    mode: int = 0o666
+
+
 class CargoWriter:
     """Packs items one after the other; ``finish`` makes all durable."""
 
     def __init__(
         self,
-        folder: SafePath,
-        effects: Effects,
+        hold: Hold,
         entries: Iterable[CargoEntry] = (),
         segments: Mapping[str, dict[str, str | int]] | None = None,
         commit: Callable[[CargoWriter, bool], None] | None = None,
         every: tuple[int, int] = (COMMIT, COMMIT_FILES),
-        seal: Seal | None = None,
         seen: Seen | None = None,
-        mode: int = 0o666,
     ) -> None:
         """Go on after the ``entries`` and ``segments`` that were packed before.
 
         ``commit`` is called whenever ``every`` bytes or files were packed, with all entries in
         segments that are closed, so that a walk that is cut off need not pack them again; it is
-        told whether all is to be read back from the medium now. ``mode`` are the permission bits of
-        a segment.
+        told whether all is to be read back from the medium now.
         """
-        self._mode = mode
-        self._folder, self._effects, self._seal = folder, effects, seal
+        self._mode = hold.mode
+        self._folder, self._effects, self._seal = hold.folder, hold.effects, hold.seal
         self._seen: Seen = seen or Unseen()
         self._segment: Segment | None = None
         self.entries: list[CargoEntry] = list(entries)

@@ -36,7 +36,7 @@ from widetrail.parcel.bag import (
     mode_in,
     open_bag,
 )
-from widetrail.parcel.cargo import COMMIT, COMMIT_FILES, CargoWriter, Seen
+from widetrail.parcel.cargo import COMMIT, COMMIT_FILES, CargoWriter, Hold, Seen
 from widetrail.parcel.events import (
     LEG_DONE,
     PACKED,
@@ -327,7 +327,8 @@ class Parcel(ParcelCargo):
         folder = self.folder / PAYLOAD / "cargo"
         seal = self._opened()
         mode = mode_in(self.folder)
-        return CargoWriter(folder, self.effects, entries, segments, commit, every, seal, seen, mode)
+        hold = Hold(folder, self.effects, seal, mode)
+        return CargoWriter(hold, entries, segments, commit, every, seen)
 
     def end_leg(
         self,

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Sequence
 from contextlib import suppress
+from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 from typing import Any
@@ -23,6 +24,19 @@ from widetrail.planning import Choices, Plan
 from widetrail.recipe import SUFFIX, Loaded
 
 
+@dataclass(frozen=True, slots=True)
+class Along:
+    """What goes along with a plan.
+
+    ``card`` is new's, so that old can be planned anew when it changed, with the same ``choices``.
+    ``sealed`` is what ``make_seal`` made, where the parcel is to be sealed.
+    """
+
+    card: bytes | None = None
+    choices: Choices | None = None
+    sealed: tuple[Seal, bytes] | None = None
+
+
 def set_out(
     folder: Path,
     plan: Plan,
@@ -30,14 +44,9 @@ def set_out(
     run: str,
     now: datetime,
     effects: Effects,
-    card: bytes | None = None,
-    choices: Choices | None = None,
-    sealed: tuple[Seal, bytes] | None = None,
+    along: Along = Along(),
 ) -> Parcel:
     """Make the parcel for ``plan`` in ``folder``, which must not be there or be empty.
-
-    ``card`` is new's, so that old can be planned anew when it changed, with the same ``choices``.
-    ``sealed`` is what ``make_seal`` made, where the parcel is to be sealed.
 
     Nothing is left behind where it cannot be made.
 
@@ -53,6 +62,7 @@ def set_out(
             todo="Name a folder that is empty or not there yet.",
         )
     folder = SafePath(os.path.realpath(folder))
+    sealed = along.sealed
     licences = [item.title for item in plan.items if item.kind == "licence"]
     if licences and sealed is None:
         raise InputUnusable(
@@ -74,12 +84,12 @@ def set_out(
         for loaded in recipes:
             path = folder / PAYLOAD / "recipes" / f"{loaded.id}{SUFFIX}"
             effects.put(path, loaded.text.encode(), mode)
-        chosen = (choices or Choices()).as_json()
+        chosen = (along.choices or Choices()).as_json()
         when = now.isoformat(timespec="seconds")
         facts: dict[str, Any] = {"run": run, "plan": plan.id, "time": when, "choices": chosen}
-        if card is not None:
-            effects.put(folder / PAYLOAD / CARD, card, mode)
-            facts[CARD] = digest(card)
+        if along.card is not None:
+            effects.put(folder / PAYLOAD / CARD, along.card, mode)
+            facts[CARD] = digest(along.card)
         if sealed is not None:
             seal, key = sealed
             facts["seal"] = {HEADER: digest(seal.header()), KEY: digest(key)}

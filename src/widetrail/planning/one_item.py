@@ -11,7 +11,6 @@ from widetrail.finding import (
     Found,
     Known,
     Selection,
-    Tally,
     Unknown,
     condition_holds,
     tally,
@@ -48,31 +47,11 @@ def plan_item(
     choices: Choices,
     today: datetime,
 ) -> None:
-    old = subject.old_place
-    if isinstance(old, Absent) and subject.item.optional:
-        nothing = f"it is optional, and there is nothing at {old.path}"
-        draft.left.append(LeftItem(id=subject.id, title=title_of(subject), nothing=nothing))
+    """Choose how an item goes, or tell why it stays or what stands in its way."""
+    packed = _looked_at(subject, subjects, draft)
+    if packed is None:
         return
-    if not isinstance(old, Found):
-        draft.obstacles.append(_lost(subject))
-        return
-    if there := shared_folder(subject, old):
-        draft.left.append(LeftItem(id=subject.id, title=title_of(subject), there=there))
-        return
-    carved = carved_paths(subject, subjects, draft)
-    try:
-        entries = entries_to_pack(subject, carved)
-    except MachineUnusable as error:
-        todo = "Give the account the right to read it, then plan again."
-        draft.obstacles.append(
-            Halted(error.what, where=error.where, why=error.why, todo=todo, codes=["unreadable"])
-        )
-        return
-    except Unreadable as error:
-        what = f"{subject.id} cannot be read"
-        draft.obstacles.append(Halted(what, where=old.path, why=str(error), codes=["unreadable"]))
-        return
-    count, largest = tally(iter(entries)), max((e.size for e in entries), default=0)
+    old, entries, carved = packed
     parts, narrowed, parts_left = _parts(subject, choices, draft)
     case = Case(
         subject.item,
@@ -81,8 +60,8 @@ def plan_item(
         subject.side.new,
         old,
         subject.new_place,
-        count,
-        largest,
+        tally(iter(entries)),
+        max((entry.size for entry in entries), default=0),
         parts,
         narrowed,
         today,
@@ -96,17 +75,11 @@ def plan_item(
         draft.obstacles.append(lost)
         return
     losses = (*losses, *_losses(subject, chosen.route.losses, today), *map(told_loss, chosen.rest))
-    planned = _planned(subject, chosen, old, count, largest, parts_left, losses, carved)
+    planned = _planned(subject, chosen, case, parts_left, losses, carved)
     if subject.finder.machine.rules.has_modes and _is_private(subject, entries):
         draft.private.append(title_of(subject))
-    if copies(chosen.route) and all(entry.kind == "folder" for entry in entries):
-        draft.notices.append(f"{subject.id}: there is nothing of it in {old.path}, so nothing goes")
-    if copies(chosen.route) and not planned.single and not planned.store:
-        platform = subject.side.new.fact("platform")
-        known = platform.value if isinstance(platform, Known) else subject.finder.machine.platform
-        renamed = changed_names(entries, str(known))
-        renames = canonical(renamed).decode() if renamed else ""
-        planned = planned.model_copy(update={"renames": renames})
+    if copies(chosen.route):
+        planned = _with_names(planned, subject, entries, draft)
     if planned.occupied and planned.existing == "stop":
         todo = "Move it away on new, then plan again."
         why = "the recipe says to stop where something is there already"
@@ -115,6 +88,53 @@ def plan_item(
             Halted(what, where=planned.new_path, why=why, todo=todo, codes=["existing"])
         )
     draft.items.append((planned, subject, chosen))
+
+
+def _looked_at(
+    subject: Subject, subjects: Sequence[Subject], draft: Draft
+) -> tuple[Found, list[Entry], tuple[str, ...]] | None:
+    """Return where an item is on old, what of it is packed, and what other items take of it;
+    ``None`` where nothing can go, which the draft then says."""
+    old = subject.old_place
+    if isinstance(old, Absent) and subject.item.optional:
+        nothing = f"it is optional, and there is nothing at {old.path}"
+        draft.left.append(LeftItem(id=subject.id, title=title_of(subject), nothing=nothing))
+        return None
+    if not isinstance(old, Found):
+        draft.obstacles.append(_lost(subject))
+        return None
+    if there := shared_folder(subject, old):
+        draft.left.append(LeftItem(id=subject.id, title=title_of(subject), there=there))
+        return None
+    carved = carved_paths(subject, subjects, draft)
+    try:
+        return old, entries_to_pack(subject, carved), carved
+    except MachineUnusable as error:
+        todo = "Give the account the right to read it, then plan again."
+        unreadable = Halted(
+            error.what, where=error.where, why=error.why, todo=todo, codes=["unreadable"]
+        )
+    except Unreadable as error:
+        what = f"{subject.id} cannot be read"
+        unreadable = Halted(what, where=old.path, why=str(error), codes=["unreadable"])
+    draft.obstacles.append(unreadable)
+    return None
+
+
+def _with_names(
+    planned: PlannedItem, subject: Subject, entries: Sequence[Entry], draft: Draft
+) -> PlannedItem:
+    """Return an item that is copied with the names that are others on new."""
+    if all(entry.kind == "folder" for entry in entries):
+        place = planned.old_path
+        draft.notices.append(f"{subject.id}: there is nothing of it in {place}, so nothing goes")
+    if planned.single or planned.store:
+        return planned
+    platform = subject.side.new.fact("platform")
+    known = platform.value if isinstance(platform, Known) else subject.finder.machine.platform
+    renamed = changed_names(entries, str(known))
+    renames = canonical(renamed).decode() if renamed else ""
+    return planned.model_copy(update={"renames": renames})
 
 
 def _without_disk(subject: Subject) -> Halted | None:
@@ -189,14 +209,12 @@ def _happens(subject: Subject, loss: Loss, today: datetime) -> bool:
 def _planned(
     subject: Subject,
     chosen: Chosen,
-    old: Found,
-    count: Tally,
-    largest: int,
+    case: Case,
     parts_left: dict[str, tuple[str, ...]],
     losses: tuple[Loss, ...],
     carved: tuple[str, ...],
 ) -> PlannedItem:
-    item, new = subject.item, subject.new_place
+    item, old, new = subject.item, case.place, subject.new_place
     kind = store_kind(item, old.path, old.kind)
     there = new if isinstance(new, Found | Absent) else None
     later = "found when new is walked" if subject.side.new.source == "assumed" else str(new)
@@ -222,9 +240,9 @@ def _planned(
         new_path=there.path if there is not None else "",
         new_how=str(there.how) if there is not None else later,
         occupied=copies(chosen.route) and _occupied(subject),
-        files=count.files,
-        size=count.size,
-        largest=largest,
+        files=case.tally.files,
+        size=case.tally.size,
+        largest=case.largest,
         passed_over=chosen.passed_over,
         met=chosen.met,
         assumed=chosen.assumed,

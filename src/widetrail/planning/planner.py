@@ -73,34 +73,8 @@ def make_plan(
     _two_machines(old, new)
     choices = choices or Choices()
     draft = Draft()
-    ordered = in_order_of_use(recipes, draft)
-    sides: list[RecipeSides] = []
-    for loaded in ordered:
-        sides.append(sides_of(loaded, old, new, sides, ask=choices.ask_programs))
-    subjects: list[Subject] = []
-    for side in sides:
-        if side.finder.installation is None:
-            draft.notices.append(not_here(side))
-            continue
-        draft.notices.extend(beyond_checked_releases(side))
-        subjects.extend(subjects_of(side, draft, choices))
-    by_id = {side.loaded.id: side for side in sides}
-    for subject in subjects:
-        unmet = unmet_uses(subject.side, by_id)
-        if unmet:
-            draft.left.append(left_item(subject, NoRoute(unmet), ()))
-            continue
-        plan_item(subject, subjects, draft, choices, today)
-    for side in sides:
-        if side.finder.installation is not None:
-            plan_licences(side, by_id, draft, choices, today, sealed=sealed)
-    if not draft.items and not draft.licences and not draft.left and not draft.obstacles:
-        draft.obstacles = [
-            Halted(notice, todo=_NOTHING, codes=[NOT_THERE]) for notice in draft.notices
-        ]
-    if not draft.items and not draft.licences and not draft.obstacles:
-        draft.obstacles = [obstacle_of(item) for item in draft.left]
-    take_once(draft)
+    sides, subjects = _found(recipes, old, new, draft, choices)
+    _plan_items(sides, subjects, draft, choices, today, sealed=sealed)
     neither = tuple(taken_by_none(subjects))
     draft.notices.extend(one.words for one in neither)
     find_named_paths(draft, sides, choices, new)
@@ -136,6 +110,52 @@ def make_plan(
         notices=tuple(draft.notices),
         sealed=sealed,
     )
+
+
+def _found(
+    recipes: Sequence[Loaded], old: Machine, new: New, draft: Draft, choices: Choices
+) -> tuple[list[RecipeSides], list[Subject]]:
+    """Return each recipe with both sides, those that are used first, and their items on old."""
+    sides: list[RecipeSides] = []
+    for loaded in in_order_of_use(recipes, draft):
+        sides.append(sides_of(loaded, old, new, sides, ask=choices.ask_programs))
+    subjects: list[Subject] = []
+    for side in sides:
+        if side.finder.installation is None:
+            draft.notices.append(not_here(side))
+            continue
+        draft.notices.extend(beyond_checked_releases(side))
+        subjects.extend(subjects_of(side, draft, choices))
+    return sides, subjects
+
+
+def _plan_items(
+    sides: Sequence[RecipeSides],
+    subjects: Sequence[Subject],
+    draft: Draft,
+    choices: Choices,
+    today: datetime,
+    *,
+    sealed: bool,
+) -> None:
+    """Choose how each item and licence goes; where nothing does, that is what stands in the way."""
+    by_id = {side.loaded.id: side for side in sides}
+    for subject in subjects:
+        unmet = unmet_uses(subject.side, by_id)
+        if unmet:
+            draft.left.append(left_item(subject, NoRoute(unmet), ()))
+            continue
+        plan_item(subject, subjects, draft, choices, today)
+    for side in sides:
+        if side.finder.installation is not None:
+            plan_licences(side, by_id, draft, choices, today, sealed=sealed)
+    if not draft.items and not draft.licences and not draft.left and not draft.obstacles:
+        draft.obstacles = [
+            Halted(notice, todo=_NOTHING, codes=[NOT_THERE]) for notice in draft.notices
+        ]
+    if not draft.items and not draft.licences and not draft.obstacles:
+        draft.obstacles = [obstacle_of(item) for item in draft.left]
+    take_once(draft)
 
 
 def _two_machines(old: Machine, new: New) -> None:

@@ -7,13 +7,12 @@ the other one is out of reach, and before the last look the parcel is too.
 from __future__ import annotations
 
 import re
-import shutil
 import tempfile
 import time
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Executor, ThreadPoolExecutor, wait
 from contextlib import contextmanager
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
 
@@ -21,7 +20,7 @@ from widetrail.errors import InputUnusable, WideTrailError
 from widetrail.finding import find_application
 from widetrail.licence.service import Service
 from widetrail.machine import Effects, FolderMachine, medium_of
-from widetrail.parcel import Parcel, set_out
+from widetrail.parcel import Along, Parcel, set_out
 from widetrail.planning import Choices, Plan, make_plan, read_choices
 from widetrail.recipe import Loaded, Station
 from widetrail.recipe.coverage_events import Heard, hearing
@@ -33,8 +32,8 @@ from widetrail.rehearsing.expectations import (
     judge_machine,
     judge_screen,
 )
-from widetrail.rehearsing.fault_injection import Happening, Stopped
-from widetrail.rehearsing.machines_in_reach import PARCEL, MachinesInReach
+from widetrail.rehearsing.fault_injection import Happening
+from widetrail.rehearsing.machines_in_reach import PARCEL
 from widetrail.rehearsing.maker import licence_files, serials_on, serving_copy, words_on
 from widetrail.rehearsing.outcome_check import (
     all_of,
@@ -46,36 +45,25 @@ from widetrail.rehearsing.outcome_check import (
     never_begun,
     noticed,
     refused,
-    troubles_of,
 )
 from widetrail.rehearsing.rehearsal import Rehearsal
-from widetrail.rehearsing.rehearsal_file import Change, RehearsalFile, Side
+from widetrail.rehearsing.rehearsal_file import RehearsalFile, Side
 from widetrail.rehearsing.rehearsed import Rehearsed
+from widetrail.rehearsing.rehearsed_walks import RehearsedWalks, Walked
 from widetrail.rehearsing.screen import printing_of
 from widetrail.rehearsing.stage import (
     RUN,
     canary,
-    change,
     changes,
     contents,
     fast_folder,
     machines_near,
 )
-from widetrail.steps import Task, state_of
-from widetrail.steps.detach import DETACH
+from widetrail.rehearsing.stage_hands import StageHands
 from widetrail.walking import (
-    Answers,
-    Company,
-    Patience,
-    Report,
-    Run,
-    Visit,
     make_report,
 )
 from widetrail.walking.item_context import open_signs
-
-AGAIN = 4
-"""How often a station is walked again after something stopped the walk there, at most."""
 
 
 def rehearse(
@@ -163,28 +151,7 @@ def _run(
             stage.all_back()
 
 
-class StageHands(Answers):
-    """Answers written beforehand; who says that the medium is gone has it taken away."""
-
-    take_away: Callable[[], None] = staticmethod(lambda: None)
-
-    def act(self, task: Task, play: Callable[[Sequence[str]], None]) -> bool:
-        """Do a task as ``Answers`` does, and take the medium away where that is what it asks."""
-        done = super().act(task, play)
-        if done and task.name == DETACH:
-            self.take_away()
-        return done
-
-
-@dataclass(slots=True)
-class _Walked:
-    """How the walks went: what went wrong beside the items, and the steps that did."""
-
-    differences: list[Difference] = field(default_factory=list)
-    troubles: dict[str, list[Difference]] = field(default_factory=dict)
-
-
-class _Stage(MachinesInReach):
+class _Stage(RehearsedWalks):
     """The copies of a rehearsal's machines, and moving them in and out of reach."""
 
     def __init__(
@@ -218,13 +185,6 @@ class _Stage(MachinesInReach):
         self._hands = StageHands(file.all_hands)
         self._hands.take_away = self._pull
 
-    def _pull(self) -> None:
-        (self._here / PARCEL).rename(self._away / PARCEL)
-
-    def _meddle(self, changed: Change) -> None:
-        self._meddled.add(self._station)
-        change(self._open(self._station), changed, self._recipes)
-
     def run(self, now: datetime, told: Rehearsed, machines: Path) -> Rehearsed:
         file, recipes, loaded = self._file, self._recipes, self._recipes[0]
         self._copy(machines, self._here, "old")
@@ -249,40 +209,21 @@ class _Stage(MachinesInReach):
             changed=tuple(dict.fromkeys(changed_on_new(plan, old, new))),
         )
         folder = self._here / PARCEL
-        set_out(folder, plan, recipes, RUN, now, old.effects, sealed=sealed)
-        walked = _Walked()
+        set_out(folder, plan, recipes, RUN, now, old.effects, Along(sealed=sealed))
+        walked = Walked()
         parcel = Parcel(folder, Effects())
         if self._quick and sealed is not None:
             parcel.seal = sealed[0]
         if file.until != "plan":
             parcel = self._walk(parcel, plan, now, walked)
-        report = make_report(parcel)
-        self._say_routes(plan, report)
-        judge = Judge(as_planned(file), recipes, plan, report)
-        found = [*walked.differences, *judge.items()]
-        found += [never_begun(stop.step) for stop in self._happening.left if file.until != "plan"]
-        if file.expect.refused and not found:
-            found.append(Difference("refused", ", ".join(file.expect.refused), "nothing was"))
+        found = [*self._judged(parcel, plan, walked)]
         machine = self._alone("new")
         printing = self._aside.submit(self._screen_anew(machine))
         old = FolderMachine(self._away / file.old.machine)
         licences = below(old, licence_files(old, recipes))
         changed = changes(before, contents(old), [*allowed_on_old(old, plan), *licences])
         shown_new = printing.result()
-        there = {"new": words_on(machine, recipes)}
-        looked = [*self._last_look("new", machine)]
-        machine = self._alone("old")
-        there["old"] = words_on(machine, recipes)
-        found += [*self._last_look("old", machine), *looked]
-        found += judge_seats(self._recipes[0].id, self._file, plan, there, serials, self._service)
-        told_of = file.expect.notices or ()
-        found += [
-            Difference(one.place, "each file to be taken, or left on purpose", one.words)
-            for one in plan.neither
-            if not any(re.search(pattern, one.words) for pattern in told_of)
-        ]
-        if file.expect.notices is not None:
-            found += noticed(file.expect.notices, plan.notices)
+        found += self._looked_at_last(plan, machine, serials)
         if changed and "old" not in self._meddled:
             found.append(Difference("old", "nothing changed", ", ".join(changed[:MOST_TOLD])))
         if file.until == "undone":
@@ -291,6 +232,36 @@ class _Stage(MachinesInReach):
         if file.expect.screen is not None:
             found.extend(judge_screen(file.expect.screen, shown, shown_new))
         return replace(told, differences=tuple(found), new_screen=shown_new.text)
+
+    def _judged(self, parcel: Parcel, plan: Plan, walked: Walked) -> Iterator[Difference]:
+        """Judge what the plan, the walks and the report tell."""
+        file, report = self._file, make_report(parcel)
+        self._say_routes(plan, report)
+        judge = Judge(as_planned(file), self._recipes, plan, report)
+        found = [*walked.differences, *judge.items()]
+        found += [never_begun(stop.step) for stop in self._happening.left if file.until != "plan"]
+        if file.expect.refused and not found:
+            found.append(Difference("refused", ", ".join(file.expect.refused), "nothing was"))
+        yield from found
+        told_of = file.expect.notices or ()
+        for one in plan.neither:
+            if not any(re.search(pattern, one.words) for pattern in told_of):
+                wanted = "each file to be taken, or left on purpose"
+                yield Difference(one.place, wanted, one.words)
+        if file.expect.notices is not None:
+            yield from noticed(file.expect.notices, plan.notices)
+
+    def _looked_at_last(
+        self, plan: Plan, new: FolderMachine, serials: dict[str, str]
+    ) -> list[Difference]:
+        """Judge what is on both machines in the end, and who holds their licences."""
+        there = {"new": words_on(new, self._recipes)}
+        on_new = [*self._last_look("new", new)]
+        old = self._alone("old")
+        there["old"] = words_on(old, self._recipes)
+        found = [*self._last_look("old", old), *on_new]
+        first = self._recipes[0].id
+        return [*found, *judge_seats(first, self._file, plan, there, serials, self._service)]
 
     def _screen_anew(self, machine: FolderMachine) -> Callable[[], Printed]:
         """Return what gives what the program prints, started anew: what is open is closed first."""
@@ -308,114 +279,7 @@ class _Stage(MachinesInReach):
 
     # Walking
 
-    def _walk(self, parcel: Parcel, plan: Plan, now: datetime, walked: _Walked) -> Parcel:
-        """Walk every leg, each with only its own machine within reach, until nothing comes of it.
-
-        The parcel that was walked last comes back: one that was detached lies on new.
-        """
-        station: Station | None = plan.legs[0].station
-        reached: set[tuple[Station, frozenset[tuple[str, str]]]] = set()
-        while station is not None:
-            if station not in self._sides:
-                missing = Difference("the trail", "a machine between", "none is named")
-                walked.differences.append(missing)
-                return parcel
-            visit = self._visit(parcel, station, now, walked)
-            parcel = visit.parcel
-            told = parcel.outcomes.items()
-            here = station, frozenset((s, state_of(o)) for s, o in told)
-            station = visit.next_station() if here not in reached else None
-            reached.add(here)
-        walked.differences += [d for troubles in walked.troubles.values() for d in troubles]
-        return parcel
-
-    def _visit(self, parcel: Parcel, station: Station, now: datetime, walked: _Walked) -> Visit:
-        """Walk at a station, again where something stopped the walk and is over."""
-        self._station = station
-        for _ in range(AGAIN):
-            visit = self._arrive(parcel, station)
-            self._happening.new_walk()
-            stopped = ""
-            try:
-                walked.troubles[station] = troubles_of(visit.walk(now))
-                self._happening.ended()
-            except Stopped:
-                stopped = "killed"
-            except WideTrailError as error:
-                if self._happening.struck is None:
-                    raise
-                stopped = str(error)
-            struck = self._happening.struck
-            self._say_stopped(visit, stopped or struck is not None)
-            if struck is not None and struck.by == "medium pulled":
-                walked.differences.extend(self._put_back())
-            if struck is None:
-                return visit
-            if struck.lasting:
-                return visit if not stopped else self._arrive(visit.parcel, station)
-            parcel = visit.parcel
-        walked.differences.append(
-            Difference("the trail", "to go on once it is mended", f"it was stopped {AGAIN} times")
-        )
-        return visit
-
-    def _arrive(self, parcel: Parcel, station: Station) -> Visit:
-        self._alone(station, parcel=parcel.folder == self._here / PARCEL)
-        effects = Effects(self._happening.gate)
-        machine = self._open(station, effects)
-        seal, parcel = parcel.seal, Parcel(parcel.folder, effects)
-        parcel.seal = seal if seal is not None and seal.is_open else parcel.seal
-        patience = Patience(longest=self._file.longest)
-        company = Company(self._hands, self._happening, patience)
-        return Visit(parcel, machine, station=station, company=company)
-
-    def _put_back(self) -> Iterator[Difference]:
-        """Put the medium back that was pulled; nothing may have been written in its place."""
-        here = self._here / PARCEL
-        if here.exists():
-            wrote = ", ".join(sorted(p.name for p in here.rglob("*"))[:MOST_TOLD])
-            yield Difference("the medium", "nothing is written while it is away", wrote)
-            shutil.rmtree(here)
-        (self._away / PARCEL).rename(here)
-
-    def _undo(
-        self, station: Station, before: dict[str, str], now: datetime, allowed: Sequence[Path]
-    ) -> Iterator[Difference]:
-        """Take back on a machine what was done; it must be as it was."""
-        machine = self._alone(station)
-        run = Run(machine, RUN, Company(self._hands))
-        run.undo(now)
-        if not run.unfinished:
-            run.settle()
-        wrong = [*run.went_wrong, *changes(before, contents(machine), allowed)]
-        if wrong:
-            yield Difference(f"{station}, undone", "as it was", ", ".join(wrong[:MOST_TOLD]))
-
     # Arms of routes
-
-    def _say_stopped(self, visit: Visit, struck: object) -> None:
-        """Say which routes failed: a step of theirs went wrong, or was stopped."""
-        outcomes = visit.parcel.outcomes
-        bad = {s for s, outcome in outcomes.items() if not outcome.well}
-        begun = [s.id for s in self._happening.begun]
-        if struck and begun:
-            bad.add(begun[-1])
-        for step in visit.parcel.plan.steps:
-            if step.id in bad:
-                self._say(visit.parcel.plan, step.item, "failed")
-
-    def _say_routes(self, plan: Plan, report: Report) -> None:
-        for item in report.items:
-            if item.state == "carried":
-                self._say(plan, item.id, "arrived")
-
-    def _say(self, plan: Plan, item: str, arm: str) -> None:
-        planned = plan.item(item)
-        loaded = next(one for one in self._recipes if one.id == planned.recipe)
-        routes = loaded.recipe.listed[planned.item].routes
-        route = next((r for r in routes if r.name == planned.route), None)
-        if route is not None:
-            self._heard.add(loaded, route, arm)
 
 
 def choices_of(file: RehearsalFile, recipes: Sequence[Loaded]) -> Choices:

@@ -14,7 +14,7 @@ from widetrail.licence.service import Service
 from widetrail.machine import Effects, FolderMachine, medium_of
 from widetrail.machine.own_folders import OWN_STATE
 from widetrail.machine.paths import join
-from widetrail.parcel import Parcel, set_out
+from widetrail.parcel import Along, Parcel, set_out
 from widetrail.planning import Plan, PlannedLeg, make_plan
 from widetrail.recipe import Station
 from widetrail.rehearsing.maker import (
@@ -22,8 +22,9 @@ from widetrail.rehearsing.maker import (
     words_on,
 )
 from widetrail.rehearsing.rehearsal import Rehearsal
-from widetrail.rehearsing.runner import StageHands, choices_of
+from widetrail.rehearsing.runner import choices_of
 from widetrail.rehearsing.stage import RUN, prepared_copy
+from widetrail.rehearsing.stage_hands import StageHands
 from widetrail.steps import Asked, act_of
 from widetrail.walking import Company, LegDone, Patience, Visit
 from widetrail.walking.seats import seat_as_told
@@ -75,7 +76,7 @@ class Stage:
         self.plan: Plan = make_plan(self.recipes, old, new, medium, now, choices, sealed=closed)
         self._seal = sealed[0] if sealed is not None else None
         parcel = self.here / PARCEL
-        set_out(parcel, self.plan, self.recipes, RUN, now, old.effects, sealed=sealed)
+        set_out(parcel, self.plan, self.recipes, RUN, now, old.effects, Along(sealed=sealed))
         self.serials = serials_on(old, self.recipes)
         self.hands = Repeating(file.all_hands)
 

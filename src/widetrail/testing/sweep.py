@@ -35,8 +35,8 @@ from widetrail.rehearsing.maker import (
     serving_copy,
 )
 from widetrail.rehearsing.rehearsal import Rehearsal
-from widetrail.rehearsing.runner import StageHands
 from widetrail.rehearsing.stage import fast_folder, machines_near
+from widetrail.rehearsing.stage_hands import StageHands
 from widetrail.steps import act_of
 from widetrail.testing.comparing import (
     differences,

@@ -26,7 +26,7 @@ from widetrail.walking.overlaps import insist_newest, insist_not_half_way
 from widetrail.walking.recipe_finders import finders_of
 from widetrail.walking.step_context import WalkDoing
 from widetrail.walking.unsealing import unseal
-from widetrail.walking.walk_context import Company
+from widetrail.walking.walk_context import Company, Site
 
 
 class Arrival(Due):
@@ -158,10 +158,7 @@ class Arrival(Due):
     def make_doing(self, now: datetime) -> WalkDoing:
         return WalkDoing(
             self.parcel,
-            self.machine,
-            self.station.station,
-            self.journal,
-            self.workroom,
+            Site(self.machine, self.station.station, self.journal, self.workroom),
             self._finders_here(),
             self.company,
             now,

@@ -44,23 +44,30 @@ class Company:
     patience: Patience = field(default_factory=Patience)
 
 
+@dataclass(frozen=True, slots=True)
+class Site:
+    """Where a walk is: the machine and which station that is, the run's journal and own folder."""
+
+    machine: Machine
+    station: Station
+    journal: Journal
+    workroom: str
+
+
 class WalkContext:
     """What every part of a walk knows: plan, parcel, journal, and what was done here so far."""
 
     def __init__(
         self,
         parcel: Parcel,
-        machine: Machine,
-        station: Station,
-        journal: Journal,
-        workroom: str,
+        site: Site,
         finders: Mapping[str, Finder],
         company: Company,
         now: datetime,
     ) -> None:
-        self.machine, self.workroom, self.now = machine, workroom, now
+        self.machine, self.workroom, self.now = site.machine, site.workroom, now
         self.onlooker, self.masker = company.onlooker, Masker()
-        self.parcel, self.journal, self.station = parcel, journal, station
+        self.parcel, self.journal, self.station = parcel, site.journal, site.station
         self.finders, self._company = finders, company
         self.writer: CargoWriter | None = None
         self._reader: CargoReader | None = None
@@ -76,7 +83,7 @@ class WalkContext:
         self._done: dict[str, Outcome] = {}
         self._read = 0
         """How many records of the journal were looked through for what was done."""
-        self.scan = Scan(machine, join(workroom, "scan"))
+        self.scan = Scan(site.machine, join(site.workroom, "scan"))
 
     def _hide(self, scope: str, name: str, value: str) -> None:
         """Keep a secret for this walk, which nothing that is shown or written holds."""
