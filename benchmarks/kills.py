@@ -37,7 +37,8 @@ import widetrail.cli.undo
 import widetrail.cli.walk  # noqa: F401 - imported once, before processes are forked
 from widetrail.cli import main as command_line
 from widetrail.licence.service import PORT, Service, serving
-from widetrail_demo.world import SERIALS, build_world
+from widetrail_demo.other_programs import SERIALS
+from widetrail_demo.world import build_world
 
 OWN = ("/widetrail", "/.widetrail")
 ANSWERS = "passphrase: reed bunting\nphrase_noted: done\nparcel.seal: goldcrest in the yew\n"

@@ -35,7 +35,8 @@ from widetrail.walking import (
     seat_line,
 )
 from widetrail.walking.seats import Ledger, seat_as_told
-from widetrail_demo.world import SERIALS, build_world
+from widetrail_demo.other_programs import SERIALS
+from widetrail_demo.world import build_world
 
 ITEM = "loamlens.licence"
 SIDES: dict[Station, str] = {

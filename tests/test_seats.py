@@ -27,7 +27,7 @@ from widetrail.planning import Choices, make_plan
 from widetrail.recipe import Loaded, examine, load_recipe, load_recipe_text
 from widetrail.steps import KINDS, Task
 from widetrail.walking import Answers, Company, Patience, Visit, bring_back
-from widetrail_demo.world import SERIALS
+from widetrail_demo.other_programs import SERIALS
 
 SEAL = "parcel.seal: goldcrest in the yew\n"
 
