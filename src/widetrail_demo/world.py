@@ -148,6 +148,11 @@ def _potting_shed(folder: Path, dice: Dice) -> None:
     own = Dice(SEED)
     _scanned(home, own, dice.some(9, 2))
     write_greenhouses(roaming / "Trellisdesk", own, dice.some(6, 2))
+    _letters(home)
+
+
+def _letters(home: Path) -> None:
+    """Write documents that no program of the demo keeps."""
     for number, name in enumerate(LETTERS):
         moment = datetime(2011 + number, 3, 7, 10, tzinfo=UTC)
         write_text(home / "Documents" / name, f"{name}\n", moment)
