@@ -165,3 +165,83 @@ def test_only_one_package_opens_lists_and_removes_what_comes_from_outside() -> N
                 }:
                     wrong.append(f"{name}:{node.lineno} Path().{called}")
     assert wrong == []
+
+
+ALL = sorted((HOME.parent).glob("widetrail*/**/*.py"))
+TREES = {path: ast.parse(path.read_text()) for path in ALL}
+
+
+def test_files_and_functions_stay_small() -> None:
+    for path, tree in TREES.items():
+        assert path.read_text().count("\n") <= 400, path
+        for node in ast.walk(tree):
+            if isinstance(node, ast.FunctionDef):
+                body = node.body[1:] if ast.get_docstring(node) else node.body
+                lines = (node.end_lineno or 0) - body[0].lineno + 1 if body else 0
+                given = node.args
+                count = len(given.posonlyargs) + len(given.args) + len(given.kwonlyargs)
+                assert lines <= 52, (path, node.name)
+                assert count <= 8, (path, node.name)
+    assert sum(path.read_text().count("fmt: skip") for path in ALL) <= 20
+
+
+def module_of(path: Path) -> str:
+    parts = path.relative_to(HOME.parent).with_suffix("").parts
+    return ".".join(parts[:-1] if parts[-1] == "__init__" else parts)
+
+
+def test_no_modules_import_each_other_in_a_circle() -> None:
+    names = {module_of(path) for path in ALL}
+    needs: dict[str, set[str]] = {}
+    for path, tree in TREES.items():
+        found: set[str] = set()
+        for node in tree.body:
+            if isinstance(node, ast.ImportFrom) and node.module:
+                inner = {f"{node.module}.{alias.name}" for alias in node.names}
+                found |= inner & names or {node.module}
+        needs[module_of(path)] = (found & names) - {module_of(path)}
+    while free := {name for name, wanted in needs.items() if not wanted & needs.keys()}:
+        for name in free:
+            del needs[name]
+    assert needs == {}
+
+
+def test_what_is_private_stays_so_and_what_is_used_in_one_file_is_private() -> None:
+    used: dict[str, set[Path]] = {}
+    where = [*ALL, *Path(__file__).parent.glob("*.py")]
+    for path in [*where, *(Path(__file__).parent.parent / "benchmarks").glob("*.py")]:
+        for node in ast.walk(ast.parse(path.read_text())):
+            if isinstance(node, ast.ImportFrom) and (node.module or "").startswith("widetrail"):
+                for alias in node.names:
+                    assert not alias.name.startswith("_") or alias.name == "__version__", path
+                    used.setdefault(alias.name, set()).add(path)
+            elif isinstance(node, ast.Attribute):
+                used.setdefault(node.attr, set()).add(path)
+    for path, tree in TREES.items():
+        for node in tree.body:
+            if not isinstance(node, ast.FunctionDef) or node.name.startswith(("_", "pytest_")):
+                continue
+            called_by_others = any("command" in ast.dump(d) for d in node.decorator_list)
+            of_a_form = path.parent.name == "formats"  # its value holds it
+            if not called_by_others and not of_a_form and path.is_relative_to(HOME):
+                assert used.get(node.name, set()) - {path}, (path, node.name)
+
+
+def test_what_a_package_gives_is_taken_from_it() -> None:
+    given: dict[str, set[str]] = {}
+    for path, tree in TREES.items():
+        listed = [n for n in tree.body if isinstance(n, ast.Assign) and "__all__" in ast.dump(n)]
+        if path.name == "__init__.py" and listed and path.parent.parent == HOME:
+            given[path.parent.name] = set(ast.literal_eval(listed[0].value))
+    assert len(given) > 10
+    for path, tree in TREES.items():
+        for node in ast.walk(tree):
+            parts = (getattr(node, "module", "") or "").split(".")
+            deep = isinstance(node, ast.ImportFrom) and parts[0] == "widetrail" and len(parts) > 2
+            if deep and parts[1] != package_name(path):
+                names = {alias.name for alias in node.names}  # type: ignore[attr-defined]
+                assert not names & given.get(parts[1], set()), (path, names)
+
+
+def package_name(path: Path) -> str:
+    return path.relative_to(HOME.parent).parts[1]

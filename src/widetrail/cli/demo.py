@@ -47,10 +47,10 @@ def command(folder: Path | None, world_only: bool) -> None:
     page.line(f"The demo world lies in {here}: machines, recipes and a medium.")
     if world_only:
         return
-    walk_world(page, here)
+    _walk_world(page, here)
 
 
-def walk_world(page: Page, here: Path) -> None:
+def _walk_world(page: Page, here: Path) -> None:
     """Walk the whole trail of the demo world in ``here``.
 
     Raises:

@@ -16,11 +16,10 @@ from widetrail.cli.output import Page, as_value, json_option, now, print_json
 from widetrail.findings import Finding
 from widetrail.formats.quantities import show_count
 from widetrail.recipe import Loaded, load_recipe
-from widetrail.rehearsing import Rehearsed, collect_rehearsals, constant_screens
+from widetrail.rehearsing import Rehearsal, Rehearsed, collect_rehearsals, constant_screens
 from widetrail.rehearsing.batch import Job, jobs_of, run_many, workers
 from widetrail.rehearsing.coverage import Coverage, coverage_of, load_unproved
 from widetrail.rehearsing.mutants import Judged, judge_mutants, show_mutant, unneeded
-from widetrail.rehearsing.rehearsal import Rehearsal
 from widetrail.rehearsing.result_texts import findings_of, side_by_side
 from widetrail.steps import KINDS
 

@@ -109,7 +109,7 @@ def command(given: _Given) -> None:
     else:
         _same_plan(visit, messages)
         visit.look_ahead(now())
-        show_leg(messages, visit)
+        _show_leg(messages, visit)
         asked = [one for one in visit.apart(now()) if one.why not in given.allow]
         _show_apart(messages, asked)
         consent(given.yes, "Shall this be done?")
@@ -182,7 +182,7 @@ def _same_plan(visit: Visit, page: Page) -> None:
     )
 
 
-def show_leg(page: Page, visit: Visit) -> None:
+def _show_leg(page: Page, visit: Visit) -> None:
     """Show what will be done here, before it is done."""
     page.title(f"{visit.title} will")
     for _, words in visit.words(now()):

@@ -31,7 +31,7 @@ from widetrail.finding.values import (
     Several,
     Where,
 )
-from widetrail.formats.canonical import canonical, digest
+from widetrail.formats import canonical, digest
 from widetrail.formats.documents import read_document
 from widetrail.formats.stored_values import Count, Text, Told, Truth, plain_values, why_not
 from widetrail.machine import Machine

@@ -11,8 +11,8 @@ from collections.abc import Iterable, Iterator, Sequence
 from functools import lru_cache
 from urllib.parse import quote
 
-from widetrail.formats import plist
-from widetrail.formats.interface import Platform, Spot, Unreadable
+from widetrail.formats import Unreadable, plist
+from widetrail.formats.interface import Platform, Spot
 from widetrail.formats.parser_process import ask
 from widetrail.formats.sqlite import texts_in
 from widetrail.formats.texts import decode, unescaped

@@ -9,8 +9,8 @@ from widetrail.errors import MachineUnusable
 from widetrail.finding.globbing import has_glob, matching
 from widetrail.finding.readings import ask_database
 from widetrail.finding.values import How, Instance, Several
+from widetrail.formats import Raw
 from widetrail.formats.forms import FORMS
-from widetrail.formats.interface import Raw
 from widetrail.formats.parser_process import ask_form
 from widetrail.machine import Machine
 from widetrail.machine.path_notation import understand_path

@@ -15,12 +15,13 @@ from pathlib import Path
 from widetrail.errors import MachineUnusable
 from widetrail.finding.globbing import has_glob, matching
 from widetrail.finding.values import Known, Unknown, Value
+from widetrail.formats import Located, Raw, Unreadable
 from widetrail.formats.companions import JOURNALS, names_another
 from widetrail.formats.dconf import read_dconf
 from widetrail.formats.expressions import read_text_value
 from widetrail.formats.form import Form
 from widetrail.formats.forms import FORMS
-from widetrail.formats.interface import Located, NotThere, Raw, Unreadable
+from widetrail.formats.interface import NotThere
 from widetrail.formats.parser_process import ask, ask_form, ask_pattern
 from widetrail.formats.registry import ITSELF
 from widetrail.formats.stored_values import NUMBER_MOST

@@ -10,7 +10,7 @@ from widetrail.finding.finder import Finder
 from widetrail.finding.recognising import find_application
 from widetrail.finding.selection import Selection, Tally, entries_of, tally
 from widetrail.finding.values import Answer, Found, Installation, Instance, Several, Where
-from widetrail.formats.interface import Unreadable
+from widetrail.formats import Unreadable
 from widetrail.machine import Machine
 from widetrail.recipe import Item, Loaded
 

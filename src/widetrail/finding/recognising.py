@@ -9,7 +9,7 @@ from widetrail.errors import MachineUnusable
 from widetrail.finding.finder import Finder
 from widetrail.finding.globbing import has_glob, kind_at, matching
 from widetrail.finding.values import Installation, Known, Recognised, Unknown
-from widetrail.formats.interface import Unreadable
+from widetrail.formats import Unreadable
 from widetrail.machine import Machine
 from widetrail.recipe import Loaded, Reading
 from widetrail.recipe.coverage_events import reach

@@ -23,8 +23,9 @@ from widetrail.finding.values import (
     Unknown,
     Where,
 )
+from widetrail.formats import Unreadable
 from widetrail.formats.dconf import dconf_below
-from widetrail.formats.interface import NotThere, Unreadable
+from widetrail.formats.interface import NotThere
 from widetrail.formats.parser_process import ask
 from widetrail.formats.registry import full_key
 from widetrail.machine import Machine

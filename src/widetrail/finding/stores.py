@@ -12,7 +12,7 @@ import re
 from collections.abc import Iterable, Iterator, Mapping
 from typing import Any, Literal
 
-from widetrail.formats import plist
+from widetrail.formats import Unreadable, plist
 from widetrail.formats.dconf import (
     dconf_below,
     gvariant_texts,
@@ -21,7 +21,7 @@ from widetrail.formats.dconf import (
     write_dconf,
 )
 from widetrail.formats.form import name_matches
-from widetrail.formats.interface import NotThere, Spot, Unreadable, Unwritable
+from widetrail.formats.interface import NotThere, Spot, Unwritable
 from widetrail.formats.parser_process import ask
 from widetrail.formats.plist import dump_plist
 from widetrail.formats.reg import changed_value, registry_spots

@@ -32,7 +32,7 @@ def read_ini(data: bytes, at: str) -> Located:
         elif text and text[0] not in ";#" and "=" in text and _same(current, section):
             name, _, value = text.partition("=")
             if _same(name.strip(), key):
-                return Located(unquoted(value.strip()), number)
+                return Located(_unquoted(value.strip()), number)
     missing = f'has no key "{key}" in [{section}]' if seen else f"has no section [{section}]"
     raise NotThere(missing)
 
@@ -53,7 +53,7 @@ def ini_sections(data: bytes, pattern: str) -> list[dict[str, str]]:
                 found.append(current)
         elif current is not None and text and text[0] not in ";#" and "=" in text:
             key, _, value = text.partition("=")
-            current.setdefault(key.strip().casefold(), unquoted(value.strip()))
+            current.setdefault(key.strip().casefold(), _unquoted(value.strip()))
     return found
 
 
@@ -61,7 +61,7 @@ def _same(one: str, other: str) -> bool:
     return one.casefold() == other.casefold()
 
 
-def unquoted(value: str) -> str:
+def _unquoted(value: str) -> str:
     """Return a value without the double quotes around it, if it has both."""
     if len(value) > 1 and value[0] == value[-1] == '"':
         return value[1:-1]
@@ -101,7 +101,7 @@ def spots(data: bytes, at: str) -> list[Spot]:
             name, _, value = text.partition("=")
             where = f"{current}/{name.strip()}" if current else name.strip()
             if name_matches(name.strip(), key) and where.casefold() not in found:
-                found[where.casefold()] = Spot(where, unquoted(value.strip()), number)
+                found[where.casefold()] = Spot(where, _unquoted(value.strip()), number)
     return list(found.values())
 
 

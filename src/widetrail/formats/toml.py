@@ -36,7 +36,7 @@ def parse(data: bytes) -> Raw:
         raise Unreadable(f"is not toml: {first_line(error)}") from error
 
 
-def line_of(data: bytes, pointer: str) -> int:
+def _line_of(data: bytes, pointer: str) -> int:
     """Return the line of a value, or 0 where it is not found."""
     return _line_in_toml(decode(data)[0], pointer_names(pointer))
 
@@ -55,12 +55,12 @@ def _line_in_toml(text: str, tokens: list[str]) -> int:
 
 def read(data: bytes, at: str) -> list[Located]:
     """Return the value that a pointer leads to."""
-    return located(parse, line_of, data, at)
+    return located(parse, _line_of, data, at)
 
 
 def spots(data: bytes, at: str) -> list[Spot]:
     """Return the texts that a pointer leads to."""
-    return texts_at(parse, line_of, data, at)
+    return texts_at(parse, _line_of, data, at)
 
 
 def value(data: bytes, at: str) -> Raw:

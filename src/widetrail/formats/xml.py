@@ -23,13 +23,13 @@ def read(data: bytes, at: str) -> list[Located]:
         Unreadable: It is not XML, has a document type with entities, or the path is none.
         NotThere: Nothing matches.
     """
-    _, matches = find_xml(data, at)
+    _, matches = _find_xml(data, at)
     if not matches:
         raise NotThere(f"has nothing at {at}")
     return [_located(match) for match in matches]
 
 
-def find_xml(data: bytes, at: str) -> tuple[etree._ElementTree, list[Any]]:
+def _find_xml(data: bytes, at: str) -> tuple[etree._ElementTree, list[Any]]:
     """Return the document, and every match of the XPath ``at`` as lxml has them.
 
     Raises:
@@ -72,7 +72,7 @@ def _line(element: etree._Element | None) -> int:
 def spots(data: bytes, at: str) -> list[Spot]:
     """Return the texts of elements and attributes that an XPath finds."""
     found = []
-    for number, match in enumerate(find_xml(data, at)[1]):
+    for number, match in enumerate(_find_xml(data, at)[1]):
         element = match if hasattr(match, "tag") else getattr(match, "getparent", lambda: None)()
         if element is not None and not len(match if hasattr(match, "tag") else ()):
             text = (match.text or "") if hasattr(match, "tag") else str(match)
@@ -86,7 +86,7 @@ def put(data: bytes, at: str, changes: Mapping[str, str]) -> bytes:
 
 
 def _written(data: bytes, at: str, changes: Mapping[str, str]) -> bytes:
-    tree, matches = find_xml(data, at)
+    tree, matches = _find_xml(data, at)
     try:
         for where, text in changes.items():
             match = matches[int(where)]

@@ -10,7 +10,7 @@ import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from widetrail.formats.canonical import digest
+from widetrail.formats import digest
 from widetrail.licence.seat_events import Purpose
 
 REQUEST, ANSWER = ".request", ".answer"

@@ -282,7 +282,7 @@ class _Handler(BaseHTTPRequestHandler):
         """Say nothing: requests are kept in the service's folder."""
 
 
-def handler_of(service: Service) -> type[BaseHTTPRequestHandler]:
+def _handler_of(service: Service) -> type[BaseHTTPRequestHandler]:
     """Return what answers the requests of one connection for ``service``."""
     return type("Handler", (_Handler,), {"service": service})
 
@@ -339,7 +339,7 @@ def open_server(service: Service, port: int = PORT) -> _Server:
         InputUnusable: The port is taken.
     """
     try:
-        return _Server(("127.0.0.1", port), handler_of(service))
+        return _Server(("127.0.0.1", port), _handler_of(service))
     except OSError as error:
         raise InputUnusable(
             "the licence service cannot be started",

@@ -18,10 +18,10 @@ from functools import cached_property
 from pathlib import Path
 
 from widetrail.errors import MachineUnusable
-from widetrail.formats.canonical import digest
+from widetrail.formats import Unreadable, digest
 from widetrail.formats.dconf import edit_dconf
 from widetrail.formats.hive import hive_key, hive_tree
-from widetrail.formats.interface import NotThere, Unreadable
+from widetrail.formats.interface import NotThere
 from widetrail.formats.outside import SafePath, names_in, read_outside
 from widetrail.formats.parser_process import ask
 from widetrail.formats.registry import Key, full_key, registry_key, registry_tree

@@ -15,9 +15,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from widetrail.errors import InputUnusable, MachineUnusable, WentWrong
-from widetrail.formats.canonical import digest
+from widetrail.formats import Unreadable, digest
 from widetrail.formats.dconf import write_dconf
-from widetrail.formats.interface import Platform, Unreadable
+from widetrail.formats.interface import Platform
 from widetrail.formats.outside import SafePath
 from widetrail.formats.registry import Key
 from widetrail.formats.registry_writing import Edit

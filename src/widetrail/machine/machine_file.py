@@ -10,8 +10,8 @@ from typing import Annotated, Literal
 
 from pydantic import AfterValidator, BeforeValidator, Field
 
+from widetrail.formats import Unreadable
 from widetrail.formats.documents import Model, YesNo, check, flaw, load, read_text
-from widetrail.formats.interface import Unreadable
 from widetrail.formats.outside import names_in
 from widetrail.formats.quantities import parse_size
 from widetrail.machine import paths

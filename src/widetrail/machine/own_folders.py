@@ -26,10 +26,10 @@ def own_below(machine: Machine, folder: str) -> tuple[str, ...]:
 def own_cache() -> Path:
     """Return the folder for what Wide Trail itself keeps to be quicker, for the account it runs as;
     it need not be there."""
-    return own_root("cache")
+    return _own_root("cache")
 
 
-def own_root(name: str) -> Path:
+def _own_root(name: str) -> Path:
     """Return Wide Trail's own folder below a root of the account it runs as; it need not be
     there."""
     platform = this_platform()
@@ -41,4 +41,4 @@ def own_root(name: str) -> Path:
 
 def own_state() -> Path:
     """Return the folder for what Wide Trail keeps of machines on which it may keep nothing."""
-    return own_root("state")
+    return _own_root("state")

@@ -14,7 +14,7 @@ from itertools import pairwise
 from typing import Any
 
 from widetrail.errors import ParcelUnusable
-from widetrail.formats.canonical import canonical
+from widetrail.formats import canonical
 from widetrail.formats.interface import Platform
 from widetrail.formats.outside import USER_ATTRIBUTES
 from widetrail.formats.stored_values import LARGEST, LATEST_NS, no_text

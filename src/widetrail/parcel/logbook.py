@@ -20,7 +20,7 @@ from pydantic import (
 )
 
 from widetrail.errors import ParcelUnusable
-from widetrail.formats.canonical import canonical, digest
+from widetrail.formats import canonical, digest
 from widetrail.formats.outside import SafePath, read_outside
 from widetrail.formats.stored_values import Count, Sha256, Text, Told, Truth, plain_values, why_not
 from widetrail.formats.versions import CURRENT, brought_up

@@ -24,7 +24,7 @@ from pathlib import Path
 from typing import Any
 
 from widetrail.errors import Halted, ParcelUnusable
-from widetrail.formats.canonical import digest
+from widetrail.formats import digest
 from widetrail.formats.outside import SafePath
 from widetrail.formats.stored_values import why_not
 from widetrail.machine import Effects, file_digest

@@ -8,7 +8,7 @@ from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
 from widetrail.errors import Halted
-from widetrail.formats.canonical import canonical, digest
+from widetrail.formats import canonical, digest
 from widetrail.formats.interface import Platform
 from widetrail.formats.outside import SafePath
 from widetrail.machine import Effects, file_digest

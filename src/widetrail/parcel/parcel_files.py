@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from io import BytesIO
 
 from widetrail.errors import ParcelUnusable, Waiting
-from widetrail.formats.canonical import digest
+from widetrail.formats import digest
 from widetrail.formats.outside import JOURNAL_MOST, SafePath, no_plain_folder, read_outside
 from widetrail.machine import Effects
 from widetrail.parcel.bag import (

@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from widetrail.errors import InputUnusable
-from widetrail.formats.canonical import digest
+from widetrail.formats import digest
 from widetrail.formats.outside import SafePath
 from widetrail.machine import EffectFailed, Effects
 from widetrail.parcel.bag import PAYLOAD, close_bag, folder_mode_in, mode_in

@@ -11,9 +11,8 @@ from widetrail.finding.atlas import Elsewhere, Kept, Rewritten, Unsayable, below
 from widetrail.finding.globbing import has_glob, matching
 from widetrail.finding.path_values import values_at
 from widetrail.finding.stores import store_kind
-from widetrail.formats.canonical import canonical
+from widetrail.formats import Unreadable, canonical
 from widetrail.formats.forms import FORMS
-from widetrail.formats.interface import Unreadable
 from widetrail.formats.registry import full_key
 from widetrail.machine import Machine
 from widetrail.machine.path_notation import Bearings, KnownBearings, is_there, read_written
@@ -147,7 +146,7 @@ def _files(machine: Machine, place: str, file: str) -> list[str]:
     return [path] if machine.look(path) is not None else []
 
 
-def names_outside(
+def _names_outside(
     machine: Machine, paths: Iterable[str], taken: Iterable[str]
 ) -> tuple[Mapping[str, str], tuple[str, ...]]:
     """Return what each file that is carried from elsewhere becomes below the place, by that name,
@@ -188,7 +187,7 @@ def with_outside(
     the place that are there already, ``title`` what the application is called.
     """
     wanted = [p for p, rule in named.outside.items() if (verdict or rule) == "carry"]
-    becomes, cannot = names_outside(machine, [] if planned.single else wanted, taken)
+    becomes, cannot = _names_outside(machine, [] if planned.single else wanted, taken)
     stay = sorted({*named.outside} - {*becomes.values()} | {*cannot})
     losses = list(planned.losses)
     if named.left_out:

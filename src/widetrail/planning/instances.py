@@ -93,13 +93,13 @@ def _apart(side: RecipeSides, where: Where, used: Sequence[str]) -> Where:
     if is_free(where.path):
         return where
     number, path = 1, f"{where.path} (from {side.old.machine})"
-    while not is_free(path) or is_on_new(side, path):
+    while not is_free(path) or _is_on_new(side, path):
         number += 1
         path = f"{where.path} (from {side.old.machine} {number})"
     return Absent(path, "folder", where.how)
 
 
-def is_on_new(side: RecipeSides, path: str) -> bool:
+def _is_on_new(side: RecipeSides, path: str) -> bool:
     return isinstance(side.new, SeenSide) and side.new.finder.machine.look(path) is not None
 
 
@@ -121,5 +121,5 @@ def _registered(side: RecipeSides, new: Several, instance: Instance) -> Where:
         path = join(side.new.root(below), instance.path[len(old.root(below)) :])
     if not side.new.has_disk_of(path):
         return Nowhere(f"it is not on new yet, and the disk of {path} is not there")
-    there = is_on_new(side, path)
+    there = _is_on_new(side, path)
     return Found(path, "folder", how) if there else Absent(path, "folder", how)

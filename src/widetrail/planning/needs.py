@@ -7,8 +7,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Literal
 
-from widetrail.finding import Known, Unknown, condition_holds
-from widetrail.finding.values import Absent, Found
+from widetrail.finding import Absent, Found, Known, Unknown, condition_holds
 from widetrail.formats.quantities import show_size
 from widetrail.planning.station_facts import Side
 from widetrail.recipe.conditions import AS_OLD, Condition, Limit, Needs, SideNeeds

@@ -22,8 +22,7 @@ from widetrail.finding.stores import (
     selected,
     store_kind,
 )
-from widetrail.formats.canonical import canonical
-from widetrail.formats.interface import Unreadable
+from widetrail.formats import Unreadable, canonical
 from widetrail.machine import Entry
 from widetrail.planning.draft import NOT_THERE, Draft, Subject, entries_to_pack, title_of, told_loss
 from widetrail.planning.plan import (

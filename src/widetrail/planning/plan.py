@@ -8,7 +8,7 @@ from typing import Literal, Self
 from pydantic import Field, model_validator
 
 from widetrail.errors import ParcelUnusable
-from widetrail.formats.canonical import canonical, digest
+from widetrail.formats import canonical, digest
 from widetrail.formats.documents import Model
 from widetrail.formats.stored_values import plain_values
 from widetrail.formats.versions import CURRENT, brought_up

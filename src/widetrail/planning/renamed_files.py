@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from widetrail.formats.canonical import digest
+from widetrail.formats import digest
 from widetrail.formats.companions import database_of
 from widetrail.machine import Entry
 from widetrail.machine.paths import key, trouble_with_name

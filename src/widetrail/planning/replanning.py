@@ -12,7 +12,7 @@ from datetime import datetime
 
 from widetrail.errors import ParcelUnusable
 from widetrail.finding import Absent, Finder, Found
-from widetrail.formats.canonical import canonical
+from widetrail.formats import canonical
 from widetrail.machine import Machine
 from widetrail.planning.licences import licence_steps
 from widetrail.planning.needs import judge_needs, judge_side

@@ -22,7 +22,7 @@ from widetrail.recipe.text_types import (
 )
 
 
-def is_mapping(value: Any) -> str:
+def _is_mapping(value: Any) -> str:
     return f"{TAG}map" if isinstance(value, Mapping | PerPlatform) else f"{TAG}text"
 
 
@@ -63,7 +63,7 @@ class PerPlatform(Model):
 
 PathChoice = Annotated[
     Annotated[PathText, Tag(f"{TAG}text")] | Annotated[PerPlatform, Tag(f"{TAG}map")],
-    Discriminator(is_mapping),
+    Discriminator(_is_mapping),
 ]
 
 
@@ -77,7 +77,7 @@ class PerPlatformProgram(PerPlatform):
 ProgramChoice = Annotated[
     Annotated[str, AfterValidator(check_program), Tag(f"{TAG}text")]
     | Annotated[PerPlatformProgram, Tag(f"{TAG}map")],
-    Discriminator(is_mapping),
+    Discriminator(_is_mapping),
 ]
 
 

@@ -45,7 +45,7 @@ class Heard:
         """Add an arm; a rule that is none of the recipe's own is passed by."""
         mine = self.known.get(id(loaded.recipe))
         if mine is None:
-            mine = self.known[id(loaded.recipe)] = loaded, addresses(loaded.recipe)
+            mine = self.known[id(loaded.recipe)] = loaded, _addresses(loaded.recipe)
         where = mine[1].get(id(rule))
         if where is not None:
             self.arms.add(Reached(loaded.id, where, arm))
@@ -65,7 +65,7 @@ def hearing() -> Iterator[Heard]:
         _HEARD.reset(token)
 
 
-def heard() -> bool:
+def _heard() -> bool:
     """Return whether anyone hears, for what costs something to find out."""
     return _HEARD.get() is not None
 
@@ -79,12 +79,12 @@ def reach(loaded: Loaded, rule: Model | None, arm: str) -> None:
 
 def reach_bounds(loaded: Loaded, rule: Model | None, fact: str, wanted: str, found: str) -> None:
     """Say which bounds of a range of releases were met exactly by what was found."""
-    if heard():
+    if _heard():
         for bound in parse_releases(wanted).at(parse_release(found)):
             reach(loaded, rule, f"{fact} at {bound}")
 
 
-def addresses(model: Model) -> dict[int, Where]:
+def _addresses(model: Model) -> dict[int, Where]:
     """Return where each value below ``model`` stands, by its identity."""
     found: dict[int, Where] = {}
     for where, value in below(model):

@@ -53,7 +53,7 @@ def fold(name: str) -> str:
     return name.casefold() if name.isascii() else unicodedata.normalize("NFC", name).casefold()
 
 
-def segments_of(pattern: str) -> list[str]:
+def _segments_of(pattern: str) -> list[str]:
     """Return the segments of a glob; several ``**`` one after the other say what one does."""
     segments = pattern.split("/")
     return [s for n, s in enumerate(segments) if s != "**" or n == 0 or segments[n - 1] != "**"]
@@ -67,7 +67,7 @@ def _expression(pattern: str) -> str:
     is tried twice.
     """
     groups: list[list[str]] = [[]]
-    for segment in segments_of(pattern):
+    for segment in _segments_of(pattern):
         if segment == "**":
             groups.append([])
         else:

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from widetrail.errors import DocumentUnusable
 from widetrail.findings import Finding, errors_of
-from widetrail.formats.canonical import digest
+from widetrail.formats import digest
 from widetrail.formats.documents import check, mark_at, read_text
 from widetrail.formats.yaml_positions import Map
 from widetrail.recipe.lint import lint

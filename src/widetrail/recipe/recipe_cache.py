@@ -18,7 +18,7 @@ from typing import Any
 from widetrail import __version__
 from widetrail.errors import DocumentUnusable, InputUnusable, WideTrailError
 from widetrail.findings import errors_of
-from widetrail.formats.canonical import digest
+from widetrail.formats import digest
 from widetrail.formats.documents import read_document, text_of
 from widetrail.formats.interface import Platform
 from widetrail.machine import Effects

@@ -12,8 +12,7 @@ from functools import lru_cache
 from pathlib import Path
 from typing import TypeVar
 
-from widetrail.recipe import Loaded
-from widetrail.recipe.loader import load_recipe_text
+from widetrail.recipe import Loaded, load_recipe_text
 from widetrail.rehearsing.rehearsal import Rehearsal, load_rehearsals
 from widetrail.rehearsing.rehearsed import Rehearsed
 from widetrail.rehearsing.runner import rehearse

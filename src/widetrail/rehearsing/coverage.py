@@ -19,15 +19,14 @@ from widetrail.findings import Finding, errors_of
 from widetrail.formats.documents import Model, check, mark_at, read_text
 from widetrail.machine.platforms import PLATFORMS
 from widetrail.planning.route_choice import copies
-from widetrail.recipe import Loaded
+from widetrail.recipe import Item, Loaded, Route
 from widetrail.recipe.by_platform import PerPlatform
 from widetrail.recipe.conditions import AS_OLD, Needs, SideNeeds
 from widetrail.recipe.coverage_events import MET, Where, below
-from widetrail.recipe.items import Item
 from widetrail.recipe.licence_models import Licence, LicenceRoute
 from widetrail.recipe.places import Place, Recognition
 from widetrail.recipe.releases import parse_releases
-from widetrail.recipe.routes import Route, StepRule
+from widetrail.recipe.routes import StepRule
 from widetrail.rehearsing.rehearsed import Rehearsed
 
 UNPROVED = ".unproved.yaml"

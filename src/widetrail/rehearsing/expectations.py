@@ -19,8 +19,7 @@ from widetrail.rehearsing.rehearsal_file import (
     SameButFor,
     Screen,
 )
-from widetrail.walking import ItemReport, Report
-from widetrail.walking.report import CheckLine
+from widetrail.walking import CheckLine, ItemReport, Report
 
 MOST_TOLD = 5
 """Names of files that differ which are told, at most."""
@@ -216,7 +215,7 @@ def judge_screen(expected: Screen, old: Printed, new: Printed) -> Iterator[Diffe
     """Compare what was printed on both sides; what is the same and empty is no proof, nor is a
     program that fails alike on both."""
     but_for = expected.same_but_for if isinstance(expected, SameButFor) else ()
-    one, other = screen_lines(old.text, but_for), screen_lines(new.text, but_for)
+    one, other = _screen_lines(old.text, but_for), _screen_lines(new.text, but_for)
     for station, printed in (("old", old), ("new", new)):
         if printed.status != 0:
             said = " / ".join(printed.text.strip().splitlines()[-2:])[:200]
@@ -233,7 +232,7 @@ def judge_screen(expected: Screen, old: Printed, new: Printed) -> Iterator[Diffe
         yield Difference("screen", f"{len(one)} lines", f"{len(other)} lines")
 
 
-def screen_lines(screen: str, but_for: Sequence[str]) -> list[tuple[int, str]]:
+def _screen_lines(screen: str, but_for: Sequence[str]) -> list[tuple[int, str]]:
     """Return the lines of a print-out with their numbers, but for those that match."""
     lines = enumerate(screen.splitlines(), start=1)
     return [(n, line) for n, line in lines if not any(re.search(e, line) for e in but_for)]

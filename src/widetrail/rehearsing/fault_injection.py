@@ -6,10 +6,10 @@ import errno
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
-from widetrail.machine.effects import Effect
+from widetrail.machine import Effect
 from widetrail.rehearsing.rehearsal_file import Change, Incident
 from widetrail.steps import Step
-from widetrail.walking.waiting import Silent
+from widetrail.walking import Silent
 
 ERRORS = {
     "disk full": errno.ENOSPC,

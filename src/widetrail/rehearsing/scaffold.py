@@ -17,7 +17,7 @@ from widetrail.machine import FolderMachine
 from widetrail.machine.paths import join, trouble_with_name
 from widetrail.machine.platforms import PLATFORMS, STRICTEST, Platform
 from widetrail.recipe import SUFFIX as RECIPE_SUFFIX
-from widetrail.recipe.loader import examine
+from widetrail.recipe import examine
 from widetrail.recipe.templates import ROOTS
 from widetrail.rehearsing.rehearsal import SUFFIX
 from widetrail.rehearsing.stage import MACHINES

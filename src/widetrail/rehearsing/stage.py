@@ -18,9 +18,9 @@ from widetrail.errors import InputUnusable, WideTrailError
 from widetrail.finding import Finder, find_application
 from widetrail.finding.readings import insist_own_journal
 from widetrail.finding.stores import Store, as_value, name_in
-from widetrail.formats.canonical import digest
+from widetrail.formats import Unreadable, digest
 from widetrail.formats.forms import FORMS
-from widetrail.formats.interface import Unreadable, Unwritable
+from widetrail.formats.interface import Unwritable
 from widetrail.formats.parser_process import ask
 from widetrail.formats.sqlite import run_statements
 from widetrail.licence.service import Service
@@ -35,7 +35,8 @@ from widetrail.recipe import Loaded, Reading
 from widetrail.rehearsing.maker import address_of
 from widetrail.rehearsing.rehearsal_file import Change, Hollow, Side
 from widetrail.steps.write import written_with
-from widetrail.walking.overlaps import journal_of, runs_on
+from widetrail.walking import runs_on
+from widetrail.walking.overlaps import journal_of
 from widetrail.walking.run_folders import own_homes
 
 MACHINES = "machines"
@@ -90,7 +91,7 @@ def prepared_copy(
             "there is no such machine", where=str(source), todo="Name one that is there."
         )
     _copied(source, folder)
-    forget_runs(FolderMachine(folder))
+    _forget_runs(FolderMachine(folder))
     file = folder / MACHINE_FILE
     own: dict[str, Any] = yaml.load(file.read_bytes(), yaml.CBaseLoader)
     merged = {**own, **as_plain(side.with_)}
@@ -109,7 +110,7 @@ def prepared_copy(
     change(FolderMachine(folder), side, recipes)
 
 
-def forget_runs(machine: FolderMachine) -> None:
+def _forget_runs(machine: FolderMachine) -> None:
     """Remove what earlier runs keep on a copy of a machine: nobody goes on with them there."""
     own = join(machine.root("state"), OWN_STATE)
     for run in runs_on(machine):

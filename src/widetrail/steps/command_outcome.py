@@ -5,8 +5,8 @@ from __future__ import annotations
 import signal
 from collections.abc import Collection, Mapping
 
+from widetrail.formats import Unreadable
 from widetrail.formats.expressions import read_text_value
-from widetrail.formats.interface import Unreadable
 from widetrail.formats.parser_process import ask_pattern
 from widetrail.formats.texts import for_people
 from widetrail.machine import Completed

@@ -14,8 +14,7 @@ from typing import Any, Protocol
 from widetrail.finding import Atlas, Finder
 from widetrail.finding.stores import StoreKind
 from widetrail.formats.interface import Platform
-from widetrail.machine import Completed, Machine
-from widetrail.machine.interface import Channels
+from widetrail.machine import Channels, Completed, Machine
 from widetrail.recipe import Item, Route
 from widetrail.recipe.models import Application
 from widetrail.recipe.settings import Settings

@@ -25,7 +25,8 @@ from widetrail.finding.stores import (
     texts_of,
     with_texts,
 )
-from widetrail.formats.interface import Unreadable, Unwritable
+from widetrail.formats import Unreadable
+from widetrail.formats.interface import Unwritable
 from widetrail.formats.stored_values import Count, Text
 from widetrail.machine.path_notation import read_written, write_again
 from widetrail.recipe import Existing

@@ -17,7 +17,7 @@ from widetrail.finding.stores import (
     is_value,
     selected,
 )
-from widetrail.formats.interface import Unreadable
+from widetrail.formats import Unreadable
 from widetrail.formats.stored_values import Count
 from widetrail.machine import Entry
 from widetrail.machine.interface import Opened

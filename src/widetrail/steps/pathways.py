@@ -13,20 +13,15 @@ from pathlib import Path
 from typing import Protocol
 
 from widetrail.errors import WentWrong
-from widetrail.finding.atlas import (
-    Atlas,
-    Elsewhere,
-    NotUnderstood,
-    Rewritten,
-    Unsayable,
-)
+from widetrail.finding import Atlas
+from widetrail.finding.atlas import Elsewhere, NotUnderstood, Rewritten, Unsayable
 from widetrail.finding.readings import insist_own_journal
-from widetrail.formats.canonical import digest
+from widetrail.formats import Unreadable, digest
 from widetrail.formats.companions import BESIDE, JOURNALS
 from widetrail.formats.documents import Model
 from widetrail.formats.form import Form
 from widetrail.formats.forms import FORMS
-from widetrail.formats.interface import NotThere, Spot, Unreadable, Unwritable
+from widetrail.formats.interface import NotThere, Spot, Unwritable
 from widetrail.formats.outside import SafePath
 from widetrail.formats.parser_process import ask_form
 from widetrail.formats.stored_values import Count

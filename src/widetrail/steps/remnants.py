@@ -17,8 +17,9 @@ from widetrail.finding.old_path_search import MOST, find_remnants, in_texts, rem
 from widetrail.finding.path_values import values_at
 from widetrail.finding.readings import copied_database
 from widetrail.finding.stores import Store, StoreKind, selected, shown_name, texts_of
+from widetrail.formats import Unreadable
 from widetrail.formats.forms import FORMS
-from widetrail.formats.interface import Spot, Unreadable
+from widetrail.formats.interface import Spot
 from widetrail.formats.stored_values import Count, Text
 from widetrail.machine.interface import Opened
 from widetrail.machine.path_notation import is_there, read_written

@@ -10,11 +10,12 @@ from pydantic import AfterValidator, Field, model_validator
 
 from widetrail.finding.readings import COPY_MOST, copied_database
 from widetrail.finding.stores import Store, StoreKind, as_value, name_in
+from widetrail.formats import Raw, Unreadable
 from widetrail.formats.companions import BESIDE
 from widetrail.formats.documents import flaw
 from widetrail.formats.form import Form
 from widetrail.formats.forms import FORMS
-from widetrail.formats.interface import NotThere, Raw, Scalar, Unreadable, Unwritable
+from widetrail.formats.interface import NotThere, Scalar, Unwritable
 from widetrail.formats.outside import read_outside
 from widetrail.formats.parser_process import ask_form
 from widetrail.formats.stored_values import Text

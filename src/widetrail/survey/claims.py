@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
-from widetrail.finding.selection import Tally
+from widetrail.finding import Tally
 from widetrail.formats.interface import Platform
 from widetrail.machine.paths import split
 from widetrail.survey.automaton import ANYWHERE, Automaton, Segment, State, key_of

@@ -11,7 +11,7 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 
-from widetrail.finding.selection import Tally
+from widetrail.finding import Tally
 from widetrail.formats.outside import open_regular
 from widetrail.machine import Machine
 from widetrail.machine.paths import base, upwards

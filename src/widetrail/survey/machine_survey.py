@@ -10,12 +10,11 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
 
 from widetrail.errors import MachineUnusable
+from widetrail.finding import Found, Surveyed, Tally, survey
 from widetrail.finding.globbing import has_glob, split_glob
-from widetrail.finding.recipe_survey import Surveyed, count_item, survey
-from widetrail.finding.selection import Tally
+from widetrail.finding.recipe_survey import count_item
 from widetrail.finding.stores import store_kind
-from widetrail.finding.values import Found
-from widetrail.formats.interface import Unreadable
+from widetrail.formats import Unreadable
 from widetrail.formats.outside import names_in
 from widetrail.machine import Machine
 from widetrail.machine.paths import join

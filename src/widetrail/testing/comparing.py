@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from typing import Any
 
-from widetrail.formats.canonical import digest
+from widetrail.formats import digest
 from widetrail.machine.platforms import PLAINEST
 from widetrail.parcel import Parcel
 from widetrail.steps import state_of

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, BinaryIO
 
-from widetrail.formats.canonical import digest
+from widetrail.formats import digest
 from widetrail.machine import Channels, Completed, Entry
 from widetrail.steps import Asked, CargoEntry, Step, Task
 

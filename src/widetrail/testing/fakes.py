@@ -30,7 +30,7 @@ from widetrail.recipe.templates import fill
 from widetrail.steps import KINDS, Fact, Noted, Step, WrittenAt
 from widetrail.steps.contexts import Record
 from widetrail.testing.temp_machine import RECIPE, TempMachine
-from widetrail.walking.waiting import Silent
+from widetrail.walking import Silent
 
 
 @dataclass(frozen=True, eq=False)

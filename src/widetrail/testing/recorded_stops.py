@@ -9,9 +9,8 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
-from widetrail.formats.canonical import digest
-from widetrail.machine import Effects
-from widetrail.machine.effects import Effect
+from widetrail.formats import digest
+from widetrail.machine import Effect, Effects
 from widetrail.planning import PlannedLeg
 from widetrail.rehearsing.fault_injection import ERRORS, Stopped
 from widetrail.steps import Step
@@ -22,7 +21,7 @@ from widetrail.testing.power_loss import (
     Tree,
 )
 from widetrail.testing.stage import MAKER, Stage
-from widetrail.walking.waiting import Silent
+from widetrail.walking import Silent
 
 ERROR_NUMBERS = tuple(ERRORS.values())
 KILLED = "killed"

@@ -17,18 +17,17 @@ from widetrail.machine.paths import join
 from widetrail.parcel import Along, Parcel, set_out
 from widetrail.planning import Plan, PlannedLeg, make_plan
 from widetrail.recipe import Station
+from widetrail.rehearsing import Rehearsal
 from widetrail.rehearsing.maker import (
     serials_on,
     words_on,
 )
-from widetrail.rehearsing.rehearsal import Rehearsal
 from widetrail.rehearsing.runner import choices_of
 from widetrail.rehearsing.stage import RUN, prepared_copy
 from widetrail.rehearsing.stage_hands import StageHands
 from widetrail.steps import Asked, act_of
-from widetrail.walking import Company, LegDone, Patience, Visit
+from widetrail.walking import Company, LegDone, Patience, Silent, Visit
 from widetrail.walking.seats import seat_as_told
-from widetrail.walking.waiting import Silent
 
 PARCEL, MAKER = "parcel", "maker"
 

@@ -24,17 +24,16 @@ from pathlib import Path
 from typing import Any
 
 from widetrail.errors import WideTrailError
-from widetrail.machine import Effects
-from widetrail.machine.effects import Effect
+from widetrail.machine import Effect, Effects
 from widetrail.planning import PlannedLeg
 from widetrail.recipe import Station
+from widetrail.rehearsing import Rehearsal
 from widetrail.rehearsing.batch import Job, rehearsal_of
 from widetrail.rehearsing.fault_injection import Stopped
 from widetrail.rehearsing.maker import (
     licence_files,
     serving_copy,
 )
-from widetrail.rehearsing.rehearsal import Rehearsal
 from widetrail.rehearsing.stage import fast_folder, machines_near
 from widetrail.rehearsing.stage_hands import StageHands
 from widetrail.steps import act_of

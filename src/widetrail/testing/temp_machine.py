@@ -8,13 +8,12 @@ from pathlib import Path
 from typing import Any
 
 from widetrail.errors import MachineUnusable
-from widetrail.formats.interface import Unreadable
+from widetrail.formats import Unreadable
 from widetrail.formats.outside import SafePath
 from widetrail.formats.registry import Key
 from widetrail.formats.registry_writing import Edit
-from widetrail.machine import Effects
+from widetrail.machine import Effects, Room
 from widetrail.machine.host import HostMachine
-from widetrail.machine.interface import Room
 from widetrail.machine.platforms.linux import LINUX
 
 RECIPE = """

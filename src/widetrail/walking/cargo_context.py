@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
 
 from widetrail.errors import Halted
-from widetrail.formats.canonical import digest
+from widetrail.formats import digest
 from widetrail.formats.outside import SafePath
 from widetrail.machine import Machine
 from widetrail.machine.paths import join, parent, trouble_with_name

@@ -12,7 +12,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from widetrail.errors import InputUnusable
-from widetrail.formats.canonical import canonical, digest
+from widetrail.formats import canonical, digest
 from widetrail.formats.outside import JOURNAL_MOST, SafePath, read_outside
 from widetrail.formats.stored_values import why_not
 from widetrail.formats.versions import CURRENT, AnotherFormat, brought_up

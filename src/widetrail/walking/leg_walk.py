@@ -12,6 +12,7 @@ from widetrail.errors import (
 )
 from widetrail.parcel.events import LEG_DONE, LEG_HALTED, LEG_MENDED
 from widetrail.steps import (
+    Fact,
     Failed,
     Outcome,
     Step,
@@ -20,7 +21,7 @@ from widetrail.steps import (
     read_outcome,
     words_of,
 )
-from widetrail.steps.outcomes import Fact, write_outcome
+from widetrail.steps.outcomes import write_outcome
 from widetrail.steps.run_settings import RunStep
 from widetrail.walking.leg_done import LegDone, StepDone
 from widetrail.walking.overlaps import next_turn

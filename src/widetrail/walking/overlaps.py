@@ -56,12 +56,12 @@ def next_turn(machine: Machine) -> int:
     return 1 + max((int(r.get("turn", 0)) for r in records), default=0)
 
 
-def later_runs(machine: Machine, run: str) -> tuple[Overlap, ...]:
+def _later_runs(machine: Machine, run: str) -> tuple[Overlap, ...]:
     """Return the runs that changed the same places after ``run`` did, the newest first."""
     return _others(machine, run, later=True)
 
 
-def earlier_runs(machine: Machine, run: str) -> tuple[Overlap, ...]:
+def _earlier_runs(machine: Machine, run: str) -> tuple[Overlap, ...]:
     """Return the runs that changed the same places before ``run`` did, the oldest first."""
     return _others(machine, run, later=False)
 
@@ -74,7 +74,7 @@ def insist_newest(machine: Machine, run: str, what: str) -> None:
     Raises:
         Halted: Some did; they are named in the order in which they can be undone.
     """
-    others = later_runs(machine, run)
+    others = _later_runs(machine, run)
     if others:
         raise Halted(
             what,
@@ -93,7 +93,7 @@ def insist_oldest(machine: Machine, run: str, what: str) -> None:
     Raises:
         Halted: Some do; they are named in the order in which they can be settled.
     """
-    others = earlier_runs(machine, run)
+    others = _earlier_runs(machine, run)
     if others:
         raise Halted(
             what,
@@ -172,7 +172,7 @@ class _Changes:
         self.last = 0
         for record in records:
             self.last = int(record.get("turn", self.last))
-            for of, path in changed_by(record):
+            for of, path in _changed_by(record):
                 if not self._is_own(path):
                     self._take(of, path)
 
@@ -222,7 +222,7 @@ class _Changes:
         return ""
 
 
-def changed_by(record: Mapping[str, Any]) -> Iterator[tuple[str, str]]:
+def _changed_by(record: Mapping[str, Any]) -> Iterator[tuple[str, str]]:
     """Give what a record of a journal says was changed: of what, and where.
 
     A folder that was merely made to hold something is no such change: it goes where it is empty.

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
+from widetrail.recipe import Loss
 from widetrail.recipe.coverage_events import reach
-from widetrail.recipe.routes import Loss
 from widetrail.steps.reading_conditions import conditions, missing
 from widetrail.walking.step_context import WalkDoing
 

@@ -10,10 +10,10 @@ from widetrail.parcel import Parcel
 from widetrail.parcel.events import TOPPED_UP
 from widetrail.planning import LeftItem, PlannedItem, PlannedLeg
 from widetrail.recipe import Loss, Station
-from widetrail.steps import Facts, Failed, Noted, Outcome, Step, Waits, act_of
+from widetrail.steps import Done, Facts, Failed, Noted, Outcome, Step, Waits, act_of, state_of
 from widetrail.steps.check import Checked, CheckFacts
 from widetrail.steps.enter import EnterFacts
-from widetrail.steps.outcomes import Done, RemarkCode, state_of
+from widetrail.steps.outcomes import RemarkCode
 from widetrail.steps.pack import PackFacts
 from widetrail.steps.publish_step import PublishFacts, PublishStep
 from widetrail.walking.report import (

@@ -19,8 +19,8 @@ from widetrail.walking.journal import Journal
 
 @contextmanager
 def at_work(machine: Machine, journal: Journal, workroom: str) -> Iterator[list[Path]]:
-    """Be the only one at work on a run, and on this machine, as ``alone`` and ``only_run``."""
-    with alone(machine, journal, workroom) as made, only_run(machine, workroom):
+    """Be the only one at work on a run, and on this machine, as ``alone`` is."""
+    with alone(machine, journal, workroom) as made, _only_run(machine, workroom):
         yield made
 
 
@@ -46,7 +46,7 @@ def alone(machine: Machine, journal: Journal, workroom: str) -> Iterator[list[Pa
 
 
 @contextmanager
-def only_run(machine: Machine, workroom: str) -> Iterator[None]:
+def _only_run(machine: Machine, workroom: str) -> Iterator[None]:
     """Be the only one who changes a person's places here, whatever run it is of.
 
     The folder of all runs is locked, where a system can lock one.
@@ -117,11 +117,11 @@ def take_away(machine: Machine, path: str, *, only_empty: bool = False) -> None:
         return
     if not host.is_dir():
         machine.effects.remove_file(host)
-    elif not only_empty or holds_nothing(host):
+    elif not only_empty or _holds_nothing(host):
         machine.effects.remove_tree(host)
 
 
-def holds_nothing(folder: SafePath) -> bool:
+def _holds_nothing(folder: SafePath) -> bool:
     """Return whether a folder has nothing in it but folders."""
     return all(path.is_dir() for path in folder.below())
 
