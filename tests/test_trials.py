@@ -775,7 +775,7 @@ def test_a_program_that_runs_is_seen_however_it_is_started(tmp_path: Path, kind:
 def test_an_administrator_acts_with_the_account_s_rights(tmp_path: Path) -> None:
     """Where the account may not read this Python, that is refused; else it owns what is made."""
     home = Path("/var/tmp") if Path("/var/tmp").is_dir() else tmp_path
-    code = "from widetrail.machine.live import become; become('nobody')\n"
+    code = "from widetrail.machine.accounts import become; become('nobody')\n"
     code += "import os; open(os.sys.argv[1], 'w'); print(os.geteuid(), os.environ['HOME'])"
     target = home / f"widetrail-test-{os.getpid()}"
     done = subprocess.run([sys.executable, "-c", code, target], capture_output=True, text=True)

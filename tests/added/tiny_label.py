@@ -73,7 +73,7 @@ class Label(Rule[LabelSettings], Act[LabelStep, Has]):
     def do(self, step: LabelStep, doing: Has) -> Outcome:
         settings = doing.settings(step)
         assert isinstance(settings, LabelSettings)
-        with telling_of(doing.finder(step.item).loaded, settings):
+        with telling_of(doing.finder(step.item), settings):
             doing.await_(
                 lambda: "; ".join(missing(doing, step.item, settings.once)), "Put it there."
             )

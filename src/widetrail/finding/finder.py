@@ -19,7 +19,6 @@ from widetrail.finding.resolver import Resolver
 from widetrail.finding.values import Answer, ByPart, Found, Known, Several, Unknown
 from widetrail.recipe import Item, Reading
 from widetrail.recipe.by_platform import PerPlatform, on_platform
-from widetrail.recipe.coverage_events import reach
 from widetrail.recipe.templates import fill
 
 
@@ -59,7 +58,7 @@ class Finder(Resolver):
         case = next((case for case in cases if self.holds(case.for_)), None)
         if case is None:
             return Unknown("the recipe's reading is not for this machine")
-        reach(self.loaded, case, "taken")
+        self.decide(case, "taken")
         return case
 
     def answer(self, name: str, item: Item) -> Answer:
@@ -91,6 +90,31 @@ class Finder(Resolver):
         if isinstance(found, Unknown):
             return Unknown(f"{part}: {found.reason}")
         return found.value if isinstance(found.value, tuple) else (str(found.value),)
+
+    def pinnable(self) -> dict[str, str]:
+        """Return the path of each place that is one folder or file and can be told."""
+        found = {name: self.place(name) for name in self.loaded.recipe.places}
+        return {
+            name: where.path
+            for name, where in found.items()
+            if isinstance(where, Found | Absent) and where.kind in ("folder", "file")
+        }
+
+    def untold(self, name: str) -> str:
+        """Return where a place would be if nothing told it, or an empty text."""
+        case = self.case_of(name)
+        return (self.choice(case.where) if case is not None else None) or ""
+
+    def programs(self) -> dict[str, str]:
+        """Return where each of the application's programs is or would be."""
+        listed = self.loaded.recipe.application.programs.items()
+        found = {}
+        for name, choice in listed:
+            text = self.on_this_platform(choice)
+            path = self.program_at(text) if text is not None else None
+            if path is not None:
+                found[name] = path
+        return found
 
     # Programs
 

@@ -12,7 +12,7 @@ from widetrail.finding.values import Installation, Known, Recognised, Unknown
 from widetrail.formats import Unreadable
 from widetrail.machine import Machine
 from widetrail.recipe import Loaded, Reading
-from widetrail.recipe.coverage_events import reach
+from widetrail.recipe.decisions import Decisions
 from widetrail.recipe.places import Sign
 from widetrail.recipe.releases import Release, parse_release
 
@@ -24,11 +24,13 @@ def find_application(
     ask_programs: bool = False,
     lenders: Mapping[str, Finder] | None = None,
     pinned: Mapping[str, str] | None = None,
+    decisions: Decisions | None = None,
 ) -> Finder:
     """Recognise the application of a recipe; return a finder of its things.
 
     ``lenders`` are the finders of other recipes by their ids: those that this one uses lend it
-    their places. ``pinned`` are the paths of places that were found before.
+    their places. ``pinned`` are the paths of places that were found before. ``decisions``
+    keeps what is decided by the recipe's rules.
     """
     used = {i: f for i, f in (lenders or {}).items() if i in loaded.recipe.uses}
     stranger = Finder(
@@ -36,6 +38,7 @@ def find_application(
         loaded,
         lenders={i.replace("-", "_"): f for i, f in used.items()},
         pinned=dict(pinned or {}),
+        decisions=decisions,
         ask_programs=ask_programs,
     )
     return replace(stranger, recognised=recognise(stranger))
@@ -58,7 +61,7 @@ def recognise(stranger: Finder) -> Recognised:
             edition = _edition(here, case.edition, unknown)
             found.append(Installation(number, sign, release, edition, tuple(unknown)))
         if found:
-            reach(stranger.loaded, case, "taken")
+            stranger.decide(case, "taken")
             return Recognised(tuple(found))
     return Recognised()
 

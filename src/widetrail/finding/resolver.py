@@ -25,6 +25,7 @@ from widetrail.finding.values import (
 )
 from widetrail.formats import Unreadable
 from widetrail.formats.dconf import dconf_below
+from widetrail.formats.documents import Model
 from widetrail.formats.interface import NotThere
 from widetrail.formats.parser_process import ask
 from widetrail.formats.registry import full_key
@@ -33,7 +34,7 @@ from widetrail.machine.paths import join, parent
 from widetrail.machine.sensitive import never_a_place
 from widetrail.recipe import Loaded, Reading
 from widetrail.recipe.by_platform import PerPlatform, on_platform
-from widetrail.recipe.coverage_events import reach, reach_bounds
+from widetrail.recipe.decisions import Decisions
 from widetrail.recipe.places import Place, PlaceKind
 from widetrail.recipe.readings import For
 from widetrail.recipe.releases import Release, parse_release, parse_releases
@@ -58,6 +59,7 @@ class Resolver(ABC):
     places. ``pinned`` are the paths of places that were found before, which nothing that tells
     them may move any more. ``inside`` says which of several folders a place is, ``parts`` which
     value a part has. With another of these it is another resolver, which looks for itself.
+    What is decided by the recipe's rules is kept in ``decisions``, which all of them share.
     """
 
     machine: Machine
@@ -67,12 +69,23 @@ class Resolver(ABC):
     pinned: Mapping[str, str] = field(default_factory=dict)
     inside: Mapping[str, Instance] = field(default_factory=dict)
     parts: Mapping[str, str] = field(default_factory=dict)
+    decisions: Decisions | None = None
     _seen: _Seen = field(default_factory=_Seen, init=False, repr=False)
 
     @property
     def installation(self) -> Installation | None:
         """The installation that is meant, or ``None`` where the application is not here."""
         return self.recognised.latest
+
+    def decide(self, rule: Model | None, arm: str) -> None:
+        """Keep which arm of a rule was taken, where that is kept."""
+        if self.decisions is not None:
+            self.decisions.keep(self.loaded, rule, arm)
+
+    def decide_bounds(self, rule: Model | None, fact: str, wanted: str, found: str) -> None:
+        """Keep which bounds of a range of releases were met, where that is kept."""
+        if self.decisions is not None:
+            self.decisions.keep_bounds(self.loaded, rule, fact, wanted, found)
 
     @abstractmethod
     def take(self, reading: Reading) -> Known | Unknown:
@@ -105,15 +118,6 @@ class Resolver(ABC):
         """Return a resolver in whose readings each part has that value."""
         return replace(self, parts={**self.parts, **parts})
 
-    def pinnable(self) -> dict[str, str]:
-        """Return the path of each place that is one folder or file and can be told."""
-        found = {name: self.place(name) for name in self.loaded.recipe.places}
-        return {
-            name: where.path
-            for name, where in found.items()
-            if isinstance(where, Found | Absent) and where.kind in ("folder", "file")
-        }
-
     def case_of(self, name: str) -> Place | None:
         """Return the recipe's case of a place that holds here."""
         cases = self.loaded.recipe.places.get(name, ())
@@ -134,11 +138,6 @@ class Resolver(ABC):
             if first not in ROOTS
         )
 
-    def untold(self, name: str) -> str:
-        """Return where a place would be if nothing told it, or an empty text."""
-        case = self.case_of(name)
-        return (self.choice(case.where) if case is not None else None) or ""
-
     def holds(self, condition: For | None) -> bool:
         """Return whether a case's condition holds here; what is not known does not hold."""
         if condition is None:
@@ -150,7 +149,7 @@ class Resolver(ABC):
             ("release", condition.release, str(release or "")),
         ):
             if wanted is not None:
-                reach_bounds(self.loaded, condition, fact, wanted, found)
+                self.decide_bounds(condition, fact, wanted, found)
         return (
             condition.platform in (None, self.machine.platform)
             and _in_range(condition.system, parse_release(self.machine.system))
@@ -211,7 +210,7 @@ class Resolver(ABC):
         """Return what a text or platform map says for this platform."""
         if isinstance(choice, PerPlatform):
             own = choice.of(self.machine.platform) is not None
-            reach(self.loaded, choice, self.machine.platform if own else "else")
+            self.decide(choice, self.machine.platform if own else "else")
         return on_platform(choice, self.machine.platform)
 
     def why_not(self, choice: str | PerPlatform | None) -> str:
@@ -224,17 +223,6 @@ class Resolver(ABC):
             return str(error.args[0])
         return f"{template} is nowhere"
 
-    def programs(self) -> dict[str, str]:
-        """Return where each of the application's programs is or would be."""
-        listed = self.loaded.recipe.application.programs.items()
-        found = {}
-        for name, choice in listed:
-            text = self.on_this_platform(choice)
-            path = self.program_at(text) if text is not None else None
-            if path is not None:
-                found[name] = path
-        return found
-
     def program_at(self, text: str) -> str | None:
         return self.machine.command(text) if is_command(text) else self.path(text)
 
@@ -245,7 +233,7 @@ class Resolver(ABC):
             return self._whatever(self.pinned[name], How("pinned"), self._kind_of(name))
         for number, place in enumerate(self.loaded.recipe.places[name]):
             if self.holds(place.for_):
-                reach(self.loaded, place, "taken")
+                self.decide(place, "taken")
                 return self._resolve(name, place, number)
         return Nowhere(f'the recipe has no case of "{name}" for this machine')
 
@@ -280,13 +268,13 @@ class Resolver(ABC):
         answer = self.take(as_path)
         if isinstance(answer, Unknown):
             if answer.absent:
-                reach(self.loaded, place.told_by, "tells nothing")
+                self.decide(place.told_by, "tells nothing")
                 return None
             return Nowhere(f"what tells it is unknown: {answer.reason}")
         if not answer.value:
-            reach(self.loaded, place.told_by, "tells nothing")
+            self.decide(place.told_by, "tells nothing")
             return None
-        reach(self.loaded, place.told_by, "tells")
+        self.decide(place.told_by, "tells")
         how = How("told", case, answer.source, answer.line)
         return self._judge(str(answer.value), place.kind, how)
 
@@ -306,10 +294,10 @@ class Resolver(ABC):
         for number, path in enumerate(listed):
             if path is not None and kind_at(self.machine, path) in ("folder", "file"):
                 self._seen.chosen[name] = number
-                reach(self.loaded, place, f"first_of {number + 1}")
+                self.decide(place, f"first_of {number + 1}")
                 return self._whatever(path, how)
         self._seen.chosen[name] = -1
-        reach(self.loaded, place, "first_of none")
+        self.decide(place, "first_of none")
         otherwise = self.choice(place.otherwise)
         if otherwise is None:
             return Nowhere(f"none of {', '.join(among)} is there")
@@ -358,13 +346,13 @@ class Resolver(ABC):
         except Unreadable as error:
             return Nowhere(f"its index {source} {error}")
         if found.passed_over:
-            reach(self.loaded, place, "passes over")
+            self.decide(place, "passes over")
         if len(found.instances) > 1:
-            reach(self.loaded, place, "several")
+            self.decide(place, "several")
         if place.in_use is not None:
             told = self.take(place.in_use)
             if isinstance(told, Known):
-                reach(self.loaded, place.in_use, "read")
+                self.decide(place.in_use, "read")
                 return mark_in_use(found, str(told.value), self.machine)
         return found
 

@@ -19,6 +19,7 @@ from pydantic import (
     BeforeValidator,
     ConfigDict,
     ModelWrapValidatorHandler,
+    PrivateAttr,
     ValidationError,
     ValidationInfo,
     model_validator,
@@ -57,6 +58,25 @@ class Model(BaseModel):
         elif not isinstance(data, cls):
             raise flaw("mapping", f"expected a mapping with {_either(sorted(cls.known_keys()))}")
         return handler(data)
+
+    _stands_at: Where | None = PrivateAttr(default=None)
+
+    @property
+    def stands_at(self) -> Where | None:
+        """Where it stands in its document: the keys and numbers (from 0) that lead to it. ``None``
+        where it was not read from one, or that was not told."""
+        return self._stands_at
+
+    def tell_where(self, where: Where) -> None:
+        """Say where it stands in its document; the first time counts."""
+        if self._stands_at is None:
+            self._stands_at = where
+
+    def __eq__(self, other: object) -> bool:
+        """Return whether the values are the same, wherever they stand."""
+        if type(self) is not type(other):
+            return NotImplemented
+        return all(getattr(self, n) == getattr(other, n) for n in type(self).model_fields)
 
     no_keys: ClassVar[frozenset[str]] = frozenset()
     """The names of fields that are no keys of a document: what they hold stands under its own."""

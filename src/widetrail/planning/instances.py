@@ -21,7 +21,6 @@ from widetrail.planning.draft import Draft, RecipeSides, Subject
 from widetrail.planning.station_facts import SeenSide
 from widetrail.planning.user_choices import Choices
 from widetrail.recipe import Item
-from widetrail.recipe.coverage_events import reach
 from widetrail.recipe.templates import ROOTS
 
 
@@ -65,7 +64,7 @@ def _paired(
         mine = matched.old
         if isinstance(matched, Pair):
             by = "register" if matched.new is None else matched.by
-            reach(side.loaded, place, f"paired by {by}")
+            side.finder.decide(place, f"paired by {by}")
         if not isinstance(matched, Pair):
             yield mine, Nowhere("no rule of the recipe pairs it with one on new"), mine.name
         elif matched.new is not None:

@@ -15,7 +15,6 @@ from widetrail.planning.plan import PassedOver, Plan, PlannedItem, PlannedLeg
 from widetrail.planning.route_choice import NoRoute, not_for, passed_for_needs, reach_needs, short
 from widetrail.planning.station_facts import Side
 from widetrail.recipe import Loaded, Loss, Station
-from widetrail.recipe.coverage_events import reach
 from widetrail.recipe.licence_models import Licence, LicenceRoute
 from widetrail.recipe.settings import Settings
 from widetrail.recipe.templates import literal
@@ -41,14 +40,14 @@ def choose_way(
     passed: list[PassedOver] = []
     for route in licence.routes:
         if not finder.holds(route.for_):
-            reach(finder.loaded, route.for_, "does not hold")
+            finder.decide(route.for_, "does not hold")
             passed.append(not_for(route.name, route.for_, old))
             continue
         if other := another_edition(route, new):
             passed.append(PassedOver(route=route.name, code="for", reason=f"new: {other}"))
             continue
         judged = judge_needs(route.needs, old, new, "", today)
-        reach_needs(finder.loaded, route.needs, judged)
+        reach_needs(finder, route.needs, judged)
         if unmet := [j for j in judged if j.verdict == "unmet"]:
             passed.append(passed_for_needs(route.name, unmet))
             continue
@@ -58,8 +57,8 @@ def choose_way(
             if j.verdict == "met" and j.fact != "installed"
         )
         assumed = tuple(str(j) for j in judged if j.verdict == "assumed")
-        reach(finder.loaded, route.for_, "holds")
-        reach(finder.loaded, route, "taken")
+        finder.decide(route.for_, "holds")
+        finder.decide(route, "taken")
         return Way(route, tuple(passed), met, assumed)
     return NoRoute(tuple(passed))
 

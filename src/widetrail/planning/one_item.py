@@ -35,7 +35,6 @@ from widetrail.planning.shared_places import carved_paths, shared_folder
 from widetrail.planning.station_facts import CardSide, SeenSide
 from widetrail.planning.user_choices import Choices
 from widetrail.recipe import Existing, Loss, Route
-from widetrail.recipe.coverage_events import reach
 from widetrail.steps import RULES
 
 
@@ -199,9 +198,9 @@ def _happens(subject: Subject, loss: Loss, today: datetime) -> bool:
         answer = subject.finder.reading(name)
         known = None if isinstance(answer, Unknown) else answer.value
         if known is not None and not condition_holds(condition, known, None, today):
-            reach(subject.side.loaded, loss, "is none")
+            subject.finder.decide(loss, "is none")
             return False
-    reach(subject.side.loaded, loss, "is one")
+    subject.finder.decide(loss, "is one")
     return True
 
 

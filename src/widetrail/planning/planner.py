@@ -45,6 +45,7 @@ from widetrail.planning.step_order import (
 )
 from widetrail.planning.user_choices import Choices
 from widetrail.recipe import Loaded
+from widetrail.recipe.decisions import Decisions
 
 _NOTHING = "Name the machine that has it, or leave the recipe out."
 
@@ -58,10 +59,12 @@ def make_plan(
     choices: Choices | None = None,
     *,
     sealed: bool = False,
+    decisions: Decisions | None = None,
 ) -> Plan:
     """Plan the move of ``recipes`` from ``old`` to ``new`` by way of ``medium``.
 
-    Licences travel in a parcel that is ``sealed`` only.
+    Licences travel in a parcel that is ``sealed`` only. ``decisions`` keeps what is decided by the
+    rules of the recipes.
 
     The same recipes, machines, day and choices give the same plan, byte for byte, in whatever
     order the recipes are named.
@@ -73,7 +76,7 @@ def make_plan(
     _two_machines(old, new)
     choices = choices or Choices()
     draft = Draft()
-    sides, subjects = _found(recipes, old, new, draft, choices)
+    sides, subjects = _found(recipes, old, new, draft, choices, decisions)
     _plan_items(sides, subjects, draft, choices, today, sealed=sealed)
     neither = tuple(taken_by_none(subjects))
     draft.notices.extend(one.words for one in neither)
@@ -113,12 +116,19 @@ def make_plan(
 
 
 def _found(
-    recipes: Sequence[Loaded], old: Machine, new: New, draft: Draft, choices: Choices
+    recipes: Sequence[Loaded],
+    old: Machine,
+    new: New,
+    draft: Draft,
+    choices: Choices,
+    decisions: Decisions | None,
 ) -> tuple[list[RecipeSides], list[Subject]]:
     """Return each recipe with both sides, those that are used first, and their items on old."""
     sides: list[RecipeSides] = []
     for loaded in in_order_of_use(recipes, draft):
-        sides.append(sides_of(loaded, old, new, sides, ask=choices.ask_programs))
+        sides.append(
+            sides_of(loaded, old, new, sides, ask=choices.ask_programs, decisions=decisions)
+        )
     subjects: list[Subject] = []
     for side in sides:
         if side.finder.installation is None:

@@ -19,7 +19,7 @@ from widetrail.planning.plan import (
 )
 from widetrail.planning.station_facts import CardSide, LaterSide, New, SeenSide
 from widetrail.recipe import Loaded, Station
-from widetrail.recipe.coverage_events import reach, reach_bounds
+from widetrail.recipe.decisions import Decisions
 from widetrail.recipe.releases import parse_releases
 from widetrail.recipe.templates import ROOTS
 
@@ -66,11 +66,11 @@ def unmet_uses(side: RecipeSides, by_id: Mapping[str, RecipeSides]) -> tuple[Pas
         if host is None or host.new.installed is None:
             continue
         release, recipe = host.new.release, side.loaded.recipe
-        reach_bounds(side.loaded, recipe, f"uses {used}", wanted, str(release or ""))
+        side.finder.decide_bounds(recipe, f"uses {used}", wanted, str(release or ""))
         if not host.new.installed or release is None or release not in parse_releases(wanted):
             found = str(release or "unknown") if host.new.installed else "not there"
             reason = f"new: {used} must be {wanted}, and is {found}"
-            reach(side.loaded, recipe, f"uses {used} unmet")
+            side.finder.decide(recipe, f"uses {used} unmet")
             unmet.append(
                 PassedOver(route=f"with {used}", code="need", reason=reason, facts=("uses",))
             )
@@ -78,17 +78,25 @@ def unmet_uses(side: RecipeSides, by_id: Mapping[str, RecipeSides]) -> tuple[Pas
 
 
 def sides_of(
-    loaded: Loaded, old: Machine, new: New, before: Sequence[RecipeSides], *, ask: bool
+    loaded: Loaded,
+    old: Machine,
+    new: New,
+    before: Sequence[RecipeSides],
+    *,
+    ask: bool,
+    decisions: Decisions | None = None,
 ) -> RecipeSides:
     lenders = {side.loaded.id: side.finder for side in before}
-    finder = find_application(old, loaded, ask_programs=ask, lenders=lenders)
+    finder = find_application(old, loaded, ask_programs=ask, lenders=lenders, decisions=decisions)
     if new is None:
         return RecipeSides(loaded, finder, SeenSide(finder), LaterSide())
     seen = {s.loaded.id: s.new.finder for s in before if isinstance(s.new, SeenSide)}
     side = (
         CardSide(new, loaded)
         if isinstance(new, Mapping)
-        else SeenSide(find_application(new, loaded, ask_programs=ask, lenders=seen))
+        else SeenSide(
+            find_application(new, loaded, ask_programs=ask, lenders=seen, decisions=decisions)
+        )
     )
     return RecipeSides(loaded, finder, SeenSide(finder), side)
 
@@ -154,7 +162,7 @@ def beyond_checked_releases(side: RecipeSides) -> list[str]:
         if one.release is None:
             notices.append(f"{where}: its release could not be read; {checked}")
             continue
-        reach_bounds(side.loaded, application, "releases", application.releases, str(one.release))
+        side.finder.decide_bounds(application, "releases", application.releases, str(one.release))
         if one.release not in parse_releases(application.releases):
             notices.append(f"{where} is {one.release}; {checked}")
     return notices

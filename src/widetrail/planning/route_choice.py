@@ -11,9 +11,8 @@ from widetrail.finding.stores import store_kind
 from widetrail.planning.needs import Judged, beyond_limit, judge_needs
 from widetrail.planning.plan import PassedOver
 from widetrail.planning.station_facts import Side
-from widetrail.recipe import Item, Loaded, Loss, Route
+from widetrail.recipe import Item, Loss, Route
 from widetrail.recipe.conditions import AS_OLD, Condition, Needs, SideNeeds
-from widetrail.recipe.coverage_events import reach, reach_bounds
 from widetrail.recipe.readings import For
 from widetrail.steps import RULES
 
@@ -81,9 +80,9 @@ def choose_route(case: Case, skip: frozenset[str] = frozenset()) -> Chosen | NoR
 
 
 def _judge(case: Case, route: Route) -> Chosen | PassedOver:
-    told = _Telling(case.finder.loaded, route)
+    told = _Telling(case.finder, route)
     if not case.finder.holds(route.for_):
-        reach(told.loaded, route.for_, "does not hold")
+        case.finder.decide(route.for_, "does not hold")
         return not_for(route.name, route.for_, case.old)
     place = case.item.from_
     judged = judge_needs(route.needs, case.old, case.new, place, case.today)
@@ -128,17 +127,17 @@ def _judge(case: Case, route: Route) -> Chosen | PassedOver:
 class _Telling:
     """Tells which arms of a route are reached while it is judged."""
 
-    loaded: Loaded
+    finder: Finder
     route: Route
 
     def needs(self, judged: Sequence[Judged]) -> None:
-        reach_needs(self.loaded, self.route.needs, judged)
+        reach_needs(self.finder, self.route.needs, judged)
 
     def narrowing(self, case: Case, outside: str, parts: Mapping[str, tuple[str, ...]]) -> None:
         some = any(parts.get(name) != case.parts.get(name) for name in self.route.only)
         if self.route.only:
             arm = "leaves all" if outside else "leaves some" if some else "takes all"
-            reach(self.loaded, self.route, f"only {arm}")
+            self.finder.decide(self.route, f"only {arm}")
 
     def limit(self, case: Case) -> None:
         limit, of = self.route.limit, case.tally
@@ -148,32 +147,32 @@ class _Telling:
             ("file", limit.file, case.largest),
         ):
             if most is not None and found > most:
-                reach(self.loaded, limit, f"{name} passes over")
+                self.finder.decide(limit, f"{name} passes over")
 
     def taken(self) -> None:
-        reach(self.loaded, self.route.for_, "holds")
-        reach(self.loaded, self.route, "taken")
+        self.finder.decide(self.route.for_, "holds")
+        self.finder.decide(self.route, "taken")
 
 
-def reach_needs(loaded: Loaded, needs: Needs, judged: Sequence[Judged]) -> None:
+def reach_needs(finder: Finder, needs: Needs, judged: Sequence[Judged]) -> None:
     """Tell which needs were met, and which one alone was not."""
     unmet = [j for j in judged if j.verdict == "unmet"]
     for one in judged:
         side: SideNeeds | None = getattr(needs, one.station, None)
         if one.verdict == "met" and not unmet:
-            reach(loaded, side, f"{one.fact} met")
+            finder.decide(side, f"{one.fact} met")
         if side is not None and one.fact in ("release", "system"):
-            _reach_releases(loaded, side, one)
+            _reach_releases(finder, side, one)
         if unmet == [one]:
-            reach(loaded, side, f"{one.fact} alone unmet")
+            finder.decide(side, f"{one.fact} alone unmet")
 
 
-def _reach_releases(loaded: Loaded, side: SideNeeds, one: Judged) -> None:
+def _reach_releases(finder: Finder, side: SideNeeds, one: Judged) -> None:
     wanted = side.release if one.fact == "release" else side.system
     if wanted in AS_OLD and one.verdict == "met":
-        reach(loaded, side, f"release {'same' if one.wanted.split()[0] == one.found else 'later'}")
+        finder.decide(side, f"release {'same' if one.wanted.split()[0] == one.found else 'later'}")
     elif wanted is not None and wanted not in AS_OLD:
-        reach_bounds(loaded, side, one.fact, wanted, one.found)
+        finder.decide_bounds(side, one.fact, wanted, one.found)
 
 
 def passed_for_needs(route: str, unmet: Sequence[Judged]) -> PassedOver:

@@ -12,6 +12,7 @@ from widetrail.findings import Finding, errors_of
 from widetrail.formats import digest
 from widetrail.formats.documents import check, mark_at, read_text
 from widetrail.formats.yaml_positions import Map
+from widetrail.recipe.addresses import below
 from widetrail.recipe.lint import lint
 from widetrail.recipe.models import Recipe
 from widetrail.recipe.routes import Notation
@@ -56,6 +57,8 @@ def examine(text: str, file: str, kinds: Kinds) -> tuple[Loaded | None, tuple[Fi
     findings = tuple(sorted({*findings, *lint(recipe, tree, file, kinds)}))
     if errors_of(findings):
         return None, findings
+    for where, value in below(recipe):
+        value.tell_where(where)
     return Loaded(file, text, digest(text.encode()), recipe, tree, findings), findings
 
 

@@ -16,13 +16,14 @@ from pathlib import Path
 
 from widetrail.errors import DocumentUnusable
 from widetrail.findings import Finding, errors_of
-from widetrail.formats.documents import Model, check, mark_at, read_text
+from widetrail.formats.documents import Model, Where, check, mark_at, read_text
 from widetrail.machine.platforms import PLATFORMS
 from widetrail.planning.route_choice import copies
 from widetrail.recipe import Item, Loaded, Route
+from widetrail.recipe.addresses import below
 from widetrail.recipe.by_platform import PerPlatform
 from widetrail.recipe.conditions import AS_OLD, Needs, SideNeeds
-from widetrail.recipe.coverage_events import MET, Where, below
+from widetrail.recipe.decisions import MET
 from widetrail.recipe.licence_models import Licence, LicenceRoute
 from widetrail.recipe.places import Place, Recognition
 from widetrail.recipe.releases import parse_releases
@@ -184,7 +185,6 @@ class _Arms:
 
     def __init__(self, loaded: Loaded) -> None:
         self._loaded, self._recipe = loaded, loaded.recipe
-        self._at = {id(value): where for where, value in below(self._recipe)}
         self._platforms = self._recognised()
 
     def _recognised(self) -> frozenset[str]:
@@ -225,7 +225,7 @@ class _Arms:
             yield from self._licence(licence)
 
     def _arm(self, rule: Model, name: str, unreachable: str = "", key: Where = ()) -> Arm:
-        where = self._at[id(rule)]
+        where = rule.stands_at or ()
         mark, _ = mark_at(self._loaded.tree, (*where, *key))
         return Arm(mark.line, where, name, unreachable)
 

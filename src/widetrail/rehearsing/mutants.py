@@ -13,10 +13,9 @@ from dataclasses import asdict, dataclass, replace
 
 import yaml
 
-from widetrail.formats.documents import mark_at
+from widetrail.formats.documents import Where, mark_at
 from widetrail.formats.quantities import show_count
 from widetrail.recipe import Loaded, examine
-from widetrail.recipe.coverage_events import Where
 from widetrail.rehearsing.batch import Job, run_job, workers
 from widetrail.rehearsing.coverage import Explained, arms_of, show_where
 from widetrail.rehearsing.mutations import changes_of

@@ -10,9 +10,9 @@ from typing import Any, NamedTuple
 
 import yaml
 
+from widetrail.formats.documents import Where
 from widetrail.formats.quantities import show_size
 from widetrail.machine.platforms import PLATFORMS
-from widetrail.recipe.coverage_events import Where
 from widetrail.rehearsing.coverage import show_where
 from widetrail.rehearsing.stage import as_plain
 from widetrail.steps import KINDS

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
-from widetrail.recipe.coverage_events import Reached
+from widetrail.recipe.decisions import Decision
 from widetrail.rehearsing.expectations import (
     Difference,
 )
@@ -29,7 +29,7 @@ class Rehearsed:
     case: str = ""
     recipes: tuple[str, ...] = ()
     seconds: float = 0.0
-    arms: frozenset[Reached] = frozenset()
+    arms: frozenset[Decision] = frozenset()
     changed: tuple[str, ...] = ()
     moved: bool = False
     kept: str = ""

@@ -13,7 +13,7 @@ from widetrail.machine import Effects
 from widetrail.parcel import Parcel
 from widetrail.planning import Plan
 from widetrail.recipe import Station
-from widetrail.recipe.coverage_events import Heard
+from widetrail.recipe.decisions import Decisions
 from widetrail.rehearsing.expectations import (
     MOST_TOLD,
     Difference,
@@ -45,7 +45,7 @@ class RehearsedWalks(MachinesInReach):
     """Walks on the copies of a rehearsal's machines, which are stopped as the rehearsal says."""
 
     _file: RehearsalFile
-    _heard: Heard
+    _decisions: Decisions
     _station: Station
     _meddled: set[Station]
     _happening: Happening
@@ -117,7 +117,7 @@ class RehearsedWalks(MachinesInReach):
         parcel.seal = seal if seal is not None and seal.is_open else parcel.seal
         patience = Patience(longest=self._file.longest)
         company = Company(self._hands, self._happening, patience)
-        return Visit(parcel, machine, station=station, company=company)
+        return Visit(parcel, machine, station=station, company=company, decisions=self._decisions)
 
     def _put_back(self) -> Iterator[Difference]:
         """Put the medium back that was pulled; nothing may have been written in its place."""
@@ -163,7 +163,7 @@ class RehearsedWalks(MachinesInReach):
         routes = loaded.recipe.listed[planned.item].routes
         route = next((r for r in routes if r.name == planned.route), None)
         if route is not None:
-            self._heard.add(loaded, route, arm)
+            self._decisions.keep(loaded, route, arm)
 
 
 AGAIN = 4

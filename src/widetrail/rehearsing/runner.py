@@ -23,7 +23,7 @@ from widetrail.machine import Effects, FolderMachine, medium_of
 from widetrail.parcel import Along, Parcel, set_out
 from widetrail.planning import Choices, Plan, make_plan, read_choices
 from widetrail.recipe import Loaded, Station
-from widetrail.recipe.coverage_events import Heard, hearing
+from widetrail.recipe.decisions import Decisions
 from widetrail.rehearsing.expectations import (
     MOST_TOLD,
     Difference,
@@ -87,9 +87,9 @@ def rehearse(
     """
     loaded = tuple(recipes) if recipes is not None else rehearsal.recipes()
     source = machines or machines_near(rehearsal.path)
-    begun = time.monotonic()
-    with _folder(keep) as folder, hearing() as heard, canary(folder / "home") as touched:
-        run = _run(rehearsal, folder, source, loaded, now, heard, quick=recipes is not None)
+    begun, decisions = time.monotonic(), Decisions()
+    with _folder(keep) as folder, canary(folder / "home") as touched:
+        run = _run(rehearsal, folder, source, loaded, now, decisions, quick=recipes is not None)
     found = [
         Difference("the account's own home", "nothing there is touched", f"{path} was {what}")
         for path, what in list(touched.items())[:MOST_TOLD]
@@ -98,7 +98,7 @@ def rehearse(
         run,
         differences=(*run.differences, *found),
         seconds=time.monotonic() - begun,
-        arms=frozenset(heard.arms),
+        arms=frozenset(decisions.taken),
         kept=str(keep) if keep is not None else "",
     )
 
@@ -119,7 +119,7 @@ def _run(
     source: Path,
     recipes: Sequence[Loaded],
     now: datetime,
-    heard: Heard,
+    decisions: Decisions,
     *,
     quick: bool,
 ) -> Rehearsed:
@@ -137,7 +137,7 @@ def _run(
             serving_copy(file.maker, source, folder / "maker") as service,
             ThreadPoolExecutor(1) as aside,
         ):
-            stage = _Stage(folder, rehearsal, recipes, service, heard, aside, quick=quick)
+            stage = _Stage(folder, rehearsal, recipes, service, decisions, aside, quick=quick)
             return stage.run(now, told, source)
     except InputUnusable as error:
         if not error.codes:
@@ -160,7 +160,7 @@ class _Stage(RehearsedWalks):
         rehearsal: Rehearsal,
         recipes: Sequence[Loaded],
         service: Service | None,
-        heard: Heard,
+        decisions: Decisions,
         aside: Executor,
         *,
         quick: bool,
@@ -173,7 +173,7 @@ class _Stage(RehearsedWalks):
         self._here.mkdir()
         self._away.mkdir()
         self._rehearsal, self._file, self._recipes = rehearsal, rehearsal.file, recipes
-        self._service, self._heard, self._aside = service, heard, aside
+        self._service, self._decisions, self._aside = service, decisions, aside
         file = self._file
         self._sides: dict[Station, Side] = {"old": file.old, "new": file.new}
         if file.between is not None:
@@ -201,7 +201,16 @@ class _Stage(RehearsedWalks):
         before_new = contents(new) if file.until == "undone" else {}
         serials = serials_on(old, recipes)
         choices, medium, sealed = choices_of(file, recipes), medium_of(self._here), file.seal()
-        plan = make_plan(recipes, old, new, medium, now, choices, sealed=sealed is not None)
+        plan = make_plan(
+            recipes,
+            old,
+            new,
+            medium,
+            now,
+            choices,
+            sealed=sealed is not None,
+            decisions=self._decisions,
+        )
         told = replace(
             told,
             moved=True,

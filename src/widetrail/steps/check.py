@@ -9,7 +9,6 @@ from pydantic import Field
 
 from widetrail.formats.documents import Model
 from widetrail.formats.stored_values import Text
-from widetrail.recipe.coverage_events import reach
 from widetrail.recipe.routes import Check
 from widetrail.steps.contexts import Evidence, OfItem
 from widetrail.steps.kind import Act
@@ -66,7 +65,7 @@ class Checks(Act[CheckStep, Has]):
             new, old = take_note(finder, item, name), noted.get(name)
             verdict = judge(item.checks[name], old, new)
             checks[name] = Checked(old=old, new=new, verdict=verdict)
-            reach(finder.loaded, item.checks[name], verdict)
+            finder.decide(item.checks[name], verdict)
             if verdict != "holds":
                 wrong.append(f"{name}: {_shown(old)} on old, {_shown(new)} on new")
         facts = CheckFacts(checks=checks)

@@ -30,7 +30,7 @@ from widetrail.formats.interface import Unwritable
 from widetrail.formats.stored_values import Count, Text
 from widetrail.machine.path_notation import read_written, write_again
 from widetrail.recipe import Existing
-from widetrail.recipe.coverage_events import MET, reach
+from widetrail.recipe.decisions import MET
 from widetrail.recipe.templates import plain
 from widetrail.steps.contexts import Cargo, OfItem, Paths, Work
 from widetrail.steps.kind import Act, StepRecord, Touched
@@ -128,7 +128,7 @@ class _Entering:
         there = selected(self._kind, self._doing.item(self._step.item), before)
         if any(map(is_value, there)):
             item = self._step.item
-            reach(self._doing.finder(item).loaded, self._doing.route(item), MET)
+            self._doing.finder(item).decide(self._doing.route(item), MET)
         changes = self._changes(carried, there)
         values = sum(map(is_value, carried))
         if self._kind == "plist":

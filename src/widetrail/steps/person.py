@@ -128,8 +128,8 @@ class Person(Rule[PersonSettings], Act[PersonStep, Has]):
             return Done(PersonFacts(shown="before", readings=proved))
         words, secrets = _filled(step, doing)
         words += more
-        loaded = doing.finder(step.item).loaded
-        recipe = loaded.id
+        finder = doing.finder(step.item)
+        recipe = finder.loaded.id
         task = Task(recipe, step.item, rule.name or "", step.id, words, step.proof, secrets)
         if not doing.have_done(step, task):
             raise Waiting(
@@ -140,7 +140,7 @@ class Person(Rule[PersonSettings], Act[PersonStep, Has]):
         if not rule.proof:
             return Done(PersonFacts())
         unseen = f"that does not show yet: {words}"
-        with telling_of(loaded, rule):
+        with telling_of(finder, rule):
             doing.await_(
                 lambda: "; ".join(missing(doing, step.item, rule.proof)),
                 unseen,

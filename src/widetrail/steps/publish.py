@@ -19,7 +19,7 @@ from widetrail.machine import EffectFailed, Machine
 from widetrail.machine.moves import Move, carry_out, modes_of, roll_back, times_of
 from widetrail.machine.own_folders import own_below
 from widetrail.machine.paths import base, join
-from widetrail.recipe.coverage_events import MET, reach
+from widetrail.recipe.decisions import MET
 from widetrail.recipe.templates import braces, plain
 from widetrail.steps.backup import beside, missing_folders, modes_in, moves_of, room_at
 from widetrail.steps.contexts import OfItem
@@ -176,7 +176,7 @@ class _Publishing(Staging):
         whole = (selection.whole and not shared) or single
         there = list(_there(machine, self._target, selection, whole=whole))
         if there:
-            reach(self._doing.finder(item).loaded, self._doing.route(item), MET)
+            self._doing.finder(item).decide(self._doing.route(item), MET)
         if existing == "stop" and there:
             raise self._stopped()
         if whole and existing == "alongside" and there:

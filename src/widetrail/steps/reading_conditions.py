@@ -7,11 +7,9 @@ from contextlib import contextmanager
 from typing import Protocol
 
 from widetrail.errors import Waiting
-from widetrail.finding import ByPart, Known, Unknown, condition_holds
+from widetrail.finding import ByPart, Finder, Known, Unknown, condition_holds
 from widetrail.formats.documents import Model
-from widetrail.recipe import Loaded
 from widetrail.recipe.conditions import Condition
-from widetrail.recipe.coverage_events import reach
 from widetrail.steps.contexts import Evidence, OfItem, Work
 from widetrail.steps.outcomes import Noted
 
@@ -51,14 +49,14 @@ def _missing(doing: Has, item: str, name: str, condition: Condition) -> str:
 
 
 @contextmanager
-def telling_of(loaded: Loaded, rule: Model) -> Iterator[None]:
+def telling_of(finder: Finder, rule: Model) -> Iterator[None]:
     """Tell whether what a rule waits for came, or did not."""
     try:
         yield
     except Waiting:
-        reach(loaded, rule, "did not come")
+        finder.decide(rule, "did not come")
         raise
-    reach(loaded, rule, "came")
+    finder.decide(rule, "came")
 
 
 def take(doing: Has, item: str, name: str) -> Known | Unknown:

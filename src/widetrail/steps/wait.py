@@ -97,7 +97,7 @@ class Wait(Rule[WaitSettings], Act[WaitStep, Has]):
         seconds = parse_duration(step.within).total_seconds()
         title = plain(step.title)
         rule = doing.settings(step) if step.number else doing.route(step.item)
-        with telling_of(doing.finder(step.item).loaded, rule):
+        with telling_of(doing.finder(step.item), rule):
             doing.await_(what, f"Wait until {title or 'that holds'}, then walk again.", seconds)
         readings = {name: str(take(doing, step.item, name)) for name in wanted}
         return Done(WaitFacts(readings=readings))

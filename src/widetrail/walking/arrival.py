@@ -15,6 +15,7 @@ from widetrail.errors import (
 from widetrail.finding import Finder
 from widetrail.parcel.events import LEG_DONE, LEG_HALTED, LEG_MENDED
 from widetrail.recipe import Loaded
+from widetrail.recipe.decisions import Decisions
 from widetrail.recipe.templates import braces, plain
 from widetrail.steps import (
     Step,
@@ -35,6 +36,7 @@ class Arrival(Due):
     journal: Journal
     workroom: str
     company: Company
+    decisions: Decisions | None
     _recipes: dict[str, Loaded]
     _cargo_sound: bool
     on_arrival: tuple[int, int] | None
@@ -153,7 +155,9 @@ class Arrival(Due):
         """Return what finds the recipes' places here, each as it was when the leg was begun."""
         pinned = self.journal.newest("pinned")
         paths = pinned["places"] if pinned is not None else {}
-        return finders_of(self.machine, self._recipes, paths, ask=self.asks_programs)
+        return finders_of(
+            self.machine, self._recipes, paths, ask=self.asks_programs, decisions=self.decisions
+        )
 
     def make_doing(self, now: datetime) -> WalkDoing:
         return WalkDoing(

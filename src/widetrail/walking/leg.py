@@ -17,6 +17,7 @@ from widetrail.parcel import Parcel
 from widetrail.parcel.events import LEG_MENDED
 from widetrail.planning import Plan, insist_of_recipes, make_plan, plan_rest
 from widetrail.recipe import Loaded, Station
+from widetrail.recipe.decisions import Decisions
 from widetrail.steps import (
     KINDS,
 )
@@ -43,10 +44,12 @@ class Visit(Reuse):
         *,
         station: Station | None = None,
         company: Company | None = None,
+        decisions: Decisions | None = None,
     ) -> None:
         """Find the station that ``machine`` is in the parcel's plan.
 
-        ``station`` says what it is, where the plan was made without having seen it.
+        ``station`` says what it is, where the plan was made without having seen it. ``decisions``
+        keeps what is decided by the rules of the recipes.
 
         Raises:
             InputUnusable: The plan knows no such machine, or what it is must be said.
@@ -54,6 +57,7 @@ class Visit(Reuse):
         """
         self.parcel, self.machine = parcel, machine
         self.company = company or Company()
+        self.decisions = decisions
         self._cargo_sound = False
         self.on_arrival: tuple[int, int] | None = None
         """Files of the parcel that were read when it came here, and their bytes."""
@@ -137,7 +141,9 @@ class Visit(Reuse):
         if not self.leg_due_here or self._begun_here or self.station.station == "between":
             return None
         if self.station.station == "new":
-            finders = finders_of(self.machine, self._recipes, {}, ask=self.asks_programs)
+            finders = finders_of(
+                self.machine, self._recipes, {}, ask=self.asks_programs, decisions=self.decisions
+            )
             plan = plan_rest(self.parcel.plan, self.machine, finders, now)
         else:
             plan = self._plan_again(now)

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from widetrail.recipe import Loss
-from widetrail.recipe.coverage_events import reach
 from widetrail.steps.reading_conditions import conditions, missing
 from widetrail.walking.step_context import WalkDoing
 
@@ -22,7 +21,8 @@ def look_at_proofs(doing: WalkDoing) -> Proofs:
         if doing.came_here(item.id):
             for loss in _with_proof(doing, item.id):
                 lacking = missing(doing, item.id, loss.proof)
-                reach(doing.loaded(item.id), loss, "not made good" if lacking else "made good")
+                arm = "not made good" if lacking else "made good"
+                doing.finder(item.id).decide(loss, arm)
                 told = " and ".join(conditions(loss.proof)) if lacking else ""
                 found.setdefault(item.id, {})[loss.what] = told
     return found

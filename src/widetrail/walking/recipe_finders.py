@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from widetrail.finding import Finder, find_application
 from widetrail.machine import Machine
 from widetrail.recipe import Loaded
+from widetrail.recipe.decisions import Decisions
 
 
 def finders_of(
@@ -15,12 +16,18 @@ def finders_of(
     pinned: Mapping[str, Mapping[str, str]],
     *,
     ask: bool,
+    decisions: Decisions | None = None,
 ) -> dict[str, Finder]:
     """Return a finder for each recipe; ``recipes`` has those that are used first."""
     finders: dict[str, Finder] = {}
     for name, loaded in recipes.items():
         finders[name] = find_application(
-            machine, loaded, ask_programs=ask, lenders=finders, pinned=pinned.get(name)
+            machine,
+            loaded,
+            ask_programs=ask,
+            lenders=finders,
+            pinned=pinned.get(name),
+            decisions=decisions,
         )
     return finders
 

@@ -25,7 +25,6 @@ from widetrail.machine.own_folders import OWN_STATE
 from widetrail.machine.paths import join
 from widetrail.parcel import Parcel
 from widetrail.planning import Plan
-from widetrail.recipe.coverage_events import reach
 from widetrail.recipe.licence_models import ActiveReading
 from widetrail.recipe.routes import STATIONS
 from widetrail.steps.commands import ANSWER_MADE
@@ -285,7 +284,7 @@ def answer_steps(plan: Plan, item: str) -> list[str]:
 def word_of(active: ActiveReading, finder: Finder) -> tuple[Word, str]:
     """Return what a program says of its own licence, with its words or why they are not known."""
     word, says = _word_of(active, finder)
-    reach(finder.loaded, active, word)
+    finder.decide(active, word)
     return word, says
 
 
