@@ -16,7 +16,7 @@ from widetrail.finding.readings import (
     take_reading,
 )
 from widetrail.finding.resolver import Resolver
-from widetrail.finding.values import Answer, ByPart, Found, Known, Several, Unknown
+from widetrail.finding.values import Absent, Answer, ByPart, Found, Known, Several, Unknown
 from widetrail.recipe import Item, Reading
 from widetrail.recipe.by_platform import PerPlatform, on_platform
 from widetrail.recipe.templates import fill

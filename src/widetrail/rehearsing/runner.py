@@ -200,17 +200,8 @@ class _Stage(RehearsedWalks):
         new = self._open("new")
         before_new = contents(new) if file.until == "undone" else {}
         serials = serials_on(old, recipes)
-        choices, medium, sealed = choices_of(file, recipes), medium_of(self._here), file.seal()
-        plan = make_plan(
-            recipes,
-            old,
-            new,
-            medium,
-            now,
-            choices,
-            sealed=sealed is not None,
-            decisions=self._decisions,
-        )
+        sealed = file.seal()
+        plan = self._planned(old, new, now, sealed=sealed is not None)
         told = replace(
             told,
             moved=True,
@@ -241,6 +232,20 @@ class _Stage(RehearsedWalks):
         if file.expect.screen is not None:
             found.extend(judge_screen(file.expect.screen, shown, shown_new))
         return replace(told, differences=tuple(found), new_screen=shown_new.text)
+
+    def _planned(
+        self, old: FolderMachine, new: FolderMachine, now: datetime, *, sealed: bool
+    ) -> Plan:
+        return make_plan(
+            self._recipes,
+            old,
+            new,
+            medium_of(self._here),
+            now,
+            choices_of(self._file, self._recipes),
+            sealed=sealed,
+            decisions=self._decisions,
+        )
 
     def _judged(self, parcel: Parcel, plan: Plan, walked: Walked) -> Iterator[Difference]:
         """Judge what the plan, the walks and the report tell."""
