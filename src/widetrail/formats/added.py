@@ -1,6 +1,6 @@
 """Tables that other distributions add to, by entry points.
 
-Entry points are looked for only where a name is none of our own.
+Entry points are looked for only where a name is none of our own, or all of a table is wanted.
 """
 
 from __future__ import annotations

@@ -1,8 +1,8 @@
 """A form: one way in which programs write values down, and everything there is to know of it.
 
 Each form stands in a file of its own, as one ``Form`` value; ``forms`` is the table of them. What
-reads and changes a file runs within bounds (``bounded``), so each function of a form is one of a
-module's own.
+reads and changes a file runs within bounds (``parser_process``), so each function of a form is one
+of a module's own.
 """
 
 from __future__ import annotations
