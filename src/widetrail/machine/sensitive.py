@@ -61,7 +61,7 @@ _START_KEYS = (
 _PERSONS_VOLUMES = ("/media", "/mnt", "/run/media", "/Volumes")
 """Folders in which volumes of a person's appear."""
 
-_ROOTS = (
+ACCOUNT_ROOTS = (
     "home",
     "documents",
     "desktop",
@@ -77,6 +77,7 @@ _ROOTS = (
     "preferences",
     "shared",
 )
+"""Roots that belong to an account, or are shared by all of a machine."""
 
 
 def attention(path: str, machine: Machine, *, told: bool = False) -> Attention | None:
@@ -129,7 +130,7 @@ def is_own(path: str, machine: Machine) -> bool:
     """Return whether a path lies in a folder of the account's own, or on a volume that is not the
     system's."""
     fold = machine.platform
-    if any(is_within(path, machine.root(root), fold) for root in _ROOTS):
+    if any(is_within(path, machine.root(root), fold) for root in ACCOUNT_ROOTS):
         return True
     anchor, segments = split(path)
     home = machine.root("home")

@@ -130,6 +130,25 @@ class Act(ABC, Generic[S, C]):
         """
         return f"{self.by_person}: {words}" if self.by_person else ""
 
+    def told_secrets(self, step: S) -> tuple[str, ...]:
+        """Return the names of secrets that it tells to later steps: they are kept nowhere."""
+        return ()
+
+    def ended_by(self, step: S) -> tuple[str, ...]:
+        """Return the command that ends what it began, however the leg ends; none is empty."""
+        return ()
+
+    def undone_by(self, step: S) -> tuple[str, ...]:
+        """Return the command that takes back what it did; none is empty."""
+        return ()
+
+    def clear_cut(self, step: S, doing: C) -> None:
+        """Clear away, before a walk looks at what is open, what one that was cut off left so.
+
+        Raises:
+            Waiting: It cannot be, and the walk does not wait.
+        """
+
     @abstractmethod
     def words(self, step: S) -> str:
         """Return the step as a plan tells it to a person."""

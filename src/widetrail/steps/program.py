@@ -167,6 +167,12 @@ class FirstStart(Rule[FirstStartSettings], Act[FirstStartStep, Has]):
         told = f"start {name} for the first time where it was not, so that it makes its {place}"
         return _with_commands(told, step)
 
+    def clear_cut(self, step: FirstStartStep, doing: Has) -> None:
+        begun = doing.recorded("first starting", step.id) is not None
+        ended = doing.recorded("first started", step.id) is not None
+        if begun and not ended and doing.open_signs(step.item):
+            _close(step, doing)
+
     def do(self, step: FirstStartStep, doing: Has) -> Outcome:
         place = step.place
         was_there, was_made = (
@@ -200,17 +206,6 @@ class FirstStart(Rule[FirstStartSettings], Act[FirstStartStep, Has]):
         doing.settle_down([path] if path else [], step.item)
         doing.record("first started", step=step.id)
         return was_made
-
-
-def close_begun(step: FirstStartStep, doing: Has) -> None:
-    """Close the program that a walk which was cut off had started for the first time.
-
-    Raises:
-        Waiting: It does not close, and the walk does not wait.
-    """
-    begun = doing.recorded("first starting", step.id) is not None
-    if begun and doing.recorded("first started", step.id) is None and doing.open_signs(step.item):
-        _close(step, doing)
 
 
 _FIRST_WITHIN = 300.0

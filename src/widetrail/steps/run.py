@@ -57,6 +57,15 @@ class Run(Rule[RunSettings], Act[RunStep, Has]):
         title = f"{plain(step.title)}: " if step.title else "run: "
         return f"{title}{show_command(step.command)}{fed}{env}{made}{changed}{end}"
 
+    def told_secrets(self, step: RunStep) -> tuple[str, ...]:
+        return step.hidden
+
+    def ended_by(self, step: RunStep) -> tuple[str, ...]:
+        return step.ended_by
+
+    def undone_by(self, step: RunStep) -> tuple[str, ...]:
+        return step.undone_by
+
     def undo(self, record: Record, at: int, way: WayBack) -> Iterator[UndoAct]:
         if record["event"] != "undone by":
             yield from super().undo(record, at, way)

@@ -10,6 +10,7 @@ from widetrail.machine import Machine
 from widetrail.machine.own_folders import OWN_STATE
 from widetrail.machine.paths import base, is_within, join, key, parent, upwards, written_by_machine
 from widetrail.machine.platforms import PLATFORMS, Platform
+from widetrail.machine.sensitive import ACCOUNT_ROOTS
 
 SYSTEM, ANOTHER, OWN = "the system's", "another account's", "Wide Trail's own"
 
@@ -34,24 +35,6 @@ class Grounds:
         return folded.rpartition("/")[0] == self.homes and folded not in self.own
 
 
-ROOTS_TOLD_APART = (
-    "home",
-    "documents",
-    "desktop",
-    "downloads",
-    "music",
-    "pictures",
-    "videos",
-    "saved_games",
-    "config",
-    "data",
-    "cache",
-    "state",
-    "preferences",
-    "shared",
-)
-
-
 def grounds_of(machine: Machine, below: str = "") -> Grounds:
     """Return where a survey of ``machine`` looks: everywhere, or at and below one folder.
 
@@ -61,7 +44,7 @@ def grounds_of(machine: Machine, below: str = "") -> Grounds:
     platform, home = machine.platform, machine.root("home")
     if below:
         below = _folder(machine, below)
-    roots = {machine.root(name) for name in ROOTS_TOLD_APART}
+    roots = {machine.root(name) for name in ACCOUNT_ROOTS}
     disks = [disk for disk in machine.disks() if not _in_system(disk, home, platform)]
     top = max((d for d in disks if is_within(home, d, platform)), key=len, default="")
     passed = dict(_passed(machine, disks, top, home))

@@ -11,8 +11,8 @@ from widetrail.planning import (
 from widetrail.recipe import Station
 from widetrail.steps import (
     Step,
+    act_of,
 )
-from widetrail.steps.run_settings import RunStep
 
 
 class Due:
@@ -88,10 +88,9 @@ class Due:
         later = mine[mine.index(step) + 1 :]
         here = [s for s in later if s.item == step.item and s.station == step.station]
         here = [s for s in here if s.id not in well]
-        if not isinstance(step, RunStep):
-            return False
-        told = any(s.named(f"{{{name}}}") for name in step.hidden for s in here)
-        return told or bool(step.ended_by and here)
+        act = act_of(step)
+        told = any(s.named(f"{{{name}}}") for name in act.told_secrets(step) for s in here)
+        return told or bool(act.ended_by(step) and here)
 
     def next_machine(self) -> str:
         """Return the machine where something is to be done next, or an empty text."""

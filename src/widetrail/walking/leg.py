@@ -20,8 +20,8 @@ from widetrail.recipe import Loaded, Station
 from widetrail.recipe.decisions import Decisions
 from widetrail.steps import (
     KINDS,
+    act_of,
 )
-from widetrail.steps.program import FirstStartStep, close_begun
 from widetrail.walking.journal import Journal
 from widetrail.walking.leg_done import LegDone
 from widetrail.walking.leg_walk import Walk
@@ -205,8 +205,8 @@ class Visit(Reuse):
         doing = self.look_ahead(now)
         steps = self.steps()
         look = Look(doing, self.station, steps)
-        for step in (s for s in steps if isinstance(s, FirstStartStep)):
-            close_begun(step, doing)
+        for step in steps:
+            act_of(step).clear_cut(step, doing)
         try:
             doing.await_(look.lacking, "Close what is open and make room, then walk again.")
         except Waiting as waiting:

@@ -22,7 +22,6 @@ from widetrail.steps import (
     words_of,
 )
 from widetrail.steps.outcomes import write_outcome
-from widetrail.steps.run_settings import RunStep
 from widetrail.walking.leg_done import LegDone, StepDone
 from widetrail.walking.overlaps import next_turn
 from widetrail.walking.proofs import look_at_proofs, newly_proved
@@ -129,7 +128,7 @@ class Walk:
             self._take(step, reused)
             return StepDone(step, words, reused)
         self._doing.onlooker.begins(step, words, number, total)
-        undone = isinstance(step, RunStep) and step.undone_by
+        undone = act_of(step).undone_by(step)
         loose = not (step.changes or undone or step.seat is not None)
         begun = {"event": "step begun", "step": step.id, "kind": step.kind, "words": words}
         self._journal.add({**begun, "loose": loose})

@@ -27,11 +27,11 @@ from widetrail.steps import (
     Asked,
     Step,
     Task,
+    act_of,
 )
 from widetrail.steps.commands import refuse_option
 from widetrail.steps.contexts import Record
 from widetrail.steps.run_records import place_of
-from widetrail.steps.run_settings import RunStep
 from widetrail.walking.path_context import PathContext
 from widetrail.walking.station_seats import StationSeats
 
@@ -188,7 +188,7 @@ class WalkDoing(PathContext):
         for step in (s for s in self.plan.steps if s.station == self.station):
             begun = self.recorded("run begun", step.id)
             ended = self.recorded("ended", step.id)
-            command = step.ended_by if isinstance(step, RunStep) else ()
+            command = act_of(step).ended_by(step)
             if command and begun is not None and _newer(begun, ended):
                 self.at_end(step, command)
 
