@@ -10,9 +10,7 @@
 
 from __future__ import annotations
 
-import shutil
 import subprocess
-import sys
 import tempfile
 import time
 from collections.abc import Callable
@@ -40,12 +38,12 @@ def make(folder: Path) -> Path:
     recipe = folder / "huemoss.trail.yaml"
     told = "  programs: {huemoss: huemoss}\n  screen: [huemoss, list]\n"
     recipe.write_text(recipe.read_text().replace("\nrecognise:", f"{told}\nrecognise:"))
-    start = shutil.which("huemoss", path=str(Path(sys.executable).parent))
     for station in ("old", "new"):
         top = folder / "machines" / f"huemoss-{station}"
         text = (top / "machine.yaml").read_text().replace("redirected:\n  documents", "x:\n  y")
         text = "".join(line for line in text.splitlines(True) if not line.startswith(("x:", "  y")))
-        text += f"programs: [{{path: /usr/bin/huemoss, start: ['{start}']}}]\n"
+        start = "[python, -P, -m, widetrail_demo, huemoss]"
+        text += f"programs: [{{path: /usr/bin/huemoss, start: {start}}}]\n"
         (top / "machine.yaml").write_text(text)
         machine = FolderMachine(top)
         place = "Huemoss/Palettes" if station == "old" else "Other"
