@@ -26,8 +26,12 @@ ORDER = (
 )
 
 
+ALL = sorted((HOME.parent).glob("widetrail*/**/*.py"))
+TREES = {path: ast.parse(path.read_text()) for path in ALL}
+
+
 def imported(path: Path) -> Iterator[str]:
-    for node in ast.walk(ast.parse(path.read_text())):
+    for node in ast.walk(TREES[path]):
         if isinstance(node, ast.Import):
             yield from (alias.name for alias in node.names)
         elif isinstance(node, ast.ImportFrom) and node.module:
@@ -35,7 +39,7 @@ def imported(path: Path) -> Iterator[str]:
 
 
 def modules() -> list[Path]:
-    found = sorted(HOME.rglob("*.py"))
+    found = [path for path in ALL if path.is_relative_to(HOME)]
     assert len(found) > 40
     return found
 
@@ -143,7 +147,7 @@ def test_only_one_package_opens_lists_and_removes_what_comes_from_outside() -> N
             or name in OWN_FILES
         ):
             continue
-        for node in ast.walk(ast.parse(path.read_text())):
+        for node in ast.walk(TREES[path]):
             if not isinstance(node, ast.Call):
                 continue
             match node.func:
@@ -165,10 +169,6 @@ def test_only_one_package_opens_lists_and_removes_what_comes_from_outside() -> N
                 }:
                     wrong.append(f"{name}:{node.lineno} Path().{called}")
     assert wrong == []
-
-
-ALL = sorted((HOME.parent).glob("widetrail*/**/*.py"))
-TREES = {path: ast.parse(path.read_text()) for path in ALL}
 
 
 def test_files_and_functions_stay_small() -> None:
@@ -208,9 +208,10 @@ def test_no_modules_import_each_other_in_a_circle() -> None:
 
 def test_what_is_private_stays_so_and_what_is_used_in_one_file_is_private() -> None:
     used: dict[str, set[Path]] = {}
-    where = [*ALL, *Path(__file__).parent.glob("*.py")]
-    for path in [*where, *(Path(__file__).parent.parent / "benchmarks").glob("*.py")]:
-        for node in ast.walk(ast.parse(path.read_text())):
+    top = Path(__file__).parent.parent
+    others = [path for folder in ("tests", "benchmarks") for path in (top / folder).glob("*.py")]
+    for path, tree in (TREES | {path: ast.parse(path.read_text()) for path in others}).items():
+        for node in ast.walk(tree):
             if isinstance(node, ast.ImportFrom) and (node.module or "").startswith("widetrail"):
                 for alias in node.names:
                     assert not alias.name.startswith("_") or alias.name == "__version__", path

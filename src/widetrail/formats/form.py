@@ -127,6 +127,15 @@ class Form:
                 return changes
 
 
+def put_each(
+    data: bytes, changes: Mapping[str, str], add: Callable[[bytes, str, Scalar], bytes]
+) -> bytes:
+    """Return a file with each of ``changes`` added to it in turn."""
+    for where, text in changes.items():
+        data = add(data, where, text)
+    return data
+
+
 def insist_held(
     written: bytes,
     spots: Callable[[bytes, str], list[Spot]],

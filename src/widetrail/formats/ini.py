@@ -11,7 +11,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from fnmatch import fnmatchcase
 
-from widetrail.formats.form import Entry, Form, insist_held, name_matches
+from widetrail.formats.form import Entry, Form, insist_held, name_matches, put_each
 from widetrail.formats.interface import Located, NotThere, Raw, Scalar, Spot, Unwritable
 from widetrail.formats.texts import decode, encode
 
@@ -107,10 +107,7 @@ def spots(data: bytes, at: str) -> list[Spot]:
 
 def put(data: bytes, at: str, changes: Mapping[str, str]) -> bytes:
     """Return the file with other values at the places of ``changes``."""
-    written = data
-    for where, text in changes.items():
-        written = add(written, where, text)
-    return insist_held(written, spots, at, changes)
+    return insist_held(put_each(data, changes, add), spots, at, changes)
 
 
 def add(data: bytes, at: str, scalar: Scalar) -> bytes:

@@ -9,18 +9,16 @@ import plistlib
 from collections.abc import Mapping
 from typing import Any
 
-from widetrail.formats.form import Entry, Form, insist_held
-from widetrail.formats.interface import Located, Raw, Spot, Unreadable, Unwritable
+from widetrail.formats.form import Form, insist_held
+from widetrail.formats.interface import Raw, Unreadable, Unwritable
 from widetrail.formats.trees import (
+    Tree,
     first_line,
-    follow_pointer,
-    listed,
-    located,
     no_line,
     path_in_entries,
     plain,
     pointer_names,
-    texts_at,
+    slashed,
 )
 
 
@@ -50,33 +48,12 @@ def parse(data: bytes) -> Raw:
         raise
 
 
-def _pointer(at: str) -> str:
-    return at if at == "" or at.startswith("/") else f"/{at}"
-
-
-def read(data: bytes, at: str) -> list[Located]:
-    """Return the value that a key path leads to."""
-    return located(parse, no_line, data, _pointer(at))
-
-
-def spots(data: bytes, at: str) -> list[Spot]:
-    """Return the texts that a key path leads to."""
-    return texts_at(parse, no_line, data, at)
-
-
-def value(data: bytes, at: str) -> Raw:
-    """Return what a key path leads to."""
-    return follow_pointer(parse(data), _pointer(at))
-
-
-def entries(data: bytes, at: str) -> list[Entry]:
-    """Return the entries of an index."""
-    return list(listed(value(data, at)))
+_TREE = Tree(parse, no_line, slashed)
 
 
 def put(data: bytes, at: str, changes: Mapping[str, str]) -> bytes:
     """Return the list with other texts at the places of ``changes``."""
-    return insist_held(_written(data, changes), spots, at, changes)
+    return insist_held(_written(data, changes), _TREE.spots, at, changes)
 
 
 def _written(data: bytes, changes: Mapping[str, str]) -> bytes:
@@ -109,10 +86,10 @@ PLIST = Form(
     "pointer",
     tells=True,
     rewrites_whole=True,
-    read=read,
-    spots=spots,
+    read=_TREE.read,
+    spots=_TREE.spots,
     put=put,
-    value=value,
-    entries=entries,
+    value=_TREE.value,
+    entries=_TREE.entries,
     entry_at=path_in_entries,
 )

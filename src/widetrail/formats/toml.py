@@ -7,20 +7,17 @@ import tomllib
 from collections.abc import Mapping
 from typing import Any
 
-from widetrail.formats.form import Entry, Form, insist_held
-from widetrail.formats.interface import Located, NotThere, Raw, Scalar, Spot, Unreadable, Unwritable
+from widetrail.formats.form import Form, insist_held, put_each
+from widetrail.formats.interface import NotThere, Raw, Scalar, Unreadable, Unwritable
 from widetrail.formats.texts import decode, encode
 from widetrail.formats.trees import (
+    Tree,
     check_pointer,
     first_line,
-    follow_pointer,
-    listed,
-    located,
     path_in_entries,
     plain,
     pointer_names,
     pointer_tokens,
-    texts_at,
 )
 
 
@@ -53,32 +50,12 @@ def _line_in_toml(text: str, tokens: list[str]) -> int:
     return 0
 
 
-def read(data: bytes, at: str) -> list[Located]:
-    """Return the value that a pointer leads to."""
-    return located(parse, _line_of, data, at)
-
-
-def spots(data: bytes, at: str) -> list[Spot]:
-    """Return the texts that a pointer leads to."""
-    return texts_at(parse, _line_of, data, at)
-
-
-def value(data: bytes, at: str) -> Raw:
-    """Return what a pointer leads to."""
-    return follow_pointer(parse(data), at)
-
-
-def entries(data: bytes, at: str) -> list[Entry]:
-    """Return the entries of an index."""
-    return list(listed(value(data, at)))
+_TREE = Tree(parse, _line_of)
 
 
 def put(data: bytes, at: str, changes: Mapping[str, str]) -> bytes:
     """Return the document with other texts at the places of ``changes``."""
-    written = data
-    for where, text in changes.items():
-        written = add(written, where, text)
-    return insist_held(written, spots, at, changes)
+    return insist_held(put_each(data, changes, add), _TREE.spots, at, changes)
 
 
 def add(data: bytes, at: str, scalar: Scalar) -> bytes:
@@ -91,7 +68,7 @@ def add(data: bytes, at: str, scalar: Scalar) -> bytes:
     """
     text, codec = decode(data)
     written = encode(_written(text, at, scalar), codec, data)
-    if value(written, at) != scalar:
+    if _TREE.value(written, at) != scalar:
         raise Unwritable("holds another value once it is written as toml")
     return written
 
@@ -142,12 +119,12 @@ TOML = Form(
     "toml",
     "pointer",
     tells=True,
-    read=read,
-    spots=spots,
+    read=_TREE.read,
+    spots=_TREE.spots,
     put=put,
-    value=value,
+    value=_TREE.value,
     add=add,
-    entries=entries,
+    entries=_TREE.entries,
     entry_at=path_in_entries,
     check_write_at=check_pointer,
 )

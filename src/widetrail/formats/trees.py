@@ -8,11 +8,13 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
+from dataclasses import dataclass
 from datetime import date, datetime, time
 
 import yaml
 
 from widetrail.formats.documents import flaw
+from widetrail.formats.form import Entry
 from widetrail.formats.interface import Located, NotThere, Raw, Spot, Unreadable
 from widetrail.formats.texts import decode
 
@@ -58,15 +60,48 @@ def plain(value: object, depth: int = 0) -> Raw:
     return str(value)
 
 
-def located(parse: Parse, line_of: LineOf, data: bytes, pointer: str) -> list[Located]:
-    """Return the value that a pointer leads to.
+@dataclass(frozen=True, slots=True)
+class Tree:
+    """How the documents of one form are read, whose places are pointers.
 
-    Raises:
-        Unreadable: It is not a document of that form.
-        NotThere: Nothing stands there.
+    ``parse`` gives a whole document, ``line_of`` the line of a value; both are functions of a
+    module, so that a method of this can be asked within bounds. ``pointer`` makes a pointer of what
+    the form takes for one.
     """
-    value = follow_pointer(parse(data), pointer)
-    return [Located(value, line_of(data, pointer) if len(data) < LINES_MOST else 0)]
+
+    parse: Parse
+    line_of: LineOf
+    pointer: Callable[[str], str] = str
+
+    def read(self, data: bytes, at: str) -> list[Located]:
+        """Return the value that a pointer leads to.
+
+        Raises:
+            Unreadable: It is not a document of that form.
+            NotThere: Nothing stands there.
+        """
+        value = self.value(data, at)
+        line = self.line_of(data, self.pointer(at)) if len(data) < LINES_MOST else 0
+        return [Located(value, line)]
+
+    def value(self, data: bytes, at: str) -> Raw:
+        """Return what a pointer leads to."""
+        return follow_pointer(self.parse(data), self.pointer(at))
+
+    def spots(self, data: bytes, at: str) -> list[Spot]:
+        """Return the texts that a pointer leads to, in which ``*`` stands for any member."""
+        found = _pointed(self.parse(data), pointer_names(slashed(at)), "")
+        several = len(found) > LINES_OF or len(data) > LINES_MOST
+        return [Spot(w, t, 0 if several else self.line_of(data, w)) for w, t in found]
+
+    def entries(self, data: bytes, at: str) -> list[Entry]:
+        """Return the entries of an index."""
+        return list(_listed(self.value(data, at)))
+
+
+def slashed(at: str) -> str:
+    """Return a pointer, of which the first ``/`` may be missing."""
+    return at if not at or at.startswith("/") else f"/{at}"
 
 
 LINES_MOST = 1024 * 1024
@@ -121,14 +156,6 @@ def follow_pointer(document: Raw, pointer: str) -> Raw:
     return node
 
 
-def texts_at(parse: Parse, line_of: LineOf, data: bytes, at: str) -> list[Spot]:
-    """Return the texts that a pointer leads to, in which ``*`` stands for any member."""
-    pointer = at if not at or at.startswith("/") else f"/{at}"
-    found = _pointed(parse(data), pointer_names(pointer), "")
-    several = len(found) > LINES_OF or len(data) > LINES_MOST
-    return [Spot(w, t, 0 if several else line_of(data, w)) for w, t in found]
-
-
 def _pointed(node: Raw, tokens: list[str], here: str) -> list[tuple[str, str]]:
     if not tokens:
         if isinstance(node, list):
@@ -147,7 +174,7 @@ def _pointed(node: Raw, tokens: list[str], here: str) -> list[tuple[str, str]]:
     return found
 
 
-def listed(value: Raw) -> list[dict[str, Raw]]:
+def _listed(value: Raw) -> list[dict[str, Raw]]:
     """Return the entries of an index: those of a list, or of a mapping with their keys as ``key``.
 
     Raises:

@@ -9,20 +9,17 @@ from typing import Any
 
 import yaml
 
-from widetrail.formats.form import Entry, Form, insist_held, spliced
-from widetrail.formats.interface import Located, Raw, Spot, Unreadable, Unwritable
+from widetrail.formats.form import Form, insist_held, spliced
+from widetrail.formats.interface import Raw, Unreadable, Unwritable
 from widetrail.formats.texts import decode, encode
 from widetrail.formats.trees import (
+    Tree,
     check_pointer,
     first_line,
-    follow_pointer,
     line_in_yaml,
-    listed,
-    located,
     path_in_entries,
     plain,
     pointer_names,
-    texts_at,
 )
 
 
@@ -40,29 +37,12 @@ def parse(data: bytes) -> Raw:
         raise Unreadable(f"is not yaml: {first_line(error)}") from error
 
 
-def read(data: bytes, at: str) -> list[Located]:
-    """Return the value that a pointer leads to."""
-    return located(parse, line_in_yaml, data, at)
-
-
-def spots(data: bytes, at: str) -> list[Spot]:
-    """Return the texts that a pointer leads to."""
-    return texts_at(parse, line_in_yaml, data, at)
-
-
-def value(data: bytes, at: str) -> Raw:
-    """Return what a pointer leads to."""
-    return follow_pointer(parse(data), at)
-
-
-def entries(data: bytes, at: str) -> list[Entry]:
-    """Return the entries of an index."""
-    return list(listed(value(data, at)))
+_TREE = Tree(parse, line_in_yaml)
 
 
 def put(data: bytes, at: str, changes: Mapping[str, str]) -> bytes:
     """Return the document with other texts at the places of ``changes``."""
-    return insist_held(_written(data, changes), spots, at, changes)
+    return insist_held(_written(data, changes), _TREE.spots, at, changes)
 
 
 def _written(data: bytes, changes: Mapping[str, str]) -> bytes:
@@ -114,11 +94,11 @@ YAML = Form(
     "yaml",
     "pointer",
     tells=True,
-    read=read,
-    spots=spots,
+    read=_TREE.read,
+    spots=_TREE.spots,
     put=put,
-    value=value,
-    entries=entries,
+    value=_TREE.value,
+    entries=_TREE.entries,
     entry_at=path_in_entries,
     check_write_at=check_pointer,
 )

@@ -164,9 +164,3 @@ class ToldMove(ParcelFiles):
                 if generation.body["whole"]:
                     break
         return tuple(reversed(packed))
-
-    @property
-    def packed_by(self) -> str:
-        """The digest of the generation that tells what is packed now, or an empty text."""
-        packed = self._packed()
-        return packed[-1].digest if packed else ""

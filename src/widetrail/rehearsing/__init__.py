@@ -10,8 +10,7 @@ from widetrail.rehearsing.rehearsal import (
 )
 from widetrail.rehearsing.rehearsed import Rehearsed
 from widetrail.rehearsing.runner import rehearse
-from widetrail.rehearsing.screen import show_screen
-from widetrail.rehearsing.screens import constant_screens
+from widetrail.rehearsing.screens import constant_screens, show_screen
 
 __all__ = [
     "SUFFIX",

@@ -40,6 +40,17 @@ from widetrail.walking import (
     Visit,
 )
 
+AGAIN = 4
+"""How often a station is walked again after something stopped the walk there, at most."""
+
+
+@dataclass(slots=True)
+class Walked:
+    """How the walks went: what went wrong beside the items, and the steps that did."""
+
+    differences: list[Difference] = field(default_factory=list)
+    troubles: dict[str, list[Difference]] = field(default_factory=dict)
+
 
 class RehearsedWalks(MachinesInReach):
     """Walks on the copies of a rehearsal's machines, which are stopped as the rehearsal says."""
@@ -164,15 +175,3 @@ class RehearsedWalks(MachinesInReach):
         route = next((r for r in routes if r.name == planned.route), None)
         if route is not None:
             self._decisions.keep(loaded, route, arm)
-
-
-AGAIN = 4
-"""How often a station is walked again after something stopped the walk there, at most."""
-
-
-@dataclass(slots=True)
-class Walked:
-    """How the walks went: what went wrong beside the items, and the steps that did."""
-
-    differences: list[Difference] = field(default_factory=list)
-    troubles: dict[str, list[Difference]] = field(default_factory=dict)

@@ -50,7 +50,7 @@ from widetrail.rehearsing.rehearsal import Rehearsal
 from widetrail.rehearsing.rehearsal_file import RehearsalFile, Side
 from widetrail.rehearsing.rehearsed import Rehearsed
 from widetrail.rehearsing.rehearsed_walks import RehearsedWalks, Walked
-from widetrail.rehearsing.screen import printing_of
+from widetrail.rehearsing.screens import printing_of
 from widetrail.rehearsing.stage import (
     RUN,
     canary,

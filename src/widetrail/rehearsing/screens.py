@@ -1,4 +1,4 @@
-"""Whether what a program prints shows anything: it must change when its machine does.
+"""What a program prints, and whether that shows anything: it must change when its machine does.
 
 A print-out that is the same whatever is there proves no move. So it is taken once more for each
 recipe, on a copy of a machine on which nothing is left of what the recipe's items stand for.
@@ -8,19 +8,19 @@ from __future__ import annotations
 
 import shutil
 import tempfile
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from pathlib import Path
 
-from widetrail.errors import WideTrailError
-from widetrail.finding import Found, Several, find_application
+from widetrail.errors import InputUnusable, WideTrailError
+from widetrail.finding import Finder, Found, Several, find_application
 from widetrail.finding.stores import Store, StoreKind, store_kind
 from widetrail.findings import Finding
 from widetrail.formats.documents import mark_at
-from widetrail.machine import FolderMachine
+from widetrail.machine import Completed, FolderMachine
 from widetrail.recipe import Loaded
+from widetrail.rehearsing.expectations import Printed
 from widetrail.rehearsing.rehearsal import Rehearsal
 from widetrail.rehearsing.rehearsed import Rehearsed
-from widetrail.rehearsing.screen import screen_command
 from widetrail.rehearsing.stage import fast_folder, machines_near, prepared_copy
 
 
@@ -52,7 +52,7 @@ def _judged(
         for copy in (whole, bare):
             prepared_copy(source / side.machine, copy, side, loaded)
         _take_all(FolderMachine(bare), loaded)
-        program, arguments = screen_command(find_application(FolderMachine(whole), loaded[0]))
+        program, arguments = _screen_command(find_application(FolderMachine(whole), loaded[0]))
         one, other = (FolderMachine(m).start(program, arguments) for m in (whole, bare))
         if (one.status, one.output) == (other.status, other.output):
             at, _ = mark_at(loaded[0].tree, ("application", "screen"))
@@ -94,3 +94,41 @@ def _empty(machine: FolderMachine, kind: StoreKind | None, place: str) -> None:
         store.change(dict.fromkeys(store.read()))
     except WideTrailError:  # what cannot be changed stays, and then shows the same
         return
+
+
+def show_screen(machine: FolderMachine, loaded: Loaded) -> Completed:
+    """Start the application's ``screen`` command on ``machine`` and return what it printed.
+
+    Raises:
+        InputUnusable: The recipe names no screen, or the program is not installed.
+    """
+    application = loaded.recipe.application
+    if not application.screen:
+        raise InputUnusable("the recipe names no screen", where=loaded.file)
+    return _starter(find_application(machine, loaded))()
+
+
+def _starter(finder: Finder) -> Callable[[], Completed]:
+    """Return what starts the application's ``screen`` command; nothing is looked for then."""
+    program, arguments = _screen_command(finder)
+    return lambda: finder.machine.start(program, arguments)
+
+
+def _screen_command(finder: Finder) -> tuple[str, Sequence[str]]:
+    """Return the program that prints what a person sees, and its arguments."""
+    name, *arguments = finder.loaded.recipe.application.screen
+    return finder.programs()[name], arguments
+
+
+def printing_of(machine: FolderMachine, loaded: Loaded) -> Callable[[], Printed]:
+    """Return what starts the program and gives what it prints: nothing where it is not there."""
+    finder = find_application(machine, loaded)
+    if not loaded.recipe.application.screen or finder.installation is None:
+        return lambda: Printed("")
+    start = _starter(finder)
+
+    def printed() -> Printed:
+        done = start()
+        return Printed(done.output if done.status == 0 else done.errors, done.status)
+
+    return printed

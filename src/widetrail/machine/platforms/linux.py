@@ -4,7 +4,6 @@ Standard."""
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
 
 from widetrail.machine.platforms.rules import (
     SHELL_STARTS,
@@ -13,6 +12,7 @@ from widetrail.machine.platforms.rules import (
     Sample,
     Scope,
     Sensitive,
+    roots_from,
     trouble_in_bytes,
     unix_account_variables,
 )
@@ -37,10 +37,6 @@ _LINUX = {
 }
 
 
-def _roots(system: str, home: str) -> Mapping[str, str]:
-    return {name: path.format(home=home) for name, path in _LINUX.items()}
-
-
 LINUX = PlatformRules(
     name="linux",
     host="linux",
@@ -53,7 +49,7 @@ LINUX = PlatformRules(
     variable=UNIX_VARIABLE,
     list_separator=":",
     home=lambda system, user: f"/home/{user}",
-    roots=_roots,
+    roots=lambda system, home: roots_from(_LINUX, home),
     account_variables=unix_account_variables,
     given_variables={"USER": "user", "LOGNAME": "user"},
     own_variables={

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
 
 from widetrail.machine.platforms.rules import (
     SHELL_STARTS,
@@ -12,6 +11,7 @@ from widetrail.machine.platforms.rules import (
     Sample,
     Scope,
     Sensitive,
+    roots_from,
     trouble_in_bytes,
     unix_account_variables,
 )
@@ -36,10 +36,6 @@ _MACOS = {
 }
 
 
-def _roots(system: str, home: str) -> Mapping[str, str]:
-    return {name: path.format(home=home) for name, path in _MACOS.items()}
-
-
 MACOS = PlatformRules(
     name="macos",
     host="darwin",
@@ -52,7 +48,7 @@ MACOS = PlatformRules(
     variable=UNIX_VARIABLE,
     list_separator=":",
     home=lambda system, user: f"/Users/{user}",
-    roots=_roots,
+    roots=lambda system, home: roots_from(_MACOS, home),
     account_variables=unix_account_variables,
     given_variables={"USER": "user", "LOGNAME": "user"},
     searched=("/usr/bin", "/bin", "/usr/local/bin", "/opt/homebrew/bin"),

@@ -129,6 +129,13 @@ def trouble_in_bytes(name: str) -> str:
     return trouble_with_any_name(name) or (f"is longer than {LONGEST} bytes" if too_long else "")
 
 
+def roots_from(table: Mapping[str, str], home: str) -> Mapping[str, str]:
+    """Return the roots of a table, in which ``{home}`` is the account's home and ``{system}`` the
+    drive that it is on."""
+    drive = home.partition("/")[0]
+    return {name: path.format(home=home, system=drive) for name, path in table.items()}
+
+
 UNIX_VARIABLE = re.compile(r"\$(?:\{(\w+)\}|(\w+))")
 
 SHELL_STARTS = (

@@ -15,6 +15,7 @@ from widetrail.machine.platforms.rules import (
     Sample,
     Scope,
     Sensitive,
+    roots_from,
     trouble_with_any_name,
 )
 
@@ -70,9 +71,7 @@ def _home(system: str, user: str) -> str:
 
 
 def _roots(system: str, home: str) -> Mapping[str, str]:
-    table = _WINDOWS_BEFORE_6 if _is_before_6(system) else _WINDOWS
-    drive = home.partition("/")[0]
-    return {name: path.format(home=home, system=drive) for name, path in table.items()}
+    return roots_from(_WINDOWS_BEFORE_6 if _is_before_6(system) else _WINDOWS, home)
 
 
 def _account_variables(user: str, roots: Mapping[str, str]) -> dict[str, str]:
