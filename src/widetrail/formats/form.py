@@ -2,7 +2,7 @@
 
 Each form stands in a file of its own, as one ``Form`` value; ``forms`` is the table of them. What
 reads and changes a file runs within bounds (``parser_process``), so each function of a form is one
-of a module's own.
+of a module's own, or a method of a value that holds only such.
 """
 
 from __future__ import annotations
