@@ -15,7 +15,7 @@ import yaml
 
 from conftest import NOW
 from widetrail.licence.seat import step
-from widetrail.licence.seat_events import Event, Seat, Word, event_of
+from widetrail.licence.seat_events import Event, Seat, Word
 from widetrail.licence.service import Service, serving
 from widetrail.machine import Channels, Effects, FolderMachine, medium_of
 from widetrail.machine.effects import Effect
@@ -239,13 +239,13 @@ class SeatTrail:
         for number in range(1, self.moves + 1):
             parcel = Parcel(self.folder / f"parcel-{number}", Effects())
             told = list(parcel.seats(ITEM))
-            known = {(r["station"], r["n"]) for r in told}
+            known = {record.key for record in told}
             for station in SIDES:
                 mine = Ledger(self.machine(station)).of_run(parcel.run)
-                told += [r for r in mine if (r["station"], r["n"]) not in known]
+                told += [record for record in mine if record.key not in known]
             seat = Seat()
-            for facts in told:
-                event = event_of(facts)
+            for record in told:
+                event = record.happened
                 after, _ = step(seat, event)
                 found.add((seat, event, after))
                 seat = after

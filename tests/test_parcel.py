@@ -31,7 +31,8 @@ from widetrail.parcel.segments import tar_header
 from widetrail.rehearsing.stage import fast_folder
 from widetrail.steps import CargoEntry
 from widetrail.walking import make_report
-from widetrail.walking.journal import Journal
+from widetrail.walking.journal import RunJournal
+from widetrail.walking.journal_records import MadeFolders, read_record
 
 HASH = "0" * 64
 SOUND = (
@@ -107,23 +108,27 @@ def test_names_for_linux_may_be_what_windows_refuses() -> None:
     assert odd.path.endswith("\udcff")
 
 
+def opened(path: Path) -> RunJournal:
+    return RunJournal(SafePath(path), "journal", Effects(), read_record)
+
+
 def test_the_journal_cuts_a_torn_tail_and_stops_at_damage(tmp_path: Path) -> None:
     path = tmp_path / "journal"
-    journal = Journal(SafePath(path), "journal", Effects())
+    journal = opened(path)
     for number in range(3):
-        journal.add({"event": "x", "number": number})
+        journal.add(MadeFolders(count=number))
     whole = path.read_bytes()
     for cut in range(1, len(whole.splitlines(keepends=True)[-1])):
         path.write_bytes(whole[:-cut])
-        again = Journal(SafePath(path), "journal", Effects())
-        assert [r["number"] for r in again.records] == [0, 1]
-        again.add({"event": "x", "number": 9})
-        assert [r["number"] for r in Journal(SafePath(path), "j", Effects()).records] == [0, 1, 9]
+        again = opened(path)
+        assert again.records == journal.records[:2]
+        again.add(MadeFolders(count=9))
+        assert [r.count for r in opened(path).all(MadeFolders)] == [0, 1, 9]
     damaged = bytearray(whole)
     damaged[len(whole) // 2] ^= 1
     path.write_bytes(damaged)
     with pytest.raises(InputUnusable, match="the journal of this station is damaged"):
-        Journal(SafePath(path), "journal", Effects())
+        opened(path)
 
 
 def test_the_seam_never_replaces(tmp_path: Path) -> None:
@@ -397,7 +402,7 @@ FORGED: dict[str, dict[str, Any]] = {
     "an outcome without facts": {"steps": {"fernbook.notes/note": {}}},
     "no station": {"station": None},
     "a time that is none": {"time": 3},
-    "counts that are none": {"read back": ["x", 1]},
+    "counts that are none": {"read_back": ["x", 1]},
     "a number that is another": {"number": 7},
 }
 

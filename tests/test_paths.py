@@ -35,6 +35,7 @@ from widetrail.machine.path_notation import KnownBearings, read_written
 from widetrail.machine.paths import trouble_with_name
 from widetrail.machine.roots import standard_roots
 from widetrail.planning import Choices
+from widetrail.planning.user_choices import Verdict
 from widetrail.steps.publish_step import PublishFacts
 from widetrail.walking import Run
 
@@ -401,7 +402,9 @@ items:
 INI = b'; mine\r\n[where]\r\nNotes = "D:\\Fern"  \r\n[view]\r\nx=1\r\n'
 
 
-def book(folder: Path, outside: str = "carry", new: Platform = "windows", **choices: str) -> Trail:
+def book(
+    folder: Path, outside: str = "carry", new: Platform = "windows", **choices: Verdict
+) -> Trail:
     """Set out from drive D of ada's to bo's documents, with paths in every file."""
     files: dict[str, str | bytes] = {
         "C:/Users/ada/AppData/Roaming/Fernbook/book.ini": INI,

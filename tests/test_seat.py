@@ -164,9 +164,7 @@ def test_events_are_told_as_plain_values_and_read_again() -> None:
         Shown("not"),
         Begin("claim", "not"),
     ]
-    assert replay([event_facts(event) for event in way]) == Seat(
-        "released", Act("claim", "intent", 2), 2
-    )
+    assert replay(way) == Seat("released", Act("claim", "intent", 2), 2)
 
 
 def test_plain_leaves_out_nothing_but_the_number_of_tries() -> None:

@@ -30,10 +30,12 @@ from widetrail.steps.pack import Pack, PackFacts, PackStep
 from widetrail.steps.person import Person, PersonSettings, PersonStep
 from widetrail.steps.publish import Publish
 from widetrail.steps.publish_step import PublishFacts, PublishStep
+from widetrail.steps.records import Moves
 from widetrail.steps.remnants import Remnants, RemnantsStep
 from widetrail.steps.remove import Remove, RemoveStep
 from widetrail.steps.retire import Retire, retire_step
 from widetrail.steps.run import Run
+from widetrail.steps.run_records import RunBegun, RunStarted
 from widetrail.steps.run_settings import RunFacts, RunSettings, RunStep
 from widetrail.steps.seat import SeatActs, SeatStep
 from widetrail.steps.wait import Wait, WaitSettings, WaitStep
@@ -135,7 +137,7 @@ def test_retire_renames_what_arrived_and_keeps_what_did_not(machine: TempMachine
     done = Retire().do(step, given)
     assert done.facts.plain() == {"renamed": f"{place} (moved to office)"}
     assert machine.look(place) is None
-    assert [r["event"] for r in given.journal] == ["moves"]
+    assert [type(r) for r in given.journal] == [Moves]
     assert Retire().do(step, given) == done  # again, after a walk that was cut off
 
 
@@ -245,8 +247,8 @@ def test_a_run_whose_end_is_not_known_is_asked_about(machine: TempMachine) -> No
     settings = RunSettings.model_validate({"run": ("fernbook", "give")})
     step = run_of(settings, number=1)
     given = Running(machine=machine, settings_of=settings)
-    given.record("run begun", step="r")
-    given.record("run started", step="r", pid=1, started=0.0)
+    given.record(RunBegun(step="r"))
+    given.record(RunStarted(step="r", pid=1, started=0.0))
     with pytest.raises(Waiting, match="how fernbook give ended is not known"):
         Run().do(step, given)
     given.replies = {"r": "done"}

@@ -33,7 +33,7 @@ from widetrail.planning import Choices
 from widetrail.recipe import Globs, load_recipe_text
 from widetrail.rehearsing import constant_screens, load_rehearsal, rehearse
 from widetrail.rehearsing.rehearsal import load_rehearsals
-from widetrail.steps import KINDS
+from widetrail.steps import KINDS, Noted
 from widetrail.survey.automaton import Automaton, Segment
 from widetrail.walking import Run, make_report
 
@@ -566,7 +566,7 @@ def test_checks_look_where_the_item_was_put(tmp_path: Path) -> None:
     (one.notes("new") / "other.txt").write_text("not old's")
     assert set(went(one).values()) == {"done"}
     (line,) = make_report(one.parcel).items[0].checks
-    assert (line.old, line.new, line.verdict) == (2, 2, "holds")
+    assert (line.old, line.new, line.verdict) == (Noted(value=2), Noted(value=2), "holds")
 
 
 ASKED = """
@@ -603,7 +603,7 @@ def test_a_program_is_asked_with_consent_in_planning_and_in_walks(tmp_path: Path
         assert "fernbook say grand (in an empty home)" in refused.err
         ran = widetrail("walk", gone.at, "--machine", tmp_path / name, "--yes")
         assert ran.status == 0, ran.out + ran.err
-    assert make_report(gone.parcel).items[0].checks[0].new == "grand"
+    assert make_report(gone.parcel).items[0].checks[0].new == Noted(value="grand")
     findings = load_recipe_text(_whole(ASKED), "test", KINDS).findings
     assert [f.where for f in findings if f.rule == "asked"] == [
         "items.notes.checks.kind",

@@ -30,7 +30,7 @@ from widetrail.machine.sensitive import WHY, Attention
 from widetrail.parcel import Parcel
 from widetrail.recipe import Station
 from widetrail.reporting import show_answer
-from widetrail.steps import Failed, Waits, state_of
+from widetrail.steps import Failed, Noted, Waits, state_of
 from widetrail.walking import (
     Apart,
     CheckLine,
@@ -307,8 +307,10 @@ def _check_words(check: CheckLine) -> str:
     return f"{name} {check.verdict} ({_few(check.old)} on old, {new} on new)"
 
 
-def _few(value: Any) -> str:
-    return f"({len(value)} entries)" if isinstance(value, list) else show_answer(value)
+def _few(answer: Noted | None) -> str:
+    if answer is not None and isinstance(answer.value, tuple):
+        return f"({len(answer.value)} entries)"
+    return show_answer(answer)
 
 
 def _step(step: StepDone) -> dict[str, Any]:

@@ -69,8 +69,19 @@ class Masker:
     def _shown(self, found: str) -> str:
         return f"‹{self._names.get(found.casefold(), 'secret')}›"
 
+    def mask_texts(self, value: Any) -> Any:
+        """Return a plain JSON value with every text in it masked, keys too; numbers stay."""
+        match value:
+            case str():
+                return self.mask(value)
+            case list() | tuple():
+                return [self.mask_texts(v) for v in value]
+            case dict():
+                return {self.mask(k): self.mask_texts(v) for k, v in value.items()}
+        return value
+
     def mask_all(self, value: Any) -> Any:
-        """Return a plain JSON value with every text in it masked, keys too."""
+        """Return a plain JSON value with every text and number in it masked, keys too."""
         match value:
             case str():
                 return self.mask(value)

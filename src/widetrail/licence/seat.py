@@ -18,7 +18,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
-from typing import Any
 
 from widetrail.licence.seat_events import (
     AT,
@@ -49,7 +48,6 @@ from widetrail.licence.seat_events import (
     Told,
     Verified,
     Word,
-    event_of,
 )
 from widetrail.licence.seat_words import words_of
 
@@ -272,9 +270,9 @@ def _told(seat: Seat, event: Told) -> Step:
     return replace(seat, stage="released", act=claim, attempts=claim.attempt), ()
 
 
-def replay(events: Iterable[Mapping[str, Any]]) -> Seat:
+def replay(events: Iterable[Event]) -> Seat:
     """Return the seat as ``events`` leave it."""
     seat = Seat()
-    for facts in events:
-        seat, _ = step(seat, event_of(facts))
+    for event in events:
+        seat, _ = step(seat, event)
     return seat

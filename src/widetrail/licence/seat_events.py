@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass
 from functools import cache
-from typing import Any, Literal, get_args
+from typing import Literal, get_args
 
 from pydantic import TypeAdapter
 
@@ -204,7 +204,7 @@ Event = (
 )
 
 
-_EVENTS: Mapping[str, type[Any]] = {
+_EVENTS: Mapping[str, type[Event]] = {
     "adopted": Adopted,
     "noted": Noted,
     "verified": Verified,
@@ -233,14 +233,15 @@ def event_facts(event: Event) -> dict[str, str | None]:
     return {"what": _NAMES[type(event)], **asdict(event)}
 
 
-def event_of(facts: Mapping[str, Any]) -> Event:
+def event_of(facts: Mapping[str, object]) -> Event:
     """Return the event that ``event_facts`` told; other values beside it are not read.
 
     Raises:
         KeyError, ValueError: It is none.
     """
-    kind = _EVENTS[facts["what"]]
-    event: Event = _shape_of(facts["what"]).validate_python(
+    what = str(facts["what"])
+    kind = _EVENTS[what]
+    event: Event = _shape_of(what).validate_python(
         {n: facts[n] for n in kind.__slots__ if n in facts}
     )
     return event

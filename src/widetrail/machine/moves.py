@@ -14,11 +14,11 @@ from __future__ import annotations
 import errno
 import stat
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
-from typing import Literal
+from typing import Literal, NamedTuple
 
 from widetrail.formats.outside import SafePath
+from widetrail.formats.stored_values import Text
 from widetrail.machine.effects import EffectFailed
 from widetrail.machine.interface import Machine
 from widetrail.machine.paths import join, parent
@@ -26,22 +26,12 @@ from widetrail.machine.paths import join, parent
 MoveKind = Literal["out", "into", "folder", "unfolder"]
 
 
-@dataclass(frozen=True, slots=True)
-class Move:
+class Move(NamedTuple):
     """One change; ``source`` is empty for folders."""
 
     kind: MoveKind
-    source: str
-    target: str
-
-    def told(self) -> list[str]:
-        """Return the move as plain JSON values."""
-        return [self.kind, self.source, self.target]
-
-
-def read_moves(told: Iterable[Sequence[str]]) -> list[Move]:
-    """Return moves from what ``Move.told`` gave."""
-    return [Move(kind, source, target) for kind, source, target in told]  # type: ignore[arg-type]
+    source: Text
+    target: Text
 
 
 def carry_out(

@@ -20,7 +20,7 @@ from widetrail.parcel.file_reading import (
     sha256_of,
 )
 from widetrail.parcel.seal import ENDING, Seal
-from widetrail.parcel.segments import BLOCK, CHUNK, PIECE, Segment, tar_header
+from widetrail.parcel.segments import BLOCK, CHUNK, PIECE, Segment, StoredSegment, tar_header
 from widetrail.steps import CargoEntry
 from widetrail.steps.cargo import Piece, Unstable
 
@@ -75,7 +75,7 @@ class CargoWriter:
         self,
         hold: Hold,
         entries: Iterable[CargoEntry] = (),
-        segments: Mapping[str, dict[str, str | int]] | None = None,
+        segments: Mapping[str, StoredSegment] | None = None,
         commit: Callable[[CargoWriter, bool], None] | None = None,
         every: tuple[int, int] = (COMMIT, COMMIT_FILES),
         seen: Seen | None = None,
@@ -91,7 +91,7 @@ class CargoWriter:
         self._seen: Seen = seen or Unseen()
         self._segment: Segment | None = None
         self.entries: list[CargoEntry] = list(entries)
-        self.segments: dict[str, dict[str, str | int]] = dict(segments or {})
+        self.segments: dict[str, StoredSegment] = dict(segments or {})
         self.fresh: list[CargoEntry] = []
         """Entries that were packed since the last commit."""
         self._commit, self._every, self._since = commit, every, [0, 0]
@@ -313,8 +313,9 @@ class CargoWriter:
         segment = self._segment
         sha256 = segment.close()
         self._segment = None
-        told: dict[str, str | int] = {"size": segment.size, "sha256": sha256}
-        self.segments[segment.name] = told | {"stored": segment.stored}
+        self.segments[segment.name] = StoredSegment(
+            size=segment.size, stored=segment.stored, sha256=sha256
+        )
 
     def changes(self, item: str) -> tuple[int, int, int]:
         """Return how many names of an item were added, changed and left out since this began.

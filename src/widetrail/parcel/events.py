@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+SET_OUT = "set out"
+
+
 LEG_DONE = "leg done"
 
 

@@ -10,23 +10,34 @@ from __future__ import annotations
 
 import json
 import re
+from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Annotated, Any, Literal, Self
+from typing import Annotated, Literal, Self
 
-from pydantic import (
-    AfterValidator,
-    Field,
-    model_validator,
-)
+from pydantic import AfterValidator, ConfigDict, Field
 
 from widetrail.errors import ParcelUnusable
 from widetrail.formats import canonical, digest
 from widetrail.formats.outside import SafePath, read_outside
 from widetrail.formats.stored_values import Count, Sha256, Text, Told, Truth, plain_values, why_not
 from widetrail.formats.versions import CURRENT, brought_up
-from widetrail.licence.seat_events import Phase, Purpose, Stage, event_of
 from widetrail.machine import Effects
 from widetrail.parcel.bag import mode_in
+from widetrail.parcel.events import (
+    LEG_DONE,
+    LEG_HALTED,
+    LEG_MENDED,
+    PACKED,
+    PLANNED_ANEW,
+    SET_OUT,
+    TOPPED_UP,
+    UNDONE,
+)
+from widetrail.parcel.seat_record import SeatRecord
+from widetrail.parcel.segments import StoredSegment
+from widetrail.planning.user_choices import WrittenChoices
+from widetrail.recipe import Station
+from widetrail.steps import Fact
 from widetrail.steps.outcomes import WrittenOutcome
 
 FOLDER = "logbook"
@@ -37,12 +48,16 @@ _TODO = "Take the parcel as it was when the last leg ended, or plan and pack aga
 
 @dataclass(frozen=True, slots=True)
 class Generation:
-    """One entry: its number from 1, what happened, its facts, and the digest of its file."""
+    """One entry: its number from 1, what it tells, and the digest of its file."""
 
     number: int
-    event: str
-    body: dict[str, Any]
+    body: Entry
     digest: str
+
+    @property
+    def event(self) -> str:
+        """The code of what happened."""
+        return self.body.event
 
 
 def read_logbook(parcel: SafePath) -> tuple[tuple[Generation, ...], SafePath | None]:
@@ -114,7 +129,8 @@ def _read(path: SafePath, number: int, before: str) -> Generation:
         body = json.loads(line)
         if number == 1:
             body = brought_up("logbook", body)
-        entry = _Entry.model_validate(plain_values(body))
+        entry = Entry.model_validate(plain_values(body))
+        _insist_whole(entry)
     except (ValueError, RecursionError) as error:
         raise ParcelUnusable(
             "the logbook cannot be read", where=str(path), why=why_not(error), todo=_TODO
@@ -122,7 +138,7 @@ def _read(path: SafePath, number: int, before: str) -> Generation:
     if entry.number != number or entry.before != before:
         why = "it does not follow the entry before it"
         raise ParcelUnusable("the logbook is not whole", where=str(path), why=why, todo=_TODO)
-    return Generation(number, entry.event, body, digest(data))
+    return Generation(number, entry, digest(data))
 
 
 def _below(name: str) -> str:
@@ -144,125 +160,89 @@ _DEPTH = {"cargo": 2, "index": 2, "secrets": 2, "made": 4}
 _Name = Annotated[str, AfterValidator(_below)]
 
 
-class SeatRecord(Told):
-    """What happened to a seat, as ledgers and logbooks hold it."""
-
-    run: Text
-    item: Text
-    turn: Count = 0
-    station: Text
-    machine: Text
-    n: Count
-    time: Text
-    what: Text
-    stage: Stage
-    act: tuple[Purpose, Phase, Count] | None
-    attempts: Count
-    given_up: Truth = Field(False, alias="given up")
-
-    @model_validator(mode="after")
-    def _tells_an_event(self) -> SeatRecord:
-        try:
-            event_of(self.model_dump(by_alias=True))
-        except KeyError as error:
-            raise ValueError(f"it tells no event: {error}") from error
-        return self
+_SegmentName = Annotated[str, Field(pattern=r"^[0-9]{6}\.tar(\.age)?$")]
 
 
-class _Segment(Told):
-    size: Count
-    stored: Count
-    sha256: Sha256
+class Entry(Told):
+    """What a generation of the logbook tells; which of it stands there depends on its event."""
 
+    model_config = ConfigDict(extra="ignore", frozen=True)
 
-class _Packed(Told):
-    """What every entry must hold that tells what was packed."""
-
-    index: _Name
-    whole: bool
-    segments: dict[Annotated[str, Field(pattern=r"^[0-9]{6}\.tar(\.age)?$")], _Segment]
-    files: dict[_Name, Sha256]
-
-    @model_validator(mode="after")
-    def _names_its_files(self) -> Self:
-        wanted = {self.index, *(f"cargo/{name}" for name in self.segments)}
-        if not self.index.startswith("index/") or not wanted <= self.files.keys():
-            raise ValueError("it names files that it has no digest of")
-        return self
-
-
-class _Choices(Told):
-    only: list[Text]
-    without: list[Text]
-    parts: dict[Text, list[Text]]
-    outside: dict[Text, Literal["carry", "leave"]]
-    release_after: Literal["verifying", "packing"] = Field(alias="release after")
-    ask_programs: bool = Field(alias="ask programs", strict=True)
-
-
-class _Entry(Told):
-    number: Count
-    before: Text
     event: Text
+    number: Count = 0
+    before: Text = ""
     time: Text = ""
     run: Annotated[str, AfterValidator(_run)] = ""
     plan: Text = ""
+    choices: WrittenChoices | None = None
+    card: Sha256 | None = None
+    seal: dict[Text, Sha256] = Field(default_factory=dict)
     leg: Count = 0
-    station: Text = ""
+    station: Station | Literal[""] = ""
     machine: Text = ""
     files: dict[_Name, Sha256] = Field(default_factory=dict)
+    index: _Name | None = None
+    whole: Truth = False
+    segments: dict[_SegmentName, StoredSegment] = Field(default_factory=dict)
     steps: dict[Text, WrittenOutcome] = Field(default_factory=dict)
     proofs: dict[Text, dict[Text, Text]] = Field(default_factory=dict)
-    damaged: list[Text] = Field(default_factory=list)
-    again: list[Text] = Field(default_factory=list)
-    seats: list[SeatRecord] = Field(default_factory=list)
-    read_back: tuple[Count, Count] | None = Field(None, alias="read back")
-    on_arrival: tuple[Count, Count] | None = Field(None, alias="on arrival")
+    damaged: tuple[Text, ...] = ()
+    again: tuple[Text, ...] = ()
+    seats: tuple[SeatRecord, ...] = ()
+    read_back: tuple[Count, Count] | None = None
+    on_arrival: tuple[Count, Count] | None = None
 
-    @model_validator(mode="after")
-    def _holds_what_its_event_needs(self) -> Self:
-        needed = _NEEDED.get(self.event, set())
-        if lacking := needed - self.model_fields_set:
-            raise ValueError(f"it holds no {', '.join(sorted(lacking))}")
-        extra = self.model_extra or {}
-        if self.number == 1:
-            if not isinstance(extra.get("choices"), dict):
-                raise ValueError("it holds no choices")
-            _Choices.model_validate(extra["choices"])
-        if "index" in extra:
-            _Packed.model_validate({**extra, "files": self.files})
-        return self
+    def with_(self, **told: object) -> Self:
+        """Return the entry with more in it."""
+        return self.model_copy(update=told)
+
+    def plain(self) -> dict[str, Fact]:
+        """Return the entry as plain JSON values."""
+        return self.model_dump(mode="json", exclude_unset=True)
 
 
-_RESULT = {"time", "leg", "station", "machine", "files", "steps"}
-_NEEDED: dict[str, set[str]] = {
-    "set out": {"run", "plan", "time"},
-    "planned anew": {"plan"},
-    "leg done": _RESULT,
-    "leg halted": _RESULT,
-    "leg mended": _RESULT,
-    "topped up": _RESULT,
-    "packed so far": {"time", "files", "steps"},
-    "undone": {"time", "station", "machine"},
+def _insist_whole(entry: Entry) -> None:
+    """Raise where an entry does not hold what its event needs.
+
+    Raises:
+        ValueError: Something is missing.
+    """
+    needed = _NEEDED.get(entry.event, frozenset())
+    if entry.number == 1:
+        needed |= {"choices"}
+    if entry.index is not None:
+        needed |= {"whole", "segments", "files"}
+        wanted = {entry.index, *(f"cargo/{name}" for name in entry.segments)}
+        if not entry.index.startswith("index/") or not wanted <= entry.files.keys():
+            raise ValueError("it names files that it has no digest of")
+    if lacking := needed - entry.model_fields_set:
+        raise ValueError(f"it holds no {', '.join(sorted(lacking))}")
+
+
+_RESULT = frozenset({"time", "leg", "station", "machine", "files", "steps"})
+_NEEDED: Mapping[str, frozenset[str]] = {
+    SET_OUT: frozenset({"run", "plan", "time"}),
+    PLANNED_ANEW: frozenset({"plan"}),
+    LEG_DONE: _RESULT,
+    LEG_HALTED: _RESULT,
+    LEG_MENDED: _RESULT,
+    TOPPED_UP: _RESULT,
+    PACKED: frozenset({"time", "files", "steps"}),
+    UNDONE: frozenset({"time", "station", "machine"}),
 }
 
 
 def add_generation(
-    parcel: SafePath,
-    effects: Effects,
-    generations: tuple[Generation, ...],
-    event: str,
-    facts: dict[str, Any],
+    parcel: SafePath, effects: Effects, generations: tuple[Generation, ...], told: Entry
 ) -> tuple[Generation, ...]:
     """Write the next generation durably and return all of them."""
     number = len(generations) + 1
-    before = generations[-1].digest if generations else ""
-    body = {**facts, "number": number, "before": before, "event": event}
-    body |= {"format": CURRENT["logbook"]} if number == 1 else {}
-    line = canonical(body)
+    entry = told.with_(number=number, before=generations[-1].digest if generations else "")
+    first = {"format": CURRENT["logbook"]} if number == 1 else {}
+    line = canonical({**entry.plain(), **first})
     data = line + b"\n" + digest(line).encode() + b"\n"
     effects.put(parcel / FOLDER / _name(number), data, mode_in(parcel))
-    return (*generations, Generation(number, event, body, digest(data)))
+    return (*generations, Generation(number, entry, digest(data)))
 
 
 def _name(number: int) -> str:

@@ -21,7 +21,6 @@ import os
 from collections.abc import Callable, Mapping, Sequence
 from datetime import datetime
 from pathlib import Path
-from typing import Any
 
 from widetrail.errors import Halted, ParcelUnusable
 from widetrail.formats import digest
@@ -38,7 +37,6 @@ from widetrail.parcel.bag import (
 )
 from widetrail.parcel.cargo import COMMIT, COMMIT_FILES, CargoWriter, Hold, Seen
 from widetrail.parcel.events import (
-    LEG_DONE,
     PACKED,
     PLANNED_ANEW,
     SEAT_TOLD,
@@ -48,10 +46,12 @@ from widetrail.parcel.events import (
     UNDONE,
 )
 from widetrail.parcel.layout import CARD, GROWS, PACK_AGAIN, SERIAL, plan_name
-from widetrail.parcel.logbook import read_logbook
+from widetrail.parcel.logbook import Entry, read_logbook
 from widetrail.parcel.medium_reading import reading
 from widetrail.parcel.parcel_cargo import ParcelCargo
 from widetrail.parcel.seal import was_sealed
+from widetrail.parcel.seat_record import SeatRecord
+from widetrail.parcel.segments import StoredSegment
 from widetrail.planning import Plan
 from widetrail.recipe import SUFFIX, Kinds, Loaded, Station, load_recipe_text
 from widetrail.steps import CargoEntry, Outcome
@@ -74,11 +74,11 @@ class Parcel(ParcelCargo):
         """The plan that was being put in when that was cut off: no entry of the logbook knows it,
         and one that is torn after it was to be its own."""
         first = self.generations[0]
-        self.seal = self._read_seal(first.body.get("seal"))
-        newest = next(g for g in reversed(self.generations) if "plan" in g.body)
+        self.seal = self._read_seal(first.body.seal)
+        newest = next(g for g in reversed(self.generations) if g.body.plan)
         name = plan_name(newest.number)
         data = self._bytes(name)
-        if digest(data) != newest.body["plan"]:
+        if digest(data) != newest.body.plan:
             raise self._touched(self.folder / PAYLOAD / name)
         try:
             self.plan = Plan.read(data)
@@ -86,7 +86,7 @@ class Parcel(ParcelCargo):
             raise ParcelUnusable(
                 "the plan cannot be read", where=str(folder), why=why_not(error)
             ) from error
-        self.run = str(first.body.get("run"))
+        self.run = first.body.run
         if self.seal is None and (self.plan.sealed or was_sealed(self.run)):
             raise ParcelUnusable(
                 "the parcel was sealed and is not any more",
@@ -106,8 +106,8 @@ class Parcel(ParcelCargo):
         kinds = {step.id: step.kind for step in self.plan.steps}
         for generation in self.generations:
             self._outcomes_in(generation)
-            for step, told in generation.body.get("steps", {}).items():
-                if told["kind"] != kinds.get(step, told["kind"]):
+            for step, told in generation.body.steps.items():
+                if told.kind != kinds.get(step, told.kind):
                     raise self._untold(step, f"its kind is {kinds[step]}")
 
     def recipes(self, kinds: Kinds) -> tuple[Loaded, ...]:
@@ -126,9 +126,9 @@ class Parcel(ParcelCargo):
             loaded.append(load_recipe_text(data.decode(), str(path), kinds))
         return tuple(loaded)
 
-    def tell_seats(self, facts: dict[str, Any]) -> None:
+    def tell_seats(self, seats: Sequence[SeatRecord], machine: str) -> None:
         """Write what happened to seats into the logbook before the leg ends, or outside of one."""
-        self._add(SEAT_TOLD, {"steps": {}, "files": {}, "read back": [0, 0], **facts})
+        self._add(Entry(event=SEAT_TOLD, seats=tuple(seats), machine=machine, read_back=(0, 0)))
 
     def keep_serial(self, item: str, serial: str, now: datetime) -> None:
         """Make the serial of a licence durable in the parcel, which is sealed, and read it back.
@@ -145,15 +145,13 @@ class Parcel(ParcelCargo):
         files = self._keep_secrets({(item, SERIAL): serial})
         if not files:  # a walk that was cut off had kept it
             return
-        told = {"steps": {}, "time": now.isoformat(timespec="seconds")}
-        self._add(
-            SERIAL_KEPT, {**told, "files": files, "read back": self._read_back(self._unread(files))}
-        )
+        entry = Entry(event=SERIAL_KEPT, time=now.isoformat(timespec="seconds"), files=files)
+        self._add(entry.with_(read_back=self._read_back(self._unread(files))))
 
     def begin_top_up(self, now: datetime) -> None:
         """Write down that the cargo is changed, so that no other station takes it half-way."""
         if self.is_topped_up:
-            self._add(TOPPING_UP, {"time": now.isoformat(timespec="seconds")})
+            self._add(Entry(event=TOPPING_UP, time=now.isoformat(timespec="seconds")))
 
     def tell_undone(self, station: Station, machine: str, now: datetime) -> None:
         """Write into the logbook that the move was undone at a station, once."""
@@ -161,7 +159,7 @@ class Parcel(ParcelCargo):
             return
         open_bag(self.folder, self.effects)
         when = now.isoformat(timespec="seconds")
-        self._add(UNDONE, {"station": station, "machine": machine, "time": when})
+        self._add(Entry(event=UNDONE, station=station, machine=machine, time=when))
         close_bag(self.folder, self.effects, self.run, now, self._wanted())
 
     def settle(self, now: datetime) -> None:
@@ -175,7 +173,7 @@ class Parcel(ParcelCargo):
             raise Halted("the cargo is needed still", where=str(self.folder), todo=todo)
         open_bag(self.folder, self.effects)
         if not self.settled:  # first the logbook: cargo that it does not know is simply removed
-            self._add(SETTLED, {"time": now.isoformat(timespec="seconds")})
+            self._add(Entry(event=SETTLED, time=now.isoformat(timespec="seconds")))
         for path in self._grown():
             self.effects.remove_file(path)
         close_bag(self.folder, self.effects, self.run, now, self._wanted())
@@ -220,8 +218,8 @@ class Parcel(ParcelCargo):
                     todo="Take it out of the parcel, then walk again.",
                 )
         packed = self._packed()
-        segments = packed[-1].body["segments"] if packed else {}
-        sizes = {f"cargo/{name}": int(s["stored"]) for name, s in segments.items()}
+        segments = packed[-1].body.segments if packed else {}
+        sizes = {f"cargo/{name}": s.stored for name, s in segments.items()}
         for name, sha256 in sorted(wanted.items()):
             if name not in found:
                 raise ParcelUnusable("something is missing", where=str(top / name), todo=PACK_AGAIN)
@@ -239,7 +237,7 @@ class Parcel(ParcelCargo):
         Raises:
             ParcelUnusable: It was touched.
         """
-        wanted = self.generations[0].body.get(CARD)
+        wanted = self.generations[0].body.card
         if wanted is None:
             return None
         data = self._bytes(CARD)
@@ -251,7 +249,7 @@ class Parcel(ParcelCargo):
         self,
         plan: Plan,
         now: datetime,
-        seats: Sequence[Mapping[str, Any]] = (),
+        seats: Sequence[SeatRecord] = (),
         again: Sequence[str] = (),
     ) -> None:
         """Put another plan in the place of the one the parcel holds; what was packed stays.
@@ -264,10 +262,8 @@ class Parcel(ParcelCargo):
         self._remove_stray()
         name = plan_name(len(self.generations) + 1)
         self.effects.put(self.folder / PAYLOAD / name, plan.encoded(), mode_in(self.folder))
-        facts: dict[str, Any] = {"plan": plan.id, "time": now.isoformat(timespec="seconds")}
-        if seats or again:
-            facts |= {"seats": list(seats), "again": list(again)}
-        self._add(PLANNED_ANEW, facts)
+        entry = Entry(event=PLANNED_ANEW, plan=plan.id, time=now.isoformat(timespec="seconds"))
+        self._add(entry.with_(seats=tuple(seats), again=tuple(again)))
         self.plan = plan
         close_bag(self.folder, self.effects, self.run, now, self._wanted())
 
@@ -305,21 +301,21 @@ class Parcel(ParcelCargo):
             Waiting: The parcel is sealed, and its passphrase was not given.
         """
         entries: tuple[CargoEntry, ...] = ()
-        segments: dict[str, dict[str, str | int]] = {}
+        segments: dict[str, StoredSegment] = {}
         packed = self._packed()
         if packed:
             entries = self._entries(packed, PLAINEST, renamed=False)
-            segments = dict(packed[-1].body["segments"])
+            segments = dict(packed[-1].body.segments)
 
         def commit(writer: CargoWriter, read_back: bool) -> None:
             reached = self.plan.legs[: len(self.legs_done) + 1]
             leg = next(leg.number for leg in reversed(reached) if leg.station == "old")
-            told = {"steps": {}, "time": now.isoformat(timespec="seconds"), "leg": leg}
-            body = {**told, **self._index(writer, whole=False)}
-            unread = self._unread(body["files"])
+            time = now.isoformat(timespec="seconds")
+            entry = self._indexed(Entry(event=PACKED, steps={}, time=time, leg=leg), writer)
+            unread = self._unread(entry.files)
             if read_back or sum(path.stat().st_size for path in unread) >= COMMIT:
-                body["read back"] = self._read_back(unread)
-            self._add(PACKED, body)
+                entry = entry.with_(read_back=self._read_back(unread))
+            self._add(entry)
             kept(self.newest)
 
         size, files = (sum(getattr(i, name) for i in self.plan.items) for name in ("size", "files"))
@@ -332,26 +328,22 @@ class Parcel(ParcelCargo):
 
     def end_leg(
         self,
-        facts: dict[str, Any],
+        entry: Entry,
         now: datetime,
         packed: CargoWriter | None,
         made: Mapping[str, str],
-        event: str = LEG_DONE,
         secrets: Mapping[tuple[str, str], str] | None = None,
     ) -> None:
         """Write what was done at a station into the logbook, and the manifests anew.
 
-        ``event`` is one of ``LEG_DONE``, ``LEG_HALTED``, ``LEG_MENDED`` and ``TOPPED_UP``;
-        ``made`` are the files that programs made, with their SHA-256. ``secrets`` are what was
-        asked for, which only a sealed parcel takes along.
+        The event of ``entry`` is one of ``LEG_DONE``, ``LEG_HALTED``, ``LEG_MENDED`` and
+        ``TOPPED_UP``; ``made`` are the files that programs made, with their SHA-256. ``secrets``
+        are what was asked for, which only a sealed parcel takes along.
         """
-        files = {**made, **self._keep_secrets(secrets or {})}
-        body: dict[str, Any] = {**facts, "files": files}
+        entry = entry.with_(files={**made, **self._keep_secrets(secrets or {})})
         if packed is not None and packed.grew:
-            index = self._index(packed, whole=True)
-            body |= {**index, "files": {**index["files"], **files}}
-        body["read back"] = self._read_back(self._unread(body["files"]))
-        self._add(event, body)
+            entry = self._indexed(entry, packed, whole=True)
+        self._add(entry.with_(read_back=self._read_back(self._unread(entry.files))))
         self._remove_unwanted()
         close_bag(self.folder, self.effects, self.run, now, self._wanted())
 

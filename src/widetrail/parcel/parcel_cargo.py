@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 from collections.abc import Mapping
 from concurrent.futures import ThreadPoolExecutor
-from typing import Any
 
 from widetrail.errors import Halted
 from widetrail.formats import canonical, digest
@@ -22,7 +21,7 @@ from widetrail.parcel.cargo import CargoWriter
 from widetrail.parcel.cargo_reader import CargoReader
 from widetrail.parcel.index import read_index, write_index
 from widetrail.parcel.layout import CARD, GROWS, READERS, SECRETS, plan_name
-from widetrail.parcel.logbook import Generation, add_generation, is_newest
+from widetrail.parcel.logbook import Entry, Generation, add_generation, is_newest
 from widetrail.parcel.made_files import MADE, fetch, keep, newest_made
 from widetrail.parcel.medium_reading import reading
 from widetrail.parcel.told_move import ToldMove
@@ -38,10 +37,10 @@ class ParcelCargo(ToldMove):
 
     def _wanted(self) -> dict[str, str]:
         """Return the name below the payload folder and the SHA-256 of all that belongs there."""
-        plans = (g for g in self.generations if "plan" in g.body)
-        wanted = {plan_name(g.number): str(g.body["plan"]) for g in plans}
-        if CARD in self.generations[0].body:
-            wanted[CARD] = self.generations[0].body[CARD]
+        plans = (g for g in self.generations if g.body.plan)
+        wanted = {plan_name(g.number): g.body.plan for g in plans}
+        if (card := self.generations[0].body.card) is not None:
+            wanted[CARD] = card
         wanted |= {f"recipes/{r.id}{SUFFIX}": r.digest for r in self.plan.recipes}
         if self.settled:
             return wanted
@@ -59,16 +58,16 @@ class ParcelCargo(ToldMove):
         top = self.folder / PAYLOAD
         return sorted(p for part in GROWS for p in (top / part).below() if p.is_file())
 
-    def _index(self, packed: CargoWriter, *, whole: bool) -> dict[str, Any]:
-        """Write the index of all that is packed, or of what was since the newest one; return what
-        a generation says of it."""
+    def _indexed(self, entry: Entry, packed: CargoWriter, *, whole: bool = False) -> Entry:
+        """Write the index of all that is packed, or of what was since the newest one; return the
+        entry with what it says of it."""
         self._insist_same()
         data = write_index(packed.entries if whole else packed.fresh)
         number = len(self.generations) + 1
         name, sha256 = self._put_sealed(f"index/{number:06d}.json", data)
-        cargo = {f"cargo/{n}": s["sha256"] for n, s in packed.segments.items()}
-        facts = {"index": name, "whole": whole, "segments": packed.segments}
-        return {**facts, "files": {**cargo, name: sha256}}
+        cargo = {f"cargo/{n}": s.sha256 for n, s in packed.segments.items()}
+        files = {**cargo, name: sha256, **entry.files}
+        return entry.with_(index=name, whole=whole, segments=dict(packed.segments), files=files)
 
     def _insist_same(self) -> None:
         """Raise where another parcel lies here than the one that was opened: media get swapped."""
@@ -80,9 +79,9 @@ class ParcelCargo(ToldMove):
                 todo="Put the right medium back, then walk again.",
             )
 
-    def _add(self, event: str, body: dict[str, Any]) -> None:
+    def _add(self, entry: Entry) -> None:
         self._insist_same()
-        self.generations = add_generation(self.folder, self.effects, self.generations, event, body)
+        self.generations = add_generation(self.folder, self.effects, self.generations, entry)
 
     def keep_made(self, slug: str, name: str, source: SafePath) -> dict[str, str]:
         """Copy a file that a program made into the parcel; return its names there and SHA-256."""
@@ -122,7 +121,7 @@ class ParcelCargo(ToldMove):
         """
         held: dict[tuple[str, str], str] = {}
         for generation in self.results if self.seal is not None and not self.settled else ():
-            for name in generation.body.get("files", {}):
+            for name in generation.body.files:
                 if name.startswith(f"{SECRETS}/"):
                     rows = json.loads(self._unsealed(name))
                     held |= {(str(of), str(asked)): str(value) for of, asked, value in rows}
@@ -154,11 +153,11 @@ class ParcelCargo(ToldMove):
     ) -> tuple[CargoEntry, ...]:
         parts = []
         for generation in packed:
-            name = str(generation.body["index"])
-            if digest(self._bytes(name)) != generation.body["files"][name]:
+            name = generation.body.index or ""
+            if digest(self._bytes(name)) != generation.body.files[name]:
                 raise self._touched(self.folder / PAYLOAD / name)
             parts.append(self._unsealed(name))
-        segments = {n: int(s["size"]) for n, s in packed[-1].body["segments"].items()}
+        segments = {n: s.size for n, s in packed[-1].body.segments.items()}
         items: dict[str, dict[str, str]] = {i.id: {} for i in self.plan.left}
         items |= {i.id: i.renamed if renamed else {} for i in self.plan.items}
         where = str(self.folder / PAYLOAD / name)
@@ -172,12 +171,12 @@ class ParcelCargo(ToldMove):
         """Return what was written to the medium, ``files`` too, and not read back from it yet."""
         top, known = self.folder / PAYLOAD, set[str]()
         for generation in self.results:
-            known |= generation.body["files"].keys() if "read back" in generation.body else set()
-        packed = {n: h for g in self.results for n, h in g.body.get("files", {}).items()}
+            known |= generation.body.files.keys() if generation.body.read_back else set()
+        packed = {n: h for g in self.results for n, h in g.body.files.items()}
         paths = {top / n: h for n, h in {**packed, **files}.items() if n not in known}
         return {path: sha256 for path, sha256 in paths.items() if path.exists()}
 
-    def _read_back(self, paths: Mapping[SafePath, str]) -> list[int]:
+    def _read_back(self, paths: Mapping[SafePath, str]) -> tuple[int, int]:
         """Read from the medium what was written to it; return how many files and bytes that were.
 
         Raises:
@@ -193,4 +192,4 @@ class ParcelCargo(ToldMove):
                     why="its SHA-256 differs when it is read again",
                     todo="Take another medium, and plan again into a parcel there.",
                 )
-        return [len(paths), sum(path.stat().st_size for path in paths)]
+        return len(paths), sum(path.stat().st_size for path in paths)

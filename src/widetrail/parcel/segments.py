@@ -12,6 +12,7 @@ from functools import partial
 from queue import SimpleQueue
 from threading import BoundedSemaphore, Thread
 
+from widetrail.formats.stored_values import Count, Sha256, Told
 from widetrail.machine import Entry
 from widetrail.machine.effects import Writing
 from widetrail.parcel.seal import Seal
@@ -23,6 +24,14 @@ PIECE = ".piece-"
 
 AHEAD = 4
 """Chunks that are read ahead of hashing and sealing, at most."""
+
+
+class StoredSegment(Told):
+    """A segment of the cargo: its bytes before it was sealed and as it lies there, its SHA-256."""
+
+    size: Count
+    stored: Count
+    sha256: Sha256
 
 
 class Segment:

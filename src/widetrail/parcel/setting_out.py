@@ -8,15 +8,15 @@ from contextlib import suppress
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
-from typing import Any
 
 from widetrail.errors import InputUnusable
 from widetrail.formats import digest
 from widetrail.formats.outside import SafePath
 from widetrail.machine import EffectFailed, Effects
 from widetrail.parcel.bag import PAYLOAD, close_bag, folder_mode_in, mode_in
+from widetrail.parcel.events import SET_OUT
 from widetrail.parcel.layout import CARD
-from widetrail.parcel.logbook import FOLDER, add_generation
+from widetrail.parcel.logbook import FOLDER, Entry, add_generation
 from widetrail.parcel.made_files import MADE
 from widetrail.parcel.parcel import Parcel
 from widetrail.parcel.seal import HEADER, KEY, Seal
@@ -84,18 +84,18 @@ def set_out(
         for loaded in recipes:
             path = folder / PAYLOAD / "recipes" / f"{loaded.id}{SUFFIX}"
             effects.put(path, loaded.text.encode(), mode)
-        chosen = (along.choices or Choices()).as_json()
+        chosen = (along.choices or Choices()).written()
         when = now.isoformat(timespec="seconds")
-        facts: dict[str, Any] = {"run": run, "plan": plan.id, "time": when, "choices": chosen}
+        entry = Entry(event=SET_OUT, run=run, plan=plan.id, time=when, choices=chosen)
         if along.card is not None:
             effects.put(folder / PAYLOAD / CARD, along.card, mode)
-            facts[CARD] = digest(along.card)
+            entry = entry.with_(card=digest(along.card))
         if sealed is not None:
             seal, key = sealed
-            facts["seal"] = {HEADER: digest(seal.header()), KEY: digest(key)}
+            entry = entry.with_(seal={HEADER: digest(seal.header()), KEY: digest(key)})
             effects.put(folder / HEADER, seal.header())
             effects.put(folder / KEY, key)
-        add_generation(folder, effects, (), "set out", facts)
+        add_generation(folder, effects, (), entry)
         close_bag(folder, effects, run, now, {})
     except Exception:
         if folder.is_dir():

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any
 
 from widetrail.errors import ParcelUnusable
 from widetrail.formats.outside import SafePath
@@ -22,6 +21,7 @@ from widetrail.parcel.events import (
 )
 from widetrail.parcel.logbook import Generation
 from widetrail.parcel.parcel_files import ParcelFiles
+from widetrail.parcel.seat_record import SeatRecord
 from widetrail.planning import Choices
 from widetrail.recipe import Station
 from widetrail.steps import Outcome, read_outcome
@@ -42,7 +42,7 @@ class ToldMove(ParcelFiles):
         """
         if generation.digest not in self._outcomes:
             found: dict[str, Outcome] = {}
-            for step, told in generation.body.get("steps", {}).items():
+            for step, told in generation.body.steps.items():
                 try:
                     found[step] = read_outcome(told)
                 except ValueError as error:
@@ -72,7 +72,7 @@ class ToldMove(ParcelFiles):
         steps: dict[str, Outcome] = {}
         for generation in self.generations:
             steps |= self._outcomes_in(generation)
-            for step in generation.body.get("again", ()):
+            for step in generation.body.again:
                 steps.pop(step, None)
         return steps
 
@@ -83,7 +83,7 @@ class ToldMove(ParcelFiles):
 
     def outcomes_of(self, leg: int) -> dict[str, Outcome]:
         """Return the newest outcome of each step over all walks that a leg took."""
-        mine = (g for g in self.results if g.body.get("leg") == leg)
+        mine = (g for g in self.results if g.body.leg == leg)
         return {step: o for g in mine for step, o in self._outcomes_in(g).items()}
 
     @property
@@ -91,27 +91,27 @@ class ToldMove(ParcelFiles):
         """The steps that are to be done again, each with the generation that says so."""
         steps: dict[str, str] = {}
         for generation in self.generations:
-            for step in generation.body.get("steps", {}):
+            for step in generation.body.steps:
                 steps.pop(step, None)
-            steps |= dict.fromkeys(generation.body.get("again", ()), generation.digest)
+            steps |= dict.fromkeys(generation.body.again, generation.digest)
         return steps
 
     @property
     def done_again(self) -> frozenset[str]:
         """The steps that were to be done again after they had come out well."""
-        return frozenset(s for g in self.generations for s in g.body.get("again", ()))
+        return frozenset(s for g in self.generations for s in g.body.again)
 
-    def seats(self, item: str) -> tuple[Mapping[str, Any], ...]:
+    def seats(self, item: str) -> tuple[SeatRecord, ...]:
         """Return what happened to the seat of a licence, oldest first, as its stations told."""
-        told = (r for g in self.generations for r in g.body.get("seats", ()))
-        return tuple(r for r in told if r["item"] == item)
+        told = (record for g in self.generations for record in g.body.seats)
+        return tuple(record for record in told if record.item == item)
 
     @property
     def proofs(self) -> dict[str, dict[str, str]]:
         """By item and loss, what its proof on new was missing when it was looked at last."""
         found: dict[str, dict[str, str]] = {}
         for generation in self.results:
-            for item, looked in generation.body.get("proofs", {}).items():
+            for item, looked in generation.body.proofs.items():
                 found.setdefault(item, {}).update(looked)
         return found
 
@@ -131,7 +131,7 @@ class ToldMove(ParcelFiles):
     def undone_at(self) -> Mapping[Station, str]:
         """The stations where the move was undone, as far as was told, with their machines."""
         told = (g.body for g in self.generations if g.event == UNDONE)
-        return {body["station"]: str(body["machine"]) for body in told}
+        return {body.station: body.machine for body in told if body.station}
 
     @property
     def newest(self) -> str:
@@ -142,7 +142,7 @@ class ToldMove(ParcelFiles):
         """Return every file of the cargo that the logbook ever named, with its SHA-256."""
         files: dict[str, str] = {}
         for generation in self.results:
-            files |= generation.body.get("files", {})
+            files |= generation.body.files
         return files
 
     @property
@@ -153,14 +153,16 @@ class ToldMove(ParcelFiles):
     @property
     def choices(self) -> Choices:
         """What the person chose when the plan was made."""
-        return Choices.from_json(self.generations[0].body["choices"])
+        written = self.generations[0].body.choices
+        assert written is not None, "the logbook was judged as it was read"
+        return written.choices
 
     def _packed(self) -> tuple[Generation, ...]:
         """Return the generation with the newest whole index, and those after it with more."""
         packed: list[Generation] = []
         for generation in reversed(self.results if not self.settled else ()):
-            if "index" in generation.body:
+            if generation.body.index is not None:
                 packed.append(generation)
-                if generation.body["whole"]:
+                if generation.body.whole:
                     break
         return tuple(reversed(packed))

@@ -4,13 +4,36 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any, Literal
+from typing import Literal
 
 from widetrail.errors import InputUnusable
 from widetrail.finding import Finder, Several, Unknown, find_application
 from widetrail.findings import did_you_mean
+from widetrail.formats.stored_values import Text, Told, Truth
 from widetrail.machine import Machine
 from widetrail.recipe import Item, Loaded
+
+Verdict = Literal["carry", "leave"]
+_VERDICTS: Mapping[str, Verdict] = {"carry": "carry", "leave": "leave"}
+ReleaseAfter = Literal["verifying", "packing"]
+
+
+class WrittenChoices(Told):
+    """What a person chose, as files hold it."""
+
+    only: tuple[Text, ...]
+    without: tuple[Text, ...]
+    parts: dict[Text, tuple[Text, ...]]
+    outside: dict[Text, Verdict]
+    release_after: ReleaseAfter
+    ask_programs: Truth
+
+    @property
+    def choices(self) -> Choices:
+        """The choices themselves."""
+        only, without = frozenset(self.only), frozenset(self.without)
+        asked = self.ask_programs
+        return Choices(only, without, self.parts, self.outside, self.release_after, asked)
 
 
 @dataclass(frozen=True, slots=True)
@@ -20,10 +43,10 @@ class Choices:
     only: frozenset[str] = frozenset()
     without: frozenset[str] = frozenset()
     parts: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
-    outside: Mapping[str, str] = field(default_factory=dict)
+    outside: Mapping[str, Verdict] = field(default_factory=dict)
     """Whether files that an item names elsewhere go along: ``carry`` or ``leave``."""
 
-    release_after: Literal["verifying", "packing"] = "verifying"
+    release_after: ReleaseAfter = "verifying"
     """When a licence may be released on old: when what was packed is verified on new, or, which
     saves trips and risks that it does not arrive, when it was read back from the medium."""
 
@@ -31,21 +54,16 @@ class Choices:
     """Whether readings may start the application's programs, on either machine, in planning and
     in walks, to read what they print."""
 
-    def as_json(self) -> dict[str, Any]:
-        """Return the choices as plain JSON values."""
-        parts = {name: list(values) for name, values in self.parts.items()}
-        chosen: dict[str, Any] = {"parts": parts, "outside": dict(self.outside)}
-        chosen |= {"release after": self.release_after, "ask programs": self.ask_programs}
-        return {"only": sorted(self.only), "without": sorted(self.without), **chosen}
-
-    @classmethod
-    def from_json(cls, facts: Mapping[str, Any]) -> Choices:
-        """Return the choices that ``as_json`` told."""
-        parts = {str(name): tuple(map(str, v)) for name, v in facts["parts"].items()}
-        outside = {str(item): str(verdict) for item, verdict in facts["outside"].items()}
-        only, without = frozenset(facts["only"]), frozenset(facts["without"])
-        asked = bool(facts["ask programs"])
-        return cls(only, without, parts, outside, facts["release after"], asked)
+    def written(self) -> WrittenChoices:
+        """Return the choices as files hold them."""
+        return WrittenChoices(
+            only=tuple(sorted(self.only)),
+            without=tuple(sorted(self.without)),
+            parts=dict(self.parts),
+            outside=dict(self.outside),
+            release_after=self.release_after,
+            ask_programs=self.ask_programs,
+        )
 
     def wants(self, item: str) -> bool:
         """Return whether the item ``recipe.item`` is to go."""
@@ -98,7 +116,7 @@ def read_choices(
     without: Iterable[str] = (),
     choose: Iterable[str] = (),
     outside: Iterable[str] = (),
-    release_after: Literal["verifying", "packing"] = "verifying",
+    release_after: ReleaseAfter = "verifying",
 ) -> Choices:
     """Read choices as a person gives them: ``item`` or ``recipe.item``, ``item.part=value,value``,
     ``item=carry`` or ``item=leave`` for what lies outside.
@@ -121,10 +139,11 @@ def read_choices(
             raise InputUnusable("this chooses nothing", where=text, todo=todo)
         full = _full(name, parts, "part")
         chosen[full] = (*chosen.get(full, ()), *(v.strip() for v in values.split(",")))
-    verdicts: dict[str, str] = {}
+    verdicts: dict[str, Verdict] = {}
     for text in outside:
-        name, _, verdict = text.partition("=")
-        if verdict not in ("carry", "leave"):
+        name, _, said = text.partition("=")
+        verdict = _VERDICTS.get(said)
+        if verdict is None:
             todo = "Write it like --outside recordings=carry, or =leave."
             raise InputUnusable("this chooses nothing", where=text, todo=todo)
         verdicts[_full(name, items, "item")] = verdict

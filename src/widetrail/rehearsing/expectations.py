@@ -5,11 +5,11 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from widetrail.finding import Unknown, find_application
 from widetrail.machine import FolderMachine
-from widetrail.planning import Plan
+from widetrail.planning import PassedOver, Plan
 from widetrail.recipe import Loaded
 from widetrail.rehearsing.rehearsal_file import (
     Differing,
@@ -19,6 +19,7 @@ from widetrail.rehearsing.rehearsal_file import (
     SameButFor,
     Screen,
 )
+from widetrail.steps import Noted
 from widetrail.walking import CheckLine, ItemReport, Report
 
 MOST_TOLD = 5
@@ -73,7 +74,7 @@ class Judge:
             yield from self._passed_over(name, expected, passed.get(name, ()))
 
     def _passed_over(
-        self, name: str, expected: ExpectedItem, found: Sequence[Any]
+        self, name: str, expected: ExpectedItem, found: Sequence[PassedOver]
     ) -> Iterator[Difference]:
         if expected.passed_over is None:
             return
@@ -133,7 +134,7 @@ class Judge:
             what = f"{name}.checks.{check}"
             if line.verdict != "holds":
                 yield self._one(what, f"to hold: {_plain(line.old)}", _both(line), "checks", check)
-            elif line.new in (0, [], ""):
+            elif line.new is not None and line.new.value in (0, (), ""):
                 wanted = "something, or that it is none said in expect"
                 empty = _plain(line.new)
                 yield self._one(what, wanted, f"{empty} = {empty}", "checks", check)
@@ -158,14 +159,14 @@ def _yes(value: bool) -> str:
     return "yes" if value else "no"
 
 
-def _plain(value: Any) -> str:
-    if isinstance(value, dict) and "by" in value:
-        return ", ".join(f"{part} {_plain(inner)}" for part, inner in value["by"].items())
-    if isinstance(value, dict):
-        return (
-            f"unknown ({value.get('unknown')})" if "unknown" in value else str(value.get("value"))
-        )
-    return ", ".join(map(str, value)) if isinstance(value, list) else str(value)
+def _plain(answer: Noted | None) -> str:
+    if answer is None:
+        return "not noted"
+    if answer.by is not None:
+        return ", ".join(f"{part} {_plain(inner)}" for part, inner in answer.by.items())
+    if answer.value is None:
+        return f"unknown ({answer.unknown})"
+    return ", ".join(answer.value) if isinstance(answer.value, tuple) else str(answer.value)
 
 
 def _told(value: object) -> str:
@@ -178,16 +179,18 @@ def _both(line: CheckLine) -> str:
     return f"{_plain(line.new)} ({_plain(line.old)} on old)"
 
 
-def _same(found: Any, wanted: object) -> bool:
-    """Return whether a value is what was wanted; one by part is its sum."""
-    if isinstance(found, dict) and "by" in found:
-        values = [one.get("value") for one in found["by"].values()]
+def _same(answer: Noted | None, wanted: object) -> bool:
+    """Return whether an answer is what was wanted; one by part is its sum."""
+    if answer is None:
+        return False
+    if answer.by is not None:
+        values = [one.value for one in answer.by.values()]
         numbers = [v for v in values if isinstance(v, int | float)]
         return len(numbers) == len(values) and sum(numbers) == wanted
-    if isinstance(found, list):
-        texts = [str(v) for v in found]
-        return texts == list(wanted) if isinstance(wanted, tuple) else texts == [str(wanted)]
-    return bool(found == wanted) or str(found) == str(wanted)
+    found = answer.value
+    if isinstance(found, tuple):
+        return found == wanted if isinstance(wanted, tuple) else found == (str(wanted),)
+    return found is not None and (found == wanted or str(found) == str(wanted))
 
 
 def _not_differing(wanted: Differing, line: CheckLine) -> str:
@@ -196,12 +199,8 @@ def _not_differing(wanted: Differing, line: CheckLine) -> str:
         right = line.verdict == "differs" and _same(line.new, wanted.differs)
         return "" if right else f"not to hold: {_told(wanted.differs)}"
     assert wanted.unknown is not None
-    told = " ".join(str(v["unknown"]) for v in (line.old, line.new) if _is_unknown(v))
+    told = " ".join(v.unknown for v in (line.old, line.new) if v is not None)
     return "" if told and re.search(wanted.unknown, told) else f"unknown: {wanted.unknown}"
-
-
-def _is_unknown(value: Any) -> bool:
-    return isinstance(value, dict) and "unknown" in value
 
 
 class Printed(NamedTuple):
@@ -265,8 +264,6 @@ def judge_machine(
             yield Difference(f"{name} on {station}", str(wanted), "the recipe has no such reading")
             continue
         answer = finder.reading(name)
-        value = None if isinstance(answer, Unknown) else answer.value
-        told = list(value) if isinstance(value, tuple) else value
-        if isinstance(answer, Unknown) or not _same(told, wanted):
+        if isinstance(answer, Unknown) or not _same(Noted(value=answer.value), wanted):
             where = loaded.spot("readings", name)
             yield Difference(f"{name} on {station}", _told(wanted), str(answer), where)

@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from widetrail.formats.texts import for_people
 from widetrail.reporting.html import make_page
+from widetrail.steps import Noted
 from widetrail.walking import Report
 
 _STYLE = """
@@ -83,17 +82,14 @@ def render_page(report: Report) -> str:
     )
 
 
-def show_answer(answer: Any) -> str:
+def show_answer(answer: Noted | None) -> str:
     """Return a noted answer for people: a value, or that it is unknown."""
-    if isinstance(answer, dict) and "by" in answer:
-        shown = (f"{part}: {show_answer(_one(value))}" for part, value in answer["by"].items())
-        return ", ".join(shown) or "none"
-    if isinstance(answer, dict):
-        return for_people(f"unknown: {answer.get('unknown', '')}")
-    if isinstance(answer, list):
-        return for_people(", ".join(map(str, answer)))
-    return "not noted" if answer is None else for_people(str(answer))
-
-
-def _one(answer: Any) -> Any:
-    return answer["value"] if isinstance(answer, dict) and "value" in answer else answer
+    if answer is None:
+        return "not noted"
+    if answer.by is not None:
+        return ", ".join(f"{part}: {show_answer(one)}" for part, one in answer.by.items()) or "none"
+    if answer.value is None:
+        return for_people(f"unknown: {answer.unknown}")
+    if isinstance(answer.value, tuple):
+        return for_people(", ".join(answer.value))
+    return for_people(str(answer.value))

@@ -3,18 +3,17 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from pathlib import Path
-from typing import Any, cast
 
 from widetrail.errors import MachineUnusable
 from widetrail.formats.outside import SafePath
 from widetrail.machine import Entry, Machine
-from widetrail.machine.moves import Move, carry_out, modes_of, read_moves, times_of
+from widetrail.machine.moves import Move, carry_out, modes_of, times_of
 from widetrail.machine.paths import base, join, parent
 from widetrail.machine.same_status import more_status
-from widetrail.steps.contexts import Record, Work
-from widetrail.steps.outcomes import Fact
+from widetrail.steps.contexts import Work
+from widetrail.steps.records import Changing, LetGo, Moves, PutBack, PuttingBack, Saved
 from widetrail.steps.run_storage import ASIDE, SAVED, STAGING, Room
 from widetrail.steps.step import Step
 from widetrail.steps.tree_writer import TreeWriter
@@ -27,27 +26,18 @@ def room_at(doing: Work, target: str, item: str) -> Room:
     return Room(doing.machine, doing.workroom, target, doing.slug(item))
 
 
-def move(step: Step, doing: Work, moves: list[Move], **facts: Fact) -> None:
-    """Write moves down, then make them."""
-    machine, told = doing.machine, [one.told() for one in moves]
+def move(step: Step, doing: Work, moves: Sequence[Move], aside: Sequence[str] = ()) -> None:
+    """Write moves down, and where what they put aside is kept, then make them."""
+    machine = doing.machine
     times, modes = times_of(machine, moves), modes_of(machine, moves)
-    doing.record("moves", step=step.id, moves=told, times=times, modes=modes, **facts)
+    kept = tuple(aside)
+    doing.record(Moves(step=step.id, moves=tuple(moves), times=times, modes=modes, aside=kept))
     carry_out(machine, moves, modes=modes)
 
 
-def move_again(doing: Work, record: Record) -> None:
+def move_again(doing: Work, record: Changing) -> None:
     """Make what is left to make of the moves that a record of the journal tells."""
-    carry_out(doing.machine, moves_of(record), modes=modes_in(record))
-
-
-def modes_in(record: Record) -> Mapping[str, int]:
-    """Return the modes that a record of the journal tells with its moves."""
-    return cast(Mapping[str, int], record.get("modes") or {})
-
-
-def moves_of(record: Record) -> list[Move]:
-    """Return the moves that a record of the journal tells."""
-    return read_moves(cast(Iterable[Sequence[str]], record["moves"]))
+    carry_out(doing.machine, record.moves, modes=record.modes)
 
 
 def save(step: Step, doing: Work, place: str) -> None:
@@ -67,8 +57,8 @@ def save(step: Step, doing: Work, place: str) -> None:
     machine = doing.machine
     there, room = machine.look(place), room_at(doing, place, step.item)
     times = times_of(machine, [Move("folder", "", place)])
-    missing = [m.target for m in missing_folders(machine, place)]
-    facts: dict[str, Fact] = {"place": place, "kept": "", "times": times, "missing": missing}
+    missing = tuple(m.target for m in missing_folders(machine, place))
+    saved = Saved(step=step.id, place=place, kept="", times=times, missing=missing)
     if there is not None:
         copy, kept = room.fresh(STAGING), room.fresh(SAVED)
         try:
@@ -77,16 +67,16 @@ def save(step: Step, doing: Work, place: str) -> None:
         except BaseException:
             room.clear(copy)
             raise
-        moves = [Move("out", place, kept), Move("into", copy, place)]
-        facts |= {"kept": kept, "moves": [m.told() for m in moves]}
-        facts["modes"] = modes_of(machine, moves)
-    doing.record("saved", step=step.id, **facts)
-    _exchange(doing, facts)
+        moves = (Move("out", place, kept), Move("into", copy, place))
+        modes = modes_of(machine, moves)
+        saved = saved.model_copy(update={"kept": kept, "moves": moves, "modes": modes})
+    doing.record(saved)
+    _exchange(doing, saved)
 
 
-def _exchange(doing: Work, saved: Record) -> None:
+def _exchange(doing: Work, saved: Saved) -> None:
     """Make what is left to make of the moves by which a place is kept and its copy put there."""
-    if saved["kept"]:
+    if saved.kept:
         move_again(doing, saved)
 
 
@@ -108,42 +98,38 @@ def put_back(step: Step, doing: Work, place: str) -> None:
     if saved is None:
         return
     room, machine = room_at(doing, place, step.item), doing.machine
-    if saved["kept"] and machine.look(str(saved["kept"])) is None:
-        doing.record("put back", step=step.id, place=place)  # it was refused: it is where it was
-        for _, copy, _ in cast(Sequence[Sequence[str]], saved["moves"])[1:]:
-            room.clear(copy)
+    if saved.kept and machine.look(saved.kept) is None:
+        doing.record(PutBack(step=step.id, place=place))  # it was refused: it is where it was
+        for copied in saved.moves[1:]:
+            room.clear(copied.source)
         return
-    moves = back_to(saved, room.fresh(ASIDE))
-    told = [one.told() for one in moves]
+    moves = tuple(back_to(saved, room.fresh(ASIDE)))
     modes = modes_of(machine, moves)
-    doing.record("putting back", step=step.id, place=place, moves=told, modes=modes)
+    doing.record(PuttingBack(step=step.id, place=place, moves=moves, modes=modes))
     _finish_putting_back(step, doing, place)
     room.tidy()
 
 
 def _finish_putting_back(step: Step, doing: Work, place: str) -> bool:
     """Make what is left to make of a putting back that was begun; return whether one was."""
-    mine = {"step": step.id, "place": place}
-    begun, ended = (
-        [r for r in doing.records(event) if mine.items() <= r.items()]
-        for event in ("putting back", "put back")
-    )
+    mine = step.id, place
+    begun = [r for r in doing.records(PuttingBack) if (r.step, r.place) == mine]
+    ended = [r for r in doing.records(PutBack) if (r.step, r.place) == mine]
     if len(begun) > len(ended):
         move_again(doing, begun[-1])
-        doing.record("put back", step=step.id, place=place)
+        doing.record(PutBack(step=step.id, place=place))
         return True
     return False
 
 
-def back_to(saved: Mapping[str, Any], away: str) -> list[Move]:
+def back_to(saved: Saved, away: str) -> list[Move]:
     """Return the moves by which a place gets back what was ``saved`` of it, if anything was.
 
     What is there goes ``away``, and so do the folders that were made above it.
     """
-    kept, place = str(saved["kept"]), str(saved["place"])
-    back = [Move("into", kept, place)] if kept else []
-    gone = [Move("unfolder", "", folder) for folder in reversed(saved["missing"])]
-    return [Move("out", place, away), *back, *gone]
+    back = [Move("into", saved.kept, saved.place)] if saved.kept else []
+    gone = [Move("unfolder", "", folder) for folder in reversed(saved.missing)]
+    return [Move("out", saved.place, away), *back, *gone]
 
 
 def keep_first(step: Step, doing: Work, place: str) -> str:
@@ -152,29 +138,26 @@ def keep_first(step: Step, doing: Work, place: str) -> str:
     Return where what was there before this run is kept, if the step's own copy is that.
     """
     saved = _saved(step, doing, place)
-    kept = str(saved["kept"]) if saved is not None else ""
-    steps = (str(r["step"]) for r in doing.records("saved") if r["place"] == place)
+    kept = saved.kept if saved is not None else ""
+    steps = (r.step for r in doing.records(Saved) if r.place == place)
     first = next(one for one in steps if _saved_by(one, doing, place) is not None)
     if not kept or first == step.id:
         return kept
-    doing.record("let go", step=step.id, place=place, kept=kept)
+    doing.record(LetGo(step=step.id, place=place, kept=kept))
     room_at(doing, place, step.item).clear(kept)
     return ""
 
 
-def _saved(step: Step, doing: Work, place: str) -> Record | None:
+def _saved(step: Step, doing: Work, place: str) -> Saved | None:
     """Return the newest record of what was saved for a step, unless it was put back since."""
     return _saved_by(step.id, doing, place)
 
 
-def _saved_by(step: str, doing: Work, place: str) -> Record | None:
-    mine = {"step": step, "place": place}
-    at = {
-        event: [r for r in doing.records(event) if mine.items() <= r.items()]
-        for event in ("saved", "put back")
-    }
-    count = {event: len(records) for event, records in at.items()}
-    return at["saved"][-1] if count["saved"] > count["put back"] else None
+def _saved_by(step: str, doing: Work, place: str) -> Saved | None:
+    mine = step, place
+    kept = [r for r in doing.records(Saved) if (r.step, r.place) == mine]
+    given_back = [r for r in doing.records(PutBack) if (r.step, r.place) == mine]
+    return kept[-1] if len(kept) > len(given_back) else None
 
 
 def _copy(doing: Work, place: str, there: Entry, copy: str) -> None:

@@ -88,7 +88,7 @@ def judge(check: Check, old: Noted | None, new: Noted | None) -> Verdict:
         return "holds" if before == after else "differs"
     if isinstance(before, int | float) and isinstance(after, int | float):
         return "holds" if after >= before else "differs"
-    if isinstance(before, list) and isinstance(after, list):
+    if isinstance(before, tuple) and isinstance(after, tuple):
         return "holds" if all(v in after for v in before) else "differs"
     return "unknown"
 

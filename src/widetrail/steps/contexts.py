@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from datetime import datetime
-from typing import Any, Protocol
+from typing import Protocol, TypeVar
 
 from widetrail.finding import Atlas, Finder
 from widetrail.finding.stores import StoreKind
@@ -19,13 +19,14 @@ from widetrail.recipe import Item, Route
 from widetrail.recipe.models import Application
 from widetrail.recipe.settings import Settings
 from widetrail.steps.cargo import Packed, Packing
-from widetrail.steps.outcomes import Fact, Noted
+from widetrail.steps.outcomes import Noted
 from widetrail.steps.people import Asked, Onlooker, Task
+from widetrail.steps.records import Record, StepRecord
 from widetrail.steps.seats import Seats
 from widetrail.steps.step import Step, WrittenAt
 
-Record = Mapping[str, Any]
-"""A record of a station's journal: its event, and what that tells."""
+R = TypeVar("R", bound=Record)
+T = TypeVar("T", bound=StepRecord)
 
 
 class Work(Protocol):
@@ -53,16 +54,16 @@ class Work(Protocol):
     def slug(self, item: str) -> str:
         """Return a name for the item that any volume can hold."""
 
-    def record(self, event: str, **facts: Fact) -> None:
+    def record(self, record: Record) -> None:
         """Write a record to the station's journal and make it durable."""
 
-    def recorded(self, event: str, step: str) -> Record | None:
+    def recorded(self, event: type[T], step: str) -> T | None:
         """Return the newest record of that event and step in the station's journal.
 
-        ``at`` in it is its place in the journal: what came later has a higher one.
+        Its ``at`` is its place in the journal: what came later has a higher one.
         """
 
-    def records(self, event: str) -> tuple[Record, ...]:
+    def records(self, event: type[R]) -> tuple[R, ...]:
         """Return every record of that event in the station's journal, oldest first."""
 
     def put_there(self) -> tuple[str, ...]:

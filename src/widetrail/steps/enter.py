@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Mapping
-from typing import ClassVar, Literal, Protocol
+from typing import Literal, Protocol
 
 from widetrail.errors import Halted, WentWrong
 from widetrail.finding.atlas import Elsewhere, NotUnderstood, Rewritten, Unsayable
@@ -33,8 +33,9 @@ from widetrail.recipe import Existing
 from widetrail.recipe.decisions import MET
 from widetrail.recipe.templates import plain
 from widetrail.steps.contexts import Cargo, OfItem, Paths, Work
-from widetrail.steps.kind import Act, StepRecord, Touched
+from widetrail.steps.kind import Act, Touched
 from widetrail.steps.outcomes import Done, Facts, Failed, Outcome, Remark, remarks
+from widetrail.steps.records import StepRecord, ValuesSaved
 from widetrail.steps.replacing import put_file, put_values
 from widetrail.steps.step import Step, WrittenAt
 
@@ -72,7 +73,11 @@ class EnterFacts(Facts):
     paths_rewritten: Count = 0
 
 
-class _Entered(StepRecord):
+class Entered(StepRecord):
+    """An item's values were entered."""
+
+    event = "entered"
+
     facts: EnterFacts
 
 
@@ -81,7 +86,7 @@ class Enter(Act[EnterStep, Has]):
 
     step = EnterStep
     facts = EnterFacts
-    records: ClassVar = {"entered": _Entered}
+    records = (Entered,)
     needs_closed = True
     places = True
 
@@ -95,9 +100,9 @@ class Enter(Act[EnterStep, Has]):
         return f"enter the values of {step.item} at {place}; {what}{starts}"
 
     def do(self, step: EnterStep, doing: Has) -> Outcome:
-        entered = doing.recorded("entered", step.id)
+        entered = doing.recorded(Entered, step.id)
         if entered is not None:
-            return Done(EnterFacts.model_validate(entered["facts"]))
+            return Done(entered.facts)
         doing.await_closed(step.item)
         kind = doing.store(step.item)
         assert kind is not None
@@ -106,7 +111,7 @@ class Enter(Act[EnterStep, Has]):
         except (Unreadable, Unwritable) as error:
             todo = "Look at what is there; it is as it was."
             return Failed(f"{doing.pinned(step.item)} {error}", todo)
-        doing.record("entered", step=step.id, facts=facts.plain())
+        doing.record(Entered(step=step.id, facts=facts))
         return Done(facts)
 
 
@@ -175,7 +180,7 @@ class _Entering:
     ) -> dict[str, str | None]:
         """Return what is set and what goes, as ``existing`` says."""
         existing = self._step.existing
-        begun = self._doing.recorded("values saved", self._step.id) is not None
+        begun = self._doing.recorded(ValuesSaved, self._step.id) is not None
         if existing == "stop" and any(map(is_value, there)) and not begun:
             raise Halted(
                 "something is there already",

@@ -7,16 +7,14 @@ back one kind of step of a plan. Most kinds that recipes know are both.
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from typing import ClassVar, Generic, NamedTuple, TypeVar
 
-from pydantic import BaseModel
-
-from widetrail.formats.stored_values import Text
 from widetrail.recipe.settings import Settings
 from widetrail.recipe.templates import braces, plain
-from widetrail.steps.contexts import OfItem, Record
+from widetrail.steps.contexts import OfItem
 from widetrail.steps.outcomes import Facts, Outcome
+from widetrail.steps.records import Record
 from widetrail.steps.step import Step, Unfolding
 from widetrail.steps.undo import UndoAct, WayBack, undo_record
 
@@ -36,12 +34,6 @@ class Touched(NamedTuple):
     told: bool = True
     taken: bool = False
     holds_cargo: bool = False
-
-
-class StepRecord(BaseModel):
-    """What every record of the journal holds that is about a step."""
-
-    step: Text
 
 
 class Rule(ABC, Generic[R]):
@@ -70,8 +62,8 @@ class Act(ABC, Generic[S, C]):
     facts: ClassVar[type[Facts]] = Facts
     """The model of what is known once it was done."""
 
-    records: ClassVar[Mapping[str, type[BaseModel]]] = {}
-    """The events of the journal that are its own, with the model of what each holds."""
+    records: ClassVar[tuple[type[Record], ...]] = ()
+    """The records of the journal that are its own."""
 
     needs_closed: ClassVar[bool] = False
     """Whether the application must be closed while it is done."""
@@ -116,12 +108,12 @@ class Act(ABC, Generic[S, C]):
             if not braces(path):
                 yield Touched(plain(path))
 
-    def undo(self, record: Record, at: int, way: WayBack) -> Iterator[UndoAct]:
+    def undo(self, record: Record, way: WayBack) -> Iterator[UndoAct]:
         """Give the acts that take back what a record of the journal tells of such a step.
 
-        ``at`` is its place in the journal, which is gone through from its newest record on.
+        The journal is gone through from its newest record on.
         """
-        yield from undo_record(record, at, way)
+        yield from undo_record(record, way)
 
     def left_after_undo(self, words: str, *, loose: bool) -> str:
         """Return what of such a step is not taken back, or an empty text.

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any, ClassVar, Literal
+from typing import ClassVar, Literal
 
 from pydantic import Field
 
@@ -95,14 +95,19 @@ class Facts(Model):
 class Noted(Model):
     """A reading as it was taken: its value, why it is unknown, or an answer for each part."""
 
-    value: Any = None
+    value: str | int | float | bool | tuple[Text, ...] | None = None
     unknown: Text = ""
     by: dict[Text, Noted] | None = None
 
     @property
     def is_known(self) -> bool:
         """Whether there is a value."""
-        return "value" in self.model_fields_set
+        return self.value is not None
+
+    def plain(self) -> Fact:
+        """Return it as a plain JSON value: what it is, or else what is known of it."""
+        told: Fact = self.model_dump(mode="json", exclude_unset=True)
+        return self.value if self.is_known else told
 
 
 @dataclass(frozen=True, slots=True)
@@ -150,10 +155,12 @@ class Waits:
 
 Outcome = Done | Failed | Waits
 
-_STATES: Mapping[type, str] = {Done: "done", Failed: "failed", Waits: "waits"}
+State = Literal["done", "failed", "waits"]
+
+_STATES: Mapping[type, State] = {Done: "done", Failed: "failed", Waits: "waits"}
 
 
-def state_of(outcome: Outcome) -> str:
+def state_of(outcome: Outcome) -> State:
     """Return the code of how a step came out: ``done``, ``failed`` or ``waits``."""
     return _STATES[type(outcome)]
 
@@ -162,18 +169,19 @@ class WrittenOutcome(Model):
     """An outcome as files hold it, with the kind of its step, which says what its facts are."""
 
     kind: Text
-    state: Literal["done", "failed", "waits"]
+    state: State
     reason: Text = ""
     todo: Text = ""
-    facts: dict[Text, Any] = Field(default_factory=dict)
+    facts: dict[Text, object] = Field(default_factory=dict)
 
 
-def write_outcome(kind: str, outcome: Outcome) -> dict[str, Fact]:
-    """Return the outcome of a step of a kind as plain JSON values."""
-    told: dict[str, Fact] = {"kind": kind, "state": state_of(outcome)}
-    if not isinstance(outcome, Done):
-        told |= {"reason": outcome.reason, "todo": outcome.todo}
-    return {**told, "facts": outcome.facts.plain()}
+def write_outcome(kind: str, outcome: Outcome) -> WrittenOutcome:
+    """Return the outcome of a step of a kind as files hold it."""
+    facts, state = outcome.facts.plain(), state_of(outcome)
+    if isinstance(outcome, Done):
+        return WrittenOutcome(kind=kind, state=state, facts=facts)
+    reason, todo = outcome.reason, outcome.todo
+    return WrittenOutcome(kind=kind, state=state, reason=reason, todo=todo, facts=facts)
 
 
 def outcome_of(written: WrittenOutcome, facts: Facts) -> Outcome:
@@ -185,10 +193,3 @@ def outcome_of(written: WrittenOutcome, facts: Facts) -> Outcome:
             return Failed(written.reason, written.todo, facts)
         case "waits":
             return Waits(written.reason, written.todo, facts)
-
-
-def is_well_done(record: Mapping[str, Any]) -> bool:
-    """Return whether a record of a journal tells that a step came out well."""
-    if record["event"] != "step done":
-        return False
-    return WrittenOutcome.model_validate(record["outcome"]).state == "done"

@@ -32,6 +32,8 @@ from widetrail.recipe import Globs
 from widetrail.steps.cargo import CargoEntry
 from widetrail.steps.contexts import Cargo, OfItem, Paths, Work
 from widetrail.steps.outcomes import Remark, remarks
+from widetrail.steps.publish_step import Staged
+from widetrail.steps.records import StepRecord
 from widetrail.steps.step import Step, WrittenAt
 
 
@@ -50,6 +52,14 @@ class RewrittenPaths(Model):
     remarks: tuple[Remark, ...] = ()
 
 
+class PathsRewritten(StepRecord):
+    """The paths in an item's staged files were made right."""
+
+    event = "rewritten"
+
+    facts: RewrittenPaths
+
+
 def make_paths_right(
     step: Step,
     doing: Has,
@@ -66,12 +76,12 @@ def make_paths_right(
     """
     if not doing.written(step.item):
         return RewrittenPaths()
-    done, ready = doing.recorded("rewritten", step.id), doing.recorded("staged", step.id)
-    if done is not None and ready is not None and int(str(done["at"])) > int(str(ready["at"])):
-        return RewrittenPaths.model_validate(done["facts"])
+    done, ready = doing.recorded(PathsRewritten, step.id), doing.recorded(Staged, step.id)
+    if done is not None and ready is not None and done.at > ready.at:
+        return done.facts
     work = _Work(step, doing, staged, target, came_as, single)
     work.do()
-    doing.record("rewritten", step=step.id, facts=work.told.model_dump(mode="json"))
+    doing.record(PathsRewritten(step=step.id, facts=work.told))
     return work.told
 
 

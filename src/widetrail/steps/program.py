@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Any, ClassVar, Literal, Protocol
+from typing import Any, Literal, Protocol
 
 from widetrail.finding import Found, Several
 from widetrail.formats.stored_values import Text
@@ -13,9 +13,10 @@ from widetrail.recipe.text_types import Name
 from widetrail.steps.backup import put_back, save
 from widetrail.steps.commands import show_command
 from widetrail.steps.contexts import OfItem, People, Programs, Work
-from widetrail.steps.kind import Act, Rule, StepRecord
+from widetrail.steps.kind import Act, Rule
 from widetrail.steps.outcomes import Done, Facts, Failed, Outcome
 from widetrail.steps.people import Task
+from widetrail.steps.records import Saved, StepRecord
 from widetrail.steps.step import Step, Unfolding
 
 
@@ -146,13 +147,25 @@ class FirstStartFacts(Facts):
     was_made: bool = False
 
 
+class FirstStarting(StepRecord):
+    """A program is going to be started for the first time."""
+
+    event = "first starting"
+
+
+class FirstStarted(StepRecord):
+    """A program was started for the first time, and closed."""
+
+    event = "first started"
+
+
 class FirstStart(Rule[FirstStartSettings], Act[FirstStartStep, Has]):
     """Has the program make a place that is not there yet."""
 
     settings = FirstStartSettings
     step = FirstStartStep
     facts = FirstStartFacts
-    records: ClassVar = {"first starting": StepRecord, "first started": StepRecord}
+    records = (FirstStarting, FirstStarted)
     makes_known = True
     brings_about = True
 
@@ -168,8 +181,8 @@ class FirstStart(Rule[FirstStartSettings], Act[FirstStartStep, Has]):
         return _with_commands(told, step)
 
     def clear_cut(self, step: FirstStartStep, doing: Has) -> None:
-        begun = doing.recorded("first starting", step.id) is not None
-        ended = doing.recorded("first started", step.id) is not None
+        begun = doing.recorded(FirstStarting, step.id) is not None
+        ended = doing.recorded(FirstStarted, step.id) is not None
         if begun and not ended and doing.open_signs(step.item):
             _close(step, doing)
 
@@ -179,16 +192,16 @@ class FirstStart(Rule[FirstStartSettings], Act[FirstStartStep, Has]):
             Done(FirstStartFacts(place=place, was_made=made)) for made in (False, True)
         )
         path = doing.finder(step.item).path(f"{{{place}}}")
-        if doing.recorded("first started", step.id) is not None:
+        if doing.recorded(FirstStarted, step.id) is not None:
             return was_made
-        if path and doing.recorded("saved", step.id) is not None:
+        if path and doing.recorded(Saved, step.id) is not None:
             put_back(step, doing, path)  # a walk that was cut off had begun it: it may be half made
         if _there(step, doing, place):
             return was_there
         doing.await_closed(step.item)
         if path:
             save(step, doing, path)
-        doing.record("first starting", step=step.id)
+        doing.record(FirstStarting(step=step.id))
         opened = _open(step, doing)
         if isinstance(opened, Failed):
             return opened
@@ -204,7 +217,7 @@ class FirstStart(Rule[FirstStartSettings], Act[FirstStartStep, Has]):
         if isinstance(closed, Failed):
             return closed
         doing.settle_down([path] if path else [], step.item)
-        doing.record("first started", step=step.id)
+        doing.record(FirstStarted(step=step.id))
         return was_made
 
 

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import suppress
-from typing import ClassVar
 
 from widetrail.errors import Halted
 from widetrail.finding import Selection
@@ -21,30 +20,25 @@ from widetrail.machine.own_folders import own_below
 from widetrail.machine.paths import base, join
 from widetrail.recipe.decisions import MET
 from widetrail.recipe.templates import braces, plain
-from widetrail.steps.backup import beside, missing_folders, modes_in, moves_of, room_at
+from widetrail.steps.backup import beside, missing_folders, room_at
 from widetrail.steps.contexts import OfItem
-from widetrail.steps.kind import Act, StepRecord, Touched
+from widetrail.steps.kind import Act, Touched
 from widetrail.steps.outcomes import Done, Outcome, Remark, remarks
-from widetrail.steps.pathways import RewrittenPaths, make_paths_right
+from widetrail.steps.pathways import PathsRewritten, make_paths_right
 from widetrail.steps.publish_step import (
     EXISTING,
     Has,
+    Placing,
+    Published,
     PublishFacts,
     PublishStep,
     Staged,
     StagedSoFar,
-    WithPath,
+    StagingBegun,
 )
+from widetrail.steps.records import Appeared
 from widetrail.steps.run_storage import ASIDE, Room
 from widetrail.steps.staging import Staging
-
-
-class _Published(StepRecord):
-    facts: PublishFacts
-
-
-class _PathsRewritten(StepRecord):
-    facts: RewrittenPaths
 
 
 class Publish(Act[PublishStep, Has]):
@@ -52,13 +46,7 @@ class Publish(Act[PublishStep, Has]):
 
     step = PublishStep
     facts = PublishFacts
-    records: ClassVar = {
-        "staging": WithPath,
-        "staged so far": StagedSoFar,
-        "staged": Staged,
-        "published": _Published,
-        "rewritten": _PathsRewritten,
-    }
+    records = (StagingBegun, StagedSoFar, Staged, Placing, Published, PathsRewritten)
     needs_closed = True
     places = True
 
@@ -73,9 +61,9 @@ class Publish(Act[PublishStep, Has]):
         return f"put {step.item} in place at {where}; {EXISTING[step.existing]}"
 
     def do(self, step: PublishStep, doing: Has) -> Outcome:
-        published = doing.recorded("published", step.id)
+        published = doing.recorded(Published, step.id)
         if published is not None:
-            return Done(PublishFacts.model_validate(published["facts"]))
+            return Done(published.facts)
         return _Publishing(step, doing).do()
 
 
@@ -94,14 +82,13 @@ class _Publishing(Staging):
         doing, step = self._doing, self._step
         room = room_at(doing, self._target, step.item)
         doing.await_closed(step.item)
-        begun = doing.recorded("moves", step.id)
+        begun = doing.recorded(Placing, step.id)
         staged = self._staged(room)
         doing.await_closed(step.item)
         if begun is None:
             moves, modes = self._decided(staged, room)
         else:
-            moves, modes = moves_of(begun), modes_in(begun)
-            self._facts = PublishFacts.model_validate(begun["facts"])
+            moves, modes, self._facts = begun.moves, begun.modes, begun.facts
         try:
             carry_out(doing.machine, moves, lambda path: self._appeared(path, room), modes)
         except Halted:
@@ -112,14 +99,14 @@ class _Publishing(Staging):
             raise
         self._tell(remarks("open_to_others", self._opened(moves)))
         self._put_aside(moves, join(room.home, ASIDE))
-        doing.record("published", step=step.id, facts=self._facts.plain())
+        doing.record(Published(step=step.id, facts=self._facts))
         room.clear(staged)
         return Done(self._facts)
 
-    def _decided(self, staged: str, room: Room) -> tuple[list[Move], Mapping[str, int]]:
+    def _decided(self, staged: str, room: Room) -> tuple[tuple[Move, ...], Mapping[str, int]]:
         """Decide where all comes, make its paths right, and write the moves down."""
         doing, step = self._doing, self._step
-        moves = self._planned(staged, room)
+        moves = tuple(self._planned(staged, room))
         names = {"came_as": self._came_as, "beside": tuple(self._beside)}
         self._facts = self._facts.model_copy(
             update={**names, "passed_by": tuple(self._passed_by), "to": self._target}
@@ -130,16 +117,15 @@ class _Publishing(Staging):
         self._facts = self._facts.model_copy(update={"paths_rewritten": right.count})
         self._tell(right.remarks)
         times, modes = times_of(doing.machine, moves), modes_of(doing.machine, moves)
-        told = [move.told() for move in moves]
-        facts = self._facts.plain()
-        doing.record("moves", step=step.id, moves=told, times=times, modes=modes, facts=facts)
+        about = Placing(step=step.id, moves=moves, times=times, modes=modes, facts=self._facts)
+        doing.record(about)
         return moves, modes
 
     def _tell(self, more: tuple[Remark, ...]) -> None:
         known = self._facts.remarks
         self._facts = self._facts.model_copy(update={"remarks": (*known, *more)})
 
-    def _opened(self, moves: list[Move]) -> list[str]:
+    def _opened(self, moves: Sequence[Move]) -> list[str]:
         """Give a place that was made here the mode, times and attributes that old's has.
 
         One that was there keeps its own; it is returned where others may read it, who could not on
@@ -164,9 +150,9 @@ class _Publishing(Staging):
 
     def _planned(self, staged: str, room: Room) -> list[Move]:
         """Return the moves that bring what is staged into place, as ``existing`` says."""
-        told = self._doing.recorded("staged", self._step.id)
-        if told is not None:
-            self._facts = PublishFacts.model_validate(told["facts"])
+        ready = self._doing.recorded(Staged, self._step.id)
+        if ready is not None:
+            self._facts = ready.facts
         existing, machine, item = self._step.existing, self._doing.machine, self._step.item
         own = own_below(machine, self._target)
         shared = self._step.shared or bool(own)
@@ -279,14 +265,13 @@ class _Publishing(Staging):
         if self._step.existing == "stop":
             raise self._stopped()
         away = room.fresh(ASIDE)
-        move = Move("out", path, away)
-        self._doing.record("appeared", step=self._step.id, moves=[move.told()], times={})
+        self._doing.record(Appeared(step=self._step.id, moves=(Move("out", path, away),)))
         return away
 
-    def _put_aside(self, moves: list[Move], aside: str) -> None:
+    def _put_aside(self, moves: Sequence[Move], aside: str) -> None:
         """Tell where what was there before is kept, and what had appeared meanwhile."""
-        later = [r for r in self._doing.records("appeared") if r["step"] == self._step.id]
-        appeared = [move for r in later for move in moves_of(r)]
+        later = [r for r in self._doing.records(Appeared) if r.step == self._step.id]
+        appeared = [move for r in later for move in r.moves]
         out = [move for move in [*moves, *appeared] if move.kind == "out"]
         tops = (move.target[len(aside) + 1 :].split("/")[0] for move in out)
         kept = dict.fromkeys(join(aside, top) for top in tops)

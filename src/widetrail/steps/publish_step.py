@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import Literal, Protocol
 
 from pydantic import Field
@@ -9,8 +10,8 @@ from pydantic import Field
 from widetrail.formats.stored_values import Count, Text
 from widetrail.recipe import Existing
 from widetrail.steps.contexts import Cargo, OfItem, Paths, Work
-from widetrail.steps.kind import StepRecord
 from widetrail.steps.outcomes import Facts
+from widetrail.steps.records import Moves, StepRecord
 from widetrail.steps.step import Step
 
 
@@ -58,15 +59,50 @@ class PublishFacts(Facts):
     paths_rewritten: Count = 0
 
 
-class WithPath(StepRecord):
+class _WithPath(StepRecord):
     path: Text
 
+    def paths(self) -> Iterator[str]:
+        """Give every path that it names."""
+        yield self.path
 
-class StagedSoFar(WithPath):
+
+class StagingBegun(_WithPath):
+    """An item is made ready in a folder."""
+
+    event = "staging"
+
+
+class StagedSoFar(_WithPath):
+    """So many entries of an item are ready, durable and verified."""
+
+    event = "staged so far"
+
     count: Count
 
 
-class Staged(WithPath):
+class Staged(_WithPath):
+    """All of an item is ready."""
+
+    event = "staged"
+
+    facts: PublishFacts
+
+
+class Placing(Moves):
+    """The moves that bring an item into its place, with what is known of it by then."""
+
+    event = "placing"
+
+    facts: PublishFacts
+
+
+class Published(StepRecord):
+    """An item is in its place."""
+
+    event = "published"
+    ends_moves = True
+
     facts: PublishFacts
 
 

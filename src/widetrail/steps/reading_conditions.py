@@ -99,9 +99,7 @@ def old_value(doing: Has, item: str, name: str) -> Known | Unknown:
 
 
 def _known(noted: Noted) -> Known | Unknown:
-    if not noted.is_known:
-        return Unknown(noted.unknown)
-    return Known(tuple(noted.value) if isinstance(noted.value, list) else noted.value)
+    return Unknown(noted.unknown) if noted.value is None else Known(noted.value)
 
 
 def shown(name: str) -> str:

@@ -15,6 +15,7 @@ from widetrail.steps.backup import move, move_again, room_at
 from widetrail.steps.contexts import OfItem, Work
 from widetrail.steps.kind import Act, Rule
 from widetrail.steps.outcomes import Done, Facts, Failed, Outcome
+from widetrail.steps.records import Moves
 from widetrail.steps.run_storage import ASIDE
 from widetrail.steps.step import Step, Unfolding
 
@@ -63,10 +64,10 @@ class Remove(Rule[RemoveSettings], Act[RemoveStep, Has]):
 
     def do(self, step: RemoveStep, doing: Has) -> Outcome:
         machine, path = doing.machine, doing.fill(step, step.path)
-        before = doing.recorded("moves", step.id)
+        before = doing.recorded(Moves, step.id)
         if before is not None:
             move_again(doing, before)
-            return Done(RemoveFacts(removed=path, put_aside=(str(before["aside"]),)))
+            return Done(RemoveFacts(removed=path, put_aside=before.aside))
         ours = doing.put_there()
         if not any(is_within(path, place, machine.platform) for place in ours):
             todo = "Remove it by hand if it is not wanted."

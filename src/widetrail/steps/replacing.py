@@ -9,7 +9,7 @@ from widetrail.finding.stores import Store
 from widetrail.machine.moves import Move
 from widetrail.steps.backup import missing_folders, move, move_again, room_at
 from widetrail.steps.contexts import Work
-from widetrail.steps.outcomes import Fact
+from widetrail.steps.records import Moves, ValuesSaved, ValuesSaving
 from widetrail.steps.run_storage import ASIDE, SAVED, STAGING, Room
 from widetrail.steps.step import Step
 
@@ -46,13 +46,11 @@ def put_file(
 
 def put_again(step: Step, doing: Work) -> list[str] | None:
     """Go on where a walk was cut off that put a file; ``None`` where none was."""
-    before = doing.recorded("moves", step.id)
+    before = doing.recorded(Moves, step.id)
     if before is None:
         return None
     move_again(doing, before)
-    aside = before["aside"]
-    assert isinstance(aside, list)
-    return [str(path) for path in aside]
+    return list(before.aside)
 
 
 def put_values(
@@ -64,19 +62,18 @@ def put_values(
 ) -> list[str]:
     """Change a store, with what it held kept first; return where that is."""
     effects = doing.machine.effects
-    saving, saved = (doing.recorded(e, step.id) for e in ("values saving", "values saved"))
+    saving, saved = doing.recorded(ValuesSaving, step.id), doing.recorded(ValuesSaved, step.id)
     if saved is None and changes:
         room = Room(doing.machine, doing.workroom, doing.workroom, doing.slug(step.item))
-        path = str(saving["kept"]) if saving is not None else room.fresh(SAVED)
-        told: Fact = {"kind": store.kind, "place": store.place}
+        path = saving.kept if saving is not None else room.fresh(SAVED)
         if saving is None:
-            doing.record("values saving", step=step.id, kept=path, store=told)
+            doing.record(ValuesSaving(step=step.id, kept=path, store=store.kind, place=store.place))
         host = doing.machine.host(path)
         if host.exists():  # a walk was cut off here, before it changed anything
             effects.remove_file(host)
         effects.keep_private(host.parent)
         effects.put(host, json.dumps({n: before.get(n) for n in changes}).encode(), 0o600)
-        doing.record("values saved", step=step.id, kept=path)
+        doing.record(ValuesSaved(step=step.id, kept=path))
     store.change(changes)
-    kept = doing.recorded("values saved", step.id)
-    return [str(kept["kept"])] if kept is not None else []
+    kept = doing.recorded(ValuesSaved, step.id)
+    return [kept.kept] if kept is not None else []

@@ -12,6 +12,7 @@ from widetrail.steps.backup import move, move_again
 from widetrail.steps.contexts import Evidence, OfItem, Work
 from widetrail.steps.kind import Act
 from widetrail.steps.outcomes import Done, Facts, Failed, Outcome
+from widetrail.steps.records import Moves
 from widetrail.steps.step import Step
 
 
@@ -48,7 +49,7 @@ class Retire(Act[RetireStep, Has]):
     def do(self, step: RetireStep, doing: Has) -> Outcome:
         machine, place = doing.machine, doing.pinned(step.item)
         to = join(parent(place), base(doing.fill(step, step.renamed)))
-        before = doing.recorded("moves", step.id)
+        before = doing.recorded(Moves, step.id)
         if before is not None:
             move_again(doing, before)
             return Done(RetireFacts(renamed=to))

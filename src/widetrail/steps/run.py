@@ -16,12 +16,21 @@ from widetrail.recipe.templates import Brace, literal, parse_template, plain
 from widetrail.steps.backup import keep_first, put_back, save
 from widetrail.steps.command_outcome import last_lines, said, trouble_of, values_told
 from widetrail.steps.commands import refuse_option, show_command
-from widetrail.steps.contexts import Record
 from widetrail.steps.kind import Act, Rule
 from widetrail.steps.outcomes import Done, Failed, Outcome
 from widetrail.steps.people import Asked
 from widetrail.steps.reading_conditions import holding, missing, unlike_reading
-from widetrail.steps.run_records import ended_well, place_of, was_run
+from widetrail.steps.records import Record
+from widetrail.steps.run_records import (
+    RECORDS,
+    Ended,
+    RunBegun,
+    RunEnded,
+    RunStarted,
+    UndoneBy,
+    ended_well,
+    was_run,
+)
 from widetrail.steps.run_settings import Has, RunFacts, RunSettings, RunStep
 from widetrail.steps.seat_runs import Statuses, named, run_for_seat
 from widetrail.steps.step import Step, Unfolding
@@ -34,6 +43,7 @@ class Run(Rule[RunSettings], Act[RunStep, Has]):
     settings = RunSettings
     step = RunStep
     facts = RunFacts
+    records = RECORDS
     takes_over = True
     makes_known = True
     moves_data = True
@@ -66,13 +76,13 @@ class Run(Rule[RunSettings], Act[RunStep, Has]):
     def undone_by(self, step: RunStep) -> tuple[str, ...]:
         return step.undone_by
 
-    def undo(self, record: Record, at: int, way: WayBack) -> Iterator[UndoAct]:
-        if record["event"] != "undone by":
-            yield from super().undo(record, at, way)
-        elif way.is_newest(record, at):
-            step, fate = record["step"], way.fate(record["step"])
+    def undo(self, record: Record, way: WayBack) -> Iterator[UndoAct]:
+        if not isinstance(record, UndoneBy):
+            yield from super().undo(record, way)
+        elif way.is_newest(record):
+            step, fate = record.step, way.fate(record.step)
             if fate == "ours" or (fate == "unknown" and step in way.sure):
-                yield UndoAct(command=tuple(record["command"]))
+                yield UndoAct(command=record.command)
 
     def left_after_undo(self, words: str, *, loose: bool) -> str:
         return f"whatever this did (it says that it changes nothing): {words}" if loose else ""
@@ -202,14 +212,14 @@ class _Run:
         env = {name: doing.fill(step, value) for name, value in step.env.items()}
         # what is filled in last is known first: nothing may halt between journal and start
         doing.command(step, step.command)
-        doing.record("run begun", step=step.id)
+        doing.record(RunBegun(step=step.id))
         if step.undone_by:
             program, arguments = doing.command(step, step.undone_by)
-            back, before = [program, *arguments], self._is_done()
-            doing.record("undone by", step=step.id, command=list(back), before=before)
+            back, before = (program, *arguments), self._is_done()
+            doing.record(UndoneBy(step=step.id, command=back, before=before))
 
         def began(pid: int, started: float) -> None:
-            doing.record("run started", step=step.id, pid=pid, started=started)
+            doing.record(RunStarted(step=step.id, pid=pid, started=started))
 
         seconds = parse_duration(step.within).total_seconds()
         channels = Channels(stdin.encode(), env, None, began)
@@ -233,17 +243,19 @@ class _Run:
         if not was_run(step.id, doing):
             return None
         begun, started, ended, taken_back = (
-            doing.recorded(event, step.id)
-            for event in ("run begun", "run started", "run ended", "ended")
+            doing.recorded(RunBegun, step.id),
+            doing.recorded(RunStarted, step.id),
+            doing.recorded(RunEnded, step.id),
+            doing.recorded(Ended, step.id),
         )
         assert begun is not None and started is not None
-        if taken_back is not None and place_of(taken_back) > place_of(begun):
+        if taken_back is not None and taken_back.at > begun.at:
             return None  # what it began was ended with an earlier walk
-        if ended is not None and place_of(ended) > place_of(begun):
-            if ended["trouble"] or step.hidden or self._no_file():
+        if ended is not None and ended.at > begun.at:
+            if ended.trouble or step.hidden or self._no_file():
                 return None  # it ended badly, or what it told or made is not here: once more
-            return self._kept(RunFacts(status=ended["status"], told=ended["tells"]))
-        doing.await_ended(int(started["pid"]), float(started["started"]))
+            return self._kept(RunFacts(status=ended.status, told=ended.tells))
+        doing.await_ended(started.pid, started.started)
         wanted = self._settings.done_when
         if wanted and not missing(doing, step.item, wanted):
             return self._kept(RunFacts(resumed="done_when"))
@@ -283,9 +295,7 @@ class _Run:
         else:
             facts = facts.model_copy(update={"is_done": self._is_done()})
         status, done = completed.status, facts.is_done
-        doing.record(
-            "run ended", step=step.id, trouble=trouble, status=status, tells=told, done=done
-        )
+        doing.record(RunEnded(step=step.id, trouble=trouble, status=status, tells=told, done=done))
         if trouble:
             return Failed(f"{trouble}{said(last_lines(completed))}", _TODO, facts)
         return self._kept(facts)

@@ -21,7 +21,8 @@ from widetrail.steps.maker_answer import (
     walk_again,
 )
 from widetrail.steps.outcomes import Done, Failed, Outcome
-from widetrail.steps.run_records import status_of, was_run
+from widetrail.steps.records import ToBeDoneAgain
+from widetrail.steps.run_records import RunBegun, RunStarted, status_of, was_run
 from widetrail.steps.step import Step
 
 
@@ -59,11 +60,11 @@ def run_for_seat(step: Step, statuses: Statuses, doing: Has, run: Callable[[], O
     if _takes_answer(step) and (wrong := seats.wrong_answer(step.item)):
         return Failed(wrong, _fetch(step, doing))
     if ran and fetches and step.repeat == "safe":
-        doing.record("to be done again", step=step.id)
+        doing.record(ToBeDoneAgain(step=step.id))
     outcome = run()
     if isinstance(outcome, Done) and fetches and (wrong := seats.wrong_answer(step.item)):
         seats.happens(step.item, Broken())
-        doing.record("to be done again", step=step.id)
+        doing.record(ToBeDoneAgain(step=step.id))
         todo = f"To have the answer fetched once more, {walk_again(doing)}."
         return Failed(wrong, todo, outcome.facts)
     if isinstance(outcome, Done):
@@ -112,7 +113,7 @@ def _was_left(step: Step, statuses: Statuses, doing: Has) -> bool:
     """Return whether the same command was begun here by an earlier plan of this move, and how that
     ended is not known."""
     number = step.id.rsplit("/", 2)[1:]
-    begun = {str(r["step"]) for r in doing.records("run begun")} - {step.id}
+    begun = {r.step for r in doing.records(RunBegun)} - {step.id}
     others = [
         one for one in begun if one.startswith(f"{step.item}/") and one.rsplit("/", 2)[1:] == number
     ]
@@ -129,9 +130,9 @@ def _takes_answer(step: Step) -> bool:
 
 def _was_asked(step: Step, doing: Has) -> bool:
     """Return whether a step of the same act was run here in this move."""
-    begun = doing.records("run begun")
+    begun = doing.records(RunBegun)
     mine = step.id.rsplit("/", 2)[0]  # below it a step has its number and its kind
-    return any(str(r["step"]).startswith(f"{mine}/") and r["step"] != step.id for r in begun)
+    return any(r.step.startswith(f"{mine}/") and r.step != step.id for r in begun)
 
 
 def _fetch(step: Step, doing: Has) -> str:
@@ -166,9 +167,9 @@ def _resolved(step: Step, statuses: Statuses, doing: Has) -> Outcome | None:
     if status in statuses.wanted:
         return None  # what it made or said is looked at again by the run itself
     if status is None:
-        started = doing.recorded("run started", step.id)
+        started = doing.recorded(RunStarted, step.id)
         assert started is not None
-        doing.await_ended(int(str(started["pid"])), float(str(started["started"])))
+        doing.await_ended(started.pid, started.started)
     if not seats.now(step.item).in_doubt:
         seats.happens(step.item, Broken())
     if step.station == AT[purpose]:

@@ -17,8 +17,12 @@ from widetrail.steps.publish_step import (
     FEW,
     VERIFIERS,
     Has,
+    Placing,
     PublishFacts,
     PublishStep,
+    Staged,
+    StagedSoFar,
+    StagingBegun,
 )
 from widetrail.steps.run_storage import STAGING, Room
 from widetrail.steps.tree_writer import TreeWriter
@@ -33,34 +37,34 @@ class Staging:
     def _staged(self, room: Room) -> str:
         """Return where all of the item lies ready, staging what is not staged yet."""
         doing = self._doing
-        ready = doing.recorded("staged", self._step.id)
-        if ready is not None and self._is_there(str(ready["path"])):
-            return str(ready["path"])
-        begun = doing.recorded("staging", self._step.id)
-        if begun is not None and doing.machine.host(str(begun["path"])).is_dir():
+        ready = doing.recorded(Staged, self._step.id)
+        if ready is not None and self._is_there(ready.path):
+            return ready.path
+        begun = doing.recorded(StagingBegun, self._step.id)
+        if begun is not None and doing.machine.host(begun.path).is_dir():
             try:
-                return self._stage(str(begun["path"]))
+                return self._stage(begun.path)
             except WentWrong:  # the power went, and what had been written was not whole yet
-                room.clear(str(begun["path"]))
+                room.clear(begun.path)
         folder = room.fresh(STAGING)
-        doing.record("staging", step=self._step.id, path=folder)
+        doing.record(StagingBegun(step=self._step.id, path=folder))
         try:
             return self._stage(folder)
         except BaseException:
-            if doing.recorded("staged so far", self._step.id) is None:
+            if doing.recorded(StagedSoFar, self._step.id) is None:
                 room.clear(folder)
             raise
 
     def _is_there(self, staged: str) -> bool:
-        moving = self._doing.recorded("moves", self._step.id) is not None
+        moving = self._doing.recorded(Placing, self._step.id) is not None
         return moving or self._doing.machine.host(staged).is_dir()
 
     def _stage(self, folder: str) -> str:
         """Stage what of the item is not in ``folder`` yet, verify it, and return the folder."""
         doing, effects = self._doing, self._doing.machine.effects
         entries, top = doing.packed.of(self._step.item), doing.machine.host(folder)
-        so_far = doing.recorded("staged so far", self._step.id)
-        count = int(str(so_far["count"])) if so_far and so_far["path"] == folder else 0
+        so_far = doing.recorded(StagedSoFar, self._step.id)
+        count = so_far.count if so_far is not None and so_far.path == folder else 0
         resumed = top.exists()
         writer = TreeWriter(effects, top, begun=resumed)
         for entry in entries[:count]:
@@ -81,7 +85,7 @@ class Staging:
             if due and number < len(entries):
                 effects.barrier(top)
                 self._verify(top, folder, entries[first:number])
-                doing.record("staged so far", step=self._step.id, path=folder, count=number)
+                doing.record(StagedSoFar(step=self._step.id, path=folder, count=number))
                 since, first = done, number
         writer.finish()
         effects.barrier(top)
@@ -93,7 +97,7 @@ class Staging:
             verified=len(files),
             remarks=remarks("attributes_lost", writer.without_attributes),
         )
-        doing.record("staged", step=self._step.id, path=folder, facts=facts.plain())
+        doing.record(Staged(step=self._step.id, path=folder, facts=facts))
         return folder
 
     def _verify(self, top: SafePath, shown: str, entries: tuple[CargoEntry, ...]) -> None:

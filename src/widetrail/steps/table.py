@@ -11,7 +11,7 @@ from collections.abc import Iterator, Mapping
 from functools import cache
 from typing import Annotated, Any
 
-from pydantic import BaseModel, BeforeValidator, SerializeAsAny, ValidationError
+from pydantic import BeforeValidator, SerializeAsAny, ValidationError
 
 from widetrail.formats.added import Added
 from widetrail.formats.stored_values import why_not
@@ -27,6 +27,7 @@ from widetrail.steps.pack import Pack
 from widetrail.steps.person import Person
 from widetrail.steps.program import Close, FirstStart, Open
 from widetrail.steps.publish import Publish
+from widetrail.steps.records import OWN, Record
 from widetrail.steps.remnants import Remnants
 from widetrail.steps.remove import Remove
 from widetrail.steps.retire import Retire
@@ -115,13 +116,12 @@ def words_of(step: Step) -> str:
     return act_of(step).words(step)
 
 
-def read_outcome(written: Any) -> Outcome:
+def read_outcome(told: WrittenOutcome) -> Outcome:
     """Return an outcome as it was written down.
 
     Raises:
         ValueError: It is none, or its facts are not those of its kind.
     """
-    told = WrittenOutcome.model_validate(written)
     act = ACTS.get(told.kind)
     if act is None:
         raise ValueError(f"{told.kind} is no kind of step")
@@ -129,7 +129,7 @@ def read_outcome(written: Any) -> Outcome:
 
 
 @cache
-def record_of(event: str) -> type[BaseModel] | None:
-    """Return the model of the journal's records of an event that belongs to one kind of step."""
-    known = (act.records for act in ACTS.values() if event in act.records)
-    return next((records[event] for records in known), None)
+def record_of(event: str) -> type[Record] | None:
+    """Return the model of the journal's records of an event that steps write."""
+    own = (record for act in ACTS.values() for record in act.records)
+    return next((record for record in (*OWN, *own) if record.event == event), None)

@@ -5,15 +5,27 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any, Literal
+from typing import Literal
 
+from widetrail.finding.stores import StoreKind
+from widetrail.formats.stored_values import Mode, Text
 from widetrail.machine import Machine
-from widetrail.machine.moves import Move, modes_of, read_moves, taken_back
+from widetrail.machine.moves import Move, modes_of, taken_back
 from widetrail.machine.paths import join, parent
 from widetrail.steps.backup import back_to
 from widetrail.steps.commands import show_command
-from widetrail.steps.contexts import Record
-from widetrail.steps.outcomes import is_well_done
+from widetrail.steps.records import (
+    Appeared,
+    LetGo,
+    Moves,
+    PutBack,
+    Record,
+    Saved,
+    StepEnded,
+    StepRecord,
+    ValuesSaving,
+)
+from widetrail.steps.run_records import RunEnded, RunStarted, UndoneBy
 from widetrail.steps.run_storage import UNDONE, Room
 
 MANY = 12
@@ -29,9 +41,9 @@ class UndoAct:
     """
 
     moves: tuple[Move, ...] = ()
-    command: tuple[str, ...] = ()
-    values: tuple[str, ...] = ()
-    modes: Mapping[str, int] = field(default_factory=dict)
+    command: tuple[Text, ...] = ()
+    values: tuple[()] | tuple[StoreKind, Text, Text] = ()
+    modes: Mapping[Text, Mode] = field(default_factory=dict)
 
     @property
     def words(self) -> str:
@@ -42,18 +54,6 @@ class UndoAct:
         if self.values:
             told.append(f"give the values at {self.values[1]} back what they were before")
         return "; ".join(told)
-
-    def told(self) -> dict[str, Any]:
-        """Return the act as plain JSON values."""
-        moves = [move.told() for move in self.moves]
-        acts = {"command": list(self.command), "values": list(self.values)}
-        return {"moves": moves, "modes": dict(self.modes), **acts}
-
-    @classmethod
-    def read(cls, told: Mapping[str, Any]) -> UndoAct:
-        """Return the act that ``told`` gave."""
-        moves = tuple(read_moves(told["moves"]))
-        return cls(moves, tuple(told["command"]), tuple(told["values"]), told.get("modes", {}))
 
 
 class WayBack:
@@ -77,26 +77,26 @@ class WayBack:
         """Return the act that makes ``moves``."""
         return UndoAct(tuple(moves), modes=modes_of(self.machine, moves))
 
-    def was_put_back(self, record: Record) -> bool:
+    def was_put_back(self, record: Saved) -> bool:
         """Return whether what a record says was saved was given back by the walk itself."""
-        key = record["step"], record["place"]
+        key = record.step, record.place
         given_back = self._put_back[key] > 0
         self._put_back[key] -= given_back
         return given_back
 
     def takes_note(self, record: Record) -> None:
         """Take note of a record that tells of what older ones say was saved."""
-        if record["event"] == "put back":
-            self._put_back[record["step"], record["place"]] += 1
+        if isinstance(record, PutBack):
+            self._put_back[record.step, record.place] += 1
 
     def was_let_go(self, kept: str) -> bool:
         """Return whether what is kept at a path was let go of, since an older run keeps it too."""
-        return any(r["event"] == "let go" and r["kept"] == kept for r in self._records)
+        return any(isinstance(r, LetGo) and r.kept == kept for r in self._records)
 
-    def is_ended(self, step: str, at: int) -> bool:
-        """Return whether a step came to its end after the record ``at``, all its moves made."""
-        later = (r for r in self._records[at + 1 :] if r.get("step") == step)
-        return any(r["event"] == "published" or is_well_done(r) for r in later)
+    def is_ended(self, record: StepRecord) -> bool:
+        """Return whether the step of a record came to its end after it, all its moves made."""
+        later = _of_step(self._records[record.at + 1 :], record.step)
+        return any(r.ends_moves or (isinstance(r, StepEnded) and r.well) for r in later)
 
     def was_made(self, move: Move) -> bool:
         """Return whether a move of a step that was cut off, or refused, was made."""
@@ -105,43 +105,46 @@ class WayBack:
             return there
         return there and not self.machine.host(move.source).exists()
 
-    def is_newest(self, record: Record, at: int) -> bool:
+    def is_newest(self, record: StepRecord) -> bool:
         """Return whether a record is the newest of its event and step."""
-        mine = record["event"], record["step"]
-        later = self._records[at + 1 :]
-        return not any((r["event"], r.get("step")) == mine for r in later)
+        return is_newest(self._records, record)
 
     def fate(self, step: str) -> Fate:
         """Return what is known of what a command did; see ``fate_of``."""
         return fate_of(self._records, step)
 
 
-def undo_record(record: Record, at: int, way: WayBack) -> Iterator[UndoAct]:
-    """Give the acts that take back what a record of any kind of step tells.
+def _of_step(records: Sequence[Record], step: str) -> Iterator[StepRecord]:
+    return (r for r in records if isinstance(r, StepRecord) and r.step == step)
 
-    ``at`` is its place in the journal.
-    """
-    match record["event"]:
-        case "moves" | "appeared":
-            moves = read_moves(record["moves"])
-            all_made = way.is_ended(record["step"], at)
-            made = [m for m in moves if all_made or way.was_made(m)]
+
+def is_newest(records: Sequence[Record], record: StepRecord) -> bool:
+    """Return whether a record is the newest of its event and step in a journal."""
+    later = _of_step(records[record.at + 1 :], record.step)
+    return not any(r.event == record.event for r in later)
+
+
+def undo_record(record: Record, way: WayBack) -> Iterator[UndoAct]:
+    """Give the acts that take back what a record of any kind of step tells."""
+    match record:
+        case Moves() | Appeared():
+            all_made = way.is_ended(record)
+            made = [m for m in record.moves if all_made or way.was_made(m)]
             if made:
                 yield way.back(taken_back(made, way.fresh))
-        case "saved":
+        case Saved():
             yield from _saved(record, way)
-        case "values saving":
-            kind, place = record["store"]["kind"], record["store"]["place"]
-            yield UndoAct(values=(kind, place, str(record["kept"])))
+        case ValuesSaving():
+            yield UndoAct(values=(record.store, record.place, record.kept))
 
 
-def _saved(record: Record, way: WayBack) -> Iterator[UndoAct]:
+def _saved(record: Saved, way: WayBack) -> Iterator[UndoAct]:
     if way.was_put_back(record):
         return
-    kept, place = str(record["kept"]), str(record["place"])
+    kept = record.kept
     if kept and (way.was_let_go(kept) or not way.machine.host(kept).exists()):
         return  # an earlier one of the same place is kept, or it was put back already
-    yield way.back(back_to(record, way.fresh(place)))
+    yield way.back(back_to(record, way.fresh(record.place)))
 
 
 Fate = Literal["ours", "none", "unknown"]
@@ -156,17 +159,16 @@ def fate_of(records: Sequence[Record], step: str) -> Fate:
     """
     ran = False
     fate: Fate = "none"
-    for record in (r for r in records if r.get("step") == step):
-        match record["event"]:
-            case "undone by" if not ran:
-                before = record.get("before")
-            case "run started":
+    for record in _of_step(records, step):
+        match record:
+            case UndoneBy() if not ran:
+                before = record.before
+            case RunStarted():
                 ran, fate = True, "unknown"
-            case "run ended":
-                now = record.get("done")
-                made = not record["trouble"] or (before is False and now is True)
-                fate = "ours" if made else "none" if now is False else "unknown"
-            case "step done" if ran and is_well_done(record):
+            case RunEnded():
+                made = not record.trouble or (before is False and record.done is True)
+                fate = "ours" if made else "none" if record.done is False else "unknown"
+            case StepEnded() if ran and record.well:
                 fate = "ours"
     return "none" if ran and before is True else fate
 

@@ -27,8 +27,9 @@ from widetrail.recipe import Item, Loaded, Route, load_recipe_text
 from widetrail.recipe.models import Application
 from widetrail.recipe.settings import Settings
 from widetrail.recipe.templates import fill
-from widetrail.steps import KINDS, Fact, Noted, Step, WrittenAt
-from widetrail.steps.contexts import Record
+from widetrail.steps import KINDS, Noted, Step, WrittenAt
+from widetrail.steps.contexts import R, T
+from widetrail.steps.records import Record
 from widetrail.testing.temp_machine import RECIPE, TempMachine
 from widetrail.walking import Silent
 
@@ -66,7 +67,7 @@ class FakeWork:
     machine: TempMachine
     workroom: str = "/state/run"
     now: datetime = datetime(2026, 1, 1, tzinfo=UTC)
-    journal: list[dict[str, Any]] = field(default_factory=list)
+    journal: list[Record] = field(default_factory=list)
     said: list[str] = field(default_factory=list)
     signs: str = ""
     """What shows that the program is open, if it is."""
@@ -88,18 +89,17 @@ class FakeWork:
         """Return the item's name."""
         return item
 
-    def record(self, event: str, **facts: Fact) -> None:
+    def record(self, record: Record) -> None:
         """Keep a record."""
-        self.journal.append({"event": event, **facts, "at": len(self.journal)})
+        self.journal.append(record.model_copy(update={"at": len(self.journal)}))
 
-    def recorded(self, event: str, step: str) -> Record | None:
+    def recorded(self, event: type[T], step: str) -> T | None:
         """Return the newest record of an event and step."""
-        mine = {"event": event, "step": step}.items()
-        return next((r for r in reversed(self.journal) if mine <= r.items()), None)
+        return next((r for r in reversed(self.records(event)) if r.step == step), None)
 
-    def records(self, event: str) -> tuple[Record, ...]:
+    def records(self, event: type[R]) -> tuple[R, ...]:
         """Return the records of an event."""
-        return tuple(r for r in self.journal if r["event"] == event)
+        return tuple(r for r in self.journal if isinstance(r, event))
 
     def put_there(self) -> tuple[str, ...]:
         """Return what is said to have been put there."""

@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable
 from contextlib import suppress
 from datetime import datetime
-from typing import Any
 
 from widetrail.errors import (
     Halted,
@@ -13,7 +12,7 @@ from widetrail.errors import (
     WideTrailError,
 )
 from widetrail.finding import Finder
-from widetrail.parcel.events import LEG_DONE, LEG_HALTED, LEG_MENDED
+from widetrail.parcel.logbook import Entry
 from widetrail.recipe import Loaded
 from widetrail.recipe.decisions import Decisions
 from widetrail.recipe.templates import braces, plain
@@ -22,7 +21,15 @@ from widetrail.steps import (
     words_of,
 )
 from widetrail.walking.due import Due
-from widetrail.walking.journal import Journal
+from widetrail.walking.journal import RunJournal
+from widetrail.walking.journal_records import (
+    CargoChecked,
+    LegBegun,
+    LegEnded,
+    Pinned,
+    Seen,
+    UndoBegun,
+)
 from widetrail.walking.overlaps import insist_newest, insist_not_half_way
 from widetrail.walking.recipe_finders import finders_of
 from widetrail.walking.step_context import WalkDoing
@@ -33,7 +40,7 @@ from widetrail.walking.walk_context import Company, Site
 class Arrival(Due):
     """A parcel at a machine, judged before anything is done."""
 
-    journal: Journal
+    journal: RunJournal
     workroom: str
     company: Company
     decisions: Decisions | None
@@ -48,7 +55,7 @@ class Arrival(Due):
         Raises:
             ParcelUnusable: The parcel is older than, or went another way than, what was seen here.
         """
-        seen = [r["generation"] for r in self.journal.records if "generation" in r]
+        seen = [r.generation for r in self.journal.all(Seen)]
         if seen and seen[-1] not in {g.digest for g in self.parcel.generations}:
             raise ParcelUnusable(
                 "this parcel is not what was carried away from here",
@@ -79,7 +86,7 @@ class Arrival(Due):
 
     @property
     def _begun_here(self) -> bool:
-        return self.journal.has("leg begun")
+        return self.journal.has(LegBegun)
 
     def insist_going(self, now: datetime) -> None:
         """Raise where this run cannot be gone on with on this machine.
@@ -101,7 +108,7 @@ class Arrival(Due):
 
     def _insist_not_undone(self, now: datetime) -> None:
         """Raise where the move was undone here, and write that down in the parcel, if it can be."""
-        if self.journal.has("undo begun"):
+        if self.journal.has(UndoBegun):
             with suppress(WideTrailError):  # a report told from the parcel alone is better then
                 self.parcel.tell_undone(self.station.station, self.machine.name, now)
             raise Halted(
@@ -111,7 +118,7 @@ class Arrival(Due):
                 codes=["undone"],
             )
 
-    def _insist_whole(self, begun: Mapping[str, Any] | None) -> None:
+    def _insist_whole(self, begun: LegBegun | None) -> None:
         """Raise where the cargo is half-way to another one, or another than a leg began with.
 
         Raises:
@@ -125,7 +132,7 @@ class Arrival(Due):
                 why=f"that was cut off on {old}",
                 todo=f"Walk on {old} with --top-up to its end first.",
             )
-        if begun and self.parcel.topped_up_since(begun["generation"]):
+        if begun and self.parcel.topped_up_since(begun.generation):
             raise Halted(
                 f"the parcel was topped up after its leg was begun on {self.machine.name}",
                 where=str(self.parcel.folder),
@@ -139,7 +146,7 @@ class Arrival(Due):
         Each file is judged again as it is unpacked.
         """
         if not self._cargo_sound:
-            known = any(r.get("generation") == self.parcel.newest for r in self.journal.records)
+            known = self.journal.has(Seen, generation=self.parcel.newest)
             self.on_arrival = self.parcel.check_cargo(begun=begun, read=not known)
             self._cargo_sound = True
 
@@ -153,8 +160,8 @@ class Arrival(Due):
 
     def _finders_here(self) -> dict[str, Finder]:
         """Return what finds the recipes' places here, each as it was when the leg was begun."""
-        pinned = self.journal.newest("pinned")
-        paths = pinned["places"] if pinned is not None else {}
+        pinned = self.journal.newest(Pinned)
+        paths = pinned.places if pinned is not None else {}
         return finders_of(
             self.machine, self._recipes, paths, ask=self.asks_programs, decisions=self.decisions
         )
@@ -168,24 +175,26 @@ class Arrival(Due):
             now,
         )
 
-    def facts(self, now: datetime) -> dict[str, Any]:
+    def entry(self, event: str, now: datetime) -> Entry:
+        """Return what the logbook tells of a leg that is walked here, as far as is known before."""
         leg = self.due if self.leg_due_here else self.done_here
         assert leg is not None
-        return {
-            "leg": leg.number,
-            "station": self.station.station,
-            "machine": self.machine.name,
-            "time": now.isoformat(timespec="seconds"),
-            "damaged": list(self.damaged),
-            "on arrival": self._read_on_arrival(),
-        }
+        return Entry(
+            event=event,
+            leg=leg.number,
+            station=self.station.station,
+            machine=self.machine.name,
+            time=now.isoformat(timespec="seconds"),
+            damaged=self.damaged,
+            on_arrival=self._read_on_arrival(),
+        )
 
-    def _read_on_arrival(self) -> list[int] | None:
+    def _read_on_arrival(self) -> tuple[int, int] | None:
         """Return how many files and bytes were read when the parcel came, by this walk or an
         earlier one of the same leg."""
         for record in reversed(self.journal.records):
-            if record["event"] in (LEG_DONE, LEG_HALTED, LEG_MENDED):
+            if isinstance(record, LegEnded):
                 return None
-            if record["event"] == "cargo checked" and record.get("read"):
-                return list(record["read"])
+            if isinstance(record, CargoChecked) and record.read is not None:
+                return record.read
         return None

@@ -22,6 +22,7 @@ from widetrail.steps import (
     Step,
 )
 from widetrail.walking.item_context import ItemContext
+from widetrail.walking.journal_records import CargoChecked, Detached, Fetched
 from widetrail.walking.run_folders import clear_work
 from widetrail.walking.seats import ROOM as SEATS_ROOM
 
@@ -52,7 +53,7 @@ class CargoContext(ItemContext):
     def _packed_so_far(self, generation: str) -> None:
         """Write down that what this machine packed up to a generation need not be read again."""
         self.scan.keep()
-        self.journal.add({"event": "cargo checked", "generation": generation})
+        self.journal.add(CargoChecked(generation=generation))
 
     @property
     def packing(self) -> Packing:
@@ -90,16 +91,16 @@ class CargoContext(ItemContext):
     def _fetch(self, item: str, name: str, target: SafePath) -> None:
         """Bring a file that was made elsewhere here, unless one is here already and no newer one
         came since that was seen."""
-        about = {"place": slug(item), "path": self.parcel.made_at(slug(item), name)}
+        path = self.parcel.made_at(slug(item), name)
         if target.exists():
-            known = self.journal.newest("fetched", place=slug(item), kept=name)
-            if known is not None and known["path"] == about["path"]:
+            known = self.journal.newest(Fetched, place=slug(item), kept=name)
+            if known is not None and known.path == path:
                 return
             if known is not None:
                 self.machine.effects.remove_file(target)
         if not target.exists():
             self.parcel.fetch_made(slug(item), name, target, self.machine.effects)
-        self.journal.add({"event": "fetched", "kept": name, **about})
+        self.journal.add(Fetched(place=slug(item), path=path, kept=name))
 
     def keep(self, item: str, names: Iterable[str]) -> None:
         folder = self.machine.host(self.made_room(item))
@@ -149,7 +150,7 @@ class CargoContext(ItemContext):
         if self._reader is not None:
             self._reader.close()
             self._reader = self.parcel.reader(self.machine.platform)
-        self.journal.add({"event": "detached", "to": home})
+        self.journal.add(Detached(to=home))
         return home
 
     def tidy(self) -> None:

@@ -22,7 +22,7 @@ from widetrail.steps import (
     WrittenAt,
     act_of,
 )
-from widetrail.steps.publish_step import PublishFacts, PublishStep
+from widetrail.steps.publish_step import Published, PublishFacts, PublishStep
 from widetrail.walking.walk_context import WalkContext
 
 
@@ -107,8 +107,8 @@ class ItemContext(WalkContext):
 
     def _where_published(self, step: str) -> str:
         """Return where a step put its item, or an empty text while it did not."""
-        record = self.journal.newest("published", step=step)
-        return PublishFacts.model_validate(record["facts"]).to if record is not None else ""
+        record = self.journal.newest(Published, step=step)
+        return record.facts.to if record is not None else ""
 
     def _put_elsewhere(self, item: str) -> str:
         """Return the path that the recipe has the item copied to, where that is what it is on new:
@@ -133,9 +133,8 @@ class ItemContext(WalkContext):
     def _published(self, item: str = "") -> list[PublishFacts]:
         """Return the facts of all that was put in place here, or of what of an item was."""
         mine = {step.id for step in self._publishing(item)}
-        records = (r for r in self.journal.records if r["event"] == "published")
-        told = [r["facts"] for r in records if not item or r["step"] in mine]
-        return [PublishFacts.model_validate(facts) for facts in told]
+        records = self.journal.all(Published)
+        return [r.facts for r in records if not item or r.step in mine]
 
     def open_signs(self, item: str) -> str:
         return open_signs(self.finder(item))

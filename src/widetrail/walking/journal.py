@@ -8,8 +8,8 @@ first record says of which format the journal is.
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping
-from typing import Any
+from collections.abc import Callable, Mapping
+from typing import Generic, Protocol, TypeVar
 
 from widetrail.errors import InputUnusable
 from widetrail.formats import canonical, digest
@@ -17,18 +17,31 @@ from widetrail.formats.outside import JOURNAL_MOST, SafePath, read_outside
 from widetrail.formats.stored_values import why_not
 from widetrail.formats.versions import CURRENT, AnotherFormat, brought_up
 from widetrail.machine import Effects
-from widetrail.walking.journal_records import Judge, judge_record
+from widetrail.steps import Fact
+from widetrail.steps.records import Record
 
 
-class Journal:
+class Line(Protocol):
+    """What a journal holds."""
+
+    def plain(self) -> Mapping[str, Fact]:
+        """Return it as plain JSON values."""
+
+
+L = TypeVar("L", bound=Line)
+T = TypeVar("T", bound=Record)
+
+
+class Journal(Generic[L]):
     """An append-only journal; every record is durable when ``add`` returns."""
 
     def __init__(
-        self, path: SafePath, shown: str, effects: Effects, judge: Judge = judge_record
+        self, path: SafePath, shown: str, effects: Effects, read: Callable[[int, object], L]
     ) -> None:
         """Open the journal at ``path`` (``shown`` to people), which need not be there.
 
-        ``judge`` raises ``ValueError`` for what is no record of it.
+        ``read`` returns the record at a place of what was written, and raises ``ValueError`` where
+        that is none.
 
         Raises:
             InputUnusable: It is damaged before its end, or holds what is no record.
@@ -43,15 +56,17 @@ class Journal:
                 why=error.strerror or str(error),
                 todo="Nothing was changed.",
             ) from error
-        self.records, self._last, self._sound = _read(data, shown, judge)
+        self._reads = read
+        self.records, self._last, self._sound = _read(data, shown, read)
         self._torn, self._size = self._sound < len(data), len(data)
 
-    def add(self, record: Mapping[str, Any]) -> None:
+    def add(self, record: L) -> None:
         """Write one record; a torn tail of an earlier run is cut first."""
         if self._torn and self._path.exists():
             self._effects.cut(self._path, self._sound)
         first = {} if self.records else {"format": CURRENT["journal"]}
-        body = canonical({**record, **first})
+        plain = record.plain()
+        body = canonical({**plain, **first})
         link = _link(self._last, body)
         line = b"%d %s %s\n" % (len(body), link.encode(), body)
         new = not self._path.exists()
@@ -63,33 +78,41 @@ class Journal:
             self._effects.sync_folder(self._path.parent)
         self._torn, self._last, self._sound = False, link, self._sound + len(line)
         self._size = self._sound
-        self.records.append(dict(record))
+        self.records.append(self._reads(len(self.records), plain))
 
     @property
     def is_current(self) -> bool:
         """Whether nobody wrote to it since it was opened here."""
         return (self._path.stat().st_size if self._path.exists() else 0) == self._size
 
-    def newest(self, event: str, **facts: Any) -> dict[str, Any] | None:
-        """Return the newest record of ``event`` with all of ``facts``; ``at`` is its place."""
-        wanted = {"event": event, **facts}
-        for at in range(len(self.records) - 1, -1, -1):
-            if wanted.items() <= self.records[at].items():
-                return {**self.records[at], "at": at}
-        return None
 
-    def has(self, event: str, **facts: Any) -> bool:
+class RunJournal(Journal[Record]):
+    """The journal of a run at a station."""
+
+    def newest(self, event: type[T], **facts: object) -> T | None:
+        """Return the newest record of ``event`` with all of ``facts``."""
+        told = (r for r in reversed(self.records) if isinstance(r, event))
+        return next((r for r in told if _tells(r, facts)), None)
+
+    def has(self, event: type[Record], **facts: object) -> bool:
         """Return whether a record of ``event`` with all of ``facts`` is there."""
-        wanted = {"event": event, **facts}
-        return any(wanted.items() <= record.items() for record in self.records)
+        return self.newest(event, **facts) is not None
+
+    def all(self, event: type[T]) -> tuple[T, ...]:
+        """Return the records of ``event``, oldest first."""
+        return tuple(r for r in self.records if isinstance(r, event))
+
+
+def _tells(record: Record, facts: Mapping[str, object]) -> bool:
+    return all(getattr(record, name) == value for name, value in facts.items())
 
 
 def _link(before: str, body: bytes) -> str:
     return digest(before.encode() + body)
 
 
-def _read(data: bytes, shown: str, judge: Judge) -> tuple[list[dict[str, Any]], str, int]:
-    records: list[dict[str, Any]] = []
+def _read(data: bytes, shown: str, read: Callable[[int, object], L]) -> tuple[list[L], str, int]:
+    records: list[L] = []
     last, sound = "", 0
     lines = data.split(b"\n")
     for number, line in enumerate(lines):
@@ -107,10 +130,10 @@ def _read(data: bytes, shown: str, judge: Judge) -> tuple[list[dict[str, Any]], 
             break
         last = seal.decode()
         try:
-            record = json.loads(body)
+            told = json.loads(body)
             if not records:
-                record = brought_up("journal", record)
-            judge(record)
+                told = brought_up("journal", told)
+            records.append(read(len(records), told))
         except AnotherFormat as error:
             raise InputUnusable(
                 "the journal of this station cannot be read",
@@ -125,6 +148,5 @@ def _read(data: bytes, shown: str, judge: Judge) -> tuple[list[dict[str, Any]], 
                 why=why_not(error),
                 todo="Keep it as it is and ask for help; nothing was changed.",
             ) from error
-        records.append(record)
         sound += len(line) + 1
     return records, last, sound

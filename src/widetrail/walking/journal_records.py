@@ -1,21 +1,19 @@
-"""The shapes of what journals and ledgers hold; see ``formats.stored_values``."""
+"""What a walk writes to a station's journal beside what its steps do, and reading it again."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Iterator
 from datetime import datetime
-from typing import Annotated, Any
+from typing import Annotated
 
-from pydantic import AfterValidator, Field, StrictInt, model_validator
+from pydantic import AfterValidator, Field
 
-from widetrail.formats.stored_values import Count, Mode, Moment, Text, Told, Truth, plain_values
-from widetrail.machine.moves import MoveKind
-from widetrail.parcel.logbook import SeatRecord
+from widetrail.formats.stored_values import Count, Moment, Text, plain_values
+from widetrail.parcel.events import LEG_DONE, LEG_HALTED, LEG_MENDED, TOPPED_UP
+from widetrail.parcel.seat_record import SeatRecord
 from widetrail.steps import read_outcome, record_of
-from widetrail.steps.outcomes import WrittenOutcome
-
-Judge = Callable[[Any], None]
-"""Told a record; raises ``ValueError`` where it is none."""
+from widetrail.steps.records import Record, StepEnded
+from widetrail.steps.undo import UndoAct
 
 
 def _when(text: str) -> str:
@@ -24,106 +22,172 @@ def _when(text: str) -> str:
 
 
 When = Annotated[Text, AfterValidator(_when)]
-_Move = tuple[MoveKind, Text, Text]
-_Command = Annotated[list[Text], Field(min_length=1)]
 
 
-class _Store(Told):
-    kind: Text
-    place: Text
+class MadeFolders(Record):
+    """So many folders were made for the run's own, above its own too."""
+
+    event = "made folders"
+
+    count: Count
 
 
-class _Act(Told):
-    moves: list[_Move] = Field(default_factory=list)
-    command: list[Text] = Field(default_factory=list)
-    values: tuple[()] | tuple[Text, Text, Text] = ()
-    modes: dict[Text, Mode] = Field(default_factory=dict)
+class Pinned(Record):
+    """Where things were when the first leg was begun here, each by the recipe it is of."""
+
+    event = "pinned"
+
+    places: dict[Text, dict[Text, Text]]
+    programs: dict[Text, tuple[Text, ...]] = Field(default_factory=dict)
+    locks: dict[Text, tuple[Text, ...]] = Field(default_factory=dict)
 
 
-class _Record(Told):
-    """A record of a station's journal: its event, and what that needs."""
+class Seen(Record):
+    """A state of the parcel was here: ``generation`` is its digest."""
 
-    event: Text
-    step: Text = ""
-    kind: Text = ""
-    words: Text = ""
-    loose: Truth = False
-    outcome: WrittenOutcome | None = None
-    leg: Count = 0
-    plan: Text = ""
-    generation: Text = ""
-    turn: Count = 0
-    time: When = "1970-01-01"
-    count: Count = 0
+    generation: Text
+
+
+class CargoChecked(Seen):
+    """The cargo was found whole; ``read`` is how many files and bytes were read for it."""
+
+    event = "cargo checked"
+
     read: tuple[Count, Count] | None = None
-    moves: list[_Move] = Field(default_factory=list)
+
+
+class OfLeg(Seen):
+    """A record about a leg, by its number."""
+
+    leg: Count
+
+
+class LegBegun(OfLeg):
+    """A walk of a leg begins; ``turn`` is one more than that of any walk on the machine before."""
+
+    event = "leg begun"
+
+    plan: Text = ""
+    turn: Count = 0
+    time: When
+
+
+class LegWasDone(OfLeg):
+    """A leg is at its end."""
+
+    event = LEG_DONE
+
+
+class LegWasHalted(OfLeg):
+    """A walk is at its end, and its leg is not."""
+
+    event = LEG_HALTED
+
+
+class LegWasMended(OfLeg):
+    """Steps of a leg that is at its end were done once more."""
+
+    event = LEG_MENDED
+
+
+LegEnded = LegWasDone | LegWasHalted | LegWasMended
+
+
+class ToppedUp(Seen):
+    """What changed on old was packed."""
+
+    event = TOPPED_UP
+
+
+class Fetched(Record):
+    """A file that was made elsewhere was brought here: its name, and its path in the parcel."""
+
+    event = "fetched"
+
+    place: Text
+    path: Text
+    kept: Text
+
+
+class Detached(Record):
+    """What is left of the parcel lies on this machine now."""
+
+    event = "detached"
+
+    to: Text
+
+
+class UndoBegun(Record):
+    """The run is going to be undone by these acts; what ``cannot`` be is told in words."""
+
+    event = "undo begun"
+
+    time: When
+    acts: tuple[UndoAct, ...]
+    cannot: tuple[Text, ...]
     times: dict[Text, Moment] = Field(default_factory=dict)
-    modes: dict[Text, Mode] = Field(default_factory=dict)
-    missing: list[Text] = Field(default_factory=list)
-    path: Text = ""
-    place: Text = ""
-    kept: Text = ""
-    store: _Store | None = None
-    places: dict[Text, dict[Text, Text]] = Field(default_factory=dict)
-    programs: dict[Text, list[Text]] = Field(default_factory=dict)
-    locks: dict[Text, list[Text]] = Field(default_factory=dict)
-    to: Text = ""
-    command: _Command = Field(default_factory=lambda: ["-"])
-    before: Truth | None = None
-    pid: Count = 0
-    started: Annotated[float, Field(ge=0, lt=1e12, allow_inf_nan=False)] = 0
-    trouble: Text = ""
-    status: StrictInt | None = None
-    tells: dict[Text, Text] = Field(default_factory=dict)
-    done: Truth | None = None
-    acts: list[_Act] = Field(default_factory=list)
-    cannot: list[Text] = Field(default_factory=list)
-    act: Count = 0
-    wrong: list[Text] = Field(default_factory=list)
 
-    @model_validator(mode="after")
-    def _holds_what_its_event_needs(self) -> _Record:
-        if lacking := _NEEDED.get(self.event, set()) - self.model_fields_set:
-            raise ValueError(f"a record of {self.event!r} holds no {', '.join(sorted(lacking))}")
-        return self
+    def paths(self) -> Iterator[str]:
+        """Give every path that it names."""
+        moves = (move for act in self.acts for move in act.moves)
+        yield from (path for move in moves for path in (move.source, move.target))
 
 
-_NEEDED: Mapping[str, set[str]] = {
-    "pinned": {"places"},
-    "leg begun": {"leg", "generation", "time"},
-    "step begun": {"step", "kind", "words", "loose"},
-    "step done": {"step", "outcome"},
-    "made folders": {"count"},
-    "cargo checked": {"generation"},
-    "moves": {"step", "moves"},
-    "appeared": {"step", "moves"},
-    "saved": {"step", "place", "kept", "missing"},
-    "putting back": {"step", "place", "moves"},
-    "put back": {"step", "place"},
-    "let go": {"step", "place", "kept"},
-    "values saving": {"step", "kept", "store"},
-    "values saved": {"step", "kept"},
-    "run begun": {"step"},
-    "run started": {"step", "pid", "started"},
-    "run ended": {"step", "trouble", "status", "tells"},
-    "undone by": {"step", "command", "before"},
-    "fetched": {"place", "path", "kept"},
-    "detached": {"to"},
-    "undo begun": {"time", "acts", "cannot"},
-    "undo ran": {"act"},
-    "undone": {"wrong"},
-}
+class UndoRan(Record):
+    """The command of an act was run while the run was undone."""
+
+    event = "undo ran"
+
+    act: Count
 
 
-def judge_record(record: Any) -> None:
-    """Raise where a record of a journal is none."""
-    told = _Record.model_validate(plain_values(record))
-    if (own := record_of(told.event)) is not None:
-        own.model_validate(record)
-    if told.outcome is not None:
-        read_outcome(record["outcome"])
+class Undone(Record):
+    """The run was undone; ``wrong`` is what went wrong with commands, in words."""
+
+    event = "undone"
+
+    wrong: tuple[Text, ...]
 
 
-def judge_seat(record: Any) -> None:
-    """Raise where a record of a ledger is none."""
-    SeatRecord.model_validate(plain_values(record))
+_OWN: tuple[type[Record], ...] = (
+    MadeFolders,
+    Pinned,
+    CargoChecked,
+    LegBegun,
+    LegWasDone,
+    LegWasHalted,
+    LegWasMended,
+    ToppedUp,
+    Fetched,
+    Detached,
+    UndoBegun,
+    UndoRan,
+    Undone,
+)
+_EVENTS = {record.event: record for record in _OWN}
+
+
+def read_record(at: int, told: object) -> Record:
+    """Return the record of a journal that ``told`` was written from, ``at`` its place there.
+
+    Raises:
+        ValueError: It is none.
+    """
+    plain_values(told)
+    event = told.get("event") if isinstance(told, dict) else None
+    model = _EVENTS.get(event) or record_of(event) if isinstance(event, str) else None
+    if model is None or not isinstance(told, dict):
+        raise ValueError(f"{event!r} is no event of a journal")
+    record = model.model_validate({**told, "at": at})
+    if isinstance(record, StepEnded):
+        read_outcome(record.outcome)
+    return record
+
+
+def read_seat(_at: int, told: object) -> SeatRecord:
+    """Return the record of a ledger that ``told`` was written from.
+
+    Raises:
+        ValueError: It is none.
+    """
+    return SeatRecord.model_validate(plain_values(told))

@@ -22,7 +22,8 @@ from widetrail.steps import (
     KINDS,
     act_of,
 )
-from widetrail.walking.journal import Journal
+from widetrail.walking.journal import RunJournal
+from widetrail.walking.journal_records import LegBegun, read_record
 from widetrail.walking.leg_done import LegDone
 from widetrail.walking.leg_walk import Walk
 from widetrail.walking.preflight import Look, station_of
@@ -66,7 +67,9 @@ class Visit(Reuse):
         self.station = station_of(parcel.plan, machine, station, str(parcel.folder))
         self.workroom = join(machine.root("state"), OWN_STATE, parcel.run)
         host = machine.host(join(self.workroom, "journal"))
-        self.journal = Journal(host, join(self.workroom, "journal"), machine.effects)
+        self.journal = RunJournal(
+            host, join(self.workroom, "journal"), machine.effects, read_record
+        )
         self._insist_newest()
         recipes = {loaded.id: loaded for loaded in parcel.recipes(KINDS)}
         self._recipes: dict[str, Loaded] = used_first(recipes)
@@ -112,8 +115,8 @@ class Visit(Reuse):
         if proved:
             self.parcel.check_cargo(begun=False)
             self.parcel.begin_leg()
-            facts = {**self.facts(now), "steps": {}, "proofs": proofs}
-            self.parcel.end_leg(facts, now, None, {}, LEG_MENDED)
+            entry = self.entry(LEG_MENDED, now).with_(steps={}, proofs=proofs)
+            self.parcel.end_leg(entry, now, None, {})
         return LegDone(
             self.done_here,
             self.machine.name,
@@ -169,7 +172,7 @@ class Visit(Reuse):
         self._insist_of_recipes(now)
         self.insist_going(now)
         due = self.due.number if self.due is not None else 0
-        begun = self.journal.newest("leg begun", leg=due)
+        begun = self.journal.newest(LegBegun, leg=due)
         self._insist_whole(begun)
         self.check_cargo(begun=bool(begun))
         if not begun and not self._begun_here:

@@ -12,7 +12,6 @@ from widetrail.errors import (
 )
 from widetrail.parcel.events import LEG_DONE, LEG_HALTED, LEG_MENDED
 from widetrail.steps import (
-    Fact,
     Failed,
     Outcome,
     Step,
@@ -21,7 +20,18 @@ from widetrail.steps import (
     read_outcome,
     words_of,
 )
-from widetrail.steps.outcomes import write_outcome
+from widetrail.steps.outcomes import WrittenOutcome, write_outcome
+from widetrail.steps.records import StepBegun, StepEnded, ToBeDoneAgain
+from widetrail.walking.journal_records import (
+    CargoChecked,
+    LegBegun,
+    LegEnded,
+    LegWasDone,
+    LegWasHalted,
+    LegWasMended,
+    MadeFolders,
+    Pinned,
+)
 from widetrail.walking.leg_done import LegDone, StepDone
 from widetrail.walking.overlaps import next_turn
 from widetrail.walking.proofs import look_at_proofs, newly_proved
@@ -39,7 +49,7 @@ class Walk:
         self._visit, self._doing, self._unfit, self._now = visit, doing, unfit, now
         self._journal = visit.journal
         self._outcomes = dict(visit.parcel.outcomes)
-        self._written: dict[str, dict[str, Fact]] = {}
+        self._written: dict[str, WrittenOutcome] = {}
         """The outcomes of this walk as they are written down, by the ids of their steps."""
         self._leg = visit.due if visit.leg_due_here else visit.done_here
 
@@ -58,20 +68,19 @@ class Walk:
         machine, workroom = self._doing.machine, self._doing.workroom
         with at_work(machine, self._journal, workroom) as made:
             if made:
-                self._journal.add({"event": "made folders", "count": len(made)})
+                self._journal.add(MadeFolders(count=len(made)))
             return self._alone(steps)
 
     def _alone(self, steps: tuple[Step, ...]) -> LegDone:
         assert self._leg is not None
         doing, visit = self._doing, self._visit
-        if not self._journal.has("cargo checked", generation=visit.parcel.newest):
-            checked = {"event": "cargo checked", "generation": visit.parcel.newest}
-            self._journal.add({**checked, "read": visit.on_arrival})
+        newest = visit.parcel.newest
+        if not self._journal.has(CargoChecked, generation=newest):
+            self._journal.add(CargoChecked(generation=newest, read=visit.on_arrival))
         self._pin()
-        number, plan, newest = self._leg.number, visit.parcel.plan.id, visit.parcel.newest
-        begun = {"event": "leg begun", "leg": number, "plan": plan, "generation": newest}
-        when = doing.now.isoformat(timespec="seconds")
-        self._journal.add({**begun, "turn": next_turn(doing.machine), "time": when})
+        turn, time = next_turn(doing.machine), doing.now.isoformat(timespec="seconds")
+        leg, plan = self._leg.number, visit.parcel.plan.id
+        self._journal.add(LegBegun(leg=leg, plan=plan, generation=newest, turn=turn, time=time))
         self._take_note_of_again(steps)
         visit.parcel.begin_leg()
         done: list[StepDone] = []
@@ -97,9 +106,9 @@ class Walk:
         """Write down what the parcel says is to be done again: what came of it before is over."""
         due = self._visit.parcel.due_again
         for step in (s for s in steps if s.id in due):
-            told = {"step": step.id, "generation": due[step.id]}
-            if not self._journal.has("to be done again", **told):
-                self._journal.add({"event": "to be done again", **told})
+            told = ToBeDoneAgain(step=step.id, generation=due[step.id])
+            if not self._journal.has(ToBeDoneAgain, step=told.step, generation=told.generation):
+                self._journal.add(told)
 
     def _each(self, steps: tuple[Step, ...]) -> Iterator[StepDone]:
         """Do the steps, each where all came out well that it depends on."""
@@ -108,16 +117,15 @@ class Walk:
                 yield self._step(step, number, len(steps))
 
     def _pin(self) -> None:
-        if self._journal.has("pinned"):
+        if self._journal.has(Pinned):
             return
         finders = self._doing.finders
         self._journal.add(
-            {
-                "event": "pinned",
-                "places": {name: finder.pinnable() for name, finder in finders.items()},
-                "programs": {n: sorted(f.programs().values()) for n, f in finders.items()},
-                "locks": {name: finder.lock_paths() for name, finder in finders.items()},
-            }
+            Pinned(
+                places={name: finder.pinnable() for name, finder in finders.items()},
+                programs={n: tuple(sorted(f.programs().values())) for n, f in finders.items()},
+                locks={name: tuple(finder.lock_paths()) for name, finder in finders.items()},
+            )
         )
 
     def _step(self, step: Step, number: int, total: int) -> StepDone:
@@ -130,11 +138,9 @@ class Walk:
         self._doing.onlooker.begins(step, words, number, total)
         undone = act_of(step).undone_by(step)
         loose = not (step.changes or undone or step.seat is not None)
-        begun = {"event": "step begun", "step": step.id, "kind": step.kind, "words": words}
-        self._journal.add({**begun, "loose": loose})
+        self._journal.add(StepBegun(step=step.id, kind=step.kind, words=words, loose=loose))
         outcome = self._take(step, self._outcome(step))
-        record = {"event": "step done", "step": step.id, "outcome": self._written[step.id]}
-        self._journal.add(record)
+        self._journal.add(StepEnded(step=step.id, outcome=self._written[step.id]))
         return StepDone(step, words, outcome)
 
     def _take(self, step: Step, outcome: Outcome) -> Outcome:
@@ -169,22 +175,26 @@ class Walk:
         waits = bool(troubles) or any(isinstance(s.outcome, Waits) for s in done)
         event = LEG_HALTED if waits else LEG_DONE if self._visit.leg_due_here else LEG_MENDED
         steps = {s.step.id: self._written[s.step.id] for s in done}
-        seats = self._doing.seats
-        told = {"seats": seats.untold(), "again": seats.again} if self._licences else {}
+        entry = self._visit.entry(event, self._now).with_(steps=steps)
+        if self._licences:
+            seats = self._doing.seats
+            entry = entry.with_(seats=tuple(seats.untold()), again=tuple(seats.again))
         proofs = look_at_proofs(self._doing)
         proved = newly_proved(self._doing, proofs)
-        facts = {**self._visit.facts(self._now), "steps": steps, "proofs": proofs, **told}
         assert self._leg is not None
         self._visit.parcel = self._doing.parcel  # a detached one lies on this machine now
         doing = self._doing
         self._visit.parcel.end_leg(
-            facts, self._now, doing.writer, doing.made, event, doing.secrets_by_scope
+            entry.with_(proofs=proofs), self._now, doing.writer, doing.made, doing.secrets_by_scope
         )
         newest = self._visit.parcel.newest
-        self._journal.add({"event": event, "leg": self._leg.number, "generation": newest})
+        self._journal.add(_ENDS[event](leg=self._leg.number, generation=newest))
         if not waits:
             self._doing.tidy()
         return proved
 
+
+_ENDS: Mapping[str, type[LegEnded]] = {e.event: e for e in (LegWasDone, LegWasHalted, LegWasMended)}
+"""What the journal tells of the end of a walk, by what the logbook does."""
 
 MISSING: Outcome = Failed("it was not done", "")

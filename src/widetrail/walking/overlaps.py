@@ -7,18 +7,24 @@ after it: what one run kept is another's way back.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from typing import Any
 
 from widetrail.errors import Halted
 from widetrail.machine import Machine
-from widetrail.machine.moves import read_moves
 from widetrail.machine.own_folders import OWN_STATE
 from widetrail.machine.paths import is_within, join, key, parent
-from widetrail.parcel.events import LEG_DONE, LEG_HALTED, LEG_MENDED
+from widetrail.steps.records import Appeared, Moves, Record, Saved, ValuesSaving
 from widetrail.steps.run_storage import OWN
-from widetrail.walking.journal import Journal
+from widetrail.walking.journal import RunJournal
+from widetrail.walking.journal_records import (
+    LegBegun,
+    LegWasHalted,
+    OfLeg,
+    UndoBegun,
+    Undone,
+    read_record,
+)
 
 FILES = "files"
 """What changes are said to be of that are not those of a store."""
@@ -40,20 +46,20 @@ def runs_on(machine: Machine) -> tuple[str, ...]:
     return tuple(sorted(p.name for p in host.iterdir() if (p / "journal").is_file()))
 
 
-def journal_of(machine: Machine, run: str) -> Journal:
+def journal_of(machine: Machine, run: str) -> RunJournal:
     """Return the journal of a run on ``machine``; it need not be there.
 
     Raises:
         InputUnusable: It is damaged before its end.
     """
     path = join(machine.root("state"), OWN_STATE, run, "journal")
-    return Journal(machine.host(path), path, machine.effects)
+    return RunJournal(machine.host(path), path, machine.effects, read_record)
 
 
 def next_turn(machine: Machine) -> int:
     """Return the turn of a walk that begins on ``machine`` now."""
-    records = (r for run in runs_on(machine) for r in journal_of(machine, run).records)
-    return 1 + max((int(r.get("turn", 0)) for r in records), default=0)
+    begun = (r for run in runs_on(machine) for r in journal_of(machine, run).all(LegBegun))
+    return 1 + max((record.turn for record in begun), default=0)
 
 
 def _later_runs(machine: Machine, run: str) -> tuple[Overlap, ...]:
@@ -125,16 +131,12 @@ def insist_not_half_way(machine: Machine, run: str, paths: Sequence[str], what: 
             )
 
 
-def is_half_way(records: Sequence[Mapping[str, Any]]) -> bool:
+def is_half_way(journal: RunJournal) -> bool:
     """Return whether a leg was begun here and is not at its end, or undoing is not."""
-    events = [str(r["event"]) for r in records]
-    if "undo begun" in events:
-        return "undone" not in events
-    last = next((event for event in reversed(events) if event in _ENDS), LEG_DONE)
-    return last not in (LEG_DONE, LEG_MENDED)
-
-
-_ENDS = (LEG_DONE, LEG_HALTED, LEG_MENDED, "leg begun")
+    if journal.has(UndoBegun):
+        return not journal.has(Undone)
+    last = journal.newest(OfLeg)
+    return isinstance(last, LegBegun | LegWasHalted)
 
 
 def _named(others: Sequence[Overlap]) -> str:
@@ -166,12 +168,11 @@ class _Changes:
         self._machine = machine
         self._own = join(machine.root("state"), OWN_STATE, run)
         self._turns: dict[tuple[str, str], tuple[str, int, int]] = {}
-        records = journal_of(machine, run).records
-        self.undone = any(r["event"] == "undone" for r in records)
-        self.is_half_way = is_half_way(records)
+        journal = journal_of(machine, run)
+        self.undone, self.is_half_way = journal.has(Undone), is_half_way(journal)
         self.last = 0
-        for record in records:
-            self.last = int(record.get("turn", self.last))
+        for record in journal.records:
+            self.last = record.turn if isinstance(record, LegBegun) else self.last
             for of, path in _changed_by(record):
                 if not self._is_own(path):
                     self._take(of, path)
@@ -222,17 +223,17 @@ class _Changes:
         return ""
 
 
-def _changed_by(record: Mapping[str, Any]) -> Iterator[tuple[str, str]]:
+def _changed_by(record: Record) -> Iterator[tuple[str, str]]:
     """Give what a record of a journal says was changed: of what, and where.
 
     A folder that was merely made to hold something is no such change: it goes where it is empty.
     """
-    match record["event"]:
-        case "moves" | "appeared":
-            for move in read_moves(record["moves"]):
+    match record:
+        case Moves() | Appeared():
+            for move in record.moves:
                 if move.kind in ("out", "into"):
                     yield from ((FILES, path) for path in (move.source, move.target))
-        case "saved":
-            yield FILES, str(record["place"])
-        case "values saving":
-            yield str(record["store"]["kind"]), str(record["store"]["place"]).replace("\\", "/")
+        case Saved():
+            yield FILES, record.place
+        case ValuesSaving():
+            yield record.store, record.place.replace("\\", "/")

@@ -2,19 +2,19 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass
-from typing import Any
+from dataclasses import asdict, dataclass, replace
 
 from widetrail.formats.quantities import show_count, show_files, show_size, show_time
+from widetrail.steps import Noted
 
 
 @dataclass(frozen=True, slots=True)
 class CheckLine:
-    """One check: what was read on both sides, as plain values or ``{"unknown": reason}``."""
+    """One check: what was read on both sides; ``None`` where nothing was noted."""
 
     name: str
-    old: Any
-    new: Any
+    old: Noted | None
+    new: Noted | None
     verdict: str
     is_empty: bool = False
     """Whether it holds of nothing: there is none on either side."""
@@ -23,6 +23,13 @@ class CheckLine:
     def words(self) -> str:
         """How it came out, as people are told it."""
         return "there is none on either side" if self.is_empty else self.verdict
+
+    def as_json(self) -> dict[str, object]:
+        """Return the check as plain JSON values: an answer is its value, ``{"unknown": reason}``
+        or ``{"by": …}``."""
+        old, new = (one.plain() if one is not None else None for one in (self.old, self.new))
+        told = {"name": self.name, "old": old, "new": new}
+        return {**told, "verdict": self.verdict, "is_empty": self.is_empty}
 
 
 @dataclass(frozen=True, slots=True)
@@ -245,7 +252,20 @@ class Report:
         lacking = f" (seen to be done once {loss.lacking})" if loss.lacking else ""
         return f"For {loss.what}{named}: {loss.remedy}{lacking}"
 
-    def as_json(self) -> dict[str, Any]:
+    def as_json(self) -> dict[str, object]:
         """Return the report as plain JSON values."""
-        more = {"well": self.well, "tasks": list(self.tasks), "ticked": list(self.ticked)}
-        return {**asdict(self), "headline": self.headline, **more}
+        more: dict[str, object] = {
+            "well": self.well,
+            "tasks": list(self.tasks),
+            "ticked": list(self.ticked),
+        }
+        items = [
+            {**asdict(replace(item, checks=())), "checks": [c.as_json() for c in item.checks]}
+            for item in self.items
+        ]
+        return {
+            **asdict(replace(self, items=())),
+            "items": items,
+            **more,
+            "headline": self.headline,
+        }

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
-from typing import Any, cast
+from collections.abc import Iterable, Iterator, Mapping
+from typing import cast
 
 from widetrail.licence.seat_events import Seat
 from widetrail.parcel import Parcel
@@ -32,7 +32,7 @@ def make_report(parcel: Parcel) -> Report:
     """Return what ``parcel`` tells of the move; nothing is read but the parcel."""
     plan = parcel.plan
     done = parcel.legs_done
-    times = [str(generation.body["time"]) for generation in done]
+    times = [generation.body.time for generation in done]
     undone = tuple(parcel.undone_at.values())
     legs = tuple(
         _leg(parcel, leg, times[number] if number < len(done) else "")
@@ -58,32 +58,32 @@ def make_report(parcel: Parcel) -> Report:
 
 def _damage(parcel: Parcel) -> Iterator[str]:
     for generation in parcel.results:
-        for name in generation.body.get("damaged", ()):
+        for name in generation.body.damaged:
             yield (
                 f"{name} of the parcel was missing or damaged when it came to "
-                f"{generation.body['machine']}; the cargo was whole, and it was written anew"
+                f"{generation.body.machine}; the cargo was whole, and it was written anew"
             )
 
 
 def _leg(parcel: Parcel, leg: PlannedLeg, time: str) -> LegReport:
     """Return what the logbook tells of a leg, over all walks that it took."""
-    mine = [g for g in parcel.results if g.body.get("leg") == leg.number]
+    mine = [g for g in parcel.results if g.body.leg == leg.number]
 
-    def read(name: str) -> tuple[int, int]:
-        told = [g.body[name] for g in mine if g.body.get(name)]
-        return sum(files for files, _ in told), sum(size for _, size in told)
+    def read(told: Iterable[tuple[int, int] | None]) -> tuple[int, int]:
+        known = [one for one in told if one is not None]
+        return sum(files for files, _ in known), sum(size for _, size in known)
 
     facts = (outcome.facts for outcome in parcel.outcomes_of(leg.number).values())
     verified = sum(told.verified for told in facts if isinstance(told, PublishFacts))
-    topped = [str(g.body["time"]) for g in mine if g.event == TOPPED_UP]
+    topped = [g.body.time for g in mine if g.event == TOPPED_UP]
     machine = parcel.plan.station(leg.station).machine
     return LegReport(
         leg.number,
         leg.station,
         machine,
         time,
-        read("on arrival"),
-        read("read back"),
+        read(g.body.on_arrival for g in mine),
+        read(g.body.read_back for g in mine),
         verified,
         topped[-1] if topped else "",
     )
@@ -147,7 +147,7 @@ def _comes_to_its_place(step: Step) -> bool:
 def _check(name: str, checked: Checked) -> CheckLine:
     holds = checked.verdict == "holds"
     empty = holds and _is_nothing(checked.old) and _is_nothing(checked.new)
-    return CheckLine(name, _plain(checked.old), _plain(checked.new), checked.verdict, empty)
+    return CheckLine(name, checked.old, checked.new, checked.verdict, empty)
 
 
 _NOTES: Mapping[RemarkCode, str] = {
@@ -235,10 +235,3 @@ def _seat_state(seat: Seat | None, state: str) -> str:
     if seat.act is None and seat.stage == "returned":
         return "returned"
     return "waiting" if state == "carried" and seat.stage != "claimed" else state
-
-
-def _plain(noted: Noted | None) -> Any:
-    """Return an answer as a report tells it: its value, or else what is known of it."""
-    if noted is None:
-        return None
-    return noted.value if noted.is_known else noted.model_dump(mode="json", exclude_unset=True)

@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from widetrail.parcel.events import LEG_DONE, LEG_HALTED, LEG_MENDED
 from widetrail.steps import (
     Outcome,
     Step,
     act_of,
     read_outcome,
 )
-from widetrail.steps.outcomes import is_well_done
+from widetrail.steps.records import StepEnded, ToBeDoneAgain
 from widetrail.walking.arrival import Arrival
+from widetrail.walking.journal_records import LegEnded
 from widetrail.walking.step_context import WalkDoing
 
 
@@ -22,20 +22,19 @@ class Reuse(Arrival):
 
         What was packed then is gone from the parcel, so packing is done again.
         """
-        record = self.journal.newest("step done", step=step.id)
+        record = self.journal.newest(StepEnded, step=step.id)
         if record is None or act_of(step).packs:
             return None
-        outcome = read_outcome(record["outcome"])
+        outcome = read_outcome(record.outcome)
         if not outcome.well or (act_of(step).notes and self._is_done_anew(step, doing)):
             return None  # what it tells is to be of the moment that is packed
-        ends = [self.journal.newest(e) for e in (LEG_DONE, LEG_HALTED, LEG_MENDED)]
-        last = max((r["at"] for r in ends if r is not None), default=-1)
-        if step.id in self.parcel.done_again and record["at"] < last:
+        ends = (r.at for r in self.journal.records if isinstance(r, LegEnded))
+        if step.id in self.parcel.done_again and record.at < max(ends, default=-1):
             return None  # it is to be done again for what came of it elsewhere
-        again = self.journal.newest("to be done again", step=step.id)
-        if again is not None and again["at"] > record["at"]:
+        again = self.journal.newest(ToBeDoneAgain, step=step.id)
+        if again is not None and again.at > record.at:
             return None
-        done = {r["step"] for r in self.journal.records if is_well_done(r)}
+        done = {r.step for r in self.journal.all(StepEnded) if r.well}
         if self.must_be_done_again(step, done):
             return None
         return outcome if doing.has_made(step, outcome) else None

@@ -4,28 +4,32 @@ from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any
+from typing import TypeVar
 
 from widetrail.errors import Halted
 from widetrail.formats.outside import SafePath, open_folder
 from widetrail.machine import Machine
 from widetrail.machine.paths import base, join, parent
+from widetrail.steps.publish_step import Published, Staged, StagedSoFar
+from widetrail.steps.records import Record
 from widetrail.steps.run_storage import OWN
-from widetrail.walking.journal import Journal
+from widetrail.walking.journal import Journal, Line
+
+L = TypeVar("L", bound=Line)
 
 
 @contextmanager
-def at_work(machine: Machine, journal: Journal, workroom: str) -> Iterator[list[Path]]:
+def at_work(machine: Machine, journal: Journal[L], workroom: str) -> Iterator[list[Path]]:
     """Be the only one at work on a run, and on this machine, as ``alone`` is."""
     with alone(machine, journal, workroom) as made, _only_run(machine, workroom):
         yield made
 
 
 @contextmanager
-def alone(machine: Machine, journal: Journal, workroom: str) -> Iterator[list[Path]]:
+def alone(machine: Machine, journal: Journal[L], workroom: str) -> Iterator[list[Path]]:
     """Be the only one at work on a run at a station; the system lets go of it when a process ends.
 
     Gives the folders that were made for it.
@@ -90,24 +94,15 @@ def _locked(handle: int) -> bool:
     return True
 
 
-def own_homes(machine: Machine, workroom: str, records: Iterable[Mapping[str, Any]]) -> list[str]:
+def own_homes(machine: Machine, workroom: str, records: Iterable[Record]) -> list[str]:
     """Return the run's folders that are there, on every disk; ``workroom`` is the first."""
     mark = f"/{OWN}/{base(workroom)}/"
     told = [workroom]
-    for path in _paths(records):
+    for path in (path for record in records for path in record.paths()):
         head, found, _ = path.partition(mark)
         if found:
             told.append(f"{head}{mark}".rstrip("/"))
     return [home for home in dict.fromkeys(told) if machine.host(home).is_dir()]
-
-
-def _paths(records: Iterable[Mapping[str, Any]]) -> Iterator[str]:
-    """Give every path that records of moves, savings, stagings and undoings name."""
-    for record in records:
-        yield from (str(record[key]) for key in ("kept", "path") if key in record)
-        lists = [record.get("moves", []), *(act["moves"] for act in record.get("acts", []))]
-        for moves in lists:
-            yield from (path for _, *paths in moves for path in paths)
 
 
 def take_away(machine: Machine, path: str, *, only_empty: bool = False) -> None:
@@ -126,13 +121,13 @@ def _holds_nothing(folder: SafePath) -> bool:
     return all(path.is_dir() for path in folder.below())
 
 
-def clear_work(machine: Machine, workroom: str, records: list[dict[str, Any]]) -> None:
+def clear_work(machine: Machine, workroom: str, records: Sequence[Record]) -> None:
     """Remove what only a walk that goes on needs: made and staged files, and empty folders.
 
     What is staged and not put in place yet stays, for the walk that goes on.
     """
-    waiting = {r["step"] for r in records if r["event"] in ("staged", "staged so far")}
-    waiting -= {r["step"] for r in records if r["event"] == "published"}
+    waiting = {r.step for r in records if isinstance(r, Staged | StagedSoFar)}
+    waiting -= {r.step for r in records if isinstance(r, Published)}
     for home in own_homes(machine, workroom, records):
         take_away(machine, join(home, "made"))
         if not waiting:

@@ -8,7 +8,6 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import replace
 from datetime import datetime
-from typing import Any
 
 from widetrail.errors import Halted, InputUnusable
 from widetrail.findings import did_you_mean
@@ -27,6 +26,7 @@ from widetrail.licence.seat_events import (
 from widetrail.licence.seat_words import words_of
 from widetrail.parcel import Parcel
 from widetrail.parcel.layout import SERIAL
+from widetrail.parcel.seat_record import SeatPlace, SeatRecord, seat_record, turn_of
 from widetrail.planning import Plan
 from widetrail.planning.licences import SoFar, plan_claim, plan_return, plan_without
 from widetrail.recipe import Loaded
@@ -35,8 +35,6 @@ from widetrail.walking.seats import (
     SeatLine,
     answer_steps,
     ledger_of_parcel,
-    record_of,
-    turn_of,
 )
 
 
@@ -78,7 +76,7 @@ def _insist(line: SeatLine, may: bool, wanted: str) -> None:
         )
 
 
-def _taken_up(parcel: Parcel, line: SeatLine, now: datetime) -> tuple[SeatLine, list[Any]]:
+def _taken_up(parcel: Parcel, line: SeatLine, now: datetime) -> tuple[SeatLine, list[SeatRecord]]:
     """Return a seat that was given up as it is once it is taken up again, with the record of it."""
     if not line.seat.given_up:
         return line, []
@@ -86,21 +84,17 @@ def _taken_up(parcel: Parcel, line: SeatLine, now: datetime) -> tuple[SeatLine, 
     return replace(line, seat=seat), [record]
 
 
-def _record(
-    parcel: Parcel, line: SeatLine, now: datetime, event: Event
-) -> tuple[dict[str, Any], Seat]:
+def _record(parcel: Parcel, line: SeatLine, now: datetime, event: Event) -> tuple[SeatRecord, Seat]:
     """Return the record of what a person has happen to a seat, and the seat after it."""
     seat, _ = step(line.seat, event)
     told = parcel.seats(line.item)
-    where = {
-        "title": line.title,
-        "station": "a person",
-        "machine": "a person",
-        "partner": "",
-        "n": len(told) + 1,
-        "turn": turn_of(told),
-    }
-    return record_of(parcel, line.item, where, now, event, seat), seat
+    where = SeatPlace(line.title, _PERSON, _PERSON, "", len(told) + 1, turn_of(told))
+    time = now.isoformat(timespec="seconds")
+    return seat_record(parcel.run, line.item, where, time, event, seat), seat
+
+
+_PERSON = "a person"
+"""The station and machine of what happens to a seat at no station."""
 
 
 def _may(seat: Seat, event: Event) -> bool:

@@ -10,33 +10,29 @@ first record of a move has one more than any that its station knew, whatever clo
 from __future__ import annotations
 
 import shlex
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import asdict, dataclass
-from datetime import datetime
-from typing import TYPE_CHECKING, Any
 
 from widetrail.finding import Finder, Unknown
 from widetrail.formats.texts import for_people
+from widetrail.licence import seat_events as events
 from widetrail.licence.seat import replay
-from widetrail.licence.seat_events import Act, Event, Seat, Word, event_facts
+from widetrail.licence.seat_events import Event, Seat, Word
 from widetrail.licence.seat_words import meanwhile_of, todo_of, words_of
 from widetrail.machine import Machine
 from widetrail.machine.own_folders import OWN_STATE
 from widetrail.machine.paths import join
 from widetrail.parcel import Parcel
+from widetrail.parcel.seat_record import SeatRecord, turn_of
 from widetrail.planning import Plan
 from widetrail.recipe.licence_models import ActiveReading
 from widetrail.recipe.routes import STATIONS
 from widetrail.steps.commands import ANSWER_MADE
 from widetrail.steps.seat import SeatStep
 from widetrail.walking.journal import Journal
-from widetrail.walking.journal_records import judge_seat
-
-if TYPE_CHECKING:
-    pass
+from widetrail.walking.journal_records import read_seat
 
 ROOM = "seats"
-SEAT = "seat"
 
 
 class Ledger:
@@ -51,55 +47,20 @@ class Ledger:
         self.room = join(machine.root("state"), OWN_STATE, ROOM)
         path = join(self.room, "ledger")
         self._machine = machine
-        self.journal = Journal(machine.host(path), path, machine.effects, judge_seat)
+        self.journal = Journal(machine.host(path), path, machine.effects, read_seat)
 
-    def of_run(self, run: str) -> list[dict[str, Any]]:
+    def of_run(self, run: str) -> list[SeatRecord]:
         """Return what happened here in a run, oldest first."""
-        return [r for r in self.journal.records if r["run"] == run]
+        return [r for r in self.journal.records if r.run == run]
 
-    def of_item(self, item: str) -> list[dict[str, Any]]:
+    def of_item(self, item: str) -> list[SeatRecord]:
         """Return what happened here to a seat in all runs, oldest first."""
-        return [r for r in self.journal.records if r["item"] == item]
+        return [r for r in self.journal.records if r.item == item]
 
-    def add(self, record: Mapping[str, Any]) -> None:
+    def add(self, record: SeatRecord) -> None:
         """Write one record; it is durable then."""
         self._machine.effects.keep_private(self._machine.host(self.room))
         self.journal.add(record)
-
-
-def record_of(
-    parcel: Parcel, item: str, where: Mapping[str, Any], now: datetime, event: Event, after: Seat
-) -> dict[str, Any]:
-    """Return what a ledger and a logbook keep of something that happened to a seat.
-
-    ``where`` has the title, the station with its machine and partner, the record's number and the
-    move's turn.
-    """
-    act = after.act
-    return {
-        "event": SEAT,
-        "run": parcel.run,
-        "item": item,
-        **where,
-        "time": now.isoformat(timespec="seconds"),
-        **event_facts(event),
-        "stage": after.stage,
-        "act": [act.purpose, act.phase, act.attempt] if act is not None else None,
-        "attempts": after.attempts,
-        "given up": after.given_up,
-    }
-
-
-def seat_in(facts: Mapping[str, Any]) -> Seat:
-    """Return the seat that a record of a ledger tells."""
-    act = facts["act"]
-    given_up = bool(facts.get("given up"))
-    return Seat(facts["stage"], Act(*act) if act else None, facts["attempts"], given_up)
-
-
-def turn_of(records: Iterable[Mapping[str, Any]]) -> int:
-    """Return the turn of the move that ``records`` tell of; 0 where there are none."""
-    return max((int(r.get("turn", 0)) for r in records), default=0)
 
 
 @dataclass(frozen=True, slots=True)
@@ -142,7 +103,7 @@ class SeatLine:
         """Who can use the licence until that is done, or an empty text."""
         return "" if self.at_end else meanwhile_of(self.seat, self.old, self.new)
 
-    def as_json(self) -> dict[str, Any]:
+    def as_json(self) -> dict[str, object]:
         """Return the line as plain JSON values."""
         told = {"run": self.run, "item": self.item, "title": self.title, "old": self.old}
         act = asdict(self.seat.act) if self.seat.act is not None else None
@@ -172,7 +133,7 @@ def ledger_of_parcel(parcel: Parcel) -> tuple[SeatLine, ...]:
             at = shlex.quote(str(parcel.folder))
             planned = _other_way(parcel, item.id, f"widetrail walk {at}", old, new)
             undone = bool(parcel.undone_at)
-            told_of = replay(told), history
+            told_of = replay(record.happened for record in told), history
             lines.append(SeatLine(*names, *told_of, parcel=at, planned=planned, undone=undone))
     return tuple(lines)
 
@@ -214,19 +175,20 @@ def ledger_of_machine(machine: Machine) -> tuple[SeatLine, ...]:
     """
     records = Ledger(machine).journal.records
     lines = []
-    for key in dict.fromkeys((r["run"], r["item"]) for r in records):
-        mine = [r for r in records if (r["run"], r["item"]) == key]
-        last, here = mine[-1], mine[-1]["machine"]
-        old, new = (last["partner"], here) if last["station"] == "new" else (here, last["partner"])
-        later = any(r["item"] == key[1] and turn_of([r]) > turn_of(mine) for r in records)
+    for key in dict.fromkeys((r.run, r.item) for r in records):
+        mine = [r for r in records if (r.run, r.item) == key]
+        last = mine[-1]
+        ends = last.machine, last.partner
+        old, new = reversed(ends) if last.station == "new" else ends
+        later = any(r.item == last.item and r.turn > turn_of(mine) for r in records)
         lines.append(
             SeatLine(
-                key[0],
-                key[1],
-                last["title"],
+                last.run,
+                last.item,
+                last.title,
                 old,
                 new,
-                seat_in(last),
+                last.seat,
                 tuple(map(_happened, mine)),
                 later,
             )
@@ -237,15 +199,15 @@ def ledger_of_machine(machine: Machine) -> tuple[SeatLine, ...]:
 def seat_as_told(parcel: Parcel, machines: Iterable[Machine], item: str) -> Seat:
     """Return a seat by all that is known: what a parcel tells, and what its stations tell still."""
     told = list(parcel.seats(item))
-    known = {(r["station"], r["n"]) for r in told}
+    known = {record.key for record in told}
     for machine in machines:
         mine = Ledger(machine).of_run(parcel.run)
-        told += [r for r in mine if r["item"] == item and (r["station"], r["n"]) not in known]
-    return replay(told)
+        told += [r for r in mine if r.item == item and r.key not in known]
+    return replay(record.happened for record in told)
 
 
-def _happened(record: Mapping[str, Any]) -> tuple[str, str, str]:
-    return str(record["time"]), str(record["machine"]), _WORDS[record["what"]](record)
+def _happened(record: SeatRecord) -> tuple[str, str, str]:
+    return record.time, record.machine, _words(record.happened)
 
 
 _SAID = {
@@ -256,23 +218,33 @@ _SAID = {
 }
 
 
-_WORDS: Mapping[str, Callable[[Mapping[str, Any]], str]] = {
-    "adopted": lambda r: "taken over from an earlier move",
-    "noted": lambda r: "its serial was kept",
-    "verified": lambda r: "all was seen to be ready",
-    "begin": lambda r: f"its {r['purpose']} was begun; the program said {_SAID[r['word']]}",
-    "requested": lambda r: "the request was made",
-    "answered": lambda r: "the answer was fetched",
-    "spoiled": lambda r: "the answer is to be fetched again",
-    "broken": lambda r: "the command for it was cut off, or failed",
-    "refused": lambda r: "it was refused",
-    "shown": lambda r: f"the program said {_SAID[r['word']]}",
-    "told": lambda r: f"the maker says that {r['holder']} holds it",
-    "renounced": lambda r: "new will not claim it",
-    "gone": lambda r: f"a person answers for it that {r['who']} is out",
-    "settled": lambda r: "a person accepted it",
-    "given up": lambda r: "the seat was given up",
-    "taken up": lambda r: "the seat was taken up again",
+def _words(event: Event) -> str:
+    """Return in words what happened to a seat."""
+    match event:
+        case events.Begin():
+            return f"its {event.purpose} was begun; the program said {_SAID[event.word]}"
+        case events.Shown():
+            return f"the program said {_SAID[event.word]}"
+        case events.Told():
+            return f"the maker says that {event.holder} holds it"
+        case events.Gone():
+            return f"a person answers for it that {event.who} is out"
+    return _WORDS[type(event)]
+
+
+_WORDS: Mapping[type[Event], str] = {
+    events.Adopted: "taken over from an earlier move",
+    events.Noted: "its serial was kept",
+    events.Verified: "all was seen to be ready",
+    events.Requested: "the request was made",
+    events.Answered: "the answer was fetched",
+    events.Spoiled: "the answer is to be fetched again",
+    events.Broken: "the command for it was cut off, or failed",
+    events.Refused: "it was refused",
+    events.Renounced: "new will not claim it",
+    events.Settled: "a person accepted it",
+    events.GivenUp: "the seat was given up",
+    events.TakenUp: "the seat was taken up again",
 }
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import shlex
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from io import BytesIO
 from typing import TYPE_CHECKING, Any, cast
 
@@ -18,16 +18,15 @@ from widetrail.licence.seat_words import todo_of
 from widetrail.machine.paths import join
 from widetrail.parcel.layout import SERIAL
 from widetrail.parcel.seal import ENDING, HEADER, KEY, WrongPassphrase, open_seal, read_header
+from widetrail.parcel.seat_record import SeatPlace, SeatRecord, seat_record, turn_of
 from widetrail.planning.licences import another_edition
 from widetrail.planning.station_facts import SeenSide
 from widetrail.recipe.licence_models import Licence
 from widetrail.recipe.routes import STATIONS
 from widetrail.steps import Asked
+from widetrail.steps.records import ToBeDoneAgain
 from widetrail.walking.seats import (
     Ledger,
-    record_of,
-    seat_in,
-    turn_of,
     word_of,
 )
 
@@ -60,19 +59,17 @@ class StationSeats:
 
     # What is known
 
-    def untold(self) -> list[dict[str, Any]]:
+    def untold(self) -> list[SeatRecord]:
         """Return what happened here in this run and is not in the logbook yet."""
-        known = {(told["station"], told["n"]) for told in self._told()}
+        known = {told.key for told in self._told()}
         mine = self.ledger.of_run(self._run)
-        return [record for record in mine if (record["station"], record["n"]) not in known]
+        return [record for record in mine if record.key not in known]
 
     def now(self, item: str) -> Seat:
-        return replay(self.events(item))
-
-    def events(self, item: str) -> list[Mapping[str, Any]]:
-        """Return what happened to a seat in this run: what the parcel tells, then what is new."""
-        fresh = [record for record in self.untold() if record["item"] == item]
-        return [*self._doing.parcel.seats(item), *fresh]
+        """Return a seat by what the parcel tells, then by what is new here."""
+        fresh = [record for record in self.untold() if record.item == item]
+        told = *self._doing.parcel.seats(item), *fresh
+        return replay(record.happened for record in told)
 
     def happens(self, item: str, event: Event) -> tuple[Effect, ...]:
         before = self.now(item)
@@ -89,28 +86,28 @@ class StationSeats:
         self.insist_newest(item)
         if after == before:
             return effects
-        where = {
-            "title": title,
-            "station": self._doing.station,
-            "machine": self._machine.name,
-            "partner": self._doing.other(),
-            "n": self._next_number(),
-            "turn": self._turn(item),
-        }
-        record = record_of(self._doing.parcel, item, where, self._doing.now, event, after)
+        where = SeatPlace(
+            title,
+            self._doing.station,
+            self._machine.name,
+            self._doing.other(),
+            self._next_number(),
+            self._turn(item),
+        )
+        time = self._doing.now.isoformat(timespec="seconds")
+        record = seat_record(self._run, item, where, time, event, after)
         if isinstance(event, Gone | Told):  # first where the parcel goes: nobody fetches an answer
-            told = {"seats": [*self.untold(), record], "machine": self._machine.name}
-            self._doing.parcel.tell_seats(told)
+            self._doing.parcel.tell_seats([*self.untold(), record], self._machine.name)
             self._doing.kept_so_far()
         self.ledger.add(record)
         return effects
 
     def _next_number(self) -> int:
         """Return a number that nothing that happened here in this run has yet."""
-        told = (int(r["n"]) for r in self._told() if r["station"] == self._doing.station)
+        told = (r.n for r in self._told() if r.station == self._doing.station)
         return max([len(self.ledger.of_run(self._run)), *told]) + 1
 
-    def _told(self) -> Iterator[Mapping[str, Any]]:
+    def _told(self) -> Iterator[SeatRecord]:
         """Give what the parcel tells of every seat."""
         for item in self._doing.plan.items:
             if item.kind == "licence":
@@ -121,8 +118,8 @@ class StationSeats:
         mine = [*self._doing.parcel.seats(item), *self._mine(item)]
         return self._raised.get(item) or turn_of(mine) or turn_of(self.ledger.of_item(item)) + 1
 
-    def _mine(self, item: str) -> list[dict[str, Any]]:
-        return [r for r in self.ledger.of_run(self._run) if r["item"] == item]
+    def _mine(self, item: str) -> list[SeatRecord]:
+        return [r for r in self.ledger.of_run(self._run) if r.item == item]
 
     def insist_newest(self, item: str) -> None:
         """Raise where a later move of the seat has begun here: this one may do nothing more then.
@@ -134,12 +131,12 @@ class StationSeats:
             Halted: It has.
         """
         turn = self._turn(item)
-        others = [r for r in self.ledger.of_item(item) if r["run"] != self._run]
-        later = [r for r in others if turn_of([r]) >= turn]
+        others = [r for r in self.ledger.of_item(item) if r.run != self._run]
+        later = [r for r in others if r.turn >= turn]
         if not later:
             return
         last, title = later[-1], self._doing.planned(item).title
-        known = f"a later move of it was begun here on {last['time']} (run {last['run']})"
+        known = f"a later move of it was begun here on {last.time} (run {last.run})"
         todo = (
             "Walk on with the parcel of that move, or plan the move again on "
             f"{self._doing.plan.station('old').machine} (widetrail plan)."
@@ -159,10 +156,10 @@ class StationSeats:
         self._raised[item] = turn_of(others) + 1
 
     def earlier(self, item: str) -> tuple[Adopted | None, str]:
-        before = [r for r in self.ledger.of_item(item) if r["run"] != self._run]
-        if not before or self._mine(item) or before[-1]["station"] == "new":
+        before = [r for r in self.ledger.of_item(item) if r.run != self._run]
+        if not before or self._mine(item) or before[-1].station == "new":
             return None, ""  # what came here as to the new machine, its program tells
-        seat, partner = seat_in(before[-1]), str(before[-1]["partner"])
+        seat, partner = before[-1].seat, before[-1].partner
         if seat.act is not None:
             return Adopted(seat.stage, seat.act.purpose), partner
         if seat.stage not in ("released", "renounced", "claimed"):
@@ -170,8 +167,8 @@ class StationSeats:
         return Adopted("claimed" if seat.stage == "claimed" else "released"), partner
 
     def was_left_open(self, item: str) -> bool:
-        before = [r for r in self.ledger.of_item(item) if r["run"] != self._run]
-        return bool(before) and seat_in(before[-1]).act is not None
+        before = [r for r in self.ledger.of_item(item) if r.run != self._run]
+        return bool(before) and before[-1].seat.act is not None
 
     # The program and its serial
 
@@ -221,7 +218,7 @@ class StationSeats:
 
     def _kept_before(self, item: str) -> str | None:
         """Return the serial that an earlier move kept here, if there is one that can be opened."""
-        runs = dict.fromkeys(str(r["run"]) for r in reversed(self.ledger.of_item(item)))
+        runs = dict.fromkeys(r.run for r in reversed(self.ledger.of_item(item)))
         for run in runs:
             folder = self._machine.host(self._doing.seat_room(item, run))
             if not (folder / f"{SERIAL}{ENDING}").is_file():
@@ -306,7 +303,7 @@ class StationSeats:
         for planned in self._doing.plan.steps:
             if planned.item == item and planned.purpose_is(purpose):
                 self.again.append(planned.id)
-                self._doing.record("to be done again", step=planned.id)
+                self._doing.record(ToBeDoneAgain(step=planned.id))
 
     def lacking(self, item: str) -> list[str]:
         doing, found = self._doing, list[str]()

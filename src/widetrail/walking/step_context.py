@@ -30,8 +30,7 @@ from widetrail.steps import (
     act_of,
 )
 from widetrail.steps.commands import refuse_option
-from widetrail.steps.contexts import Record
-from widetrail.steps.run_records import place_of
+from widetrail.steps.run_records import Ended, RunBegun
 from widetrail.walking.path_context import PathContext
 from widetrail.walking.station_seats import StationSeats
 
@@ -186,10 +185,10 @@ class WalkDoing(PathContext):
     def end_later(self) -> None:
         """Have what an earlier walk was still to end be run at the end of this one."""
         for step in (s for s in self.plan.steps if s.station == self.station):
-            begun = self.recorded("run begun", step.id)
-            ended = self.recorded("ended", step.id)
+            begun = self.recorded(RunBegun, step.id)
+            ended = self.recorded(Ended, step.id)
             command = act_of(step).ended_by(step)
-            if command and begun is not None and _newer(begun, ended):
+            if command and begun is not None and (ended is None or begun.at > ended.at):
                 self.at_end(step, command)
 
     def end(self) -> list[str]:
@@ -206,7 +205,7 @@ class WalkDoing(PathContext):
                 wrong.append(self.masked(f"{plain(' '.join(command))}: {trouble}"))
             else:
                 self.settle_down([self.fill(step, place) for place in step.changes], step.item)
-                self.record("ended", step=step.id)
+                self.record(Ended(step=step.id))
         self._ends.clear()
         return wrong
 
@@ -283,10 +282,6 @@ class WalkDoing(PathContext):
             self.settle_down((), step.item)
 
         return self._company.hands.act(task, play)
-
-
-def _newer(record: Record, other: Record | None) -> bool:
-    return other is None or place_of(record) > place_of(other)
 
 
 def _given(step: Step) -> set[str]:

@@ -6,21 +6,20 @@ from collections.abc import Mapping
 from datetime import datetime
 
 from widetrail.errors import Halted
-from widetrail.parcel.events import LEG_DONE, LEG_MENDED, TOPPED_UP
+from widetrail.parcel.events import TOPPED_UP
 from widetrail.steps import Done, Step, act_of
+from widetrail.steps.records import ToBeDoneAgain
+from widetrail.walking.journal_records import LegWasDone, LegWasMended, ToppedUp
 from widetrail.walking.leg import Visit
 from widetrail.walking.leg_done import LegDone, StepDone
 from widetrail.walking.leg_walk import MISSING, Walk
 from widetrail.walking.preflight import Look
 
-AGAIN = "to be done again"
-_ENDS = (LEG_DONE, LEG_MENDED, TOPPED_UP)
-
 
 def can_top_up(visit: Visit) -> bool:
     """Return whether what changed on the machine can still be packed: no later leg was begun."""
     legs = visit.parcel.legs_done
-    mine = visit.station.station == "old" and all(g.body["station"] == "old" for g in legs)
+    mine = visit.station.station == "old" and all(g.body.station == "old" for g in legs)
     return bool(legs) and mine and visit.due is not None
 
 
@@ -77,8 +76,9 @@ def top_up(visit: Visit, now: datetime) -> LegDone:
 
 def _is_begun(visit: Visit) -> bool:
     """Return whether topping up was begun here and cut off."""
-    events = [r["event"] for r in visit.journal.records if r["event"] in (AGAIN, *_ENDS)]
-    return events[-1:] == [AGAIN]
+    told = (ToBeDoneAgain, LegWasDone, LegWasMended, ToppedUp)
+    last = next((r for r in reversed(visit.journal.records) if isinstance(r, told)), None)
+    return isinstance(last, ToBeDoneAgain)
 
 
 class _TopUp(Walk):
@@ -89,7 +89,7 @@ class _TopUp(Walk):
         doing, visit, journal = self._doing, self._visit, self._journal
         parcel = visit.parcel
         for step in steps:  # also what a walk that was cut off did: the person worked on since
-            journal.add({"event": AGAIN, "step": step.id})
+            journal.add(ToBeDoneAgain(step=step.id))
         parcel.begin_leg()
         parcel.begin_top_up(self._now)
         for step in steps:
@@ -104,9 +104,9 @@ class _TopUp(Walk):
             changes = {s.item: doing.writer.changes(s.item) for s in steps if act_of(s).packs}
         well = {s.step.id: self._written[s.step.id] for s in done if s.step.item not in failed}
         made = {name: sha for name, sha in doing.made.items() if doing.item_of(name) not in failed}
-        facts = {**visit.facts(self._now), "leg": self._leg.number, "steps": well}
-        parcel.end_leg(facts, self._now, doing.writer, made, TOPPED_UP, doing.secrets_by_scope)
-        journal.add({"event": TOPPED_UP, "generation": parcel.newest})
+        entry = visit.entry(TOPPED_UP, self._now).with_(leg=self._leg.number, steps=well)
+        parcel.end_leg(entry, self._now, doing.writer, made, doing.secrets_by_scope)
+        journal.add(ToppedUp(generation=parcel.newest))
         doing.tidy()
         return LegDone(
             self._leg,

@@ -8,9 +8,8 @@ second call goes on where one was cut off.
 from __future__ import annotations
 
 import json
-from collections.abc import Collection, Iterator, Mapping
+from collections.abc import Collection, Iterator
 from datetime import datetime
-from typing import Any, cast
 
 from widetrail.errors import Halted, InputUnusable, WideTrailError
 from widetrail.finding.stores import Store, StoreKind
@@ -19,15 +18,24 @@ from widetrail.machine import Machine
 from widetrail.machine.moves import (
     Move,
     carry_out,
-    read_moves,
     restore_times,
 )
 from widetrail.machine.own_folders import OWN_STATE
 from widetrail.machine.paths import base, join, parent
 from widetrail.steps import ACTS
 from widetrail.steps.commands import show_command
+from widetrail.steps.records import Changing, StepBegun, StepRecord, ValuesSaved
+from widetrail.steps.run_records import UndoneBy
 from widetrail.steps.run_storage import ASIDE, SAVED, STAGING, UNDONE, Room
-from widetrail.steps.undo import UndoAct, WayBack, fate_of
+from widetrail.steps.undo import UndoAct, WayBack, fate_of, is_newest
+from widetrail.walking.journal_records import (
+    LegBegun,
+    MadeFolders,
+    Pinned,
+    UndoBegun,
+    Undone,
+    UndoRan,
+)
 from widetrail.walking.overlaps import (
     insist_newest,
     insist_oldest,
@@ -69,13 +77,13 @@ class Run:
     @property
     def undone(self) -> bool:
         """Whether it was undone here."""
-        return self.journal.has("undone")
+        return self.journal.has(Undone)
 
     @property
     def went_wrong(self) -> tuple[str, ...]:
         """What went wrong with commands while it was undone."""
-        record = self.journal.newest("undone")
-        return tuple(record["wrong"]) if record is not None else ()
+        record = self.journal.newest(Undone)
+        return record.wrong if record is not None else ()
 
     def undo_plan(self, take_back: Collection[str] = ()) -> UndoPlan:
         """Return what undoing would do; nothing is changed by asking.
@@ -85,10 +93,9 @@ class Run:
         Raises:
             Halted: A later run changed the same places, and must be undone first.
         """
-        begun = self.journal.newest("undo begun")
+        begun = self.journal.newest(UndoBegun)
         if begun is not None:
-            acts = tuple(map(UndoAct.read, begun["acts"]))
-            return UndoPlan(acts, tuple(begun["cannot"]))
+            return UndoPlan(begun.acts, begun.cannot)
         what = f"run {self.name} cannot be undone on {self.machine.name} yet"
         insist_newest(self.machine, self.name, what)
         doubts = tuple(d for d in self._doubts() if d.step not in take_back)
@@ -98,27 +105,21 @@ class Run:
     def _acts(self, take_back: Collection[str]) -> Iterator[UndoAct]:
         """Give what takes the run back, each kind of step telling what is to be done for it."""
         records = self.journal.records
-        kinds = {r["step"]: r["kind"] for r in records if r["event"] == "step begun"}
+        kinds = {r.step: r.kind for r in self.journal.all(StepBegun)}
         way = WayBack(self.machine, self.workroom, records, take_back)
-        for at in range(len(records) - 1, -1, -1):
-            record = records[at]
+        for record in reversed(records):
             way.takes_note(record)
-            if (act := ACTS.get(kinds.get(record.get("step"), ""))) is not None:
-                yield from act.undo(record, at, way)
-
-    def _is_newest(self, record: Mapping[str, Any], at: int) -> bool:
-        """Return whether a record is the newest of its event and step."""
-        newest = self.journal.newest(record["event"], step=record["step"])
-        return newest is not None and newest["at"] == at
+            kind = kinds.get(record.step, "") if isinstance(record, StepRecord) else ""
+            if (act := ACTS.get(kind)) is not None:
+                yield from act.undo(record, way)
 
     def _doubts(self) -> Iterator[Doubt]:
-        for at, record in enumerate(self.journal.records):
-            if record["event"] != "undone by" or not self._is_newest(record, at):
-                continue
-            if fate_of(self.journal.records, record["step"]) == "unknown":
-                begun = self.journal.newest("step begun", step=record["step"])
-                words = begun["words"] if begun is not None else record["step"]
-                yield Doubt(record["step"], words, tuple(record["command"]))
+        records = self.journal.records
+        for record in self.journal.all(UndoneBy):
+            if is_newest(records, record) and fate_of(records, record.step) == "unknown":
+                begun = self.journal.newest(StepBegun, step=record.step)
+                words = begun.words if begun is not None else record.step
+                yield Doubt(record.step, words, record.command)
 
     def _cannot(self) -> Iterator[str]:
         for line in self._seats():
@@ -127,13 +128,12 @@ class Run:
             elif line.seat.attempts:
                 yield f"what was done with the seat of {line.title}: {line.words}."
         told: set[str] = set()
-        for record in self.journal.records:
-            if record["event"] != "step begun" or record["step"] in told:
+        for record in self.journal.all(StepBegun):
+            if record.step in told:
                 continue
-            told.add(record["step"])
-            words, kind = record["words"], record["kind"]
-            act = ACTS.get(kind)
-            if act is not None and (left := act.left_after_undo(words, loose=record["loose"])):
+            told.add(record.step)
+            act = ACTS.get(record.kind)
+            if act and (left := act.left_after_undo(record.words, loose=record.loose)):
                 yield left
 
     def _seats(self) -> Iterator[SeatLine]:
@@ -159,25 +159,20 @@ class Run:
 
     def _undo(self, now: datetime, take_back: Collection[str]) -> UndoPlan:
         plan = self.undo_plan(take_back)
-        if not self.journal.has("undo begun"):
+        if not self.journal.has(UndoBegun):
+            moment = now.isoformat(timespec="seconds")
             self.journal.add(
-                {
-                    "event": "undo begun",
-                    "time": now.isoformat(timespec="seconds"),
-                    "acts": [act.told() for act in plan.acts],
-                    "cannot": list(plan.cannot),
-                    "times": self._times(),
-                }
+                UndoBegun(time=moment, acts=plan.acts, cannot=plan.cannot, times=self._times())
             )
         wrong = [trouble for n, act in enumerate(plan.acts) if (trouble := self._do(n, act))]
-        begun = self.journal.newest("undo begun")
-        restore_times(self.machine, begun["times"] if begun is not None else {})
+        begun = self.journal.newest(UndoBegun)
+        restore_times(self.machine, begun.times if begun is not None else {})
         for home in self._homes():
             take_away(self.machine, join(home, STAGING))
             for name in (ASIDE, SAVED):  # all of it went back: what is left held names only
                 take_away(self.machine, join(home, name), only_empty=True)
         clear_work(self.machine, self.workroom, self.journal.records)
-        self.journal.add({"event": "undone", "wrong": wrong})
+        self.journal.add(Undone(wrong=tuple(wrong)))
         return plan
 
     def _do(self, number: int, act: UndoAct) -> str:
@@ -186,7 +181,7 @@ class Run:
             carry_out(self.machine, act.moves, self._taken, act.modes)
         if act.values:
             self._give_back(*act.values)
-        if not act.command or self.journal.has("undo ran", act=number):
+        if not act.command or self.journal.has(UndoRan, act=number):
             return ""
         program, *arguments = act.command
         try:
@@ -194,19 +189,19 @@ class Run:
             trouble = f"it ended with {done.status}" if done.status else ""
         except WideTrailError as error:
             trouble = str(error)
-        self.journal.add({"event": "undo ran", "act": number})
+        self.journal.add(UndoRan(act=number))
         return f"{act.words}: {trouble}" if trouble else ""
 
-    def _give_back(self, kind: str, place: str, kept: str) -> None:
+    def _give_back(self, kind: StoreKind, place: str, kept: str) -> None:
         """Give values back what they were; what they are now is kept until the run is settled."""
         host = self.machine.host(kept)
         if not host.is_file():  # it was done by a call that was cut off
             return
-        if not self.journal.has("values saved", kept=kept):  # nothing was changed yet
+        if not self.journal.has(ValuesSaved, kept=kept):  # nothing was changed yet
             self.machine.effects.remove_file(host)
             return
         before: dict[str, str | None] = json.loads(read_outside(host))
-        store = Store(self.machine, cast(StoreKind, kind), place)
+        store = Store(self.machine, kind, place)
         now = self.machine.host(join(parent(parent(kept)), UNDONE, f"{base(kept)}.values"))
         if not now.exists():
             there = store.read()
@@ -226,22 +221,22 @@ class Run:
     def _times(self) -> dict[str, int]:
         """Return what the times of folders were before the run first changed the names in them."""
         times: dict[str, int] = {}
-        for record in self.journal.records:
-            for folder, moment in record.get("times", {}).items():
+        for record in self.journal.all(Changing):
+            for folder, moment in record.times.items():
                 times.setdefault(folder, moment)
         return times
 
     def _await_closed(self) -> None:
-        pinned = self.journal.newest("pinned") or {}
+        pinned = self.journal.newest(Pinned) or Pinned(places={})
 
         def what() -> str:
             signs = [
                 f"{name} is open: {line}"
-                for name, programs in sorted(pinned.get("programs", {}).items())
+                for name, programs in sorted(pinned.programs.items())
                 for program in programs
                 for line in self.machine.running(program)
             ]
-            locks = (p for paths in pinned.get("locks", {}).values() for p in paths)
+            locks = (p for paths in pinned.locks.values() for p in paths)
             signs += [f"{path} is there" for path in locks if self.machine.look(path)]
             return "; ".join(signs)
 
@@ -255,9 +250,9 @@ class Run:
         """Why the run cannot be settled here yet, or an empty text."""
         if (line := self._on_its_way) is not None:
             return f"the seat of {line.title} is on its way: {line.words}"
-        if self.undone or not is_half_way(self.journal.records):
+        if self.undone or not is_half_way(self.journal):
             return ""
-        if self.journal.has("undo begun"):
+        if self.journal.has(UndoBegun):
             return "undoing it was begun and is not at its end"
         return "its leg here is not at its end"
 
@@ -281,13 +276,13 @@ class Run:
 
         What the person did since the walk is among it.
         """
-        begun = self.journal.newest("undo begun")
-        acts = begun["acts"] if begun is not None else ()
-        out = [m for act in acts for m in read_moves(act["moves"]) if m.kind == "out"]
+        begun = self.journal.newest(UndoBegun)
+        acts = begun.acts if begun is not None else ()
+        out = [m for act in acts for m in act.moves if m.kind == "out"]
         kept = [m for m in out if self.machine.host(m.target).exists()]
-        values = [f"{act['values'][1]} (values)" for act in acts if act["values"]]
-        walked = self.journal.newest("leg begun")
-        since = datetime.fromisoformat(walked["time"]).timestamp() if walked is not None else 0.0
+        values = [f"{act.values[1]} (values)" for act in acts if act.values]
+        walked = self.journal.newest(LegBegun)
+        since = datetime.fromisoformat(walked.time).timestamp() if walked is not None else 0.0
         changed = [path for m in kept for path in self._changed_since(m, since)]
         return PutAway((*(m.source for m in kept), *values), tuple(changed))
 
@@ -337,10 +332,10 @@ class Run:
         self.insist_finished()
         with at_work(self.machine, self.journal, self.workroom):
             self._take_all_away()
-        made = self.journal.newest("made folders")
+        made = self.journal.newest(MadeFolders)
         self._settle_seats()
         take_away(self.machine, self.workroom)
-        at, count = parent(self.workroom), max(2, made["count"] if made is not None else 0)
+        at, count = parent(self.workroom), max(2, made.count if made is not None else 0)
         for _ in range(min(count, self.workroom.count("/")) - 1):
             take_away(self.machine, at, only_empty=True)
             at = parent(at)

@@ -18,7 +18,6 @@ from widetrail.parcel.cargo_reader import CargoReader
 from widetrail.planning import Plan
 from widetrail.recipe import Station
 from widetrail.steps import (
-    Fact,
     Facts,
     Hands,
     Noted,
@@ -27,10 +26,12 @@ from widetrail.steps import (
     Step,
     read_outcome,
 )
-from widetrail.steps.contexts import Record
+from widetrail.steps.contexts import R, T
 from widetrail.steps.note import NoteFacts
+from widetrail.steps.outcomes import WrittenOutcome
+from widetrail.steps.records import Record, StepEnded
 from widetrail.walking.answers import Answers
-from widetrail.walking.journal import Journal
+from widetrail.walking.journal import RunJournal
 from widetrail.walking.scan import Scan
 from widetrail.walking.waiting import Patience, Silent
 
@@ -50,7 +51,7 @@ class Site:
 
     machine: Machine
     station: Station
-    journal: Journal
+    journal: RunJournal
     workroom: str
 
 
@@ -95,21 +96,22 @@ class WalkContext:
     def plan(self) -> Plan:
         return self.parcel.plan
 
-    def record(self, event: str, **facts: Fact) -> None:
-        self.journal.add(self.masker.mask_all({"event": event, **facts}))
+    def record(self, record: Record) -> None:
+        masked = self.masker.mask_texts(record.plain())
+        self.journal.add(type(record).model_validate(masked))
 
-    def records(self, event: str) -> tuple[Record, ...]:
-        return tuple(dict(r) for r in self.journal.records if r["event"] == event)
+    def records(self, event: type[R]) -> tuple[R, ...]:
+        return self.journal.all(event)
 
-    def recorded(self, event: str, step: str) -> Record | None:
+    def recorded(self, event: type[T], step: str) -> T | None:
         return self.journal.newest(event, step=step)
 
     def _done_here(self) -> dict[str, Outcome]:
         """Return the newest outcome of each step that was done on this machine."""
         records = self.journal.records
         for record in records[self._read :]:
-            if record["event"] == "step done":
-                self._done[record["step"]] = read_outcome(record["outcome"])
+            if isinstance(record, StepEnded):
+                self._done[record.step] = read_outcome(record.outcome)
         self._read = len(records)
         return self._done
 
@@ -139,13 +141,12 @@ class WalkContext:
     def masked(self, text: str) -> str:
         return self.masker.mask(text)
 
-    def masked_outcome(self, written: Mapping[str, Fact]) -> dict[str, Fact]:
+    def masked_outcome(self, written: WrittenOutcome) -> WrittenOutcome:
         """Return an outcome as it is written down, without any secret; counts stay."""
-        facts = written["facts"]
-        assert isinstance(facts, dict)
-        mask = self.masker.mask_all
-        told = {name: v if isinstance(v, int) else mask(v) for name, v in facts.items()}
-        return {**{name: mask(value) for name, value in written.items()}, "facts": told}
+        mask, whole = self.masker.mask, self.masker.mask_all
+        facts = {n: v if isinstance(v, int) else whole(v) for n, v in written.facts.items()}
+        words = {"reason": mask(written.reason), "todo": mask(written.todo)}
+        return written.model_copy(update={**words, "facts": facts})
 
     def clock(self) -> float:
         return self._company.patience.clock()
