@@ -6,7 +6,7 @@ import os
 import random
 import subprocess
 import sys
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from datetime import timedelta
 from pathlib import Path
 from typing import Any
@@ -308,7 +308,7 @@ def test_a_card_stands_in_for_new_and_nothing_else_does(
     loaded = recipe(BODY % "needs: {new: {release: same or later, pages: {at_least: 1}}}")
     card = tmp_path / "card.json"
     card.write_bytes(make_card(machines[1], [loaded]))
-    facts: Mapping[str, Any] = read_card(card)
+    facts = read_card(card)
     plan = plan_of((machines[0], facts), loaded)
     (item,) = plan.items
     assert (item.route, item.new_path) == ("first", "/home/ada/Documents/Notes")

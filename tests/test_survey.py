@@ -255,7 +255,7 @@ def test_a_card_that_was_changed_is_told(world: World, tmp_path: Path) -> None:
     to = tmp_path / "card.json"
     widetrail("card", world.recipe, "--machine", world.new, "--to", to)
     facts = read_card(to)
-    assert facts["user"] == "imarsh"
+    assert facts.user == "imarsh"
     to.write_text(to.read_text().replace("imarsh", "ines"))
     with pytest.raises(InputUnusable, match="the card was changed"):
         read_card(to)

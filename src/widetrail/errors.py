@@ -17,7 +17,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any, ClassVar
+from typing import ClassVar
 
 from widetrail.findings import Finding
 
@@ -48,7 +48,7 @@ class WideTrailError(Exception):
         self.why = why
         self.todo = todo
 
-    def __reduce__(self) -> tuple[Any, ...]:  # an error crosses to another process whole
+    def __reduce__(self) -> tuple[object, ...]:  # an error crosses to another process whole
         return _made_again, (type(self), self.args, self.__dict__)
 
     def __str__(self) -> str:
@@ -66,7 +66,7 @@ class WideTrailError(Exception):
 
 
 def _made_again(
-    kind: type[WideTrailError], args: tuple[Any, ...], facts: dict[str, Any]
+    kind: type[WideTrailError], args: tuple[object, ...], facts: dict[str, object]
 ) -> WideTrailError:
     error = kind.__new__(kind, *args)
     error.__dict__.update(facts)

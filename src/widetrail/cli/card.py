@@ -52,10 +52,10 @@ def command(
         raise InputUnusable("cannot be written", where=str(to), why=reason, todo=todo) from error
     facts = read_card(to)
     if as_json:
-        print_json({"card": str(to), "facts": facts})
+        print_json({"card": str(to), "facts": facts.model_dump(mode="json", by_alias=True)})
         return
     page = Page()
     page.line(f"The card of {here.name} (account {here.user}) lies at {to}")
-    for application in facts["applications"]:
-        releases = [i["release"] or "unknown" for i in application["installations"]]
-        page.line(f"{application['name']}: {', '.join(releases) or 'not here'}", indent=2)
+    for application in facts.applications:
+        releases = [i.release or "unknown" for i in application.installations]
+        page.line(f"{application.name}: {', '.join(releases) or 'not here'}", indent=2)

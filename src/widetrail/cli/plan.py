@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import secrets
 import sys
-from collections.abc import Mapping
 from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -24,7 +23,7 @@ from widetrail.cli.output import (
 )
 from widetrail.cli.terminal_person import make_company
 from widetrail.errors import Halted, InputUnusable
-from widetrail.finding import make_card, read_card
+from widetrail.finding import CardFacts, make_card, read_card
 from widetrail.formats.documents import read_document
 from widetrail.formats.quantities import show_count, show_files, show_size
 from widetrail.formats.texts import for_people
@@ -195,7 +194,7 @@ def _card(new: New, path: Path | None, loaded: list[Loaded]) -> bytes | None:
     """Return the card of new that travels along, so that old can be planned anew."""
     if new is None:
         return None
-    if isinstance(new, Mapping):
+    if isinstance(new, CardFacts):
         assert path is not None
         return read_document(path)
     return make_card(new, loaded)

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import sys
 from collections import Counter
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import asdict, dataclass, replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
@@ -98,7 +98,7 @@ def command(given: _Given) -> None:
     recipes = _recipes(rehearsal for _, rehearsal in listed)
     well = all(result.passed for result in results) and not constant
     shown.findings(results, findings)
-    told: dict[str, Any] = {"findings": [f.as_json() for f in findings]}
+    told: dict[str, object] = {"findings": [f.as_json() for f in findings]}
     if given.stops:
         swept = _sweep(listed, results, given.jobs, shown)
         well = well and all(one.passed for one in swept.values())
@@ -134,17 +134,17 @@ def _recipes(rehearsals: Iterable[Rehearsal]) -> list[Loaded]:
     return [load_recipe(path, KINDS) for path in files]
 
 
-def _json(result: Rehearsed) -> dict[str, Any]:
+def _json(result: Rehearsed) -> dict[str, object]:
     arms = [{"recipe": a.recipe, "at": a.where, "arm": a.arm} for a in sorted(result.arms, key=str)]
     return {**asdict(result), "passed": result.passed, "arms": arms}
 
 
-def _swept_json(swept: Swept) -> dict[str, Any]:
+def _swept_json(swept: Swept) -> dict[str, object]:
     told = {**asdict(replace(swept, modes=Counter())), "modes": dict(swept.modes)}
     return {**told, "passed": swept.passed}
 
 
-def _coverage_json(covered: Coverage) -> dict[str, Any]:
+def _coverage_json(covered: Coverage) -> dict[str, object]:
     arms = [
         {
             **asdict(arm),
@@ -210,7 +210,7 @@ def _mutate(
 
 
 @contextmanager
-def _progress(what: str) -> Any:
+def _progress(what: str) -> Iterator[Callable[[int, int], None]]:
     """Show how far a long work is, where that is seen."""
     if not sys.stderr.isatty():
         yield lambda done, total: None

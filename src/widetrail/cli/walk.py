@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 import click
 
@@ -313,7 +312,7 @@ def _few(answer: Noted | None) -> str:
     return show_answer(answer)
 
 
-def _step(step: StepDone) -> dict[str, Any]:
+def _step(step: StepDone) -> dict[str, object]:
     outcome = step.outcome
     return {
         "id": step.step.id,

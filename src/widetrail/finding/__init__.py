@@ -1,7 +1,14 @@
 """Finding: applications recognised, places resolved, readings taken, cards and survey."""
 
 from widetrail.finding.atlas import Atlas, Moved
-from widetrail.finding.card import card_facts, installation_facts, make_card, read_card, where_facts
+from widetrail.finding.card import (
+    CardFacts,
+    card_facts,
+    installation_facts,
+    make_card,
+    read_card,
+    where_facts,
+)
 from widetrail.finding.condition_check import condition_holds
 from widetrail.finding.finder import Finder
 from widetrail.finding.plural_places import Pair, Unpaired, pair
@@ -31,6 +38,7 @@ __all__ = [
     "Answer",
     "Atlas",
     "ByPart",
+    "CardFacts",
     "Finder",
     "Found",
     "How",

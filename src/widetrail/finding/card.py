@@ -14,7 +14,6 @@ from __future__ import annotations
 import json
 from collections.abc import Iterable
 from pathlib import Path
-from typing import Any
 
 from pydantic import Field, field_validator
 
@@ -49,7 +48,7 @@ def make_card(machine: Machine, recipes: Iterable[Loaded], *, ask_programs: bool
     roots = {name: machine.root(name) for name in sorted(ROOTS)}
     room = machine.room(machine.root("home"))
     found = survey(machine, loaded, ask_programs=ask_programs)
-    facts: dict[str, Any] = {
+    facts: dict[str, object] = {
         "machine": machine.name,
         "identity": machine.identity,
         **machine.facts(),
@@ -67,7 +66,7 @@ def make_card(machine: Machine, recipes: Iterable[Loaded], *, ask_programs: bool
     return canonical({"card": 1, "facts": facts, "sha256": digest(canonical(facts))}) + b"\n"
 
 
-def read_card(path: Path) -> dict[str, Any]:
+def read_card(path: Path) -> CardFacts:
     """Return the facts of the card at ``path``.
 
     Raises:
@@ -76,7 +75,7 @@ def read_card(path: Path) -> dict[str, Any]:
     return card_facts(read_document(path), str(path))
 
 
-def card_facts(data: bytes, where: str) -> dict[str, Any]:
+def card_facts(data: bytes, where: str) -> CardFacts:
     """Return the facts of a card from the bytes of its file; ``where`` is named in errors.
 
     Raises:
@@ -87,7 +86,7 @@ def card_facts(data: bytes, where: str) -> dict[str, Any]:
         document = json.loads(data)
         if len(data) > MOST or document["card"] != 1 or not isinstance(document["facts"], dict):
             raise ValueError("another version")
-        facts: dict[str, Any] = document["facts"]
+        facts = document["facts"]
         sound = document["sha256"] == digest(canonical(facts))
     except (ValueError, KeyError, TypeError, RecursionError) as error:
         raise InputUnusable("is no card", where=where, todo=todo) from error
@@ -95,13 +94,14 @@ def card_facts(data: bytes, where: str) -> dict[str, Any]:
         why = "its facts do not fit its checksum"
         raise InputUnusable("the card was changed", where=where, why=why, todo=todo)
     try:
-        _Facts.model_validate(plain_values(facts))
+        return CardFacts.model_validate(plain_values(facts))
     except (ValueError, RecursionError) as error:
         raise InputUnusable("is no card", where=where, why=why_not(error), todo=todo) from error
-    return facts
 
 
-class _Installation(Told):
+class CardInstallation(Told):
+    """One installation, as a card tells it."""
+
     case: Count
     sign: Text
     release: Text | None
@@ -120,10 +120,21 @@ class _Somewhere(Told):
     line: Count | None
     among: list[Text]
 
+    @property
+    def where(self) -> Where:
+        how = How(self.rule, self.case, self.source or "", self.line or 0, tuple(self.among))
+        if self.there:
+            return Found(self.path, self.kind, how, self.synced or "")
+        return Absent(self.path, self.kind, how)
+
 
 class _Nowhere(Told):
     path: None
     reason: Text
+
+    @property
+    def where(self) -> Where:
+        return Nowhere(self.reason)
 
 
 class _Instance(Told):
@@ -137,12 +148,20 @@ class _Several(Told):
     several: list[_Instance]
     source: Text | None
 
+    @property
+    def where(self) -> Where:
+        how = How("index", source=self.source or "")
+        listed = (Instance(i.path, i.name, i.in_use, how, i.synced or "") for i in self.several)
+        return Several(tuple(listed), source=self.source or "")
 
-class _Application(Told):
+
+class CardApplication(Told):
+    """What a card tells of one recipe's application; ``recipe`` is the digest of that."""
+
     id: Text
     name: Text
     recipe: Text
-    installations: list[_Installation]
+    installations: list[CardInstallation]
     places: dict[Text, _Several | _Somewhere | _Nowhere]
 
 
@@ -151,7 +170,7 @@ class _HomeDisk(Told):
     free: Count
 
 
-class _Facts(Told):
+class CardFacts(Told):
     """What is on a card."""
 
     machine: Text
@@ -165,7 +184,7 @@ class _Facts(Told):
     disks: list[Text]
     shares: list[tuple[Text, Text]] = Field(default_factory=list)
     home_disk: _HomeDisk = Field(alias="home disk")
-    applications: list[_Application]
+    applications: list[CardApplication]
 
     @field_validator("roots")
     @classmethod
@@ -175,7 +194,7 @@ class _Facts(Told):
         return roots
 
 
-def _application(surveyed: Surveyed) -> dict[str, Any]:
+def _application(surveyed: Surveyed) -> dict[str, object]:
     return {
         "id": surveyed.id,
         "name": surveyed.name,
@@ -184,7 +203,7 @@ def _application(surveyed: Surveyed) -> dict[str, Any]:
     }
 
 
-def installation_facts(installation: Installation) -> dict[str, Any]:
+def installation_facts(installation: Installation) -> dict[str, object]:
     """Return an installation as plain JSON values."""
     return {
         "case": installation.case,
@@ -195,37 +214,7 @@ def installation_facts(installation: Installation) -> dict[str, Any]:
     }
 
 
-def place_of(facts: dict[str, Any]) -> Where:
-    """Return the place that ``where_facts`` told.
-
-    Raises:
-        InputUnusable: They are not such facts.
-    """
-    try:
-        if "several" in facts:
-            listed_in = How("index", source=facts["source"] or "")
-            listed = (
-                Instance(i["path"], i["name"], i["in use"], listed_in, i["synced"] or "")
-                for i in facts["several"]
-            )
-            return Several(tuple(listed), source=facts["source"] or "")
-        if facts["path"] is None:
-            return Nowhere(str(facts["reason"]))
-        how = How(
-            facts["rule"],
-            facts["case"],
-            facts["source"] or "",
-            facts["line"] or 0,
-            tuple(facts["among"]),
-        )
-        if facts["there"]:
-            return Found(facts["path"], facts["kind"], how, facts["synced"] or "")
-        return Absent(facts["path"], facts["kind"], how)
-    except (KeyError, TypeError) as error:
-        raise InputUnusable("the card tells no place", why=str(error)) from error
-
-
-def where_facts(where: Where) -> dict[str, Any]:
+def where_facts(where: Where) -> dict[str, object]:
     """Return where a place is, and how it was found, as plain JSON values."""
     match where:
         case Found() | Absent():

@@ -8,10 +8,9 @@ from __future__ import annotations
 
 import hashlib
 import json
-from typing import Any
 
 
-def canonical(value: Any) -> bytes:
+def canonical(value: object) -> bytes:
     """Return ``value`` (plain JSON values) in canonical form, without a line end."""
     text = json.dumps(value, sort_keys=True, separators=(",", ":"), allow_nan=False)
     return text.encode("ascii")

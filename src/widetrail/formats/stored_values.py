@@ -8,7 +8,7 @@ its bounds here, and other keys may stand beside them.
 from __future__ import annotations
 
 import re
-from typing import Annotated, Any
+from typing import Annotated
 
 from pydantic import (
     AfterValidator,
@@ -70,7 +70,7 @@ def why_not(error: ValidationError | ValueError | RecursionError) -> str:
     return ": ".join(str(part)[:80] for part in (*flaw["loc"], flaw["msg"]))
 
 
-def plain_values(value: Any, deepest: int = 40) -> Any:
+def plain_values(value: object, deepest: int = 40) -> object:
     """Return JSON values as they are, of which every text is one and nothing lies deeper than that.
 
     Raises:

@@ -11,7 +11,6 @@ import re
 from base64 import b64decode
 from collections.abc import Iterable, Mapping, Sequence
 from itertools import pairwise
-from typing import Any
 
 from widetrail.errors import ParcelUnusable
 from widetrail.formats import canonical
@@ -110,7 +109,7 @@ def _called(entry: CargoEntry, becomes: Mapping[str, str]) -> CargoEntry:
     return entry._replace(path=becomes.get(entry.path, entry.path), target=target)
 
 
-def _entry(row: Any) -> CargoEntry:
+def _entry(row: list[object]) -> CargoEntry:
     if list(map(type, row)) != _KINDS:
         raise ValueError("an entry has other values than its columns tell")
     return CargoEntry._make(row)

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from widetrail.errors import MachineUnusable
-from widetrail.finding import Absent, Atlas, Finder, Found, Moved, Selection
+from widetrail.finding import Absent, Atlas, CardFacts, Finder, Found, Moved, Selection
 from widetrail.finding.atlas import Elsewhere, Kept, Rewritten, Unsayable, below_of
 from widetrail.finding.globbing import has_glob, matching
 from widetrail.finding.path_values import values_at
@@ -235,7 +235,7 @@ def bearings_of(new: New, old: Machine) -> tuple[Bearings, Callable[[str], bool]
     if new is None:
         roots = {name: old.root(name) for name in ROOTS}
         return KnownBearings("", old.platform, roots), lambda path: False
-    if isinstance(new, Mapping):
-        told = KnownBearings(str(new["machine"]), new["platform"], new["roots"])
+    if isinstance(new, CardFacts):
+        told = KnownBearings(new.machine, new.platform, new.roots)
         return told, lambda path: False
     return new, lambda path: is_there(new, path)

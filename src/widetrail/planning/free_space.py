@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Sequence
 
 from widetrail.errors import Halted
+from widetrail.finding import CardFacts
 from widetrail.formats.quantities import show_size
 from widetrail.machine import Machine, Medium
 from widetrail.machine.paths import base, trouble_with_name
@@ -44,7 +45,7 @@ def insist_space(draft: Draft, medium: Medium, new: New) -> int:
                 draft.obstacles.append(
                     Halted(what, why=f"it {trouble}", todo=todo, codes=["names"])
                 )
-    if new is not None and not isinstance(new, Mapping):
+    if new is not None and not isinstance(new, CardFacts):
         placed = [i for i, _, chosen in carried if copies(chosen.route) and not i.store]
         amounts = [(i.new_path, i.size + i.files * ENTRY_ROOM) for i in placed]
         draft.obstacles.extend(full_volumes(new, amounts, "Make room there, then plan again."))

@@ -5,7 +5,7 @@ Nothing is changed; everything that stands in the way is said at once.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from datetime import datetime
 
 from widetrail.errors import Halted, InputUnusable, Obstructed
@@ -169,7 +169,6 @@ def _plan_items(
 
 
 def _two_machines(old: Machine, new: New) -> None:
-    identity = new.get("identity") if isinstance(new, Mapping) else getattr(new, "identity", None)
-    if identity == old.identity:
+    if new is not None and new.identity == old.identity:
         todo = "Name the other machine with --old or --new."
         raise InputUnusable("old and new are one machine", where=old.name, todo=todo)

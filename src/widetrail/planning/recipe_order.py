@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 
 from widetrail.errors import Halted, Obstructed
 from widetrail.finding import (
+    CardFacts,
     Known,
     find_application,
 )
@@ -93,7 +94,7 @@ def sides_of(
     seen = {s.loaded.id: s.new.finder for s in before if isinstance(s.new, SeenSide)}
     side = (
         CardSide(new, loaded)
-        if isinstance(new, Mapping)
+        if isinstance(new, CardFacts)
         else SeenSide(
             find_application(new, loaded, ask_programs=ask, lenders=seen, decisions=decisions)
         )
@@ -132,12 +133,12 @@ def station_of_new(new: New) -> PlannedStation:
         return PlannedStation(
             station="new", machine=LaterSide.machine, identity="", facts={}, source="assumed"
         )
-    if isinstance(new, Mapping):
-        facts = {name: str(new[name]) for name in ("platform", "system", "user")}
+    if isinstance(new, CardFacts):
+        facts = {"platform": new.platform, "system": new.system, "user": new.user}
         return PlannedStation(
             station="new",
-            machine=str(new["machine"]),
-            identity=str(new["identity"]),
+            machine=new.machine,
+            identity=new.identity,
             facts=facts,
             source="card",
         )

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from typing import Any, Literal, Protocol
+from typing import Literal, Protocol
 
 from widetrail.errors import InputUnusable
-from widetrail.finding import Finder, Known, Nowhere, Unknown, Where
-from widetrail.finding.card import place_of
+from widetrail.finding import CardFacts, Finder, Known, Nowhere, Unknown, Where
+from widetrail.finding.card import CardInstallation
 from widetrail.machine import Machine
 from widetrail.machine.paths import is_within, shared_name
 from widetrail.machine.platforms import PLATFORMS, Platform
@@ -19,7 +19,7 @@ UNSEEN = "the new machine"
 
 Source = Literal["seen", "card", "assumed"]
 
-New = Machine | Mapping[str, Any] | None
+New = Machine | CardFacts | None
 """The new machine: within reach, told by the facts of its card, or not known yet."""
 
 
@@ -110,65 +110,67 @@ class CardSide:
 
     source: Source = "card"
 
-    def __init__(self, facts: Mapping[str, Any], loaded: Loaded) -> None:
+    def __init__(self, facts: CardFacts, loaded: Loaded) -> None:
         """Take what the card says of ``loaded``'s application.
 
         Raises:
             InputUnusable: The card was made with another edition of the recipe, or without it.
         """
         self._facts = facts
-        self.machine = str(facts["machine"])
-        listed = {a["id"]: a for a in facts["applications"]}
+        self.machine = facts.machine
+        listed = {a.id: a for a in facts.applications}
         todo = "Write the card anew on that machine, with this recipe."
         if loaded.id not in listed:
             why = f"it says nothing of {loaded.id}"
             raise InputUnusable("the card does not fit", where=self.machine, why=why, todo=todo)
         self._application = listed[loaded.id]
-        if self._application["recipe"] != loaded.digest:
+        if self._application.recipe != loaded.digest:
             why = f"it was made with another edition of the recipe for {loaded.id}"
             raise InputUnusable("the card does not fit", where=self.machine, why=why, todo=todo)
 
     @property
     def installed(self) -> bool | None:
-        return bool(self._application["installations"])
+        return bool(self._application.installations)
 
     @property
-    def _latest(self) -> Mapping[str, Any]:
-        listed: list[Mapping[str, Any]] = self._application["installations"]
-        known = [(parse_release(str(i["release"])), i) for i in listed]
+    def _latest(self) -> CardInstallation | None:
+        known = [(parse_release(i.release or ""), i) for i in self._application.installations]
         ordered = sorted(known, key=lambda pair: pair[0].order if pair[0] else ())
-        return ordered[-1][1] if ordered else {}
+        return ordered[-1][1] if ordered else None
 
     @property
     def release(self) -> Release | None:
-        return parse_release(str(self._latest.get("release") or ""))
+        latest = self._latest
+        return parse_release(latest.release or "") if latest is not None else None
 
     def fact(self, name: str) -> Known | Unknown:
+        latest, told = self._latest, self._facts
         facts: dict[str, object] = {
             "installed": self.installed,
-            "release": self._latest.get("release"),
-            "edition": self._latest.get("edition"),
+            "release": latest.release if latest is not None else None,
+            "edition": latest.edition if latest is not None else None,
+            "administrator": told.administrator,
+            "network": told.network,
+            "platform": told.platform,
+            "system": told.system,
         }
-        for fact in ("administrator", "network", "platform", "system"):
-            facts[fact] = self._facts.get(fact)
         return _known(name, facts.get(name))
 
     def place(self, name: str) -> Where:
-        told = self._application["places"].get(name)
-        return place_of(told) if told is not None else Nowhere("the card does not tell")
+        told = self._application.places.get(name)
+        return told.where if told is not None else Nowhere("the card does not tell")
 
     def reading(self, name: str) -> Known | Unknown:
         return Unknown("a card holds no readings")
 
     def root(self, name: str) -> str:
-        return str(self._facts["roots"].get(name, ""))
+        return self._facts.roots.get(name, "")
 
     def has_disk_of(self, path: str) -> bool:
-        return _has_disk(self._facts["disks"], path, self._facts["platform"])
+        return _has_disk(self._facts.disks, path, self._facts.platform)
 
     def shared(self, path: str) -> str:
-        shares = [(str(folder), str(name)) for folder, name in self._facts.get("shares", [])]
-        return shared_name(path, shares, self._facts["platform"])
+        return shared_name(path, self._facts.shares, self._facts.platform)
 
 
 class ToldSide:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from typing import Annotated, Any
+from typing import Annotated
 
 from pydantic import (
     AfterValidator,
@@ -22,7 +22,7 @@ from widetrail.recipe.text_types import (
 )
 
 
-def _is_mapping(value: Any) -> str:
+def _is_mapping(value: object) -> str:
     return f"{TAG}map" if isinstance(value, Mapping | PerPlatform) else f"{TAG}text"
 
 
@@ -39,7 +39,7 @@ class PerPlatform(Model):
 
     @model_validator(mode="before")
     @classmethod
-    def _by_name(cls, data: Any) -> Any:
+    def _by_name(cls, data: object) -> object:
         if not isinstance(data, Mapping) or "by_platform" in data:
             return data
         named = {name: text for name, text in data.items() if name in PLATFORMS}

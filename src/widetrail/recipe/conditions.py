@@ -5,9 +5,15 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 from datetime import timedelta
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 
-from pydantic import AfterValidator, BeforeValidator, Field, ValidationInfo, model_validator
+from pydantic import (
+    AfterValidator,
+    BeforeValidator,
+    Field,
+    ModelWrapValidatorHandler,
+    model_validator,
+)
 
 from widetrail.formats.documents import Model, flaw
 from widetrail.formats.parser_process import matches
@@ -63,7 +69,7 @@ Duration = Annotated[str, AfterValidator(_check_duration)]
 """A duration as the recipe writes it; ``parse_duration`` reads it."""
 
 
-def one_or_many(value: Any) -> Any:
+def one_or_many(value: object) -> object:
     """Return a document's value as a list: one value alone is a list of it."""
     return value if isinstance(value, list) else [value]
 
@@ -102,10 +108,10 @@ class Condition(Model):
 
     @model_validator(mode="wrap")
     @classmethod
-    def _bare(cls, data: Any, handler: Any, info: ValidationInfo) -> Condition:
+    def _bare(cls, data: object, handler: ModelWrapValidatorHandler[Condition]) -> Condition:
         if isinstance(data, str):
             data = {"covers": "old"} if data == "covers old" else {"is": data}
-        result: Condition = handler(data)
+        result = handler(data)
         if not any(getattr(result, name) is not None for name in cls.model_fields):
             raise flaw("condition", "this condition asks nothing")
         return result
@@ -165,12 +171,12 @@ class SideNeeds(Model):
 
     @model_validator(mode="wrap")
     @classmethod
-    def _gather(cls, data: Any, handler: Any, info: ValidationInfo) -> SideNeeds:
+    def _gather(cls, data: object, handler: ModelWrapValidatorHandler[SideNeeds]) -> SideNeeds:
         if isinstance(data, Mapping):
             own = {k: data[k] for k in data if k in FACTS}
             named = {k: data[k] for k in data if k not in FACTS}
             data = {**own, "readings": named}
-        result: SideNeeds = handler(data)
+        result = handler(data)
         if result.release is not None and result.release not in AS_OLD:
             check_releases(result.release)
         return result

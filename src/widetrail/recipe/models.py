@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from functools import cached_property
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 
 from pydantic import (
     BeforeValidator,
@@ -33,7 +33,7 @@ from widetrail.recipe.text_types import (
 )
 
 
-def _is_licence(value: Any) -> str:
+def _is_licence(value: object) -> str:
     kind = value.get("kind") if isinstance(value, Mapping) else getattr(value, "kind", None)
     return f"{TAG}licence" if kind == "licence" else f"{TAG}item"
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from typing import Annotated, Any, ClassVar, Literal
+from typing import Annotated, ClassVar, Literal
 
 from pydantic import (
     Field,
@@ -65,7 +65,7 @@ class InForm(Model):
 
     @model_validator(mode="before")
     @classmethod
-    def _by_form(cls, data: Any) -> Any:
+    def _by_form(cls, data: object) -> object:
         if not isinstance(data, Mapping) or cls.no_keys & data.keys():
             return data
         others = cls.known_keys() - frozenset(forms_for(cls.role))
@@ -79,9 +79,10 @@ class InForm(Model):
         return {**rest, holder: {given[0]: data[given[0]]}}
 
     @property
-    def _held(self) -> tuple[str, Any]:
-        held = (self.in_file_, self.in_key, self.in_settings, self.in_command)
-        return next((name, where) for some in held for name, where in some.items())
+    def _held(self) -> tuple[str, str | PerPlatform]:
+        held = (self.in_file_, self.in_key, self.in_settings)
+        found = ((name, where) for some in held for name, where in some.items())
+        return next(found, ("".join(self.in_command), ""))
 
     @property
     def form(self) -> str:
@@ -90,9 +91,8 @@ class InForm(Model):
 
     @property
     def where(self) -> str | PerPlatform:
-        """The path template of the file, or the registry key or settings path."""
-        where: str | PerPlatform = self._held[1]
-        return where
+        """The path template of the file, or the registry key or settings path; none is empty."""
+        return self._held[1]
 
     @property
     def in_file(self) -> bool:

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any, Literal
+from typing import Literal
 
 from pydantic import (
     Field,
+    ModelWrapValidatorHandler,
     ValidationInfo,
     model_validator,
 )
@@ -68,7 +69,9 @@ class StepRule(Model):
 
     @model_validator(mode="wrap")
     @classmethod
-    def _by_kind(cls, data: Any, handler: Any, info: ValidationInfo) -> StepRule:
+    def _by_kind(
+        cls, data: object, handler: ModelWrapValidatorHandler[StepRule], info: ValidationInfo
+    ) -> StepRule:
         kinds = info.context.kinds if isinstance(info.context, Notation) else {}
         keys = [data] if isinstance(data, str) else list(data) if isinstance(data, dict) else []
         kind = next((str(k) for k in keys if k in kinds), None)

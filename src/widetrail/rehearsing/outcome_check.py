@@ -5,13 +5,13 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
-from typing import Any
 
 from widetrail.errors import Obstructed, WideTrailError
 from widetrail.licence.seat_events import Word
 from widetrail.licence.service import Service
 from widetrail.machine import FolderMachine
 from widetrail.planning import Plan
+from widetrail.recipe import Station
 from widetrail.recipe.templates import plain
 from widetrail.rehearsing.expectations import (
     Difference,
@@ -122,8 +122,8 @@ def judge_seats(
             continue
         mine = expected.get(short, ExpectedItem())
         carried = mine.state == "carried"
-        moved: dict[Any, Word] = {"old": "not", "new": "active"} if carried else {}
-        for station, wanted in {**moved, **mine.seat}.items():
+        moved: dict[Station, Word] = {"old": "not", "new": "active"} if carried else {}
+        for station, wanted in (moved | mine.seat).items():
             if here[station] != wanted:
                 yield Difference(f"{item.id} on {station}", wanted, here[station])
         if not carried:

@@ -6,7 +6,6 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from itertools import product
 from pathlib import Path
-from typing import Any
 
 from widetrail.errors import DocumentUnusable, InputUnusable
 from widetrail.findings import Finding, errors_of
@@ -134,7 +133,7 @@ def _rows(tree: Map, file: str) -> tuple[list[tuple[str, Map]], tuple[Finding, .
 _NO_ROW = 'expected a list of maps, each with a "case" that names it'
 
 
-def _merged(one: Map, other: Mapping[str, Any], at: Map) -> Map:
+def _merged(one: Map, other: Mapping[str, object], at: Map) -> Map:
     result = Map({**one})
     result.mark, result.keys_at = one.mark, {**one.keys_at}
     for key, value in other.items():

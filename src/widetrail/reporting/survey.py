@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from datetime import UTC, datetime
-from typing import Any
 
 from widetrail.finding import (
     Absent,
@@ -27,11 +26,11 @@ def day_of(nanoseconds: int) -> str:
     return datetime.fromtimestamp(nanoseconds / 1e9, UTC).date().isoformat()
 
 
-def survey_facts(found: Survey, names: Mapping[str, str], *, walked: bool) -> dict[str, Any]:
+def survey_facts(found: Survey, names: Mapping[str, str], *, walked: bool) -> dict[str, object]:
     """Return a survey as plain JSON values; ``names`` are the applications' by their ids, and
     ``walked`` tells that the disks were walked."""
     not_here = [Surveyed(id, names[id], None) for id in found.not_here]
-    told: dict[str, Any] = {"applications": [_application(a) for a in (*found.here, *not_here)]}
+    told: dict[str, object] = {"applications": [_application(a) for a in (*found.here, *not_here)]}
     if not walked:
         return told
     stock = found.stock
@@ -62,7 +61,7 @@ def survey_facts(found: Survey, names: Mapping[str, str], *, walked: bool) -> di
     }
 
 
-def _counts(tally: Tally) -> dict[str, Any]:
+def _counts(tally: Tally) -> dict[str, object]:
     newest = day_of(tally.newest) if tally.newest else None
     return {"files": tally.files, "size": tally.size, "newest": newest}
 
@@ -117,7 +116,7 @@ def _cells(tally: Tally) -> tuple[object, ...]:
     return tally.files, tally.size, day_of(tally.newest) if tally.newest else ""
 
 
-def _application(application: Surveyed) -> dict[str, Any]:
+def _application(application: Surveyed) -> dict[str, object]:
     here = application.installation
     return {
         "id": application.id,
@@ -130,7 +129,7 @@ def _application(application: Surveyed) -> dict[str, Any]:
     }
 
 
-def _item(item: SurveyedItem) -> dict[str, Any]:
+def _item(item: SurveyedItem) -> dict[str, object]:
     return {
         "item": item.name,
         "title": item.title,
@@ -147,7 +146,7 @@ def _item(item: SurveyedItem) -> dict[str, Any]:
     }
 
 
-def _answer(answer: Answer) -> dict[str, Any]:
+def _answer(answer: Answer) -> dict[str, object]:
     match answer:
         case Known():
             return {"value": answer.value, "source": answer.source, "line": answer.line or None}

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Annotated, Any
+from typing import Annotated
 
 from pydantic import AfterValidator, Field
 
@@ -47,16 +47,17 @@ class Copy(Rule[CopySettings]):
         pack = unfolding.step(
             PackStep, station="old", source=source, reads=(source,), writes=(PARCEL,)
         )
-        taken: dict[str, Any] = {"after": (pack.id,), "reads": (PARCEL,), "station": "new"}
+        taken = {"after": (pack.id,), "reads": (PARCEL,), "station": "new"}
         existing = unfolding.existing
         if unfolding.store:
             store = unfolding.store
             return pack, unfolding.step(
-                EnterStep, target=place, existing=existing, store=store, writes=(place,), **taken
+                EnterStep, taken, target=place, existing=existing, store=store, writes=(place,)
             )
         target = unfolding.expand(settings.to) if settings.to else place
         return pack, unfolding.step(
             PublishStep,
+            taken,
             target=target,
             existing=existing,
             elsewhere=bool(settings.to),
@@ -64,5 +65,4 @@ class Copy(Rule[CopySettings]):
             shared=unfolding.shared,
             writes=(target,),
             changes=(target,),
-            **taken,
         )

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Any, Literal, Protocol
+from typing import Literal, Protocol
 
 from widetrail.finding import Found, Several
 from widetrail.formats.stored_values import Text
@@ -42,10 +42,10 @@ class ProgramFacts(Facts):
     how: Literal["already", "command", "asked"] = "command"
 
 
-def _commands(unfolding: Unfolding, *names: Literal["open", "close"]) -> dict[str, Any]:
+def _commands(unfolding: Unfolding, *names: Literal["open", "close"]) -> dict[str, object]:
     """Return what a step on the application is made of: its program, and commands by name."""
     application = unfolding.loaded.recipe.application
-    own: dict[str, Any] = {"program": literal(application.name)}
+    own: dict[str, object] = {"program": literal(application.name)}
     for name in names:
         command: tuple[str, ...] = getattr(application, name)
         own[f"{name}s"] = tuple(unfolding.expand(word, {}) for word in command)
@@ -79,7 +79,7 @@ class Open(Rule[OpenSettings], Act[OpenStep, Has]):
     by_person = "that the program was opened"
 
     def unfold(self, settings: OpenSettings, unfolding: Unfolding) -> tuple[Step, ...]:
-        return (unfolding.step(OpenStep, **_commands(unfolding, "open")),)
+        return (unfolding.step(OpenStep, _commands(unfolding, "open")),)
 
     def words(self, step: OpenStep) -> str:
         return _with_commands(f"open {plain(step.program)}", step)
@@ -111,7 +111,7 @@ class Close(Rule[CloseSettings], Act[CloseStep, Has]):
     by_person = "that the program was closed"
 
     def unfold(self, settings: CloseSettings, unfolding: Unfolding) -> tuple[Step, ...]:
-        return (unfolding.step(CloseStep, **_commands(unfolding, "close")),)
+        return (unfolding.step(CloseStep, _commands(unfolding, "close")),)
 
     def words(self, step: CloseStep) -> str:
         return _with_commands(f"close {plain(step.program)} (it is asked for, never forced)", step)
@@ -173,7 +173,7 @@ class FirstStart(Rule[FirstStartSettings], Act[FirstStartStep, Has]):
         place = settings.first_start
         changes = (unfolding.expand(f"{{{place}}}"),)
         commands = _commands(unfolding, "open", "close")
-        return (unfolding.step(FirstStartStep, place=place, changes=changes, **commands),)
+        return (unfolding.step(FirstStartStep, commands, place=place, changes=changes),)
 
     def words(self, step: FirstStartStep) -> str:
         name, place = plain(step.program), step.place

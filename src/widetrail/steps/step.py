@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
-from typing import Any, ClassVar, Literal, Self, TypeVar
+from typing import ClassVar, Literal, Self, TypeVar
 
 from widetrail.formats.documents import Model
 from widetrail.licence.seat_events import Purpose
@@ -87,14 +87,14 @@ class Step(Model):
     def refilled(self, known: Known, *, made: bool = False) -> Self:
         """Return the step with what is known put into all that is its own, and in what it changes;
         in what it writes too where it is asked for what is ``made``."""
-        update: dict[str, Any] = {n: _refilled(value, known) for n, value in self._own().items()}
+        update: dict[str, object] = {n: _refilled(value, known) for n, value in self._own().items()}
         if made:
             update["writes"] = _refilled(self.writes, known)
         else:
             update["changes"] = _refilled(self.changes, known)
         return self.model_copy(update=update)
 
-    def _own(self) -> dict[str, Any]:
+    def _own(self) -> dict[str, object]:
         own = type(self).model_fields.keys() - Step.model_fields.keys()
         return {name: getattr(self, name) for name in sorted(own)}
 
@@ -107,7 +107,7 @@ def _texts(value: object) -> tuple[str, ...]:
     return tuple(map(str, value)) if isinstance(value, tuple) else ()
 
 
-def _refilled(value: Any, known: Known) -> Any:
+def _refilled(value: object, known: Known) -> object:
     if isinstance(value, str):
         return refill(value, known)
     if isinstance(value, tuple):
@@ -152,9 +152,15 @@ class Unfolding:
         return self.old_path if self.station == "old" else self.new_path
 
     def step(
-        self, model: type[S], *, called: str = "", station: Station | None = None, **own: Any
+        self,
+        model: type[S],
+        values: Mapping[str, object] | None = None,
+        *,
+        called: str = "",
+        station: Station | None = None,
+        **own: object,
     ) -> S:
-        """Return a step of that model at the station, or at another one.
+        """Return a step of that model at the station, or at another one, with its own ``values``.
 
         ``called`` is what its id ends with where that is not its kind.
         """
@@ -165,6 +171,7 @@ class Unfolding:
                 "station": station or self.station,
                 "item": self.subject,
                 "number": self.number,
+                **(values or {}),
                 **own,
             }
         )

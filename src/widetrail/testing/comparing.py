@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
-from typing import Any
+from collections.abc import Iterable, Iterator, Mapping
+from typing import NamedTuple
 
 from widetrail.formats import digest
 from widetrail.machine.platforms import PLAINEST
@@ -29,18 +29,29 @@ def is_own(path: str) -> bool:
     return ".widetrail" in parts or "widetrail" in parts
 
 
-def fact_of(node: Node, begun: int) -> Any:
+class NodeFact(NamedTuple):
+    """What must be the same of a node; ``mtime`` is 0 where that is not told."""
+
+    kind: str
+    mode: int
+    sha256: str
+    mtime: int
+
+
+def fact_of(node: Node, begun: int) -> NodeFact:
     """Return what must be the same of a node: times only of files that nobody wrote just now."""
     exact = node.kind == "file" and node.mtime < begun
-    return (node.kind, node.mode, digest(node.data), node.mtime if exact else 0)
+    return NodeFact(node.kind, node.mode, digest(node.data), node.mtime if exact else 0)
 
 
-def names_of_new(seen: dict[str, Any]) -> dict[str, Any]:
+def names_of_new(seen: dict[str, NodeFact]) -> dict[str, object]:
     """Return what was seen, of files that were written just now only that they are there."""
-    return {p: fact if fact[0] != "file" or fact[3] else "written" for p, fact in seen.items()}
+    return {p: f if f.kind != "file" or f.mtime else "written" for p, f in seen.items()}
 
 
-def differences(where: str, wanted: dict[str, Any], found: dict[str, Any]) -> Iterator[str]:
+def differences(
+    where: str, wanted: Mapping[str, object], found: Mapping[str, object]
+) -> Iterator[str]:
     names = sorted(p for p in wanted.keys() | found.keys() if wanted.get(p) != found.get(p))
     if names:
         first = names[0]
@@ -48,7 +59,7 @@ def differences(where: str, wanted: dict[str, Any], found: dict[str, Any]) -> It
         yield f"{where}: {len(names)} names differ; {first} is {what}"
 
 
-def parcel_told(parcel: Parcel) -> Any:
+def parcel_told(parcel: Parcel) -> tuple[object, ...]:
     """Return what a parcel tells that must be the same, however it came to be."""
     cargo = [
         (e.item, e.path, e.kind, e.size, e.mtime, e.mode, e.target, e.sha256)
@@ -59,7 +70,7 @@ def parcel_told(parcel: Parcel) -> Any:
     return sorted(cargo), sorted(p.name for p in parcel.folder.rglob("made/*/*/*")), outcomes
 
 
-def first_difference(wanted: Any, found: Any) -> str:
+def first_difference(wanted: tuple[object, ...], found: tuple[object, ...]) -> str:
     for one, other in zip(wanted, found, strict=True):
         if one != other:
             return f"{str(one)[:300]} and {str(other)[:300]}"

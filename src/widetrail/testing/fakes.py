@@ -16,10 +16,9 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
-from typing import Any
 
 from widetrail.errors import Waiting
-from widetrail.finding import Answer, Finder, Found, How, Known, Nowhere, Unknown, Where
+from widetrail.finding import Answer, Atlas, Finder, Found, How, Known, Nowhere, Unknown, Where
 from widetrail.finding.stores import StoreKind
 from widetrail.formats.interface import Platform
 from widetrail.machine.platforms.linux import LINUX
@@ -41,7 +40,7 @@ class FakeFinder(Finder):
     said: Mapping[str, Answer | Unknown] = field(default_factory=dict)
     at: Mapping[str, str] = field(default_factory=dict)
 
-    def answer(self, name: str, item: Item) -> Any:
+    def answer(self, name: str, item: Item) -> Answer | Unknown:
         """Return what a reading is said to be."""
         return self.said.get(name, Unknown("not said"))
 
@@ -246,7 +245,7 @@ class FakePaths:
     here: Sequence[tuple[str, Sequence[str]]] = ()
     stays: Sequence[str] = ()
 
-    def atlas(self, item: str, target: str, came_as: Mapping[str, str] | None = None) -> Any:
+    def atlas(self, item: str, target: str, came_as: Mapping[str, str] | None = None) -> Atlas:
         """Raise: an item that holds paths is tested with a whole trail."""
         raise AssertionError("a fake translates no paths")
 

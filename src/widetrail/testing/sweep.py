@@ -21,7 +21,6 @@ from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from pathlib import Path
-from typing import Any
 
 from widetrail.errors import WideTrailError
 from widetrail.machine import Effect, Effects
@@ -38,6 +37,7 @@ from widetrail.rehearsing.stage import fast_folder, machines_near
 from widetrail.rehearsing.stage_hands import StageHands
 from widetrail.steps import act_of
 from widetrail.testing.comparing import (
+    NodeFact,
     differences,
     fact_of,
     first_difference,
@@ -90,9 +90,9 @@ class Swept:
 class _Expected:
     """What an unbroken leg comes to: the trees of both machines, the parcel, and after undoing."""
 
-    machines: Mapping[Station, dict[str, Any]]
-    parcel: Any
-    undone: dict[str, Any]
+    machines: Mapping[Station, dict[str, NodeFact]]
+    parcel: tuple[object, ...]
+    undone: dict[str, NodeFact]
     exact: bool = True
 
     @property
@@ -221,10 +221,11 @@ class _Sweeping:
 
     def _compare(self, here: Path, expected: _Expected) -> Iterator[str]:
         for station, wanted in expected.machines.items():
-            found = self._seen(here, station)
-            if not expected.exact:
-                wanted, found = names_of_new(wanted), names_of_new(found)
-            yield from differences(f"{station}, walked again", wanted, found)
+            found, what = self._seen(here, station), f"{station}, walked again"
+            if expected.exact:
+                yield from differences(what, wanted, found)
+            else:
+                yield from differences(what, names_of_new(wanted), names_of_new(found))
         if (parcel := parcel_told(self._stage.parcel(here, Effects()))) != expected.parcel:
             yield f"the parcel tells otherwise: {first_difference(expected.parcel, parcel)}"
 
@@ -276,7 +277,7 @@ class _Sweeping:
                 self._trouble(f"leg {leg.number}", problem)
         return _Expected(machines, parcel_told(stage.parcel(stage.here, Effects())), undone)
 
-    def _seen(self, here: Path, station: Station) -> dict[str, Any]:
+    def _seen(self, here: Path, station: Station) -> dict[str, NodeFact]:
         """Return what a person has on a machine: all but the tool's own, old times exactly."""
         found = {}
         for path, node in read_tree(here / self._stage.sides[station]).items():

@@ -4,15 +4,15 @@ from __future__ import annotations
 
 import shutil
 from collections.abc import Mapping, Sequence
+from contextlib import AbstractContextManager
 from pathlib import Path
-from typing import Any
 
 from widetrail.errors import MachineUnusable
 from widetrail.formats import Unreadable
 from widetrail.formats.outside import SafePath
 from widetrail.formats.registry import Key
 from widetrail.formats.registry_writing import Edit
-from widetrail.machine import Effects, Room
+from widetrail.machine import Effects, Machine, Room
 from widetrail.machine.host import HostMachine
 from widetrail.machine.platforms.linux import LINUX
 
@@ -79,5 +79,5 @@ class TempMachine(HostMachine):
     def desktop_settings(self) -> bytes:
         raise Unreadable("there is no settings database of the desktop")
 
-    def scratch(self, copies: Sequence[str]) -> Any:
+    def scratch(self, copies: Sequence[str]) -> AbstractContextManager[Machine]:
         raise MachineUnusable("has no scratch copy", where=self.name)

@@ -5,12 +5,12 @@ from __future__ import annotations
 import shlex
 from collections.abc import Iterator
 from io import BytesIO
-from typing import TYPE_CHECKING, Any, cast
+from typing import TYPE_CHECKING
 
 from widetrail.errors import Halted, Waiting, WideTrailError
 from widetrail.finding import Known, Unknown
 from widetrail.finding.readings import take_reading
-from widetrail.formats.outside import read_outside
+from widetrail.formats.outside import SafePath, read_outside
 from widetrail.licence.exchange import ANSWER, REQUEST, Exchange, wrong_answer
 from widetrail.licence.seat import Effect, Refuse, replay, step
 from widetrail.licence.seat_events import Adopted, Event, Gone, Purpose, Seat, Told, Word
@@ -19,6 +19,7 @@ from widetrail.machine.paths import join
 from widetrail.parcel.layout import SERIAL
 from widetrail.parcel.seal import ENDING, HEADER, KEY, WrongPassphrase, open_seal, read_header
 from widetrail.parcel.seat_record import SeatPlace, SeatRecord, seat_record, turn_of
+from widetrail.planning import PlannedItem
 from widetrail.planning.licences import another_edition
 from widetrail.planning.station_facts import SeenSide
 from widetrail.recipe.licence_models import Licence
@@ -256,8 +257,8 @@ class StationSeats:
         attempt = act.attempt if act is not None else seat.attempts + 1
         purpose = act.purpose if act is not None else purpose or "release"
         plan, application = self._doing.plan, self._doing.planned(item).recipe
-        stations = {"claim": ("new", "old")}.get(purpose, ("old", "new"))
-        machine, partner = (plan.station(cast(Any, s)).machine for s in stations)
+        old, new = (plan.station(station).machine for station in STATIONS[:2])
+        machine, partner = (new, old) if purpose == "claim" else (old, new)
         return Exchange(application, purpose, machine, partner, attempt)
 
     def wrong_answer(self, item: str) -> str:
@@ -285,7 +286,7 @@ class StationSeats:
             }
         return wrong_answer(about.answer, wanted, found, known["request"], known["answer"])
 
-    def _exchanged(self) -> Iterator[tuple[Any, str]]:
+    def _exchanged(self) -> Iterator[tuple[PlannedItem, str]]:
         """Give every request and answer that is here, with the licence that it is of."""
         for item in self._doing.plan.items:
             if item.kind == "licence":
@@ -322,7 +323,7 @@ class StationSeats:
         return list(dict.fromkeys(found))
 
 
-def _opened(folder: Any, passphrase: str) -> str:
+def _opened(folder: SafePath, passphrase: str) -> str:
     """Return a serial that is kept sealed in ``folder``.
 
     Raises:
