@@ -414,6 +414,8 @@ def test_the_demo_ends_well_and_says_what_to_try(tmp_path: Path) -> None:
     assert (tmp_path / "demo/report.html").is_file()
     again = widetrail("demo", tmp_path / "demo")
     assert again.status == 2
+    licensed = tmp_path / "demo/recipes/loamlens.rehearsal.yaml"
+    assert widetrail("rehearse", licensed).status == 0  # on machines that the demo left alone
 
 
 def test_a_settled_parcel_holds_its_plan_and_logbook_and_no_cargo(packed_world: World) -> None:

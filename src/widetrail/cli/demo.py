@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 import tempfile
 from itertools import zip_longest
 from pathlib import Path
@@ -47,7 +48,14 @@ def command(folder: Path | None, world_only: bool) -> None:
     page.line(f"The demo world lies in {here}: machines, recipes and a medium.")
     if world_only:
         return
+    for name in WALKED:
+        shutil.copytree(here / "machines" / name, here / "walked" / name, symlinks=True)
+    shutil.copytree(here / "maker", here / "walked" / "maker")
     _walk_world(page, here)
+
+
+WALKED = ("potting-shed", "glass-office")
+"""The machines that the demo walks on, in copies: rehearsals want those of the world unchanged."""
 
 
 def _walk_world(page: Page, here: Path) -> None:
@@ -58,7 +66,7 @@ def _walk_world(page: Page, here: Path) -> None:
     """
     effects = Effects()
     loaded = load_recipes([here / "recipes" / "sporelog.trail.yaml"])
-    machines = here / "machines"
+    machines = here / "walked"
     old = FolderMachine(machines / "potting-shed", effects)
     new = FolderMachine(machines / "glass-office", effects)
     show_survey(page, old, survey(old, loaded))
@@ -88,13 +96,12 @@ def _move_licence(page: Page, here: Path) -> bool:
     from widetrail.licence.service import Service, serving
 
     page.title("A licence: released on one computer, claimed on the other")
-    machines, answers = here / "machines", Answers({"parcel.seal": PASSPHRASE})
-    names = ("potting-shed", "glass-office")
+    machines, answers = here / "walked", Answers({"parcel.seal": PASSPHRASE})
     loaded = load_recipes([here / "recipes" / "loamlens.trail.yaml"])
-    service = Service(here / "maker")
+    service = Service(machines / "maker")
     with serving(service) as address:
         effects = Effects()
-        old, new = (FolderMachine(machines / name, effects) for name in names)
+        old, new = (FolderMachine(machines / name, effects) for name in WALKED)
         for machine in (old, new):
             machine.given["LICENCE_SERVICE"] = address
         parcel = here / "media" / "memory-stick" / "licence"
@@ -140,7 +147,11 @@ def _show_next(page: Page, here: Path, parcel: Path) -> None:
         "and was never with two computers.",
         indent=2,
     )
-    page.line(f"The report lies at {here / 'report.html'}", indent=2)
+    page.line(
+        f"Both machines were walked on in copies, as they are now in {here / 'walked'}; the report "
+        f"lies at {here / 'report.html'}",
+        indent=2,
+    )
     page.title("Try next")
     page.line(f"widetrail report {parcel} --json", indent=2)
     page.line(f"widetrail rehearse {here / 'recipes'}", indent=2)

@@ -10,7 +10,7 @@ from widetrail.planning.route_choice import Chosen
 from widetrail.planning.unfolding import unfold_steps
 from widetrail.planning.user_choices import Choices
 from widetrail.steps import act_of
-from widetrail.steps.seat import SeatStep
+from widetrail.steps.seat import looks_whether_ready
 
 
 def hint_at_release(draft: Draft, itinerary: Itinerary, choices: Choices, *, unseen: bool) -> None:
@@ -24,7 +24,7 @@ def hint_at_release(draft: Draft, itinerary: Itinerary, choices: Choices, *, uns
                 "parcel on one alone, since a copy of it would claim the licence elsewhere too"
             )
         return
-    seen = {s.id for s in draft.steps if isinstance(s, SeatStep) and s.act == "ready"}
+    seen = {s.id for s in draft.steps if looks_whether_ready(s)}
     before = (s for s in draft.steps if act_of(s).packs or act_of(s).notes)
     packed = tuple(s.id for s in before if s.station == "old")
     steps = [

@@ -17,7 +17,6 @@ from widetrail.rehearsing.expectations import (
     Difference,
 )
 from widetrail.rehearsing.rehearsal_file import Expect, ExpectedItem, RehearsalFile
-from widetrail.steps.retire import RetireStep
 from widetrail.walking import (
     LegDone,
 )
@@ -91,7 +90,7 @@ def allowed_on_old(old: FolderMachine, plan: Plan) -> list[Path]:
     """Return where the plan says that something changes on old: by commands, and by retiring."""
     mine = [step for step in plan.steps if step.station == "old"]
     told = [path for step in mine for path in step.changes]
-    told += [step.renamed for step in mine if isinstance(step, RetireStep)]
+    told += [path for step in mine for path in step.leaves]
     return below(old, map(plain, told))
 
 

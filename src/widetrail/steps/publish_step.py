@@ -41,6 +41,10 @@ class PublishStep(Step):
     single: bool = False
     shared: bool = False
 
+    @property
+    def puts_elsewhere(self) -> bool:
+        return self.elsewhere
+
 
 class PublishFacts(Facts):
     """What was put in place, where, and what came there under another name.

@@ -27,6 +27,10 @@ class RetireStep(Step):
     place: str
     renamed: str
 
+    @property
+    def leaves(self) -> tuple[str, ...]:
+        return (self.renamed,)
+
 
 class RetireFacts(Facts):
     """The path that the place has now."""

@@ -63,6 +63,16 @@ class SeatStep(Step):
     words: str
 
 
+def looks_whether_ready(step: Step) -> bool:
+    """Return whether a step looks whether all is there to move a seat."""
+    return isinstance(step, SeatStep) and step.act == "ready"
+
+
+def other_way(step: Step) -> SeatStep | None:
+    """Return a step that is of another way than is planned first: new or a machine is out of it."""
+    return step if isinstance(step, SeatStep) and step.act in ("renounce", "gone") else None
+
+
 class SeatFacts(Facts):
     """``serial`` is how the serial ends, where it was kept and is long enough to tell that."""
 

@@ -62,6 +62,16 @@ class Step(Model):
         return ()
 
     @property
+    def leaves(self) -> tuple[str, ...]:
+        """Paths that it may make beside what it says that it changes."""
+        return ()
+
+    @property
+    def puts_elsewhere(self) -> bool:
+        """Whether it puts its item somewhere else than in its own place."""
+        return False
+
+    @property
     def main_command(self) -> tuple[str, ...]:
         """The first of the commands that it may start; nothing where it starts none."""
         return next(iter(self.commands.values()), ())

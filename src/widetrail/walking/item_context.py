@@ -22,7 +22,7 @@ from widetrail.steps import (
     WrittenAt,
     act_of,
 )
-from widetrail.steps.publish_step import Published, PublishFacts, PublishStep
+from widetrail.steps.publish_step import Published, PublishFacts
 from widetrail.walking.walk_context import WalkContext
 
 
@@ -98,7 +98,7 @@ class ItemContext(WalkContext):
 
     def _beside(self, item: str) -> str:
         """Return where on new the item came beside its place, or an empty text."""
-        ids = [s.id for s in self._publishing(item) if not s.elsewhere]
+        ids = [s.id for s in self._publishing(item) if not s.puts_elsewhere]
         for step in ids if self.station == "new" else ():
             to = self._where_published(step)
             if to and to != self.pinned(item):
@@ -114,7 +114,7 @@ class ItemContext(WalkContext):
         """Return the path that the recipe has the item copied to, where that is what it is on new:
         no program takes it in from there, and it is not removed again."""
         mine = [s for s in self.plan.steps if s.item == item and s.station == "new"]
-        given = [s for s in self._publishing(item) if s.elsewhere]
+        given = [s for s in self._publishing(item) if s.puts_elsewhere]
         moved_on = any(act_of(s).takes_over for s in mine)
         if self.station != "new" or len(given) != 1 or moved_on:
             return ""
@@ -127,8 +127,8 @@ class ItemContext(WalkContext):
     def put_there(self) -> tuple[str, ...]:
         return tuple(facts.to for facts in self._published())
 
-    def _publishing(self, item: str) -> list[PublishStep]:
-        return [s for s in self.plan.steps if s.item == item and isinstance(s, PublishStep)]
+    def _publishing(self, item: str) -> list[Step]:
+        return [s for s in self.plan.steps if s.item == item and act_of(s).places]
 
     def _published(self, item: str = "") -> list[PublishFacts]:
         """Return the facts of all that was put in place here, or of what of an item was."""

@@ -54,7 +54,7 @@ class PathContext(CargoContext):
 
     def _copied(self, item: str) -> bool:
         """Return whether an item's files come as they are, at its place."""
-        return any(not step.elsewhere for step in self._publishing(item))
+        return any(not step.puts_elsewhere for step in self._publishing(item))
 
     def _came_as(self, item: str) -> Mapping[str, str]:
         """Return what the paths of an item below its place are called that came beside others."""

@@ -15,7 +15,7 @@ from widetrail.steps.check import Checked, CheckFacts
 from widetrail.steps.enter import EnterFacts
 from widetrail.steps.outcomes import RemarkCode
 from widetrail.steps.pack import PackFacts
-from widetrail.steps.publish_step import PublishFacts, PublishStep
+from widetrail.steps.publish_step import PublishFacts
 from widetrail.walking.report import (
     CheckLine,
     ItemReport,
@@ -141,7 +141,7 @@ def _item(item: PlannedItem, parcel: Parcel) -> ItemReport:
 
 
 def _comes_to_its_place(step: Step) -> bool:
-    return isinstance(step, PublishStep) and not step.elsewhere
+    return act_of(step).places and not step.puts_elsewhere
 
 
 def _check(name: str, checked: Checked) -> CheckLine:

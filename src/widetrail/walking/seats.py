@@ -28,7 +28,7 @@ from widetrail.planning import Plan
 from widetrail.recipe.licence_models import ActiveReading
 from widetrail.recipe.routes import STATIONS
 from widetrail.steps.commands import ANSWER_MADE
-from widetrail.steps.seat import SeatStep
+from widetrail.steps.seat import other_way
 from widetrail.walking.journal import Journal
 from widetrail.walking.journal_records import read_seat
 
@@ -142,13 +142,11 @@ def _other_way(parcel: Parcel, item: str, walk: str, old: str, new: str) -> str:
     """Return what is to be done next where a seat goes another way than was planned first."""
     done = {s for s, outcome in parcel.outcomes.items() if outcome.well}
     mine = (s for s in parcel.plan.steps if s.item == item and s.id not in done)
-    seats = (s for s in mine if isinstance(s, SeatStep))
-    acts = [(s.act, s.station) for s in seats if s.act in ("renounce", "gone")]
-    if not acts:
+    way = next(filter(None, map(other_way, mine)), None)
+    if way is None:
         return ""
-    act, station = acts[0]
-    here, other = (old, new) if station == "old" else (new, old)
-    if act == "renounce":
+    here, other = (old, new) if way.station == "old" else (new, old)
+    if way.act == "renounce":
         return f"Walk on {here}: {walk}. It promises there not to claim the seat in this move."
     return f"Walk on {here}: {walk}. You are asked there to answer for {other}, which is gone."
 
