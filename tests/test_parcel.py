@@ -32,7 +32,7 @@ from widetrail.rehearsing.stage import fast_folder
 from widetrail.steps import CargoEntry
 from widetrail.walking import make_report
 from widetrail.walking.journal import RunJournal
-from widetrail.walking.journal_records import MadeFolders, read_record
+from widetrail.walking.walk_events import MadeFolders, read_record
 
 HASH = "0" * 64
 SOUND = (

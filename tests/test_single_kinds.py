@@ -25,17 +25,17 @@ from widetrail.steps.contexts import (
     Work,
 )
 from widetrail.steps.detach import Detach, DetachStep
+from widetrail.steps.journal_events import Moves
 from widetrail.steps.note import Note, NoteFacts, NoteStep
 from widetrail.steps.pack import Pack, PackFacts, PackStep
 from widetrail.steps.person import Person, PersonSettings, PersonStep
 from widetrail.steps.publish import Publish
 from widetrail.steps.publish_step import PublishFacts, PublishStep
-from widetrail.steps.records import Moves
 from widetrail.steps.remnants import Remnants, RemnantsStep
 from widetrail.steps.remove import Remove, RemoveStep
 from widetrail.steps.retire import Retire, retire_step
 from widetrail.steps.run import Run
-from widetrail.steps.run_records import RunBegun, RunStarted
+from widetrail.steps.run_events import RunBegun, RunStarted
 from widetrail.steps.run_settings import RunFacts, RunSettings, RunStep
 from widetrail.steps.seat import SeatActs, SeatStep
 from widetrail.steps.wait import Wait, WaitSettings, WaitStep

@@ -13,10 +13,11 @@ from fnmatch import fnmatchcase
 from typing import Literal, NamedTuple, Protocol
 
 from widetrail.formats.interface import Located, Raw, Scalar, Spot, Unwritable
+from widetrail.formats.record import Records
 
-Role = Literal["reading", "told_by", "paths", "index", "write"]
+Role = Literal["reading", "told_by", "paths", "index", "write", "records"]
 """What a form can be used for: a reading, telling where a place is, holding paths of the machine, a
-program's own index of its folders, and a value that is written."""
+program's own index of its folders, a value that is written, and a store of records."""
 
 Address = Literal["pointer", "query", "expression", "name", "none"]
 """What the ``at`` of a form is."""
@@ -75,7 +76,8 @@ class Form:
     without regard to case where ``folds_names``; ``entry_at`` says where the value of a name stands
     in all of them. ``tells`` says that it can tell where a place is. ``check_paths_at`` refuses
     an address that no paths can have, ``check_write_at`` one that no value can be written at.
-    ``by_recipe`` tells that a recipe's own pattern or query is run.
+    ``by_recipe`` tells that a recipe's own pattern or query is run. ``records`` is how it holds
+    letters, contacts, bookmarks and the like, if it holds some.
     """
 
     name: str
@@ -98,6 +100,7 @@ class Form:
     entries: Callable[[bytes, str], list[Entry]] | None = None
     entry_at: Callable[[str, str], str] | None = None
     database: Database | None = None
+    records: Records | None = None
     check_paths_at: Callable[[str], str] | None = None
     check_write_at: Callable[[str], str] | None = None
 
@@ -125,6 +128,8 @@ class Form:
                 return self.entries is not None or self.database is not None
             case "write":
                 return changes
+            case "records":
+                return self.records is not None
 
 
 def put_each(

@@ -10,15 +10,23 @@ from collections.abc import Iterator
 
 from widetrail.formats.about_files import FILE, FILES, MODIFIED, SIZE
 from widetrail.formats.added import Added
+from widetrail.formats.bookmarks import BOOKMARKS
+from widetrail.formats.csv import CSV
 from widetrail.formats.dconf import DCONF
+from widetrail.formats.eml import EML
 from widetrail.formats.form import Form, Role
+from widetrail.formats.icalendar import ICALENDAR
 from widetrail.formats.ini import INI
 from widetrail.formats.json import JSON
+from widetrail.formats.jsonl import JSONL
+from widetrail.formats.maildir import MAILDIR
+from widetrail.formats.mbox import MBOX
 from widetrail.formats.plist import PLIST
 from widetrail.formats.reg import REG, REGISTRY
 from widetrail.formats.sqlite import SQLITE
 from widetrail.formats.text import OUTPUT, TEXT
 from widetrail.formats.toml import TOML
+from widetrail.formats.vcard import VCARD
 from widetrail.formats.xml import XML
 from widetrail.formats.yaml import YAML
 
@@ -42,6 +50,14 @@ _OWN = (
     FILES,
     SIZE,
     MODIFIED,
+    MBOX,
+    MAILDIR,
+    EML,
+    VCARD,
+    ICALENDAR,
+    BOOKMARKS,
+    JSONL,
+    CSV,
 )
 
 FORMS: Added[Form] = Added(Form, {form.name: form for form in _OWN}, GROUP, "form")

@@ -13,7 +13,7 @@ from widetrail.machine.moves import Move, carry_out, modes_of, times_of
 from widetrail.machine.paths import base, join, parent
 from widetrail.machine.same_status import more_status
 from widetrail.steps.contexts import Work
-from widetrail.steps.records import Changing, LetGo, Moves, PutBack, PuttingBack, Saved
+from widetrail.steps.journal_events import Changing, LetGo, Moves, PutBack, PuttingBack, Saved
 from widetrail.steps.run_storage import ASIDE, SAVED, STAGING, Room
 from widetrail.steps.step import Step
 from widetrail.steps.tree_writer import TreeWriter

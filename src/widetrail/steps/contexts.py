@@ -19,9 +19,9 @@ from widetrail.recipe import Item, Route
 from widetrail.recipe.models import Application
 from widetrail.recipe.settings import Settings
 from widetrail.steps.cargo import Packed, Packing
+from widetrail.steps.journal_events import Record, StepRecord
 from widetrail.steps.outcomes import Noted
 from widetrail.steps.people import Asked, Onlooker, Task
-from widetrail.steps.records import Record, StepRecord
 from widetrail.steps.seats import Seats
 from widetrail.steps.step import Step, WrittenAt
 

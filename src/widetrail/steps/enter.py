@@ -33,9 +33,9 @@ from widetrail.recipe import Existing
 from widetrail.recipe.decisions import MET
 from widetrail.recipe.templates import plain
 from widetrail.steps.contexts import Cargo, OfItem, Paths, Work
+from widetrail.steps.journal_events import StepRecord, ValuesSaved
 from widetrail.steps.kind import Act, Touched
 from widetrail.steps.outcomes import Done, Facts, Failed, Outcome, Remark, remarks
-from widetrail.steps.records import StepRecord, ValuesSaved
 from widetrail.steps.replacing import put_file, put_values
 from widetrail.steps.step import Step, WrittenAt
 

@@ -13,8 +13,8 @@ from typing import ClassVar, Generic, NamedTuple, TypeVar
 from widetrail.recipe.settings import Settings
 from widetrail.recipe.templates import braces, plain
 from widetrail.steps.contexts import OfItem
+from widetrail.steps.journal_events import Record
 from widetrail.steps.outcomes import Facts, Outcome
-from widetrail.steps.records import Record
 from widetrail.steps.step import Step, Unfolding
 from widetrail.steps.undo import UndoAct, WayBack, undo_record
 

@@ -31,9 +31,9 @@ from widetrail.machine.paths import join
 from widetrail.recipe import Globs
 from widetrail.steps.cargo import CargoEntry
 from widetrail.steps.contexts import Cargo, OfItem, Paths, Work
+from widetrail.steps.journal_events import StepRecord
 from widetrail.steps.outcomes import Remark, remarks
 from widetrail.steps.publish_step import Staged
-from widetrail.steps.records import StepRecord
 from widetrail.steps.step import Step, WrittenAt
 
 

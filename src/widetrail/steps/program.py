@@ -13,10 +13,10 @@ from widetrail.recipe.text_types import Name
 from widetrail.steps.backup import put_back, save
 from widetrail.steps.commands import show_command
 from widetrail.steps.contexts import OfItem, People, Programs, Work
+from widetrail.steps.journal_events import Saved, StepRecord
 from widetrail.steps.kind import Act, Rule
 from widetrail.steps.outcomes import Done, Facts, Failed, Outcome
 from widetrail.steps.people import Task
-from widetrail.steps.records import Saved, StepRecord
 from widetrail.steps.step import Step, Unfolding
 
 

@@ -22,6 +22,7 @@ from widetrail.recipe.decisions import MET
 from widetrail.recipe.templates import braces, plain
 from widetrail.steps.backup import beside, missing_folders, room_at
 from widetrail.steps.contexts import OfItem
+from widetrail.steps.journal_events import Appeared
 from widetrail.steps.kind import Act, Touched
 from widetrail.steps.outcomes import Done, Outcome, Remark, remarks
 from widetrail.steps.pathways import PathsRewritten, make_paths_right
@@ -36,7 +37,6 @@ from widetrail.steps.publish_step import (
     StagedSoFar,
     StagingBegun,
 )
-from widetrail.steps.records import Appeared
 from widetrail.steps.run_storage import ASIDE, Room
 from widetrail.steps.staging import Staging
 

@@ -10,8 +10,8 @@ from pydantic import Field
 from widetrail.formats.stored_values import Count, Text
 from widetrail.recipe import Existing
 from widetrail.steps.contexts import Cargo, OfItem, Paths, Work
+from widetrail.steps.journal_events import Moves, StepRecord
 from widetrail.steps.outcomes import Facts
-from widetrail.steps.records import Moves, StepRecord
 from widetrail.steps.step import Step
 
 

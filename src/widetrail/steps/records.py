@@ -1,190 +1,266 @@
-"""What a station's journal holds, as values: each event is a model of its own.
+"""``records``: letters, contacts, bookmarks and the like merged into a store that may hold some.
 
-A journal that was written down may have been changed since, so each value has its bounds here.
+The store as it will be is written beside it and put in its place whole; what was there before is
+kept. Afterwards it is read again: every record that was to come must be there.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from typing import Annotated, ClassVar
+from collections.abc import Iterator, Sequence
 
-from pydantic import ConfigDict, Field
-
-from widetrail.finding.stores import StoreKind
-from widetrail.formats.stored_values import Mode, Moment, Text, Told, Truth
+from widetrail.errors import WentWrong
+from widetrail.formats.record import Broken
 from widetrail.machine.moves import Move
-from widetrail.steps.outcomes import Fact, WrittenOutcome
-
-
-class Record(Told):
-    """A record of a station's journal; ``at`` is its place there, -1 while it has none."""
-
-    model_config = ConfigDict(extra="ignore", frozen=True)
-
-    event: ClassVar[str]
-    """The code of what happened, as files hold it."""
-
-    ends_moves: ClassVar[bool] = False
-    """Whether every move is made that its step told before."""
-
-    at: Annotated[int, Field(exclude=True)] = -1
-
-    def plain(self) -> dict[str, Fact]:
-        """Return the record as plain JSON values."""
-        return {"event": self.event, **self.model_dump(mode="json", exclude_unset=True)}
-
-    def paths(self) -> Iterator[str]:
-        """Give the paths that it names, those of the run's own folders among them."""
-        yield from ()
-
-
-class StepRecord(Record):
-    """A record that is about a step."""
-
-    step: Text
-
-
-class StepBegun(StepRecord):
-    """A step is begun; it is ``loose`` where it says that it changes nothing."""
-
-    event = "step begun"
-
-    kind: Text
-    words: Text
-    loose: Truth
-
-
-class StepEnded(StepRecord):
-    """A step came to its end, well or not."""
-
-    event = "step done"
-
-    outcome: WrittenOutcome
-
-    @property
-    def well(self) -> bool:
-        """Whether it came out well."""
-        return self.outcome.state == "done"
-
-
-class ToBeDoneAgain(StepRecord):
-    """What came of a step before is over; ``generation`` is the parcel's that says so, if any."""
-
-    event = "to be done again"
-
-    generation: Text = ""
-
-
-class Changing(StepRecord):
-    """Moves that are going to be made, with the times and modes that folders have before."""
-
-    moves: tuple[Move, ...] = ()
-    times: dict[Text, Moment] = Field(default_factory=dict)
-    modes: dict[Text, Mode] = Field(default_factory=dict)
-
-    def paths(self) -> Iterator[str]:
-        """Give every path that it names."""
-        yield from (path for move in self.moves for path in (move.source, move.target))
-
-
-class Moves(Changing):
-    """The moves by which a step changes places; ``aside`` is where what was there is kept."""
-
-    event = "moves"
-
-    aside: tuple[Text, ...] = ()
-
-
-class Appeared(Changing):
-    """Something appeared in the way of a move, and is put aside."""
-
-    event = "appeared"
-
-
-class OfPlace(Changing):
-    """A record about what is saved of a place."""
-
-    place: Text
-
-
-class Saved(OfPlace):
-    """What was at a place is kept, if anything was, and a copy of it put there.
-
-    ``missing`` are the folders above it that were not there.
-    """
-
-    event = "saved"
-
-    kept: Text
-    missing: tuple[Text, ...]
-
-    def paths(self) -> Iterator[str]:
-        """Give every path that it names."""
-        yield self.kept
-        yield from super().paths()
-
-
-class PuttingBack(OfPlace):
-    """What was saved of a place is going to be given back by the walk itself."""
-
-    event = "putting back"
-
-
-class PutBack(OfPlace):
-    """What was saved of a place was given back by the walk itself."""
-
-    event = "put back"
-
-
-class LetGo(OfPlace):
-    """What was kept of a place was let go of, since an earlier step keeps it too."""
-
-    event = "let go"
-
-    kept: Text
-
-    def paths(self) -> Iterator[str]:
-        """Give every path that it names."""
-        yield self.kept
-
-
-class ValuesSaving(StepRecord):
-    """What values of a store are is going to be kept at a path, before they are changed."""
-
-    event = "values saving"
-
-    kept: Text
-    store: StoreKind
-    place: Text
-
-    def paths(self) -> Iterator[str]:
-        """Give every path that it names."""
-        yield self.kept
-
-
-class ValuesSaved(StepRecord):
-    """What values of a store were is kept at a path."""
-
-    event = "values saved"
-
-    kept: Text
-
-    def paths(self) -> Iterator[str]:
-        """Give every path that it names."""
-        yield self.kept
-
-
-OWN: tuple[type[Record], ...] = (
-    StepBegun,
-    StepEnded,
-    ToBeDoneAgain,
-    Moves,
-    Appeared,
-    Saved,
-    PuttingBack,
-    PutBack,
-    LetGo,
-    ValuesSaving,
-    ValuesSaved,
+from widetrail.machine.paths import join
+from widetrail.recipe.globs import Globs
+from widetrail.recipe.templates import braces, literal, plain
+from widetrail.records import Merge, Merged, Policy, Store
+from widetrail.steps.backup import missing_folders, move, room_at
+from widetrail.steps.contexts import OfItem
+from widetrail.steps.journal_events import StepRecord
+from widetrail.steps.kind import Act, Rule, Touched
+from widetrail.steps.outcomes import Done, Failed, Outcome
+from widetrail.steps.pack import PackStep
+from widetrail.steps.records_settings import (
+    PARCEL,
+    Has,
+    RecordsFacts,
+    RecordsSettings,
+    RecordsStep,
+    ToldStore,
 )
-"""The records that any kind of step may write."""
+from widetrail.steps.replacing import put_again, put_chunks
+from widetrail.steps.run_storage import ASIDE, STAGING
+from widetrail.steps.step import Step, Unfolding
+
+_WORDS = {
+    "replace": "where another of the same identity is there, the one that comes replaces it",
+    "keep both": "where another of the same identity is there, both stay",
+    "skip": "where another of the same identity is there, that stays",
+    "merge fields": "where another of the same identity is there, it says what both say",
+}
+
+_PACKED = "{parcel}"
+
+
+class RecordsJudged(StepRecord):
+    """What comes of a merge, before anything is put in place."""
+
+    event = "records judged"
+
+    facts: RecordsFacts
+
+
+class MergeRecords(Rule[RecordsSettings], Act[RecordsStep, Has]):
+    """Unfolds into a packing of the item's files, where records come from those, and a merging."""
+
+    settings = RecordsSettings
+    step = RecordsStep
+    facts = RecordsFacts
+    records = (RecordsJudged,)
+    needs_closed = True
+    moves_data = True
+    makes_known = True
+    takes_over = True
+
+    def unfold(self, settings: RecordsSettings, unfolding: Unfolding) -> tuple[Step, ...]:
+        steps: list[Step] = []
+        if settings.fills_parcel:
+            source = literal(unfolding.old_path)
+            steps.append(
+                unfolding.step(
+                    PackStep, station="old", source=source, reads=(source,), writes=(_PACKED,)
+                )
+            )
+        target = settings.records.told
+        path = unfolding.expand(target.path)
+        sources = [source.told for source in settings.from_]
+        filled = [
+            one.model_copy(update={"path": unfolding.expand(one.path)})
+            if one.path.startswith(PARCEL)
+            else one
+            for one in sources
+        ]
+        steps.append(
+            unfolding.step(
+                RecordsStep,
+                target=target.model_copy(update={"path": path}),
+                sources=tuple(filled),
+                duplicates=settings.duplicates,
+                into=settings.into,
+                by_content=settings.identity == "content",
+                after=tuple(one.id for one in steps),
+                reads=tuple(one.path for one in filled if one.path.startswith(PARCEL))
+                or (_PACKED,),
+                changes=(path,),
+            )
+        )
+        return tuple(steps)
+
+    def words(self, step: RecordsStep) -> str:
+        kind, to = step.target.records.kind, plain(step.target.path)
+        where = f" in the folder {' / '.join(step.into)}" if step.into else ""
+        return f"merge {kind}s into {to}{where}; {_WORDS[step.duplicates]}"
+
+    def touches(self, step: RecordsStep, item: OfItem) -> Iterator[Touched]:
+        path = step.target.path
+        if not braces(path):
+            yield Touched(plain(path), told=True, holds_cargo=True)
+
+    def do(self, step: RecordsStep, doing: Has) -> Outcome:
+        judged = doing.recorded(RecordsJudged, step.id)
+        if judged is not None and (kept := put_again(step, doing)) is not None:
+            return _ended(step, doing, judged.facts, kept)
+        doing.await_closed(step.item)
+        try:
+            return _Merging(step, doing).do()
+        except Broken as error:
+            return Failed(
+                f"{error}", "Look at it in the program, then walk again; it is as it was."
+            )
+
+
+class _Merging:
+    """Sources on their way into a store."""
+
+    def __init__(self, step: RecordsStep, doing: Has) -> None:
+        self._step, self._doing = step, doing
+        self._path = doing.fill(step, step.target.path)
+        self._scratch = join(doing.workroom, "records", doing.slug(step.item))
+
+    def do(self) -> Outcome:
+        """Merge; return what came of it."""
+        doing, step = self._doing, self._step
+        try:
+            sources = self._sources()
+            target = self._target()
+            policy = Policy(step.duplicates, step.into, step.by_content)
+            with Merge(sources, target, policy) as merge:
+                facts = _facts(self._path, merge.merged)
+                if not merge.changes:
+                    return Done(facts)
+                doing.record(RecordsJudged(step=step.id, facts=facts))
+                kept = self._put(merge)
+                facts = _facts(self._path, merge.merged)
+            self._insist_there(sources, policy)
+            return _ended(step, doing, facts, kept)
+        finally:
+            host = doing.machine.host(self._scratch)
+            if host.exists():
+                doing.machine.effects.remove_tree(host)
+
+    def _target(self) -> Store:
+        told = self._step.target
+        return Store(told.records, self._doing.machine.host(self._path), told.declared)
+
+    def _put(self, merge: Merge) -> list[str]:
+        doing, step = self._doing, self._step
+        if step.target.records.in_folder:
+            return self._put_files(merge)
+        return put_chunks(step, doing, self._path, merge.chunks())
+
+    def _put_files(self, merge: Merge) -> list[str]:
+        """Put the files of records in place; what they replace is kept."""
+        doing, step, machine = self._doing, self._step, self._doing.machine
+        room = room_at(doing, self._path, step.item)
+        staged, aside = room.fresh(STAGING), room.fresh(ASIDE)
+        moves, made = list[Move](), dict[str, None]()
+        moment = int(doing.now.timestamp() * 10**9)
+        for number, new in enumerate(merge.files(), start=1):
+            source, target = join(staged, str(number)), join(self._path, new.path)
+            host = machine.host(source)
+            machine.effects.make_folders(host.parent, 0o700)
+            with machine.effects.create(host, 0o600) as file:
+                file.write(new.data)
+                file.set_status(0o600, moment)
+            for folder in missing_folders(machine, target):
+                if folder.target not in made:
+                    made[folder.target] = None
+                    moves.append(folder)
+            if new.replaces:
+                moves.append(Move("out", target, join(aside, str(number))))
+            moves.append(Move("into", source, target))
+        machine.effects.barrier(machine.host(staged))
+        kept = [aside] if any(one.kind == "out" for one in moves) else []
+        move(step, doing, moves, kept)
+        room.clear(staged)
+        return kept
+
+    def _insist_there(self, sources: Sequence[Store], policy: Policy) -> None:
+        """Raise where a record that was to come is not in the store.
+
+        Raises:
+            WentWrong: One is missing; the first are named.
+        """
+        with Merge(sources, self._target(), policy) as again:
+            if again.changes:
+                missing = again.merged.names.get("new") or again.merged.names.get("different", ())
+                raise WentWrong(
+                    "records are missing that were written",
+                    where=self._path,
+                    why=", ".join(missing[:10]),
+                    todo="Look at it in the program, then walk again.",
+                )
+
+    # Sources
+
+    def _sources(self) -> list[Store]:
+        found = list[Store]()
+        for told in self._step.sources:
+            if told.path.startswith("{"):
+                path = self._doing.machine.host(self._doing.fill(self._step, told.path))
+                found.append(Store(told.records, path, told.declared))
+            else:
+                found += self._packed(told)
+        return found
+
+    def _packed(self, told: ToldStore) -> Iterator[Store]:
+        """Bring the item's packed files here that a source names; give each as a store."""
+        doing, machine = self._doing, self._doing.machine
+        top = machine.host(self._scratch)
+        machine.effects.make_folders(top, 0o700)
+        stores = dict[str, None]()
+        named = Globs([told.path], ignore_case=False)
+        for entry in doing.packed.of(self._step.item):
+            store = _named(entry.path, named)
+            if store is None or entry.kind not in ("file", "hard"):
+                continue
+            stores[store] = None
+            host = top / entry.path
+            if host.exists():
+                continue
+            machine.effects.make_folders(host.parent, 0o700)
+            doing.packed.insist(entry)
+            with machine.effects.create(host, 0o600) as file:
+                for chunk in doing.packed.chunks(entry):
+                    file.write(chunk)
+        for store in stores:
+            yield Store(told.records, top / store, told.declared)
+
+
+def _named(path: str, named: Globs) -> str | None:
+    """Return what of a path below an item is named by a glob: itself, or a folder above it."""
+    parts = path.split("/")
+    above = ("/".join(parts[:count]) for count in range(1, len(parts) + 1))
+    return next((one for one in above if named(one)), None)
+
+
+def _facts(to: str, merged: Merged) -> RecordsFacts:
+    count = merged.count
+    different = count.get("different", 0)
+    left = max(0, different - merged.changed - max(0, merged.added - count.get("new", 0)))
+    return RecordsFacts(
+        to=to,
+        held=merged.held,
+        added=merged.added,
+        changed=merged.changed,
+        same=count.get("same", 0),
+        left=left,
+        unwanted=count.get("unwanted", 0),
+        left_names=merged.names.get("different", ()) if left else (),
+        lost=dict(merged.lost),
+    )
+
+
+def _ended(step: Step, doing: Has, facts: RecordsFacts, kept: Sequence[str]) -> Done:
+    return Done(facts.model_copy(update={"put_aside": tuple(kept)}))

@@ -13,9 +13,9 @@ from widetrail.recipe.templates import plain
 from widetrail.recipe.text_types import PathText
 from widetrail.steps.backup import move, move_again, room_at
 from widetrail.steps.contexts import OfItem, Work
+from widetrail.steps.journal_events import Moves
 from widetrail.steps.kind import Act, Rule
 from widetrail.steps.outcomes import Done, Facts, Failed, Outcome
-from widetrail.steps.records import Moves
 from widetrail.steps.run_storage import ASIDE
 from widetrail.steps.step import Step, Unfolding
 

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 
 from widetrail.finding.stores import Store
 from widetrail.machine.moves import Move
 from widetrail.steps.backup import missing_folders, move, move_again, room_at
 from widetrail.steps.contexts import Work
-from widetrail.steps.records import Moves, ValuesSaved, ValuesSaving
+from widetrail.steps.journal_events import Moves, ValuesSaved, ValuesSaving
 from widetrail.steps.run_storage import ASIDE, SAVED, STAGING, Room
 from widetrail.steps.step import Step
 
@@ -22,6 +22,13 @@ def put_file(
     It has the mode and attributes of that. What is at ``beside``, such as the journal of a
     database, goes away with it. A walk that was cut off goes on with its moves.
     """
+    return put_chunks(step, doing, path, (data,), beside)
+
+
+def put_chunks(
+    step: Step, doing: Work, path: str, chunks: Iterable[bytes], beside: Sequence[str] = ()
+) -> list[str]:
+    """Put a whole file at ``path``, as ``put_file`` does, that comes in pieces."""
     machine = doing.machine
     if (before := put_again(step, doing)) is not None:
         return before
@@ -29,7 +36,8 @@ def put_file(
     staged = room.fresh(STAGING)
     moment = int(doing.now.timestamp() * 10**9)
     with machine.effects.create(machine.host(staged), 0o600) as file:
-        file.write(data)
+        for chunk in chunks:
+            file.write(chunk)
         if there is not None and (attributes := machine.attributes(path)):
             machine.effects.set_attributes(machine.host(staged), attributes)
         file.set_status(there.mode if there is not None else 0o600, moment)

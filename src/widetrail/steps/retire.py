@@ -10,9 +10,9 @@ from widetrail.machine.paths import base, join, parent
 from widetrail.recipe.templates import plain
 from widetrail.steps.backup import move, move_again
 from widetrail.steps.contexts import Evidence, OfItem, Work
+from widetrail.steps.journal_events import Moves
 from widetrail.steps.kind import Act
 from widetrail.steps.outcomes import Done, Facts, Failed, Outcome
-from widetrail.steps.records import Moves
 from widetrail.steps.step import Step
 
 

@@ -16,12 +16,12 @@ from widetrail.recipe.templates import Brace, literal, parse_template, plain
 from widetrail.steps.backup import keep_first, put_back, save
 from widetrail.steps.command_outcome import last_lines, said, trouble_of, values_told
 from widetrail.steps.commands import refuse_option, show_command
+from widetrail.steps.journal_events import Record
 from widetrail.steps.kind import Act, Rule
 from widetrail.steps.outcomes import Done, Failed, Outcome
 from widetrail.steps.people import Asked
 from widetrail.steps.reading_conditions import holding, missing, unlike_reading
-from widetrail.steps.records import Record
-from widetrail.steps.run_records import (
+from widetrail.steps.run_events import (
     RECORDS,
     Ended,
     RunBegun,

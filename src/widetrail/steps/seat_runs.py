@@ -11,6 +11,7 @@ from widetrail.licence.seat_events import AT, Answered, Broken, Refused, Request
 from widetrail.recipe.templates import plain
 from widetrail.steps.commands import ANSWER_MADE, REQUEST_MADE
 from widetrail.steps.contexts import Programs
+from widetrail.steps.journal_events import ToBeDoneAgain
 from widetrail.steps.maker_answer import (
     MEANWHILE,
     ForSeat,
@@ -21,8 +22,7 @@ from widetrail.steps.maker_answer import (
     walk_again,
 )
 from widetrail.steps.outcomes import Done, Failed, Outcome
-from widetrail.steps.records import ToBeDoneAgain
-from widetrail.steps.run_records import RunBegun, RunStarted, status_of, was_run
+from widetrail.steps.run_events import RunBegun, RunStarted, status_of, was_run
 from widetrail.steps.step import Step
 
 

@@ -112,9 +112,13 @@ class Step(Model):
 def _texts(value: object) -> tuple[str, ...]:
     if isinstance(value, str):
         return (value,)
+    if isinstance(value, Model):
+        return tuple(
+            text for name in type(value).model_fields for text in _texts(getattr(value, name))
+        )
     if isinstance(value, Mapping):
         return tuple(str(text) for text in value.values())
-    return tuple(map(str, value)) if isinstance(value, tuple) else ()
+    return tuple(text for one in value for text in _texts(one)) if isinstance(value, tuple) else ()
 
 
 def _refilled(value: object, known: Known) -> object:
@@ -122,6 +126,9 @@ def _refilled(value: object, known: Known) -> object:
         return refill(value, known)
     if isinstance(value, tuple):
         return tuple(_refilled(one, known) for one in value)
+    if isinstance(value, Model):
+        held = {name: getattr(value, name) for name in type(value).model_fields}
+        return value.model_copy(update={name: _refilled(one, known) for name, one in held.items()})
     if isinstance(value, Mapping):
         return {name: _refilled(one, known) for name, one in value.items()}
     return value

@@ -20,6 +20,7 @@ from widetrail.steps.check import Checks
 from widetrail.steps.copy import Copy
 from widetrail.steps.detach import Detach
 from widetrail.steps.enter import Enter
+from widetrail.steps.journal_events import OWN, Record
 from widetrail.steps.kind import Act, Rule
 from widetrail.steps.note import Note
 from widetrail.steps.outcomes import Outcome, WrittenOutcome, outcome_of
@@ -27,7 +28,7 @@ from widetrail.steps.pack import Pack
 from widetrail.steps.person import Person
 from widetrail.steps.program import Close, FirstStart, Open
 from widetrail.steps.publish import Publish
-from widetrail.steps.records import OWN, Record
+from widetrail.steps.records import MergeRecords
 from widetrail.steps.remnants import Remnants
 from widetrail.steps.remove import Remove
 from widetrail.steps.retire import Retire
@@ -50,6 +51,7 @@ _BOTH: Mapping[str, Any] = {
     "remove": Remove(),
     "detach": Detach(),
     "write": Write(),
+    "records": MergeRecords(),
 }
 
 RULES: Mapping[str, Rule[Any]] = Added(Rule, {"copy": Copy(), **_BOTH}, GROUP, "kind of step")

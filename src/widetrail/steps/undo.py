@@ -14,7 +14,7 @@ from widetrail.machine.moves import Move, modes_of, taken_back
 from widetrail.machine.paths import join, parent
 from widetrail.steps.backup import back_to
 from widetrail.steps.commands import show_command
-from widetrail.steps.records import (
+from widetrail.steps.journal_events import (
     Appeared,
     LetGo,
     Moves,
@@ -25,7 +25,7 @@ from widetrail.steps.records import (
     StepRecord,
     ValuesSaving,
 )
-from widetrail.steps.run_records import RunEnded, RunStarted, UndoneBy
+from widetrail.steps.run_events import RunEnded, RunStarted, UndoneBy
 from widetrail.steps.run_storage import UNDONE, Room
 
 MANY = 12

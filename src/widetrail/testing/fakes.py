@@ -28,7 +28,7 @@ from widetrail.recipe.settings import Settings
 from widetrail.recipe.templates import fill
 from widetrail.steps import KINDS, Noted, Step, WrittenAt
 from widetrail.steps.contexts import R, T
-from widetrail.steps.records import Record
+from widetrail.steps.journal_events import Record
 from widetrail.testing.temp_machine import RECIPE, TempMachine
 from widetrail.walking import Silent
 

@@ -22,7 +22,12 @@ from widetrail.steps import (
 )
 from widetrail.walking.due import Due
 from widetrail.walking.journal import RunJournal
-from widetrail.walking.journal_records import (
+from widetrail.walking.overlaps import insist_newest, insist_not_half_way
+from widetrail.walking.recipe_finders import finders_of
+from widetrail.walking.step_context import WalkDoing
+from widetrail.walking.unsealing import unseal
+from widetrail.walking.walk_context import Company, Site
+from widetrail.walking.walk_events import (
     CargoChecked,
     LegBegun,
     LegEnded,
@@ -30,11 +35,6 @@ from widetrail.walking.journal_records import (
     Seen,
     UndoBegun,
 )
-from widetrail.walking.overlaps import insist_newest, insist_not_half_way
-from widetrail.walking.recipe_finders import finders_of
-from widetrail.walking.step_context import WalkDoing
-from widetrail.walking.unsealing import unseal
-from widetrail.walking.walk_context import Company, Site
 
 
 class Arrival(Due):

@@ -22,9 +22,9 @@ from widetrail.steps import (
     Step,
 )
 from widetrail.walking.item_context import ItemContext
-from widetrail.walking.journal_records import CargoChecked, Detached, Fetched
 from widetrail.walking.run_folders import clear_work
 from widetrail.walking.seats import ROOM as SEATS_ROOM
+from widetrail.walking.walk_events import CargoChecked, Detached, Fetched
 
 
 class CargoContext(ItemContext):

@@ -18,7 +18,7 @@ from widetrail.formats.stored_values import why_not
 from widetrail.formats.versions import CURRENT, AnotherFormat, brought_up
 from widetrail.machine import Effects
 from widetrail.steps import Fact
-from widetrail.steps.records import Record
+from widetrail.steps.journal_events import Record
 
 
 class Line(Protocol):

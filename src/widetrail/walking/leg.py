@@ -23,7 +23,6 @@ from widetrail.steps import (
     act_of,
 )
 from widetrail.walking.journal import RunJournal
-from widetrail.walking.journal_records import LegBegun, read_record
 from widetrail.walking.leg_done import LegDone
 from widetrail.walking.leg_walk import Walk
 from widetrail.walking.preflight import Look, station_of
@@ -33,6 +32,7 @@ from widetrail.walking.reuse import Reuse
 from widetrail.walking.separate_consent import Apart, apart
 from widetrail.walking.step_context import WalkDoing
 from widetrail.walking.walk_context import Company
+from widetrail.walking.walk_events import LegBegun, read_record
 
 
 class Visit(Reuse):

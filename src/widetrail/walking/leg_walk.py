@@ -20,9 +20,15 @@ from widetrail.steps import (
     read_outcome,
     words_of,
 )
+from widetrail.steps.journal_events import StepBegun, StepEnded, ToBeDoneAgain
 from widetrail.steps.outcomes import WrittenOutcome, write_outcome
-from widetrail.steps.records import StepBegun, StepEnded, ToBeDoneAgain
-from widetrail.walking.journal_records import (
+from widetrail.walking.leg_done import LegDone, StepDone
+from widetrail.walking.overlaps import next_turn
+from widetrail.walking.proofs import look_at_proofs, newly_proved
+from widetrail.walking.reuse import Reuse
+from widetrail.walking.run_folders import alone, at_work
+from widetrail.walking.step_context import WalkDoing
+from widetrail.walking.walk_events import (
     CargoChecked,
     LegBegun,
     LegEnded,
@@ -32,12 +38,6 @@ from widetrail.walking.journal_records import (
     MadeFolders,
     Pinned,
 )
-from widetrail.walking.leg_done import LegDone, StepDone
-from widetrail.walking.overlaps import next_turn
-from widetrail.walking.proofs import look_at_proofs, newly_proved
-from widetrail.walking.reuse import Reuse
-from widetrail.walking.run_folders import alone, at_work
-from widetrail.walking.step_context import WalkDoing
 
 
 class Walk:

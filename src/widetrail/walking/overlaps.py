@@ -14,10 +14,10 @@ from widetrail.errors import Halted
 from widetrail.machine import Machine
 from widetrail.machine.own_folders import OWN_STATE
 from widetrail.machine.paths import is_within, join, key, parent
-from widetrail.steps.records import Appeared, Moves, Record, Saved, ValuesSaving
+from widetrail.steps.journal_events import Appeared, Moves, Record, Saved, ValuesSaving
 from widetrail.steps.run_storage import OWN
 from widetrail.walking.journal import RunJournal
-from widetrail.walking.journal_records import (
+from widetrail.walking.walk_events import (
     LegBegun,
     LegWasHalted,
     OfLeg,

@@ -8,10 +8,10 @@ from widetrail.steps import (
     act_of,
     read_outcome,
 )
-from widetrail.steps.records import StepEnded, ToBeDoneAgain
+from widetrail.steps.journal_events import StepEnded, ToBeDoneAgain
 from widetrail.walking.arrival import Arrival
-from widetrail.walking.journal_records import LegEnded
 from widetrail.walking.step_context import WalkDoing
+from widetrail.walking.walk_events import LegEnded
 
 
 class Reuse(Arrival):

@@ -13,8 +13,8 @@ from widetrail.errors import Halted
 from widetrail.formats.outside import SafePath, open_folder
 from widetrail.machine import Machine
 from widetrail.machine.paths import base, join, parent
+from widetrail.steps.journal_events import Record
 from widetrail.steps.publish_step import Published, Staged, StagedSoFar
-from widetrail.steps.records import Record
 from widetrail.steps.run_storage import OWN
 from widetrail.walking.journal import Journal, Line
 

@@ -30,7 +30,7 @@ from widetrail.recipe.routes import STATIONS
 from widetrail.steps.commands import ANSWER_MADE
 from widetrail.steps.seat import other_way
 from widetrail.walking.journal import Journal
-from widetrail.walking.journal_records import read_seat
+from widetrail.walking.walk_events import read_seat
 
 ROOM = "seats"
 

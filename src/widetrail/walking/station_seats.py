@@ -25,7 +25,7 @@ from widetrail.planning.station_facts import SeenSide
 from widetrail.recipe.licence_models import Licence
 from widetrail.recipe.routes import STATIONS
 from widetrail.steps import Asked
-from widetrail.steps.records import ToBeDoneAgain
+from widetrail.steps.journal_events import ToBeDoneAgain
 from widetrail.walking.seats import (
     Ledger,
     word_of,

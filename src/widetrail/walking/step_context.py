@@ -30,7 +30,7 @@ from widetrail.steps import (
     act_of,
 )
 from widetrail.steps.commands import refuse_option
-from widetrail.steps.run_records import Ended, RunBegun
+from widetrail.steps.run_events import Ended, RunBegun
 from widetrail.walking.path_context import PathContext
 from widetrail.walking.station_seats import StationSeats
 

@@ -8,12 +8,12 @@ from datetime import datetime
 from widetrail.errors import Halted
 from widetrail.parcel.events import TOPPED_UP
 from widetrail.steps import Done, Step, act_of
-from widetrail.steps.records import ToBeDoneAgain
-from widetrail.walking.journal_records import LegWasDone, LegWasMended, ToppedUp
+from widetrail.steps.journal_events import ToBeDoneAgain
 from widetrail.walking.leg import Visit
 from widetrail.walking.leg_done import LegDone, StepDone
 from widetrail.walking.leg_walk import MISSING, Walk
 from widetrail.walking.preflight import Look
+from widetrail.walking.walk_events import LegWasDone, LegWasMended, ToppedUp
 
 
 def can_top_up(visit: Visit) -> bool:

@@ -24,18 +24,10 @@ from widetrail.machine.own_folders import OWN_STATE
 from widetrail.machine.paths import base, join, parent
 from widetrail.steps import ACTS
 from widetrail.steps.commands import show_command
-from widetrail.steps.records import Changing, StepBegun, StepRecord, ValuesSaved
-from widetrail.steps.run_records import UndoneBy
+from widetrail.steps.journal_events import Changing, StepBegun, StepRecord, ValuesSaved
+from widetrail.steps.run_events import UndoneBy
 from widetrail.steps.run_storage import ASIDE, SAVED, STAGING, UNDONE, Room
 from widetrail.steps.undo import UndoAct, WayBack, fate_of, is_newest
-from widetrail.walking.journal_records import (
-    LegBegun,
-    MadeFolders,
-    Pinned,
-    UndoBegun,
-    Undone,
-    UndoRan,
-)
 from widetrail.walking.overlaps import (
     insist_newest,
     insist_oldest,
@@ -48,6 +40,14 @@ from widetrail.walking.seats import Ledger, SeatLine, ledger_of_machine, undone_
 from widetrail.walking.step_context import END_WITHIN
 from widetrail.walking.undo_plan import Doubt, PutAway, UndoPlan
 from widetrail.walking.walk_context import Company
+from widetrail.walking.walk_events import (
+    LegBegun,
+    MadeFolders,
+    Pinned,
+    UndoBegun,
+    Undone,
+    UndoRan,
+)
 
 
 class Run:

@@ -27,9 +27,9 @@ from widetrail.steps import (
     read_outcome,
 )
 from widetrail.steps.contexts import R, T
+from widetrail.steps.journal_events import Record, StepEnded
 from widetrail.steps.note import NoteFacts
 from widetrail.steps.outcomes import WrittenOutcome
-from widetrail.steps.records import Record, StepEnded
 from widetrail.walking.answers import Answers
 from widetrail.walking.journal import RunJournal
 from widetrail.walking.scan import Scan

@@ -8,7 +8,7 @@ from pydantic import Field, StrictInt
 
 from widetrail.formats.stored_values import Count, Text, Truth
 from widetrail.steps.contexts import Work
-from widetrail.steps.records import StepRecord, ToBeDoneAgain
+from widetrail.steps.journal_events import StepRecord, ToBeDoneAgain
 
 
 class RunBegun(StepRecord):

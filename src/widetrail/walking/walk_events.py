@@ -12,7 +12,7 @@ from widetrail.formats.stored_values import Count, Moment, Text, plain_values
 from widetrail.parcel.events import LEG_DONE, LEG_HALTED, LEG_MENDED, TOPPED_UP
 from widetrail.parcel.seat_record import SeatRecord
 from widetrail.steps import read_outcome, record_of
-from widetrail.steps.records import Record, StepEnded
+from widetrail.steps.journal_events import Record, StepEnded
 from widetrail.steps.undo import UndoAct
 
 

@@ -1,0 +1,186 @@
+"""Bookmarks in the HTML form that programs exchange them in: folders, addresses, dates and icons.
+
+It is no well-formed HTML: ``<DT>`` and ``<p>`` are never closed. What is not understood stays as it
+stands.
+"""
+
+from __future__ import annotations
+
+import html
+import re
+from collections.abc import Iterator
+from pathlib import Path
+from typing import BinaryIO
+
+from widetrail.formats.form import Form
+from widetrail.formats.record import (
+    CHUNK,
+    Broken,
+    Declared,
+    Fields,
+    Folder,
+    Lost,
+    Piece,
+    Record,
+    RecordKind,
+    digest_of,
+    text_of,
+)
+
+_TOKEN = re.compile(
+    rb"(?P<mark>[ \t]*<DT><A\b[^>]*>[^<]*(?:<(?!/A>)[^<]*)*</A>[^\n<]*\n?"
+    rb"(?:[ \t]*<DD>[^\n<]*\n?)?)"
+    rb"|(?P<head>[ \t]*<DT><H3\b[^>]*>(?P<called>[^<]*(?:<(?!/H3>)[^<]*)*)</H3>[^\n<]*\n?)"
+    rb"|(?P<opens>[ \t]*<DL\b[^>]*>[ \t]*(?:<p>)?[ \t]*\r?\n?)"
+    rb"|(?P<closes>[ \t]*</DL>[ \t]*(?:<p>)?[ \t]*\r?\n?)",
+    re.IGNORECASE,
+)
+_ADDRESS = re.compile(rb"\bHREF\s*=\s*(?:\"([^\"]*)\"|'([^']*)')", re.IGNORECASE)
+_TITLE = re.compile(rb"<A\b[^>]*>(.*?)</A>", re.IGNORECASE | re.DOTALL)
+_NOTE = re.compile(rb"<DD>([^\n<]*)", re.IGNORECASE)
+_ATTRIBUTE = re.compile(rb"\b([A-Z_]+)\s*=\s*(?:\"([^\"]*)\"|'([^']*)')", re.IGNORECASE)
+
+HEAD = (
+    b"<!DOCTYPE NETSCAPE-Bookmark-file-1>\n"
+    b'<META HTTP-EQUIV="Content-Type" CONTENT="text/html; charset=UTF-8">\n'
+    b"<TITLE>Bookmarks</TITLE>\n<H1>Bookmarks</H1>\n<DL><p>\n"
+)
+TAIL = b"</DL><p>\n"
+DEEPEST = 100_000
+MOST = 128 * 1024 * 1024
+"""Bytes of one bookmark, at most."""
+
+
+class Bookmarks:
+    """Bookmarks in a file."""
+
+    kind: RecordKind = "bookmark"
+    in_folder = False
+    by_folder = True
+    options: tuple[str, ...] = ()
+
+    def habits(self, store: Path, declared: Declared) -> Declared:
+        """Return what is declared: there is nothing else to know."""
+        return declared
+
+    def pieces(self, store: Path, declared: Declared) -> Iterator[Piece]:
+        """Give a file bookmark by bookmark, each folder's end before what closes it."""
+        if not store.exists():
+            yield Piece(b"", None, (), HEAD)
+            yield Piece(TAIL)
+            return
+        with store.open("rb") as file:
+            yield from _pieces(file)
+
+    def written(self, record: Record, declared: Declared) -> tuple[bytes, tuple[Lost, ...]]:
+        """Return a bookmark as it stands."""
+        data = record.data
+        return (data if data.endswith(b"\n") else data + b"\n"), ()
+
+    def path(self, record: Record, folder: Folder, number: int, declared: Declared) -> str:
+        """Return no path: all are in one file."""
+        return ""
+
+    def marks(self, name: str) -> tuple[bytes, bytes]:
+        """Return what begins a folder and what ends it."""
+        title = html.escape(name, quote=False).encode("utf-8", "surrogateescape")
+        return b"<DT><H3>" + title + b"</H3>\n<DL><p>\n", TAIL
+
+    def fields(self, record: Record, declared: Declared) -> Fields:
+        """Return what a bookmark says: its title, address, note, when it was added, and so on."""
+        told = {"title": (self.name(record),)}
+        if note := _NOTE.search(record.data):
+            told["note"] = (_plain(note[1]),)
+        head = record.data[: record.data.find(b">", record.data.upper().find(b"<A")) + 1]
+        names = {"HREF": "address", "ADD_DATE": "added"}
+        for name, one, other in _ATTRIBUTE.findall(head):
+            upper = name.decode("ascii").upper()
+            told[names.get(upper, upper.lower())] = (_plain(one or other),)
+        return told
+
+    def name(self, record: Record) -> str:
+        """Return the title of a bookmark, or its address where it has none."""
+        found = _TITLE.search(record.data)
+        title = _plain(found[1]).strip() if found is not None else ""
+        return title or text_of(record.identity)
+
+    def made(self, fields: Fields, declared: Declared) -> tuple[Record, tuple[Lost, ...]]:
+        """Return a bookmark that says ``fields``."""
+        names = {"address": "HREF", "added": "ADD_DATE", "icon": "ICON"}
+        known = [
+            (names[key], values[0]) for key, values in fields.items() if key in names and values
+        ]
+        attributes = " ".join(f'{name}="{html.escape(value)}"' for name, value in known)
+        title = html.escape(next(iter(fields.get("title", ())), ""), quote=False)
+        note = next(iter(fields.get("note", ())), "")
+        told = f"<DT><A {attributes}>{title}</A>\n"
+        told += f"<DD>{html.escape(note, quote=False)}\n" if note else ""
+        known_to_it = {*names, "title", "note"}
+        lost = tuple(Lost(f"its {name}") for name in fields if name not in known_to_it)
+        return _record(told.encode("utf-8", "surrogateescape"), ()), lost
+
+
+def _pieces(file: BinaryIO) -> Iterator[Piece]:
+    held, ended = file.read(CHUNK), False
+    at, folder, waiting = 0, list[str](), None
+    opened = 0
+    while True:
+        found = _TOKEN.search(held, at)
+        near = found is None or found.end() > len(held) - 65536
+        if near and not ended:
+            if len(held) - at > MOST:
+                raise Broken(f"holds a bookmark of more than {MOST} bytes")
+            more = file.read(max(CHUNK, len(held) - at))
+            ended, held, at = not more, held[at:] + more, 0
+            continue
+        if found is None:
+            break
+        if found.start() > at:
+            yield Piece(held[at : found.start()])
+        raw, at = found[0], found.end()
+        if found["mark"] is not None:
+            yield Piece(raw, _record(raw, tuple(folder)))
+        elif found["head"] is not None:
+            waiting = _plain(found["called"]).strip()
+            yield Piece(raw)
+        elif found["opens"] is not None:
+            if opened:
+                folder.append(waiting or "")
+            opened += 1
+            waiting = None
+            yield Piece(raw)
+        else:
+            if not opened:
+                raise Broken("has an end of a folder that ends nothing")
+            yield Piece(raw, None, tuple(folder))
+            opened -= 1
+            if opened:
+                folder.pop()
+        if opened > DEEPEST:
+            raise Broken("holds folders within folders without end")
+    if opened:
+        raise Broken("ends within a folder")
+    if at < len(held):
+        if not folder and held[at:].strip() and not _is_html(held):
+            raise Broken("is no file of bookmarks")
+        yield Piece(held[at:])
+
+
+def _is_html(held: bytes) -> bool:
+    return b"<" in held
+
+
+def _plain(raw: bytes) -> str:
+    return html.unescape(text_of(re.sub(rb"<[^>]*>", b"", raw)))
+
+
+def _record(raw: bytes, folder: Folder) -> Record:
+    found = _ADDRESS.search(raw)
+    address = html.unescape(text_of(found[1] or found[2] or b"")) if found is not None else ""
+    title, note = _TITLE.search(raw), _NOTE.search(raw)
+    parts = (one[1].strip() if one is not None else b"" for one in (title, note))
+    identity = address.encode("utf-8", "surrogateescape")
+    return Record(identity, digest_of(identity, *parts), folder, raw)
+
+
+BOOKMARKS = Form("bookmarks", "none", is_reading=False, records=Bookmarks())

@@ -1,0 +1,70 @@
+"""Rows as records: members by name, whatever holds them."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+
+from widetrail.formats.interface import Raw
+from widetrail.formats.record import Declared, Fields, Folder, Lost, Record, digest_of
+
+Row = dict[str, Raw]
+
+
+def row_record(row: Mapping[str, Raw], declared: Declared, folder: Folder = ()) -> Record:
+    """Return a row as a record: its identity is what stands in the columns of ``key``."""
+    said = json.dumps(row, ensure_ascii=False, sort_keys=True, default=str)
+    key = [row.get(name) for name in declared.key]
+    known = bool(key) and all(value not in (None, "") for value in key)
+    identity = json.dumps(key, ensure_ascii=False, default=str) if known else ""
+    data = json.dumps(row, ensure_ascii=False, default=str)
+    return Record(_bytes(identity), digest_of(_bytes(said)), folder, _bytes(data))
+
+
+def row_of(record: Record) -> Row:
+    """Return the row that a record is."""
+    row: Row = json.loads(record.data.decode("utf-8", "surrogateescape"))
+    return row
+
+
+def row_fields(record: Record, declared: Declared) -> Fields:
+    """Return what a row says, by the names of fields where they are declared, else of columns."""
+    row = row_of(record)
+    if not declared.fields:
+        return {name: _texts(value) for name, value in row.items()}
+    named = {column: name for name, column in declared.fields.items()}
+    told = {named.get(column, f"x-{column}"): _texts(value) for column, value in row.items()}
+    return {name: texts for name, texts in told.items() if texts}
+
+
+def made_row(fields: Fields, declared: Declared) -> tuple[Record, tuple[Lost, ...]]:
+    """Return a row that says ``fields``, in the columns that are declared for them."""
+    columns = declared.fields or {name: name for name in fields}
+    row: Row = {
+        columns[name]: values[0] for name, values in fields.items() if name in columns and values
+    }
+    lost = [Lost(f"its {name}") for name in fields if name not in columns]
+    lost += [
+        Lost(f"more than one {name}")
+        for name, v in fields.items()
+        if name in columns and len(v) > 1
+    ]
+    return row_record(row, declared), tuple(lost)
+
+
+def row_name(record: Record) -> str:
+    """Return the first text of a row."""
+    texts = (str(value) for value in row_of(record).values() if isinstance(value, str) and value)
+    return next(texts, "a row without a text")[:100]
+
+
+def _texts(value: Raw) -> tuple[str, ...]:
+    if value is None or value == "":
+        return ()
+    if isinstance(value, list):
+        return tuple(text for one in value for text in _texts(one))
+    return (value if isinstance(value, str) else json.dumps(value, ensure_ascii=False),)
+
+
+def _bytes(text: str) -> bytes:
+    return text.encode("utf-8", "surrogateescape")

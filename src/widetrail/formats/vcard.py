@@ -1,0 +1,152 @@
+"""vCard 3.0 and 4.0 (RFC 2426, RFC 6350): contacts one after the other in a file.
+
+What is not understood of a contact stays as it stands.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from pathlib import Path
+
+from widetrail.formats.content_lines import (
+    Property,
+    components,
+    escaped,
+    folded,
+    properties,
+    unescaped,
+)
+from widetrail.formats.form import Form
+from widetrail.formats.record import (
+    Broken,
+    Declared,
+    Fields,
+    Folder,
+    Lost,
+    Piece,
+    Record,
+    RecordKind,
+    digest_of,
+)
+
+_PASSING = frozenset({"BEGIN", "END", "VERSION", "PRODID", "REV", "UID"})
+"""What a program writes for itself, and what a contact says by nothing else."""
+
+_UID = re.compile(
+    rb"(?im)^(?:[A-Za-z0-9-]+\.)?UID[^:\n]*:[ \t]*(?:urn:uuid:)?([^\r\n]+(?:\r?\n[ \t][^\r\n]*)*)"
+)
+
+SINGLE = frozenset(
+    {"FN", "N", "BDAY", "ANNIVERSARY", "GENDER", "KIND", "UID", "REV", "PRODID", "VERSION"}
+)
+"""Properties that a contact has once."""
+
+
+class Vcard:
+    """Contacts in a file."""
+
+    kind: RecordKind = "contact"
+    in_folder = False
+    by_folder = False
+    options: tuple[str, ...] = ("version",)
+
+    def habits(self, store: Path, declared: Declared) -> Declared:
+        """Return what is declared: each contact says of which version it is."""
+        return declared
+
+    def pieces(self, store: Path, declared: Declared) -> Iterator[Piece]:
+        """Give a file contact by contact."""
+        glue = b""
+        if store.exists():
+            with store.open("rb") as file:
+                for name, raw in components(file, 0):
+                    if name != "VCARD" and raw.strip(b"\r\n\t \xef\xbb\xbf"):
+                        raise Broken("holds what is no contact")
+                    yield Piece(raw, _record(raw) if name == "VCARD" else None)
+                    glue = b"" if raw.endswith(b"\n") else b"\r\n"
+        yield Piece(b"", None, (), glue)
+
+    def written(self, record: Record, declared: Declared) -> tuple[bytes, tuple[Lost, ...]]:
+        """Return a contact as it stands."""
+        data = record.data
+        return (data if data.endswith(b"\n") else data + b"\r\n"), ()
+
+    def path(self, record: Record, folder: Folder, number: int, declared: Declared) -> str:
+        """Return no path: all are in one file."""
+        return ""
+
+    def marks(self, name: str) -> tuple[bytes, bytes]:
+        """Return nothing: no folder stands within it."""
+        return b"", b""
+
+    def fields(self, record: Record, declared: Declared) -> Fields:
+        """Return the properties of a contact, by their names, as texts."""
+        found: dict[str, tuple[str, ...]] = {}
+        for one in properties(record.data):
+            if one.name not in ("BEGIN", "END"):
+                found[one.name] = (*found.get(one.name, ()), unescaped(one.value))
+        return found
+
+    def name(self, record: Record) -> str:
+        """Return the name of a contact."""
+        told = self.fields(record, Declared())
+        known = (*told.get("FN", ()), *told.get("EMAIL", ()), *told.get("N", ()))
+        return next((text for text in known if text.strip()), "a contact without a name")
+
+    def merged(self, mine: Record, other: Record) -> tuple[Record, tuple[Lost, ...]]:
+        """Return a contact with what another says of it beside what it says itself.
+
+        Of what a contact has once, what it says itself stays.
+        """
+        there = properties(mine.data)
+        known = {_said(one) for one in there}
+        once = {one.name for one in there} & SINGLE
+        lost = []
+        more: list[Property] = []
+        for one in properties(other.data):
+            if one.name in ("BEGIN", "END", "VERSION") or _said(one) in known:
+                continue
+            if one.name in once:
+                if one.name not in ("UID", "REV", "PRODID"):
+                    lost.append(Lost(f"another {one.name} of one contact"))
+                continue
+            more.append(one)
+            once |= {one.name} & SINGLE
+        if not more:
+            return mine, tuple(lost)
+        groups = {one.group for one in there if one.group}
+        added = b"".join(folded(_regrouped(one, groups).line) for one in more)
+        cut = re.search(rb"(?im)^END[ \t]*:[ \t]*VCARD", mine.data)
+        assert cut is not None, "a contact has an end"
+        return _record(mine.data[: cut.start()] + added + mine.data[cut.start() :]), tuple(lost)
+
+    def made(self, fields: Fields, declared: Declared) -> tuple[Record, tuple[Lost, ...]]:
+        """Return a contact that says ``fields``."""
+        told = dict(fields)
+        name = next(iter(told.get("FN", ())), "") or next(iter(told.get("EMAIL", ())), "")
+        lines = ["BEGIN:VCARD", "VERSION:4.0", f"FN:{escaped(name)}"]
+        for key, values in told.items():
+            if key not in ("FN", "VERSION"):
+                lines += [f"{key}:{escaped(value)}" for value in values if value]
+        return _record(b"".join(map(folded, [*lines, "END:VCARD"]))), ()
+
+
+def _regrouped(one: Property, groups: set[str]) -> Property:
+    """Return a property in a group that is not one of ``groups``."""
+    return one._replace(group=f"{one.group}-2") if one.group in groups else one
+
+
+def _said(one: Property) -> tuple[str, str]:
+    return one.name, one.value.strip()
+
+
+def _record(raw: bytes) -> Record:
+    found = _UID.search(raw)
+    identity = re.sub(rb"\r?\n[ \t]", b"", found[1]).strip() if found is not None else b""
+    said = [one.line for one in properties(raw) if one.name not in _PASSING]
+    content = "\n".join(sorted(said)).encode("utf-8", "surrogateescape")
+    return Record(identity, digest_of(content), (), raw)
+
+
+VCARD = Form("vcard", "none", is_reading=False, records=Vcard())

@@ -1,0 +1,380 @@
+"""Merging records into a store: what is new, the same and different, and what comes of it.
+
+A record is known by its own identity, or by its content where it has none. What it says is the same
+where its digest is. Sources are judged by what the store held before, so their order does not
+matter; the same merge a second time finds all of it there and changes nothing.
+"""
+
+from __future__ import annotations
+
+import tempfile
+from collections import Counter, defaultdict
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from types import TracebackType
+from typing import BinaryIO, Literal, NamedTuple, Self
+
+from widetrail.formats.record import (
+    CHUNK,
+    Broken,
+    Converts,
+    Declared,
+    Folder,
+    Lost,
+    MergesFields,
+    NeedsOnce,
+    Piece,
+    Record,
+    Records,
+    digest_of,
+)
+from widetrail.records.known import Known
+
+Duplicates = Literal["replace", "keep both", "skip", "merge fields"]
+"""What becomes of a record whose identity is there already, with another content."""
+
+Sort = Literal["new", "same", "different", "unwanted"]
+"""How a record of a source compares with what the store holds."""
+
+NAMED = 200
+"""Records of a sort that are told by name; the others are counted."""
+
+
+@dataclass(frozen=True, slots=True)
+class Store:
+    """Records in a file or folder, as a form holds them."""
+
+    records: Records
+    path: Path
+    declared: Declared = field(default_factory=Declared)
+
+
+@dataclass(frozen=True, slots=True)
+class Policy:
+    """How records are merged.
+
+    ``landing`` is a folder of their own, within the store, that all come to; ``by_content`` tells
+    that identities are not looked at. ``wants`` tells whether a record is to come at all.
+    """
+
+    duplicates: Duplicates = "skip"
+    landing: Folder = ()
+    by_content: bool = False
+    wants: Callable[[Store, Record], bool] | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Merged:
+    """What comes of a merge.
+
+    ``count`` tells how many records of the sources were of each sort, ``names`` the first of them
+    by name; ``held`` is how many records the store had before, ``added`` and ``changed`` are how
+    many come to it and become others. ``lost`` is what the store cannot hold, and of how many.
+    """
+
+    held: int
+    added: int
+    changed: int
+    count: Mapping[Sort, int]
+    names: Mapping[Sort, tuple[str, ...]]
+    lost: Mapping[str, int]
+
+
+_Names = dict[str, "_Names"]
+"""Folders by their names, each with those within it."""
+
+
+class _Spooled(NamedTuple):
+    """Where the bytes of a record that comes lie in the spool."""
+
+    offset: int
+    size: int
+
+
+@dataclass(frozen=True, slots=True)
+class NewFile:
+    """A file of a store that is a folder: its path below it, and whether one is there already."""
+
+    path: str
+    data: bytes
+    replaces: bool
+
+
+class Merge:
+    """One merge of sources into a store, judged as it is made; nothing is written by that."""
+
+    def __init__(self, sources: Sequence[Store], target: Store, policy: Policy) -> None:
+        """Judge every record of ``sources``.
+
+        Raises:
+            Broken: A store cannot be read as what it is said to be, or records of a source cannot
+                be brought into the target's form.
+        """
+        form = target.records
+        self._target = Store(form, target.path, form.habits(target.path, target.declared))
+        self._needs = form if isinstance(form, NeedsOnce) else None
+        self._policy = policy
+        self._spool: BinaryIO = tempfile.TemporaryFile()  # noqa: SIM115 - closed with the merge
+        self._size = 0
+        self._added: dict[Folder, list[_Spooled]] = {}
+        self._paths: list[tuple[str, _Spooled]] = []
+        self._changed: dict[bytes, _Spooled] = {}
+        self._merging: dict[bytes, list[Record]] = defaultdict(list)
+        self._folders: set[Folder] = {()}
+        self._once: set[str] = set()
+        self._at_end: bytes | None = None
+        """What must stand before what is added, where that comes at the very end of the store."""
+        self._count: Counter[Sort] = Counter()
+        self._adds = self._others = 0
+        self._lost: Counter[str] = Counter()
+        self._names: dict[Sort, list[str]] = defaultdict(list)
+        try:
+            with Known() as there, Known() as coming:
+                for piece in self._pieces():
+                    if piece.ends is not None:
+                        self._folders.add(piece.ends)
+                    self._at_end = piece.glue if piece.ends == () and not piece.raw else None
+                    if (record := piece.record) is not None:
+                        there.add(self._key(record, record.folder), record.digest)
+                self.held = len(there)
+                for source in sources:
+                    self._judge(source, there, coming)
+        except BaseException:
+            self.close()
+            raise
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:
+        self.close()
+
+    def close(self) -> None:
+        """Let go of what is kept for it."""
+        self._spool.close()
+
+    def _pieces(self) -> Iterator[Piece]:
+        return self._target.records.pieces(self._target.path, self._target.declared)
+
+    def _key(self, record: Record, folder: Folder) -> bytes:
+        """Return what a record is known by within the target."""
+        own = b"=" + record.digest
+        if record.identity and not self._policy.by_content:
+            own = b"#" + record.identity
+        if self._target.records.by_folder:
+            own += digest_of(*(name.encode("utf-8", "surrogateescape") for name in folder))
+        return own if len(own) <= 64 else own[:1] + digest_of(own)
+
+    # Judging
+
+    def _judge(self, source: Store, there: Known, coming: Known) -> None:
+        policy, form = self._policy, source.records
+        source = Store(form, source.path, form.habits(source.path, source.declared))
+        for piece in form.pieces(source.path, source.declared):
+            if (told := piece.record) is None:
+                continue
+            if policy.wants is not None and not policy.wants(source, told):
+                self._tell("unwanted", source, told)
+                continue
+            record, lost = self._converted(source, told)
+            folder = (*policy.landing, *told.folder)
+            key = self._key(record, folder)
+            if there.has(key, record.digest) or coming.has(key, record.digest):
+                self._tell("same", source, told)
+                continue
+            coming.add(key, record.digest)
+            for one in lost:
+                self._lost[one.what] += 1
+            if not there.of(key):
+                self._tell("new", source, told)
+                self._add(record, folder)
+            else:
+                self._tell("different", source, told)
+                self._meet(key, record, folder)
+
+    def _converted(self, source: Store, record: Record) -> tuple[Record, tuple[Lost, ...]]:
+        """Return a record as the target's form can hold it."""
+        form, target = source.records, self._target
+        if form.kind == target.records.kind and (form.kind != "row" or not target.declared.fields):
+            return record, ()
+        if not isinstance(target.records, Converts):
+            raise Broken(f"holds {form.kind}s, which cannot be brought where {target.path.name} is")
+        return target.records.made(form.fields(record, source.declared), target.declared)
+
+    def _meet(self, key: bytes, record: Record, folder: Folder) -> None:
+        """Decide about a record whose identity is there already, with another content."""
+        match self._policy.duplicates:
+            case "keep both":
+                self._add(record, folder)
+            case "replace":
+                if key in self._changed:  # two of one identity come: both do
+                    self._add(record, folder)
+                else:
+                    self._others += 1
+                    self._changed[key] = self._kept(record)
+            case "merge fields":
+                self._merging[key].append(record)
+            case "skip":
+                pass
+
+    def _add(self, record: Record, folder: Folder) -> None:
+        self._adds += 1
+        spooled = self._kept(record)
+        form = self._target.records
+        if form.in_folder:
+            path = form.path(record, folder, self._adds, self._target.declared)
+            self._paths.append((path, spooled))
+        else:
+            self._added.setdefault(folder if form.by_folder else (), []).append(spooled)
+
+    def _kept(self, record: Record) -> _Spooled:
+        form, declared = self._target.records, self._target.declared
+        for name, needed in self._needs.once(record, declared) if self._needs is not None else ():
+            if name not in self._once:
+                self._once.add(name)
+                self._added.setdefault((), []).append(self._spooled(needed))
+        data, lost = form.written(record, declared)
+        for one in lost:
+            self._lost[one.what] += 1
+        return self._spooled(data)
+
+    def _spooled(self, data: bytes) -> _Spooled:
+        self._spool.seek(self._size)
+        self._spool.write(data)
+        spooled = _Spooled(self._size, len(data))
+        self._size += len(data)
+        return spooled
+
+    def _tell(self, sort: Sort, source: Store, record: Record) -> None:
+        self._count[sort] += 1
+        if len(self._names[sort]) < NAMED:
+            self._names[sort].append(source.records.name(record))
+
+    @property
+    def merged(self) -> Merged:
+        """What comes of it; of fields that are merged, once it was written."""
+        names = {sort: tuple(some) for sort, some in self._names.items()}
+        lost, count = dict(self._lost), dict(self._count)
+        return Merged(self.held, self._adds, self._others, count, names, lost)
+
+    # Writing
+
+    @property
+    def changes(self) -> bool:
+        """Whether the store may be another after it."""
+        return bool(self._adds or self._changed or self._merging)
+
+    @property
+    def only_adds(self) -> bool:
+        """Whether all that comes stands after what the store holds, which is one file."""
+        ends = self._added.keys() <= {()} and not self._paths
+        return ends and not self._changed and not self._merging
+
+    def _bytes(self, spooled: _Spooled) -> bytes:
+        self._spool.seek(spooled.offset)
+        return self._spool.read(spooled.size)
+
+    def chunks(self) -> Iterator[bytes]:
+        """Give the store as it is after the merge, where it is one file."""
+        if self.only_adds and self._at_end is not None:
+            yield from self._with_end(self._at_end)
+            return
+        waiting = self._by_end()
+        done = set[bytes]()
+        for piece in self._pieces():
+            if piece.ends is not None and piece.ends in waiting:
+                yield piece.glue
+                yield from self._within(piece.ends, waiting.pop(piece.ends))
+            yield self._instead(piece, done)
+
+    def _with_end(self, glue: bytes) -> Iterator[bytes]:
+        """Give the store as it stands, then what is added."""
+        if self._target.path.exists():
+            with self._target.path.open("rb") as file:
+                while chunk := file.read(CHUNK):
+                    yield chunk
+        yield glue
+        yield from map(self._bytes, self._added.get((), ()))
+
+    def _instead(self, piece: Piece, done: set[bytes]) -> bytes:
+        """Return what stands in the place of a piece of the store."""
+        record = piece.record
+        if record is None or not (self._changed or self._merging):
+            return piece.raw
+        key = self._key(record, record.folder)
+        if key in done:
+            return piece.raw
+        if (spooled := self._changed.get(key)) is not None:
+            done.add(key)
+            return self._bytes(spooled)
+        if (others := self._merging.get(key)) is not None:
+            done.add(key)
+            return self._with_fields(piece.raw, record, others)
+        return piece.raw
+
+    def _with_fields(self, raw: bytes, record: Record, others: Sequence[Record]) -> bytes:
+        form, now = self._target.records, record
+        assert isinstance(form, MergesFields), "lint refuses what cannot be merged by fields"
+        for other in sorted(others, key=lambda one: one.digest):
+            now, lost = form.merged(now, other)
+            for one in lost:
+                self._lost[one.what] += 1
+        if now is record:
+            return raw
+        self._others += 1
+        return form.written(now, self._target.declared)[0]
+
+    def _by_end(self) -> dict[Folder, list[Folder]]:
+        """Return the folders that something is added to, by the folder of the store in which that
+        is to be told: itself, or the innermost above it that is there."""
+        found: dict[Folder, list[Folder]] = defaultdict(list)
+        for folder in self._added:
+            depth = len(folder)
+            while folder[:depth] not in self._folders:
+                depth -= 1
+            found[folder[:depth]].append(folder)
+        return dict(found)
+
+    def _within(self, top: Folder, folders: Sequence[Folder]) -> Iterator[bytes]:
+        """Give what comes into ``top``: records of its own, then folders that are not there yet,
+        each once, however deep."""
+        inner: _Names = {}
+        for folder in folders:
+            at = inner
+            for name in folder[len(top) :]:
+                at = at.setdefault(name, {})
+        yield from map(self._bytes, self._added.get(top, ()))
+        form = self._target.records
+        open_ones: list[tuple[bytes, Iterator[tuple[str, _Names]]]] = [(b"", iter(inner.items()))]
+        path = list(top)
+        while open_ones:
+            end, names = open_ones[-1]
+            found = next(names, None)
+            if found is None:
+                open_ones.pop()
+                yield end
+                if open_ones:
+                    path.pop()
+                continue
+            name, below = found
+            path.append(name)
+            begin, end = form.marks(name)
+            yield begin
+            yield from map(self._bytes, self._added.get(tuple(path), ()))
+            open_ones.append((end, iter(below.items())))
+
+    def files(self) -> Iterator[NewFile]:
+        """Give the files that come to a store that is a folder."""
+        done = set[bytes]()
+        for piece in self._pieces() if self._changed else ():
+            data = self._instead(piece, done)
+            if piece.record is not None and data != piece.raw:
+                yield NewFile(piece.path, data, replaces=True)
+        for path, spooled in self._paths:
+            yield NewFile(path, self._bytes(spooled), replaces=False)
