@@ -15,6 +15,7 @@ ORDER = (
     "finding",
     "survey",
     "licence",
+    "records",
     "steps",
     "planning",
     "parcel",

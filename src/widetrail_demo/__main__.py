@@ -22,6 +22,7 @@ PROGRAMS = {
     "sporelog": "sporelog.command",
     "tillbook": "tillbook.command",
     "trellisdesk": "trellisdesk.command",
+    "wicketleaf": "wicketleaf.command",
 }
 """The stand-ins by name, each with its module below this package."""
 

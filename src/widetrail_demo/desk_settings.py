@@ -11,6 +11,7 @@ from widetrail_demo.herbarium import (
     write_text,
 )
 from widetrail_demo.machine_files import linux_machine
+from widetrail_demo.other_programs import write_wicketleaf_mail
 
 REGISTRY = r"""Windows Registry Editor Version 5.00
 
@@ -62,8 +63,11 @@ kept=true
 
 def bothy(folder: Path) -> None:
     """The replacement of the Linux desk, with a pointer of its own."""
-    home = linux_machine(folder, "bothy", "pietk", {"Frondsign": "4.2", "Desk": "13"})
+    home = linux_machine(
+        folder, "bothy", "pietk", {"Frondsign": "4.2", "Desk": "13", "Wicketleaf": "2.3"}
+    )
     (folder / "desktop.dconf").write_text(_BOTHY, encoding="utf-8")
     text = 'grid = 2\n\n[library]\nfolder = "/home/pietk/Labels"\n'
     write_text(home / ".config/frondsign/settings.toml", text, datetime(2026, 9, 1, tzinfo=UTC))
     (home / "Labels").mkdir()
+    write_wicketleaf_mail(home / ".local/share/wicketleaf")

@@ -39,7 +39,8 @@ def _letters(folder: Path, letters: int, dice: Dice) -> None:
         connection.executemany("insert into account values (?, ?)", [(a, a[:6]) for a in accounts])
         for number in range(letters):
             day = first + timedelta(days=17 * number)
-            row = (dice.choice(accounts), "in", f"grower{number % 7}@fen.example")
+            lies = "deleted" if number % 9 == 8 else "drafts" if number % 11 == 10 else "in"
+            row = (dice.choice(accounts), lies, f"grower{number % 7}@fen.example")
             subject = f"{dice.choice(GENERA)}, {dice.choice(REMARKS) or 'as agreed'}"
             connection.execute(
                 "insert into letter (account, folder, sender, subject, sent)"

@@ -198,6 +198,24 @@ def write_wicketleaf(data: Path) -> None:
     write_text(data / "Roaming/Wicketleaf/wicketleaf.conf", "account = imarsh\n", moment)
 
 
+def write_wicketleaf_mail(root: Path) -> None:
+    """Write what Wicketleaf keeps where it was used a little: letters, and people."""
+    moment = datetime(2026, 10, 6, 8, 15, tzinfo=UTC)
+    letters = "".join(
+        f"From nursery@fen.example Tue Oct  6 08:{number:02d}:00 2026\n"
+        f"From: nursery@fen.example\nTo: pietk@marrowfield.example\n"
+        f"Date: Tue, 06 Oct 2026 08:{number:02d}:00 +0000\n"
+        f"Message-ID: <offer-{number}@fen.example>\nSubject: Offer {number}\n\n"
+        f"Trays of {number * 12}, as asked.\n\n"
+        for number in range(1, 6)
+    )
+    write_text(root / "Post/inbox.mbox", letters, moment)
+    lines = ("BEGIN:VCARD", "VERSION:4.0", "UID:quillbox-3", "FN:Grower 2", "TEL:0171 22")
+    card = "".join(f"{line}\r\n" for line in (*lines, "END:VCARD"))
+    own = card.replace("quillbox-3", "own-1").replace("Grower 2", "The nursery")
+    write_text(root / "people.vcf", own + card, moment)
+
+
 SERIALS = {"Loamlens": "PW4K-7QHD-M2ZX-81TN", "Mistvane": "HC-5581-0937-4462"}
 """The serials of what Marrowfield has bought."""
 

@@ -19,6 +19,7 @@ from pydantic import Field, field_validator
 
 from widetrail.errors import InputUnusable
 from widetrail.finding.recipe_survey import Surveyed, survey
+from widetrail.finding.recognising import find_application
 from widetrail.finding.values import (
     Absent,
     Found,
@@ -59,7 +60,7 @@ def make_card(machine: Machine, recipes: Iterable[Loaded], *, ask_programs: bool
         "shares": [list(share) for share in machine.shares()],
         "home disk": {"volume": room.volume, "free": room.free},
         "applications": [
-            {**_application(s), "recipe": source.digest}
+            {**_application(s, machine, source), "recipe": source.digest}
             for s, source in zip(found, loaded, strict=True)
         ],
     }
@@ -194,12 +195,18 @@ class CardFacts(Told):
         return roots
 
 
-def _application(surveyed: Surveyed) -> dict[str, object]:
+def _application(surveyed: Surveyed, machine: Machine, loaded: Loaded) -> dict[str, object]:
+    """Return what a card tells of an application, and where its places would be if it is not there:
+    another program's may be among them."""
+    places = surveyed.places
+    if surveyed.installation is None:
+        finder = find_application(machine, loaded)
+        places = tuple((name, finder.place(name)) for name in loaded.recipe.places)
     return {
         "id": surveyed.id,
         "name": surveyed.name,
         "installations": [installation_facts(i) for i in surveyed.installations],
-        "places": {name: where_facts(where) for name, where in surveyed.places},
+        "places": {name: where_facts(where) for name, where in places},
     }
 
 

@@ -9,6 +9,8 @@ from __future__ import annotations
 import html
 import re
 from collections.abc import Iterator
+from contextlib import suppress
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import BinaryIO
 
@@ -96,6 +98,8 @@ class Bookmarks:
         for name, one, other in _ATTRIBUTE.findall(head):
             upper = name.decode("ascii").upper()
             told[names.get(upper, upper.lower())] = (_plain(one or other),)
+        with suppress(KeyError, ValueError, OverflowError, OSError):
+            told["moment"] = (datetime.fromtimestamp(int(told["added"][0]), UTC).isoformat(),)
         return told
 
     def name(self, record: Record) -> str:
@@ -115,7 +119,7 @@ class Bookmarks:
         note = next(iter(fields.get("note", ())), "")
         told = f"<DT><A {attributes}>{title}</A>\n"
         told += f"<DD>{html.escape(note, quote=False)}\n" if note else ""
-        known_to_it = {*names, "title", "note"}
+        known_to_it = {*names, "title", "note", "moment"}
         lost = tuple(Lost(f"its {name}") for name in fields if name not in known_to_it)
         return _record(told.encode("utf-8", "surrogateescape"), ()), lost
 

@@ -7,7 +7,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Sequence
+from contextlib import suppress
 from dataclasses import replace
+from datetime import datetime
 from pathlib import Path
 
 from widetrail.formats.content_lines import components, properties, unescaped
@@ -115,6 +117,10 @@ class Icalendar:
         for one in properties(record.data):
             if one.name not in ("BEGIN", "END"):
                 found[one.name] = (*found.get(one.name, ()), unescaped(one.value))
+        for when in (*found.get("DTSTART", ()), *found.get("DUE", ())):
+            with suppress(ValueError):
+                found["moment"] = (datetime.fromisoformat(when).isoformat(),)
+                break
         return found
 
     def name(self, record: Record) -> str:

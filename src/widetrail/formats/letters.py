@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import time
+from contextlib import suppress
 from email import policy
 from email.header import decode_header, make_header
 from email.parser import BytesHeaderParser
@@ -90,12 +91,15 @@ def envelope_of(record: Record) -> bytes:
 
 
 def letter_fields(record: Record) -> Fields:
-    """Return the headers of a letter by their names in lower case, unfolded and decoded."""
+    """Return the headers of a letter by their names in lower case, unfolded and decoded; ``moment``
+    is its date as ISO 8601 has it."""
     found: dict[str, tuple[str, ...]] = {}
     headers = BytesHeaderParser(policy=policy.compat32).parsebytes(head_of(record.data))
     for name, value in headers.items():
         key = name.lower()
         found[key] = (*found.get(key, ()), _decoded(str(value)))
+    with suppress(TypeError, ValueError, OverflowError):
+        found["moment"] = (parsedate_to_datetime(str(headers["Date"])).isoformat(),)
     return found
 
 

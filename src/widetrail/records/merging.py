@@ -140,6 +140,8 @@ class Merge:
                 self.held = len(there)
                 for source in sources:
                     self._judge(source, there, coming)
+            if self._merging:
+                self._merge_fields()
         except BaseException:
             self.close()
             raise
@@ -256,9 +258,25 @@ class Merge:
         if len(self._names[sort]) < NAMED:
             self._names[sort].append(source.records.name(record))
 
+    def _merge_fields(self) -> None:
+        """Have records of the store take in what those of the same identity say beside."""
+        form = self._target.records
+        assert isinstance(form, MergesFields), "the recipe's model refuses what cannot be merged so"
+        for piece in self._pieces():
+            if (record := piece.record) is None:
+                continue
+            key, now = self._key(record, record.folder), record
+            for other in sorted(self._merging.pop(key, ()), key=lambda one: one.digest):
+                now, lost = form.merged(now, other)
+                for one in lost:
+                    self._lost[one.what] += 1
+            if now is not record:
+                self._others += 1
+                self._changed[key] = self._kept(now)
+
     @property
     def merged(self) -> Merged:
-        """What comes of it; of fields that are merged, once it was written."""
+        """What comes of it."""
         names = {sort: tuple(some) for sort, some in self._names.items()}
         lost, count = dict(self._lost), dict(self._count)
         return Merged(self.held, self._adds, self._others, count, names, lost)
@@ -268,13 +286,13 @@ class Merge:
     @property
     def changes(self) -> bool:
         """Whether the store may be another after it."""
-        return bool(self._adds or self._changed or self._merging)
+        return bool(self._adds or self._changed)
 
     @property
     def only_adds(self) -> bool:
         """Whether all that comes stands after what the store holds, which is one file."""
         ends = self._added.keys() <= {()} and not self._paths
-        return ends and not self._changed and not self._merging
+        return ends and not self._changed
 
     def _bytes(self, spooled: _Spooled) -> bytes:
         self._spool.seek(spooled.offset)
@@ -305,7 +323,7 @@ class Merge:
     def _instead(self, piece: Piece, done: set[bytes]) -> bytes:
         """Return what stands in the place of a piece of the store."""
         record = piece.record
-        if record is None or not (self._changed or self._merging):
+        if record is None or not self._changed:
             return piece.raw
         key = self._key(record, record.folder)
         if key in done:
@@ -313,22 +331,7 @@ class Merge:
         if (spooled := self._changed.get(key)) is not None:
             done.add(key)
             return self._bytes(spooled)
-        if (others := self._merging.get(key)) is not None:
-            done.add(key)
-            return self._with_fields(piece.raw, record, others)
         return piece.raw
-
-    def _with_fields(self, raw: bytes, record: Record, others: Sequence[Record]) -> bytes:
-        form, now = self._target.records, record
-        assert isinstance(form, MergesFields), "lint refuses what cannot be merged by fields"
-        for other in sorted(others, key=lambda one: one.digest):
-            now, lost = form.merged(now, other)
-            for one in lost:
-                self._lost[one.what] += 1
-        if now is record:
-            return raw
-        self._others += 1
-        return form.written(now, self._target.declared)[0]
 
     def _by_end(self) -> dict[Folder, list[Folder]]:
         """Return the folders that something is added to, by the folder of the store in which that

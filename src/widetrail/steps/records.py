@@ -6,13 +6,18 @@ kept. Afterwards it is read again: every record that was to come must be there.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from hashlib import sha256
+from pathlib import Path
 
 from widetrail.errors import WentWrong
-from widetrail.formats.record import Broken
+from widetrail.finding import condition_holds
+from widetrail.formats.record import Broken, Record
+from widetrail.machine import file_digest
 from widetrail.machine.moves import Move
 from widetrail.machine.paths import join
-from widetrail.recipe.globs import Globs
+from widetrail.recipe import Globs
+from widetrail.recipe.conditions import Condition
 from widetrail.recipe.templates import braces, literal, plain
 from widetrail.records import Merge, Merged, Policy, Store
 from widetrail.steps.backup import missing_folders, move, room_at
@@ -21,6 +26,7 @@ from widetrail.steps.journal_events import StepRecord
 from widetrail.steps.kind import Act, Rule, Touched
 from widetrail.steps.outcomes import Done, Failed, Outcome
 from widetrail.steps.pack import PackStep
+from widetrail.steps.reading_conditions import conditions
 from widetrail.steps.records_settings import (
     PARCEL,
     Has,
@@ -89,6 +95,8 @@ class MergeRecords(Rule[RecordsSettings], Act[RecordsStep, Has]):
                 duplicates=settings.duplicates,
                 into=settings.into,
                 by_content=settings.identity == "content",
+                only=conditions(settings.only),
+                without=conditions(settings.without),
                 after=tuple(one.id for one in steps),
                 reads=tuple(one.path for one in filled if one.path.startswith(PARCEL))
                 or (_PACKED,),
@@ -100,7 +108,9 @@ class MergeRecords(Rule[RecordsSettings], Act[RecordsStep, Has]):
     def words(self, step: RecordsStep) -> str:
         kind, to = step.target.records.kind, plain(step.target.path)
         where = f" in the folder {' / '.join(step.into)}" if step.into else ""
-        return f"merge {kind}s into {to}{where}; {_WORDS[step.duplicates]}"
+        only = f", only where {' and '.join(step.only)}" if step.only else ""
+        without = f", without those where {' or '.join(step.without)}" if step.without else ""
+        return f"merge {kind}s into {to}{where}{only}{without}; {_WORDS[step.duplicates]}"
 
     def touches(self, step: RecordsStep, item: OfItem) -> Iterator[Touched]:
         path = step.target.path
@@ -134,30 +144,49 @@ class _Merging:
         try:
             sources = self._sources()
             target = self._target()
-            policy = Policy(step.duplicates, step.into, step.by_content)
+            policy = Policy(step.duplicates, step.into, step.by_content, self._wants())
             with Merge(sources, target, policy) as merge:
                 facts = _facts(self._path, merge.merged)
                 if not merge.changes:
                     return Done(facts)
                 doing.record(RecordsJudged(step=step.id, facts=facts))
-                kept = self._put(merge)
-                facts = _facts(self._path, merge.merged)
-            self._insist_there(sources, policy)
-            return _ended(step, doing, facts, kept)
+                if step.target.records.in_folder:
+                    return _ended(step, doing, facts, self._put_files(merge))
+
+                def judge(ready: Path) -> None:
+                    self._insist_all(sources, ready, policy)
+
+                kept = put_chunks(step, doing, self._path, merge.chunks(), judge=judge)
+                return _ended(step, doing, facts, kept)
         finally:
             host = doing.machine.host(self._scratch)
             if host.exists():
                 doing.machine.effects.remove_tree(host)
 
+    def _wants(self) -> Callable[[Store, Record], bool] | None:
+        """Return what tells whether a record is to come; ``None`` where all are."""
+        rule, now = self._doing.settings(self._step), self._doing.now
+        assert isinstance(rule, RecordsSettings)
+        only, without = rule.only, rule.without
+        if not (only or without):
+            return None
+
+        def wants(store: Store, record: Record) -> bool:
+            told = {"folder": ("/".join(record.folder),)} if record.folder else {}
+            said = {**store.records.fields(record, store.declared), **told}
+
+            def holds(name: str, condition: Condition) -> bool:
+                values = said.get(name, ())
+                return any(condition_holds(condition, value, None, now) for value in values)
+
+            wanted = all(holds(*one) for one in only.items())
+            return wanted and not any(holds(*one) for one in without.items())
+
+        return wants
+
     def _target(self) -> Store:
         told = self._step.target
         return Store(told.records, self._doing.machine.host(self._path), told.declared)
-
-    def _put(self, merge: Merge) -> list[str]:
-        doing, step = self._doing, self._step
-        if step.target.records.in_folder:
-            return self._put_files(merge)
-        return put_chunks(step, doing, self._path, merge.chunks())
 
     def _put_files(self, merge: Merge) -> list[str]:
         """Put the files of records in place; what they replace is kept."""
@@ -173,6 +202,8 @@ class _Merging:
             with machine.effects.create(host, 0o600) as file:
                 file.write(new.data)
                 file.set_status(0o600, moment)
+            if file_digest(host) != sha256(new.data).hexdigest():
+                raise _missing(target, "its SHA-256 differs when it is read again")
             for folder in missing_folders(machine, target):
                 if folder.target not in made:
                     made[folder.target] = None
@@ -186,21 +217,18 @@ class _Merging:
         room.clear(staged)
         return kept
 
-    def _insist_there(self, sources: Sequence[Store], policy: Policy) -> None:
-        """Raise where a record that was to come is not in the store.
+    def _insist_all(self, sources: Sequence[Store], ready: Path, policy: Policy) -> None:
+        """Raise where a record that was to come is not in the store that lies ready.
 
         Raises:
             WentWrong: One is missing; the first are named.
         """
-        with Merge(sources, self._target(), policy) as again:
+        told = self._step.target
+        with Merge(sources, Store(told.records, ready, told.declared), policy) as again:
+            names = again.merged.names
+            missing = (*names.get("new", ()), *names.get("different", ()))
             if again.changes:
-                missing = again.merged.names.get("new") or again.merged.names.get("different", ())
-                raise WentWrong(
-                    "records are missing that were written",
-                    where=self._path,
-                    why=", ".join(missing[:10]),
-                    todo="Look at it in the program, then walk again.",
-                )
+                raise _missing(self._path, ", ".join(missing[:10]))
 
     # Sources
 
@@ -236,6 +264,11 @@ class _Merging:
                     file.write(chunk)
         for store in stores:
             yield Store(told.records, top / store, told.declared)
+
+
+def _missing(path: str, why: str) -> WentWrong:
+    todo = "Check the disk, then walk again; nothing was put in place."
+    return WentWrong("records that were written are not there", where=path, why=why, todo=todo)
 
 
 def _named(path: str, named: Globs) -> str | None:

@@ -11,7 +11,7 @@ from widetrail.formats.documents import Model, flaw
 from widetrail.formats.forms import FORMS
 from widetrail.formats.record import Converts, Declared, MergesFields, Records
 from widetrail.formats.stored_values import Count, Text
-from widetrail.recipe.conditions import one_or_many
+from widetrail.recipe.conditions import Condition, one_or_many
 from widetrail.recipe.globs import check_glob
 from widetrail.recipe.readings import InForm
 from widetrail.recipe.settings import Settings, StepText
@@ -113,7 +113,8 @@ class RecordsSettings(Settings):
 
     ``into`` are the names of the folders, outermost first, that all records come to; ``identity``
     is ``content`` where records are told apart by what they say alone. ``only`` and ``without``
-    choose by folders and by what a record says.
+    are conditions on what a record says, by the names of its fields: it comes where all of ``only``
+    hold and none of ``without``. ``folder`` is where it lies, ``moment`` when it is of.
     """
 
     records: TargetStore
@@ -123,6 +124,8 @@ class RecordsSettings(Settings):
     duplicates: Duplicates = "skip"
     into: Annotated[tuple[Said, ...], BeforeValidator(one_or_many)] = ()
     identity: Literal["own", "content"] = "own"
+    only: dict[str, Condition] = Field(default_factory=dict)
+    without: dict[str, Condition] = Field(default_factory=dict)
 
     @model_validator(mode="after")
     def _goes_together(self) -> RecordsSettings:
@@ -173,7 +176,7 @@ class ToldStore(Model):
 
 
 class RecordsStep(Step):
-    """Records of ``sources`` that are merged into ``target``."""
+    """Records of ``sources`` that are merged into ``target``; ``only``, ``without`` are words."""
 
     kind: Literal["records"] = "records"
     target: ToldStore
@@ -181,6 +184,8 @@ class RecordsStep(Step):
     duplicates: Duplicates
     into: tuple[str, ...] = ()
     by_content: bool = False
+    only: tuple[str, ...] = ()
+    without: tuple[str, ...] = ()
 
 
 class RecordsFacts(Facts):

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from pathlib import Path
 
 from widetrail.finding.stores import Store
 from widetrail.machine.moves import Move
@@ -26,9 +27,17 @@ def put_file(
 
 
 def put_chunks(
-    step: Step, doing: Work, path: str, chunks: Iterable[bytes], beside: Sequence[str] = ()
+    step: Step,
+    doing: Work,
+    path: str,
+    chunks: Iterable[bytes],
+    beside: Sequence[str] = (),
+    judge: Callable[[Path], None] | None = None,
 ) -> list[str]:
-    """Put a whole file at ``path``, as ``put_file`` does, that comes in pieces."""
+    """Put a whole file at ``path``, as ``put_file`` does, that comes in pieces.
+
+    ``judge`` is told the file as it lies ready, and raises where it may not be put there.
+    """
     machine = doing.machine
     if (before := put_again(step, doing)) is not None:
         return before
@@ -43,6 +52,12 @@ def put_chunks(
         file.set_status(there.mode if there is not None else 0o600, moment)
         file.sync()
     machine.effects.sync_folder(machine.host(staged).parent)
+    if judge is not None:
+        try:
+            judge(machine.host(staged))
+        except BaseException:
+            room.clear(staged)
+            raise
     gone = [p for p in (path, *beside) if machine.look(p) is not None]
     free = room.fresh(ASIDE)
     away = [free if n == 0 else f"{free}.{n}" for n in range(len(gone))]

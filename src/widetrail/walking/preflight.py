@@ -54,9 +54,16 @@ class Look:
         for finder in self._finders():
             if self._station.station == "between":
                 self._errand_can_be_run(finder)
-            elif finder.installation is None:
+            elif finder.installation is None and self._is_needed(finder.loaded.id):
                 name = finder.loaded.recipe.application.name
                 raise self._changed(f"{name} is not there", "it was when the plan was made")
+
+    def _is_needed(self, recipe: str) -> bool:
+        """Return whether an application was to be here; on new a route may say otherwise."""
+        items = [item.id for item in self._items if item.recipe == recipe]
+        needs = [self._doing.route(item).needs.new for item in items]
+        said = all(need is not None and need.installed is not None for need in needs)
+        return self._station.station == "old" or not said
 
     def _errand_can_be_run(self, finder: Finder) -> None:
         """Raise where a program that a step starts is not on a machine between."""

@@ -16,6 +16,7 @@ from widetrail.steps.enter import EnterFacts
 from widetrail.steps.outcomes import RemarkCode
 from widetrail.steps.pack import PackFacts
 from widetrail.steps.publish_step import PublishFacts
+from widetrail.steps.records_settings import RecordsFacts
 from widetrail.walking.report import (
     CheckLine,
     ItemReport,
@@ -128,7 +129,10 @@ def _item(item: PlannedItem, parcel: Parcel) -> ItemReport:
         put_aside=tuple(path for told in facts for path in told.put_aside),
         beside=tuple(path for told in published for path in told.beside),
         passed_by=tuple(path for told in published for path in told.passed_by),
-        checks=tuple(_check(name, checked) for some in compared for name, checked in some.items()),
+        checks=(
+            *(_check(name, checked) for some in compared for name, checked in some.items()),
+            *(_arrived(told) for told in done if isinstance(told, RecordsFacts)),
+        ),
         losses=tuple(_loss(loss, parcel.proofs.get(item.id, {})) for loss in item.losses),
         steps=tuple(_bad({s.id: tries[s.id] for s in mine if s.id in tries})),
         notes=tuple(_notes(item, facts)),
@@ -169,12 +173,41 @@ _NOTES: Mapping[RemarkCode, str] = {
 
 def _notes(item: PlannedItem, facts: list[Facts]) -> Iterator[str]:
     """Give what a person should know, but for what the plan tells as a loss already."""
+    yield from (words for fact in facts if isinstance(fact, RecordsFacts) for words in _came(fact))
     losses = " ".join(loss.what for loss in item.losses)
     told = [remark for fact in facts for remark in fact.remarks]
     for code, words in _NOTES.items():
         for one in (one for one in told if one.code == code):
             if one.reason or one.path not in losses:
                 yield f"{words} {one.path}{f' ({one.reason})' if one.reason else ''}"
+
+
+def _arrived(facts: RecordsFacts) -> CheckLine:
+    """Return that records were found again in the store that they were to come to."""
+    count = Noted(value=facts.added + facts.changed + facts.same + facts.left)
+    return CheckLine("records", count, count, "holds", is_empty=not count.value)
+
+
+def _came(facts: RecordsFacts) -> Iterator[str]:
+    """Give what came of records that were merged."""
+    count = {
+        "were there": facts.held,
+        "came": facts.added,
+        "were completed or replaced": facts.changed,
+        "were there already, the same": facts.same,
+        "stayed away, since another of the same identity is there": facts.left,
+        "were not to come": facts.unwanted,
+    }
+    told = ", ".join(f"{number} {words}" for words, number in count.items() if number)
+    yield f"records in {facts.to}: {told or 'none'}"
+    if facts.left_names:
+        yield f"those that stayed away: {', '.join(facts.left_names[:SHOWN])}"
+    for what, number in sorted(facts.lost.items()):
+        yield f"not carried of {number} records: {what}"
+
+
+SHOWN = 20
+"""Records that are told by name in a report."""
 
 
 def _loss(loss: Loss, proofs: Mapping[str, str]) -> LossLine:

@@ -34,6 +34,10 @@ def main() -> None:
     take.add_argument("file")
     take.add_argument("--into", required=True)
     take.add_argument("--duplicates", choices=["skip", "keep"], default="skip")
+    out = commands.add_parser("hand-out", help="write letters or people in an open form")
+    out.add_argument("--room", required=True)
+    out.add_argument("--sort", choices=["letters", "contacts", "calendar"], required=True)
+    out.add_argument("--to", required=True)
     commands.add_parser("close", help="ask an open Quillbox to end")
     add = commands.add_parser("add-room", help="list a folder as a mailroom")
     add.add_argument("folder")
@@ -51,6 +55,8 @@ def main() -> None:
             _open(arguments.seconds)
         case "export":
             _export(arguments.room, arguments.sorts, arguments.to)
+        case "hand-out":
+            _hand_out(arguments.room, arguments.sort, arguments.to)
         case "import":
             _import(arguments.file, arguments.into, arguments.duplicates == "keep")
         case "receive":
@@ -150,6 +156,14 @@ def _export(label: str, sorts: list[str], to: str) -> None:
         sys.exit("quillbox: an export holds 4 GiB at most")
     here.real(to).write_bytes(data)
     print(f"letters: {letters if 'letters' in sorts else 0}")
+
+
+def _hand_out(label: str, sort: str, to: str) -> None:
+    connection = store.open_letters(_room(label).folder)
+    data, count = exchange.OPEN[sort](connection)
+    connection.close()
+    here.real(to).write_bytes(data)
+    print(f"{sort}: {count}")
 
 
 def _import(file: str, label: str, keep: bool) -> None:

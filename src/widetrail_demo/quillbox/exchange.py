@@ -10,6 +10,9 @@ import hashlib
 import hmac
 import json
 import sqlite3
+from datetime import UTC, datetime
+from email.message import EmailMessage
+from email.utils import format_datetime
 from itertools import count
 
 SORTS = {
@@ -62,6 +65,53 @@ def import_room(
             connection.executemany(f"insert into {table} ({columns}) values ({marks})", new)
             came[sort] = len(new)
     return came
+
+
+def _letters(connection: sqlite3.Connection) -> tuple[bytes, int]:
+    """Return all letters as a mailbox, each with the folder that it is in."""
+    rows = _rows(connection, "letter", "id, account, folder, sender, subject, sent")
+    box = b"".join(map(_letter, rows))
+    return box, len(rows)
+
+
+def _letter(row: list[object]) -> bytes:
+    number, account, folder, sender, subject, sent = map(str, row)
+    made = EmailMessage()
+    made["From"], made["To"], made["Subject"] = sender, account, subject
+    moment = datetime.fromisoformat(sent).replace(hour=9, tzinfo=UTC)
+    made["Date"] = format_datetime(moment)
+    made["Message-ID"] = f"<{number}.{sent}@{account.partition('@')[2]}>"
+    made["X-Quillbox-Folder"] = folder
+    made.set_content(f"{subject}\n\nFrom the beds, {sent}.\n")
+    head = f"From {sender} {moment:%a %b %e %H:%M:%S %Y}\n".encode()
+    return head + made.as_bytes().replace(b"\nFrom ", b"\n>From ") + b"\n"
+
+
+def _contacts(connection: sqlite3.Connection) -> tuple[bytes, int]:
+    """Return all contacts as cards."""
+    rows = _rows(connection, "contact", "id, name, address")
+    cards = (
+        f"BEGIN:VCARD\r\nVERSION:3.0\r\nUID:quillbox-{number}\r\nFN:{name}\r\n"
+        f"EMAIL:{address}\r\nEND:VCARD\r\n"
+        for number, name, address in rows
+    )
+    return "".join(cards).encode(), len(rows)
+
+
+def _calendar(connection: sqlite3.Connection) -> tuple[bytes, int]:
+    """Return the calendar in the open form."""
+    rows = _rows(connection, "event", "id, day, title")
+    entries = "".join(
+        f"BEGIN:VEVENT\r\nUID:quillbox-{number}\r\nDTSTAMP:20260101T000000Z\r\n"
+        f"DTSTART;VALUE=DATE:{str(day).replace('-', '')}\r\nSUMMARY:{title}\r\nEND:VEVENT\r\n"
+        for number, day, title in rows
+    )
+    head = "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//Marram Works//Quillbox//EN\r\n"
+    return f"{head}{entries}END:VCALENDAR\r\n".encode(), len(rows)
+
+
+OPEN = {"letters": _letters, "contacts": _contacts, "calendar": _calendar}
+"""What can be handed out in an open form, by sort: the bytes, and how many there are."""
 
 
 def _rows(connection: sqlite3.Connection, table: str, columns: str) -> list[list[object]]:

@@ -1,0 +1,1 @@
+"""Wicketleaf, a stand-in: the plain mail program that a computer has instead of Quillbox."""
