@@ -19,7 +19,9 @@ from build import NOW, Trail, moved, outcomes
 from test_trials import two
 from widetrail.formats.forms import FORMS
 from widetrail.formats.record import Broken, Declared, Records, joined
+from widetrail.planning import foresee
 from widetrail.records import Duplicates, Merge, Merged, Policy, Store
+from widetrail.steps import KINDS
 from widetrail.walking import Run
 
 
@@ -127,7 +129,24 @@ def table(*numbers: int, more: str = "") -> str:
     return to.getvalue()
 
 
+def feeds(*numbers: int, more: str = "") -> str:
+    inner = "".join(
+        f'<outline type="rss" text="Fern &amp; {n}{more}" xmlUrl="https://x.example/{n}?a&amp;b"/>\n'
+        for n in numbers
+    )
+    return (
+        '<?xml version="1.0"?>\n<opml version="2.0"><head><title>t</title></head>\n<body>\n'
+        f'<outline text="Beds">\n{inner}</outline>\n</body>\n</opml>\n'
+    )
+
+
+def objects(*numbers: int, more: str = "") -> str:
+    return json.dumps([{"id": n, "name": f"Fern {n}{more}"} for n in numbers], indent=1) + "\n"
+
+
 MADE = {
+    "opml": lambda numbers, more="": feeds(*numbers, more=more),
+    "json": lambda numbers, more="": objects(*numbers, more=more),
     "vcard": lambda numbers, more="": "".join(
         vcard(n, f"NOTE:other{more}\r\n" if more else "") for n in numbers
     ),
@@ -158,7 +177,7 @@ def make(form: str, path: Path, numbers: Iterable[int], more: str = "") -> Store
     else:
         path.write_text(MADE[form](numbers, more), encoding="utf-8", newline="")
     found = store(form, path)
-    keyed = Declared(key=("id",)) if form in ("jsonl", "csv") else Declared()
+    keyed = Declared(key=("id",)) if form in ("json", "jsonl", "csv") else Declared()
     return Store(found.records, path, keyed)
 
 
@@ -381,7 +400,23 @@ def test_rows_become_contacts_and_what_they_cannot_say_is_stated(tmp_path: Path)
     assert came.lost
 
 
+def test_objects_of_a_list_within_a_document_leave_the_rest_as_it_is(tmp_path: Path) -> None:
+    one, other = tmp_path / "one", tmp_path / "other"
+    one.write_text('{"a": 1, "kept": [ ], "z": "ü"}', encoding="utf-8")
+    other.write_text('{"kept": [{"id": 1}, {"id": 2}]}')
+    records = store("json", one).records
+    stores = [Store(records, path, Declared(at="/kept", key=("id",))) for path in (one, other)]
+    assert merged([stores[1]], stores[0], one).added == 2
+    text = one.read_text(encoding="utf-8")
+    assert json.loads(text) == {"a": 1, "kept": [{"id": 1}, {"id": 2}], "z": "ü"}
+    assert text.startswith('{"a": 1, "kept": [ ') and text.endswith('], "z": "ü"}')
+
+
 BAD = {
+    "no list": ("json", b'{"a": 1}'),
+    "a list of others": ("json", b"[1]"),
+    "no feeds": ("opml", b"<x/>"),
+    "a cut outline": ("opml", b'<opml><body><outline text="a">'),
     "a cut contact": ("vcard", b"BEGIN:VCARD\r\nFN:x\r\n"),
     "an end of nothing": ("vcard", b"END:VCARD\r\n"),
     "no contact": ("vcard", b"hello\n"),
@@ -480,6 +515,33 @@ def test_records_are_merged_by_a_walk_and_undone(tmp_path: Path) -> None:
     assert set(outcomes(one.walk("new")).values()) <= {"done"}
     Run(one.new).undo(NOW)
     assert path.read_bytes() == new
+
+
+def test_a_plan_foresees_what_comes_of_records(tmp_path: Path) -> None:
+    old = make_mbox(tmp_path / "a", (letter(n, subject=f"No. {n}") for n in range(4)))
+    new = make_mbox(tmp_path / "b", [letter(0, subject="No. 0"), letter(1, "another")])
+    one = mails(tmp_path, old.read_bytes(), new.read_bytes())
+    recipes = one.parcel.recipes(KINDS)
+    (told,) = foresee(one.parcel.plan, recipes, one.old, one.new, NOW).values()
+    assert (told.to, told.held, told.trouble) == ("/home/ada/mail/all", 2, "")
+    assert told.count == {"new": 2, "same": 1, "different": 1}
+    assert told.names["new"] == ("No. 2", "No. 3")
+    (one.folder / "new/root/home/ada/mail/all").write_text("hello")
+    (told,) = foresee(one.parcel.plan, recipes, one.old, one.new, NOW).values()
+    assert told.trouble == "does not begin as a mailbox does"
+
+
+def test_only_what_is_wanted_comes(tmp_path: Path) -> None:
+    old = make_mbox(tmp_path / "a", map(letter, range(6)))
+    only = "only: {message-id: {matches: '<[1-4]@'}, moment: {within: 2 years}}\n"
+    only += "                without: {message-id: {in: [<2@garden.example>, <3@garden.example>]}}"
+    body = BODY.replace("STORE", "mbox").replace("PATH", "all")
+    one, other = two(tmp_path, {"mail/all": old.read_bytes()})
+    trail = moved(tmp_path, PLACES + body.replace("duplicates: skip", only), one, other)
+    trail.walk("old")
+    assert set(outcomes(trail.walk("new")).values()) == {"done"}
+    came = status(trail.folder / "new/root/home/ada/mail/all")
+    assert came.keys() == {"<1@garden.example>", "<4@garden.example>"}
 
 
 def test_records_come_to_a_store_that_is_not_there(tmp_path: Path) -> None:

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import secrets
 import sys
+from collections.abc import Mapping
 from contextlib import suppress
-from dataclasses import dataclass, replace
+from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from typing import Literal
 
@@ -39,13 +40,16 @@ from widetrail.planning import (
     Offer,
     Plan,
     PlannedItem,
+    foresee,
     make_plan,
     offered,
     read_choices,
 )
 from widetrail.recipe import Loaded, Loss
+from widetrail.records import Sort
 from widetrail.steps import Asked, WrittenAt, act_of, words_of
 from widetrail.steps.enter import EXISTING_VALUES
+from widetrail.steps.foreseeing import Foreseen
 from widetrail.steps.publish_step import EXISTING
 
 SHOWN_NAMES = 5
@@ -146,13 +150,17 @@ def command(given: _Given) -> None:
     if sealed is not None:
         with suppress(EffectFailed):  # where nothing may be written, the plan alone says it
             remember_sealed(run, effects)
+    foreseen: dict[str, Foreseen] = {}
+    if there is not None and not isinstance(there, CardFacts):
+        foreseen = foresee(plan, loaded, here, there, now())
     if given.as_json:
-        print_json(
-            {"id": plan.id, "parcel": str(given.parcel), "plan": plan.model_dump(mode="json")}
-        )
+        told = {"id": plan.id, "parcel": str(given.parcel), "plan": plan.model_dump(mode="json")}
+        records = {step: asdict(one) for step, one in foreseen.items()}
+        print_json({**told, "records": records})
         return
     page = Page()
     show_plan(page, plan)
+    _show_foreseen(page, foreseen)
     if sealed is not None:
         page.title("The parcel is sealed")
         page.line("Whoever has the passphrase can open it; nobody can without it.", indent=2)
@@ -160,6 +168,29 @@ def command(given: _Given) -> None:
     page.title("Next")
     where = f" --machine {given.old}" if given.old is not None else ""
     page.line(f"widetrail walk {given.parcel}{where}", indent=2)
+
+
+_SORTS: Mapping[Sort, str] = {
+    "new": "new",
+    "same": "there already",
+    "different": "there with another content",
+    "unwanted": "not to come",
+}
+EXAMPLES = 3
+"""Records of a sort that a plan shows by name."""
+
+
+def _show_foreseen(page: Page, foreseen: Mapping[str, Foreseen]) -> None:
+    """Show what a merge of records would come to by what both machines hold now."""
+    if foreseen:
+        page.title("Records, as both machines hold them now")
+    for one in foreseen.values():
+        page.line(f"{one.to}: {one.trouble or f'holds {one.held}'}", indent=2)
+        for sort, words in _SORTS.items():
+            if number := one.count.get(sort, 0):
+                names = one.names.get(sort, ())[:EXAMPLES]
+                more = ", …" if number > len(names) else ""
+                page.line(f"{number} {words}: {', '.join(names)}{more}", indent=4)
 
 
 def _sealed(hint: str, finder: str, answers: Path | None) -> tuple[Seal, bytes]:

@@ -30,9 +30,11 @@ from widetrail.formats.record import (
 )
 
 _TOKEN = re.compile(
-    rb"(?P<mark>[ \t]*<DT><A\b[^>]*>[^<]*(?:<(?!/A>)[^<]*)*</A>[^\n<]*\n?"
-    rb"(?:[ \t]*<DD>[^\n<]*\n?)?)"
-    rb"|(?P<head>[ \t]*<DT><H3\b[^>]*>(?P<called>[^<]*(?:<(?!/H3>)[^<]*)*)</H3>[^\n<]*\n?)"
+    rb"(?P<mark>[ \t]*<DT><A\b(?:[^>]*?\bHREF=\"(?P<address>[^\"]*)\")?[^>]*>"
+    rb"(?P<title>[^<]{0,65536}(?:<(?!/A>)[^<]{0,65536}){0,64})</A>[^\n<]*\n?"
+    rb"(?:[ \t]*<DD>(?P<note>[^\n<]*)\n?)?)"
+    rb"|(?P<head>[ \t]*<DT><H3\b[^>]*>"
+    rb"(?P<called>[^<]{0,65536}(?:<(?!/H3>)[^<]{0,65536}){0,64})</H3>[^\n<]*\n?)"
     rb"|(?P<opens>[ \t]*<DL\b[^>]*>[ \t]*(?:<p>)?[ \t]*\r?\n?)"
     rb"|(?P<closes>[ \t]*</DL>[ \t]*(?:<p>)?[ \t]*\r?\n?)",
     re.IGNORECASE,
@@ -127,6 +129,7 @@ class Bookmarks:
 def _pieces(file: BinaryIO) -> Iterator[Piece]:
     held, ended = file.read(CHUNK), False
     at, folder, waiting = 0, list[str](), None
+    path: Folder = ()
     opened = 0
     while True:
         found = _TOKEN.search(held, at)
@@ -143,23 +146,25 @@ def _pieces(file: BinaryIO) -> Iterator[Piece]:
             yield Piece(held[at : found.start()])
         raw, at = found[0], found.end()
         if found["mark"] is not None:
-            yield Piece(raw, _record(raw, tuple(folder)))
+            yield Piece(raw, _found(raw, path, *found.group("address", "title", "note")))
         elif found["head"] is not None:
             waiting = _plain(found["called"]).strip()
             yield Piece(raw)
         elif found["opens"] is not None:
             if opened:
                 folder.append(waiting or "")
+                path = tuple(folder)
             opened += 1
             waiting = None
             yield Piece(raw)
         else:
             if not opened:
                 raise Broken("has an end of a folder that ends nothing")
-            yield Piece(raw, None, tuple(folder))
+            yield Piece(raw, None, path)
             opened -= 1
             if opened:
                 folder.pop()
+                path = tuple(folder)
         if opened > DEEPEST:
             raise Broken("holds folders within folders without end")
     if opened:
@@ -179,12 +184,24 @@ def _plain(raw: bytes) -> str:
 
 
 def _record(raw: bytes, folder: Folder) -> Record:
+    """Return the bookmark that stands in ``raw``."""
     found = _ADDRESS.search(raw)
-    address = html.unescape(text_of(found[1] or found[2] or b"")) if found is not None else ""
+    address = found[1] or found[2] if found is not None else None
     title, note = _TITLE.search(raw), _NOTE.search(raw)
-    parts = (one[1].strip() if one is not None else b"" for one in (title, note))
-    identity = address.encode("utf-8", "surrogateescape")
-    return Record(identity, digest_of(identity, *parts), folder, raw)
+    texts = (one[1] if one is not None else b"" for one in (title, note))
+    return _found(raw, folder, address, *texts)
+
+
+def _found(
+    raw: bytes, folder: Folder, address: bytes | None, title: bytes | None, note: bytes | None
+) -> Record:
+    if address is None:
+        found = _ADDRESS.search(raw)
+        address = (found[1] or found[2] or b"") if found is not None else b""
+    if b"&" in address:
+        address = html.unescape(text_of(address)).encode("utf-8", "surrogateescape")
+    digest = digest_of(address, (title or b"").strip(), (note or b"").strip())
+    return Record(address, digest, folder, raw)
 
 
 BOOKMARKS = Form("bookmarks", "none", is_reading=False, records=Bookmarks())

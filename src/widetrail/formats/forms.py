@@ -21,6 +21,7 @@ from widetrail.formats.json import JSON
 from widetrail.formats.jsonl import JSONL
 from widetrail.formats.maildir import MAILDIR
 from widetrail.formats.mbox import MBOX
+from widetrail.formats.opml import OPML
 from widetrail.formats.plist import PLIST
 from widetrail.formats.reg import REG, REGISTRY
 from widetrail.formats.sqlite import SQLITE
@@ -56,6 +57,7 @@ _OWN = (
     VCARD,
     ICALENDAR,
     BOOKMARKS,
+    OPML,
     JSONL,
     CSV,
 )

@@ -9,6 +9,7 @@ from typing import Any
 
 from widetrail.formats.form import Form, insist_held, put_each
 from widetrail.formats.interface import NotThere, Raw, Scalar, Unreadable, Unwritable
+from widetrail.formats.json_records import JsonObjects
 from widetrail.formats.texts import decode, encode
 from widetrail.formats.trees import (
     Tree,
@@ -146,6 +147,44 @@ def _members(text: str, start: int) -> _Members:
     return _Members(opener == "{", start, tuple(named))
 
 
+def spans(data: bytes, at: str) -> tuple[list[tuple[int, int, Raw]], int]:
+    """Return where each member of a list begins and ends, with what it is, and where the list ends.
+
+    Raises:
+        Unreadable: It is no document, or no list is there.
+    """
+    text, codec = decode(data)
+    if codec != "utf-8":
+        raise Unreadable("is not in UTF-8 without a mark")
+    parse(data)
+    start = _skip(text, 0)
+    for token in pointer_tokens(at) if at else ():
+        found = _members(text, start).of(token)
+        if found is None:
+            raise NotThere(f'has no "{token}" on the way to {at}')
+        start = found
+    members = _members(text, start)
+    if members.is_object or text[start : start + 1] != "[":
+        raise Unreadable(f"has no list at {at or 'its top'}")
+    sizes = _Offsets(text)
+    named = members.named
+    held = [(sizes.of(b), sizes.of(e), plain(_decode_at(text, b)[0])) for _, _, b, e in named]
+    return held, sizes.of(_end(text, start) - 1)
+
+
+class _Offsets:
+    """Where characters of a text stand among its bytes, asked for in order."""
+
+    def __init__(self, text: str) -> None:
+        self._text, self._at, self._byte = text, 0, 0
+
+    def of(self, at: int) -> int:
+        """Return the offset of a character; each is asked for after those before it."""
+        self._byte += len(self._text[self._at : at].encode("utf-8", "surrogatepass"))
+        self._at = at
+        return self._byte
+
+
 JSON = Form(
     "json",
     "pointer",
@@ -158,4 +197,5 @@ JSON = Form(
     entries=_TREE.entries,
     entry_at=path_in_entries,
     check_write_at=check_pointer,
+    records=JsonObjects(spans),
 )

@@ -46,7 +46,8 @@ class Piece(NamedTuple):
     """A stretch of a store as it stands: of a record, or of something else.
 
     ``ends`` is the folder that ends before it: what is added to that folder comes there, after
-    ``glue``. ``path`` is the file that it is, below a store that is a folder.
+    ``glue``, with ``between`` from one to the next. ``path`` is the file that it is, below a store
+    that is a folder.
     """
 
     raw: bytes
@@ -54,6 +55,7 @@ class Piece(NamedTuple):
     ends: Folder | None = None
     glue: bytes = b""
     path: str = ""
+    between: bytes = b""
 
 
 class Broken(Exception):
@@ -148,11 +150,10 @@ class MergesFields(Protocol):
 
 def digest_of(*parts: bytes) -> bytes:
     """Return the digest of a content (16 bytes of BLAKE2b), which is in several parts."""
-    hashed = blake2b(digest_size=16)
-    for part in parts:
-        hashed.update(b"%d:" % len(part))
-        hashed.update(part)
-    return hashed.digest()
+    if len(parts) == 1:
+        return blake2b(parts[0], digest_size=16).digest()
+    lengths = b":".join(b"%d" % len(part) for part in parts)
+    return blake2b(b"\0".join((lengths, *parts)), digest_size=16).digest()
 
 
 CHUNK = 4 * 1024 * 1024

@@ -1,5 +1,6 @@
 """Planning: what goes which way, in which order, and what it will take."""
 
+from widetrail.planning.foreseeing import foresee
 from widetrail.planning.free_space import full_volumes
 from widetrail.planning.itinerary import Circle, Itinerary, find_itinerary
 from widetrail.planning.plan import (
@@ -30,6 +31,7 @@ __all__ = [
     "PlannedRecipe",
     "PlannedStation",
     "find_itinerary",
+    "foresee",
     "full_volumes",
     "insist_of_recipes",
     "make_plan",

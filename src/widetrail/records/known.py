@@ -4,13 +4,19 @@ from __future__ import annotations
 
 import sqlite3
 import tempfile
-from collections.abc import Iterator
 from pathlib import Path
 from types import TracebackType
 from typing import Self
 
 MOST = 300_000
 """Identities that are held in memory; above that, all lie in a database."""
+
+
+def is_among(digests: bytes, digest: bytes) -> bool:
+    """Return whether a digest is one of several that are joined."""
+    if len(digests) == 16:
+        return digests == digest
+    return any(digests[at : at + 16] == digest for at in range(0, len(digests), 16))
 
 
 class Known:
@@ -53,17 +59,16 @@ class Known:
         row = self._database.execute("select digests from known where key = ?", (key,)).fetchone()
         return row[0] if row is not None else b""
 
-    def has(self, key: bytes, digest: bytes) -> bool:
-        """Return whether a key is known with that content."""
+    def add(self, key: bytes, digest: bytes) -> bool:
+        """Take note of a content of a key; return whether it was not known."""
         digests = self.of(key)
-        return any(digests[at : at + 16] == digest for at in range(0, len(digests), 16))
-
-    def add(self, key: bytes, digest: bytes) -> None:
-        """Take note of a content of a key."""
-        self._held[key] = self.of(key) + digest
+        if digests and is_among(digests, digest):
+            return False
+        self._held[key] = digests + digest
         self._count += 1
         if len(self._held) >= self._most:
             self._spill()
+        return True
 
     def _spill(self) -> None:
         if self._database is None:
@@ -78,9 +83,3 @@ class Known:
             "insert or replace into known values (?, ?)", sorted(self._held.items())
         )
         self._held.clear()
-
-    def keys(self) -> Iterator[bytes]:
-        """Give every key."""
-        yield from self._held
-        if self._database is not None:
-            yield from (key for (key,) in self._database.execute("select key from known"))

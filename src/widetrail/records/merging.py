@@ -29,7 +29,7 @@ from widetrail.formats.record import (
     Records,
     digest_of,
 )
-from widetrail.records.known import Known
+from widetrail.records.known import Known, is_among
 
 Duplicates = Literal["replace", "keep both", "skip", "merge fields"]
 """What becomes of a record whose identity is there already, with another content."""
@@ -125,6 +125,9 @@ class Merge:
         self._once: set[str] = set()
         self._at_end: bytes | None = None
         """What must stand before what is added, where that comes at the very end of the store."""
+        self._between = b""
+        self.held = 0
+        """How many records the store holds before."""
         self._count: Counter[Sort] = Counter()
         self._adds = self._others = 0
         self._lost: Counter[str] = Counter()
@@ -135,9 +138,10 @@ class Merge:
                     if piece.ends is not None:
                         self._folders.add(piece.ends)
                     self._at_end = piece.glue if piece.ends == () and not piece.raw else None
+                    self._between = self._between or piece.between
                     if (record := piece.record) is not None:
                         there.add(self._key(record, record.folder), record.digest)
-                self.held = len(there)
+                        self.held += 1
                 for source in sources:
                     self._judge(source, there, coming)
             if self._merging:
@@ -186,14 +190,14 @@ class Merge:
                 continue
             record, lost = self._converted(source, told)
             folder = (*policy.landing, *told.folder)
-            key = self._key(record, folder)
-            if there.has(key, record.digest) or coming.has(key, record.digest):
+            key, digest = self._key(record, folder), record.digest
+            held = there.of(key)
+            if (held and is_among(held, digest)) or not coming.add(key, digest):
                 self._tell("same", source, told)
                 continue
-            coming.add(key, record.digest)
             for one in lost:
                 self._lost[one.what] += 1
-            if not there.of(key):
+            if not held:
                 self._tell("new", source, told)
                 self._add(record, folder)
             else:
@@ -233,7 +237,12 @@ class Merge:
             path = form.path(record, folder, self._adds, self._target.declared)
             self._paths.append((path, spooled))
         else:
-            self._added.setdefault(folder if form.by_folder else (), []).append(spooled)
+            added = self._added.setdefault(folder if form.by_folder else (), [])
+            last = added[-1] if added and not self._between else None
+            if last is not None and last.offset + last.size == spooled.offset:
+                added[-1] = _Spooled(last.offset, last.size + spooled.size)
+            else:
+                added.append(spooled)
 
     def _kept(self, record: Record) -> _Spooled:
         form, declared = self._target.records, self._target.declared
@@ -247,7 +256,6 @@ class Merge:
         return self._spooled(data)
 
     def _spooled(self, data: bytes) -> _Spooled:
-        self._spool.seek(self._size)
         self._spool.write(data)
         spooled = _Spooled(self._size, len(data))
         self._size += len(data)
@@ -298,6 +306,12 @@ class Merge:
         self._spool.seek(spooled.offset)
         return self._spool.read(spooled.size)
 
+    def _all_added(self, folder: Folder) -> Iterator[bytes]:
+        """Give what comes to a folder, in pieces."""
+        for offset, size in self._added.get(folder, ()):
+            for begin in range(offset, offset + size, CHUNK):
+                yield self._bytes(_Spooled(begin, min(CHUNK, offset + size - begin)))
+
     def chunks(self) -> Iterator[bytes]:
         """Give the store as it is after the merge, where it is one file."""
         if self.only_adds and self._at_end is not None:
@@ -308,7 +322,9 @@ class Merge:
         for piece in self._pieces():
             if piece.ends is not None and piece.ends in waiting:
                 yield piece.glue
-                yield from self._within(piece.ends, waiting.pop(piece.ends))
+                added = filter(None, self._within(piece.ends, waiting.pop(piece.ends)))
+                for number, data in enumerate(added):
+                    yield piece.between + data if number and piece.between else data
             yield self._instead(piece, done)
 
     def _with_end(self, glue: bytes) -> Iterator[bytes]:
@@ -318,7 +334,7 @@ class Merge:
                 while chunk := file.read(CHUNK):
                     yield chunk
         yield glue
-        yield from map(self._bytes, self._added.get((), ()))
+        yield from self._all_added(())
 
     def _instead(self, piece: Piece, done: set[bytes]) -> bytes:
         """Return what stands in the place of a piece of the store."""
@@ -352,7 +368,7 @@ class Merge:
             at = inner
             for name in folder[len(top) :]:
                 at = at.setdefault(name, {})
-        yield from map(self._bytes, self._added.get(top, ()))
+        yield from self._all_added(top)
         form = self._target.records
         open_ones: list[tuple[bytes, Iterator[tuple[str, _Names]]]] = [(b"", iter(inner.items()))]
         path = list(top)
@@ -369,7 +385,7 @@ class Merge:
             path.append(name)
             begin, end = form.marks(name)
             yield begin
-            yield from map(self._bytes, self._added.get(tuple(path), ()))
+            yield from self._all_added(tuple(path))
             open_ones.append((end, iter(below.items())))
 
     def files(self) -> Iterator[NewFile]:

@@ -13,6 +13,7 @@ from typing import ClassVar, Generic, NamedTuple, TypeVar
 from widetrail.recipe.settings import Settings
 from widetrail.recipe.templates import braces, plain
 from widetrail.steps.contexts import OfItem
+from widetrail.steps.foreseeing import Foreseen, Sight
 from widetrail.steps.journal_events import Record
 from widetrail.steps.outcomes import Facts, Outcome
 from widetrail.steps.step import Step, Unfolding
@@ -107,6 +108,10 @@ class Act(ABC, Generic[S, C]):
         for path in (*step.changes, *step.writes):
             if not braces(path):
                 yield Touched(plain(path))
+
+    def foresee(self, step: S, sight: Sight) -> Foreseen | None:
+        """Return what such a step would do by what both machines hold now, if that can be told."""
+        return None
 
     def undo(self, record: Record, way: WayBack) -> Iterator[UndoAct]:
         """Give the acts that take back what a record of the journal tells of such a step.

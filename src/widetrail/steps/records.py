@@ -6,7 +6,8 @@ kept. Afterwards it is read again: every record that was to come must be there.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from datetime import datetime
 from hashlib import sha256
 from pathlib import Path
 
@@ -22,6 +23,7 @@ from widetrail.recipe.templates import braces, literal, plain
 from widetrail.records import Merge, Merged, Policy, Store
 from widetrail.steps.backup import missing_folders, move, room_at
 from widetrail.steps.contexts import OfItem
+from widetrail.steps.foreseeing import Foreseen, Sight
 from widetrail.steps.journal_events import StepRecord
 from widetrail.steps.kind import Act, Rule, Touched
 from widetrail.steps.outcomes import Done, Failed, Outcome
@@ -117,6 +119,31 @@ class MergeRecords(Rule[RecordsSettings], Act[RecordsStep, Has]):
         if not braces(path):
             yield Touched(plain(path), told=True, holds_cargo=True)
 
+    def foresee(self, step: RecordsStep, sight: Sight) -> Foreseen | None:
+        if any(told.path.startswith("{") for told in step.sources):
+            return None  # a program is still to make them
+        to = sight.on_new(step, step.target.path)
+        if to is None:
+            return None
+        place, rule = sight.old_place(step.item), sight.settings(step)
+        assert isinstance(rule, RecordsSettings)
+        paths = [entry.path for entry in sight.old.walk(place) if entry.kind == "file"]
+        top = sight.old.host(place)
+        sources = [
+            Store(told.records, top / store, told.declared)
+            for told in step.sources
+            for store in _named(paths, told.path)
+        ]
+        target = Store(step.target.records, sight.new.host(to), step.target.declared)
+        wants = wanted(rule.only, rule.without, sight.now)
+        policy = Policy(step.duplicates, step.into, step.by_content, wants)
+        try:
+            with Merge(sources, target, policy) as merge:
+                told = merge.merged
+        except (Broken, OSError) as error:
+            return Foreseen(to, trouble=str(error))
+        return Foreseen(to, told.held, dict(told.count), dict(told.names))
+
     def do(self, step: RecordsStep, doing: Has) -> Outcome:
         judged = doing.recorded(RecordsJudged, step.id)
         if judged is not None and (kept := put_again(step, doing)) is not None:
@@ -144,7 +171,10 @@ class _Merging:
         try:
             sources = self._sources()
             target = self._target()
-            policy = Policy(step.duplicates, step.into, step.by_content, self._wants())
+            rule = doing.settings(step)
+            assert isinstance(rule, RecordsSettings)
+            wants = wanted(rule.only, rule.without, doing.now)
+            policy = Policy(step.duplicates, step.into, step.by_content, wants)
             with Merge(sources, target, policy) as merge:
                 facts = _facts(self._path, merge.merged)
                 if not merge.changes:
@@ -162,27 +192,6 @@ class _Merging:
             host = doing.machine.host(self._scratch)
             if host.exists():
                 doing.machine.effects.remove_tree(host)
-
-    def _wants(self) -> Callable[[Store, Record], bool] | None:
-        """Return what tells whether a record is to come; ``None`` where all are."""
-        rule, now = self._doing.settings(self._step), self._doing.now
-        assert isinstance(rule, RecordsSettings)
-        only, without = rule.only, rule.without
-        if not (only or without):
-            return None
-
-        def wants(store: Store, record: Record) -> bool:
-            told = {"folder": ("/".join(record.folder),)} if record.folder else {}
-            said = {**store.records.fields(record, store.declared), **told}
-
-            def holds(name: str, condition: Condition) -> bool:
-                values = said.get(name, ())
-                return any(condition_holds(condition, value, None, now) for value in values)
-
-            wanted = all(holds(*one) for one in only.items())
-            return wanted and not any(holds(*one) for one in without.items())
-
-        return wants
 
     def _target(self) -> Store:
         told = self._step.target
@@ -247,23 +256,43 @@ class _Merging:
         doing, machine = self._doing, self._doing.machine
         top = machine.host(self._scratch)
         machine.effects.make_folders(top, 0o700)
-        stores = dict[str, None]()
-        named = Globs([told.path], ignore_case=False)
-        for entry in doing.packed.of(self._step.item):
-            store = _named(entry.path, named)
-            if store is None or entry.kind not in ("file", "hard"):
-                continue
-            stores[store] = None
-            host = top / entry.path
-            if host.exists():
+        entries = {
+            e.path: e for e in doing.packed.of(self._step.item) if e.kind in ("file", "hard")
+        }
+        named = _named(entries, told.path)
+        for path, entry in entries.items():
+            host = top / path
+            within = any(path == store or path.startswith(f"{store}/") for store in named)
+            if not within or host.exists():
                 continue
             machine.effects.make_folders(host.parent, 0o700)
             doing.packed.insist(entry)
             with machine.effects.create(host, 0o600) as file:
                 for chunk in doing.packed.chunks(entry):
                     file.write(chunk)
-        for store in stores:
+        for store in named:
             yield Store(told.records, top / store, told.declared)
+
+
+def wanted(
+    only: Mapping[str, Condition], without: Mapping[str, Condition], now: datetime
+) -> Callable[[Store, Record], bool] | None:
+    """Return what tells whether a record is to come; ``None`` where all are."""
+    if not (only or without):
+        return None
+
+    def wants(store: Store, record: Record) -> bool:
+        told = {"folder": ("/".join(record.folder),)} if record.folder else {}
+        said = {**store.records.fields(record, store.declared), **told}
+
+        def holds(name: str, condition: Condition) -> bool:
+            values = said.get(name, ())
+            return any(condition_holds(condition, value, None, now) for value in values)
+
+        comes = all(holds(*one) for one in only.items())
+        return comes and not any(holds(*one) for one in without.items())
+
+    return wants
 
 
 def _missing(path: str, why: str) -> WentWrong:
@@ -271,11 +300,15 @@ def _missing(path: str, why: str) -> WentWrong:
     return WentWrong("records that were written are not there", where=path, why=why, todo=todo)
 
 
-def _named(path: str, named: Globs) -> str | None:
-    """Return what of a path below an item is named by a glob: itself, or a folder above it."""
-    parts = path.split("/")
-    above = ("/".join(parts[:count]) for count in range(1, len(parts) + 1))
-    return next((one for one in above if named(one)), None)
+def _named(paths: Iterable[str], pattern: str) -> list[str]:
+    """Return what a glob names of the paths below an item: files, and folders above them."""
+    named, found = Globs([pattern], ignore_case=False), dict[str, None]()
+    for path in paths:
+        parts = path.split("/")
+        above = ("/".join(parts[:count]) for count in range(1, len(parts) + 1))
+        if (first := next(filter(named, above), None)) is not None:
+            found[first] = None
+    return list(found)
 
 
 def _facts(to: str, merged: Merged) -> RecordsFacts:

@@ -1,0 +1,42 @@
+"""What a step would do by what both machines hold while a plan is made; nothing is changed."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from datetime import datetime
+from typing import Protocol
+
+from widetrail.machine import Machine
+from widetrail.recipe.settings import Settings
+from widetrail.records import Sort
+from widetrail.steps.step import Step
+
+
+class Sight(Protocol):
+    """Both machines as a plan sees them, both within reach."""
+
+    old: Machine
+    new: Machine
+    now: datetime
+
+    def settings(self, step: Step) -> Settings:
+        """Return the recipe's settings that a step comes from."""
+
+    def old_place(self, item: str) -> str:
+        """Return where the item's place is on old."""
+
+    def on_new(self, step: Step, template: str) -> str | None:
+        """Return the path on new that a template stands for, if it is known."""
+
+
+@dataclass(frozen=True, slots=True)
+class Foreseen:
+    """What would come of records that are merged: how many the store holds, how many of the sources
+    are of each sort, and the names of the first of each. ``trouble`` is why that is not known."""
+
+    to: str
+    held: int = 0
+    count: Mapping[Sort, int] = field(default_factory=dict)
+    names: Mapping[Sort, tuple[str, ...]] = field(default_factory=dict)
+    trouble: str = ""
