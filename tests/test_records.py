@@ -16,6 +16,7 @@ from pathlib import Path
 import pytest
 
 from build import NOW, Trail, moved, outcomes
+from conftest import World, widetrail
 from test_trials import two
 from widetrail.formats.forms import FORMS
 from widetrail.formats.record import Broken, Declared, Records, joined
@@ -562,6 +563,12 @@ def test_a_store_that_is_none_stops_the_step_and_stays(tmp_path: Path) -> None:
     (reason,) = [r for r in outcomes(one.walk("new")).values() if r != "done"]
     assert re.search("does not begin as a mailbox does", reason)
     assert (one.folder / "new/root/home/ada/mail/all").read_bytes() == b"no mailbox\n"
+
+
+def test_letters_and_contacts_come_to_another_program(world: World) -> None:
+    rehearsal = world.folder / "conversions/quillbox-to-wicketleaf.rehearsal.yaml"
+    ran = widetrail("rehearse", rehearsal, "--coverage", "--fail-under", "100")
+    assert ran.status == 0, ran.out
 
 
 def _protocols() -> list[Records]:

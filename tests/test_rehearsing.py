@@ -539,7 +539,7 @@ def recipes(first_world: Path, tmp_path_factory: pytest.TempPathFactory) -> Path
 @pytest.fixture(scope="module")
 def rehearsed(recipes: Path) -> list[tuple[Job, Rehearsal, Rehearsed]]:
     before = contents(recipes.parent / "machines")
-    listed = jobs_of(collect_rehearsals([recipes]), NOW)
+    listed = jobs_of(collect_rehearsals([recipes, recipes.parent / "conversions"]), NOW)
     results = run_many([job for job, _ in listed], 2)
     assert contents(recipes.parent / "machines") == before
     return [(*one, result) for one, result in zip(listed, results, strict=True)]
@@ -552,13 +552,13 @@ def test_every_arm_of_every_demo_recipe_is_reached(
     results = [result for _, _, result in rehearsed]
     assert [r.told for r in results if not r.passed] == []
     arms = 0
-    for path in sorted(recipes.glob("*.trail.yaml")):
+    for path in sorted(recipes.parent.glob("*/*.trail.yaml")):
         covered = coverage_of(load_recipe(path, KINDS), results, load_unproved(path))
         assert [arm.words for arm in covered.missing] == [], path.name
         assert covered.findings == ()
         arms += len(covered.wanted)
     assert callable(record_property)
-    record_property(FIGURES, f"rehearsals: {len(results)}, {arms} arms of 12 recipes, all reached")
+    record_property(FIGURES, f"rehearsals: {len(results)}, {arms} arms of 13 recipes, all reached")
 
 
 @SWEEP
@@ -566,7 +566,7 @@ def test_no_mutant_of_a_demo_recipe_is_left_unexplained(
     recipes: Path, rehearsed: list[tuple[Job, Rehearsal, Rehearsed]], record_property: object
 ) -> None:
     judged: list[Judged] = []
-    for path in sorted(recipes.glob("*.trail.yaml")):
+    for path in sorted(recipes.parent.glob("*/*.trail.yaml")):
         loaded, reasons = load_recipe(path, KINDS), load_unproved(path)
         mine = judge_mutants(loaded, rehearsed, 2, reasons, every=EVERY)
         assert ["\n".join(show_mutant(j)) for j in mine if j.survived] == []

@@ -53,6 +53,10 @@ SEED = 19620421
 _NEW = datetime(2026, 10, 1, tzinfo=UTC)
 
 
+RECIPES = ("recipes", "conversions")
+"""The folders of recipes: of programs, and from one program to another."""
+
+
 def build_world(folder: Path, seed: int = SEED, *, small: bool = False) -> None:
     """Make machines, media and recipes in ``folder``, which is made where it is missing.
 
@@ -78,8 +82,9 @@ def build_world(folder: Path, seed: int = SEED, *, small: bool = False) -> None:
     medium.mkdir(parents=True)
     text = "medium: the green memory stick\nsize: 16 GiB\nformat: exFAT\n"
     (medium / "medium.yaml").write_text(text, encoding="utf-8")
-    (folder / "recipes").mkdir()
-    copy_recipes(folder / "recipes")
+    for kind in RECIPES:
+        (folder / kind).mkdir()
+        copy_recipes(folder / kind)
     _settle_times(machines)
 
 
@@ -92,8 +97,9 @@ def _settle_times(folder: Path) -> None:
 
 
 def copy_recipes(folder: Path) -> None:
-    """Copy the demo's recipes and rehearsals into ``folder``."""
-    with as_file(files("widetrail_demo") / "recipes") as source:
+    """Copy the demo's recipes and rehearsals of the kind that ``folder`` is called by into it."""
+    kind = folder.name if folder.name in RECIPES else RECIPES[0]
+    with as_file(files("widetrail_demo") / kind) as source:
         for path in sorted(source.glob("*.yaml")):  # the answers are beside them
             shutil.copyfile(path, folder / path.name)
 

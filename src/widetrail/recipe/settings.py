@@ -49,6 +49,9 @@ class Settings(Model):
     noticed_by: ClassVar[Mapping[str, str]] = {}
     """By key, which rehearsal would notice a change of it; ``{value}`` is what stands there."""
 
+    checks_itself: ClassVar[bool] = False
+    """Whether it compares what arrived with what was to come, so that the item needs no check."""
+
     def templates(self) -> Iterator[StepText]:
         """Give every template that stands in the step."""
         for key, command in self.commands():

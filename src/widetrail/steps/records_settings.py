@@ -117,6 +117,8 @@ class RecordsSettings(Settings):
     hold and none of ``without``. ``folder`` is where it lies, ``moment`` when it is of.
     """
 
+    checks_itself = True
+
     records: TargetStore
     from_: Annotated[
         tuple[SourceStore, ...], BeforeValidator(one_or_many), Field(min_length=1, alias="from")

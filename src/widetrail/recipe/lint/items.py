@@ -29,7 +29,8 @@ def checks(whole: Whole) -> Iterator[Struck]:
                 where = ("items", name, "checks", check, "of", part)
                 hint = did_you_mean(part, item.parts)
                 yield Struck("unknown-part", where, f'"{part}" is no part of this item', hint)
-        if not item.checks and item.routes:
+        rules = (step.rule for route in item.routes for leg in route.legs for step in leg.steps)
+        if not item.checks and item.routes and not any(rule.checks_itself for rule in rules):
             hint = "Name a reading under checks, so that the move can be judged"
             yield Struck("no-check", ("items", name), "this item has no check", hint, "warning")
     for name, cases in whole.recipe.places.items():
