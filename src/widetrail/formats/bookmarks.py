@@ -11,6 +11,7 @@ import re
 from collections.abc import Iterator
 from contextlib import suppress
 from datetime import UTC, datetime
+from hashlib import blake2b
 from pathlib import Path
 from typing import BinaryIO
 
@@ -25,7 +26,6 @@ from widetrail.formats.record import (
     Piece,
     Record,
     RecordKind,
-    digest_of,
     text_of,
 )
 
@@ -127,35 +127,27 @@ class Bookmarks:
 
 
 def _pieces(file: BinaryIO) -> Iterator[Piece]:
-    held, ended = file.read(CHUNK), False
-    at, folder, waiting = 0, list[str](), None
+    tokens = _Tokens(file)
     path: Folder = ()
-    opened = 0
-    while True:
-        found = _TOKEN.search(held, at)
-        near = found is None or found.end() > len(held) - 65536
-        if near and not ended:
-            if len(held) - at > MOST:
-                raise Broken(f"holds a bookmark of more than {MOST} bytes")
-            more = file.read(max(CHUNK, len(held) - at))
-            ended, held, at = not more, held[at:] + more, 0
-            continue
+    names, waiting, opened = list[str](), "", 0
+    for before, found in tokens:
+        if before:
+            yield Piece(before)
         if found is None:
-            break
-        if found.start() > at:
-            yield Piece(held[at : found.start()])
-        raw, at = found[0], found.end()
-        if found["mark"] is not None:
+            continue
+        raw, sort = found[0], found.lastgroup
+        if sort == "mark":
             yield Piece(raw, _found(raw, path, *found.group("address", "title", "note")))
-        elif found["head"] is not None:
+        elif sort == "head":
             waiting = _plain(found["called"]).strip()
             yield Piece(raw)
-        elif found["opens"] is not None:
+        elif sort == "opens":
             if opened:
-                folder.append(waiting or "")
-                path = tuple(folder)
-            opened += 1
-            waiting = None
+                names.append(waiting)
+                path = tuple(names)
+            opened, waiting = opened + 1, ""
+            if opened > DEEPEST:
+                raise Broken("holds folders within folders without end")
             yield Piece(raw)
         else:
             if not opened:
@@ -163,20 +155,36 @@ def _pieces(file: BinaryIO) -> Iterator[Piece]:
             yield Piece(raw, None, path)
             opened -= 1
             if opened:
-                folder.pop()
-                path = tuple(folder)
-        if opened > DEEPEST:
-            raise Broken("holds folders within folders without end")
+                names.pop()
+                path = tuple(names)
     if opened:
         raise Broken("ends within a folder")
-    if at < len(held):
-        if not folder and held[at:].strip() and not _is_html(held):
-            raise Broken("is no file of bookmarks")
-        yield Piece(held[at:])
+    if not tokens.is_html:
+        raise Broken("is no file of bookmarks")
 
 
-def _is_html(held: bytes) -> bool:
-    return b"<" in held
+class _Tokens:
+    """What a file is made of, each with what stands before it; the end has only that."""
+
+    def __init__(self, file: BinaryIO) -> None:
+        self._file, self.is_html = file, True
+
+    def __iter__(self) -> Iterator[tuple[bytes, re.Match[bytes] | None]]:
+        held, ended = b"", False
+        while not ended:
+            more = self._file.read(max(CHUNK, len(held)))
+            ended, held, at = not more, held + more, 0
+            most = len(held) if ended else len(held) - 65536
+            for found in _TOKEN.finditer(held):
+                if found.end() > most:
+                    break
+                yield held[at : found.start()], found
+                at = found.end()
+            if len(held) - at > MOST:
+                raise Broken(f"holds a bookmark of more than {MOST} bytes")
+            self.is_html = at > 0 or not held.strip() or b"<" in held
+            held = held[at:]
+        yield held, None
 
 
 def _plain(raw: bytes) -> str:
@@ -200,8 +208,9 @@ def _found(
         address = (found[1] or found[2] or b"") if found is not None else b""
     if b"&" in address:
         address = html.unescape(text_of(address)).encode("utf-8", "surrogateescape")
-    digest = digest_of(address, (title or b"").strip(), (note or b"").strip())
-    return Record(address, digest, folder, raw)
+    said = (title or b"").strip(), (note or b"").strip()
+    content = b"%d:%d:%b%b%b" % (len(address), len(said[0]), address, *said)
+    return Record(address, blake2b(content, digest_size=16).digest(), folder, raw)
 
 
 BOOKMARKS = Form("bookmarks", "none", is_reading=False, records=Bookmarks())

@@ -9,76 +9,27 @@ from __future__ import annotations
 
 import tempfile
 from collections import Counter, defaultdict
-from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
-from pathlib import Path
+from collections.abc import Iterator, Sequence
 from types import TracebackType
-from typing import BinaryIO, Literal, NamedTuple, Self
+from typing import BinaryIO, NamedTuple, Self
 
 from widetrail.formats.record import (
     CHUNK,
     Broken,
     Converts,
-    Declared,
     Folder,
     Lost,
     MergesFields,
     NeedsOnce,
     Piece,
     Record,
-    Records,
     digest_of,
 )
 from widetrail.records.known import Known, is_among
-
-Duplicates = Literal["replace", "keep both", "skip", "merge fields"]
-"""What becomes of a record whose identity is there already, with another content."""
-
-Sort = Literal["new", "same", "different", "unwanted"]
-"""How a record of a source compares with what the store holds."""
+from widetrail.records.values import Merged, NewFile, Policy, Sort, Store
 
 NAMED = 200
 """Records of a sort that are told by name; the others are counted."""
-
-
-@dataclass(frozen=True, slots=True)
-class Store:
-    """Records in a file or folder, as a form holds them."""
-
-    records: Records
-    path: Path
-    declared: Declared = field(default_factory=Declared)
-
-
-@dataclass(frozen=True, slots=True)
-class Policy:
-    """How records are merged.
-
-    ``landing`` is a folder of their own, within the store, that all come to; ``by_content`` tells
-    that identities are not looked at. ``wants`` tells whether a record is to come at all.
-    """
-
-    duplicates: Duplicates = "skip"
-    landing: Folder = ()
-    by_content: bool = False
-    wants: Callable[[Store, Record], bool] | None = None
-
-
-@dataclass(frozen=True, slots=True)
-class Merged:
-    """What comes of a merge.
-
-    ``count`` tells how many records of the sources were of each sort, ``names`` the first of them
-    by name; ``held`` is how many records the store had before, ``added`` and ``changed`` are how
-    many come to it and become others. ``lost`` is what the store cannot hold, and of how many.
-    """
-
-    held: int
-    added: int
-    changed: int
-    count: Mapping[Sort, int]
-    names: Mapping[Sort, tuple[str, ...]]
-    lost: Mapping[str, int]
 
 
 _Names = dict[str, "_Names"]
@@ -90,15 +41,6 @@ class _Spooled(NamedTuple):
 
     offset: int
     size: int
-
-
-@dataclass(frozen=True, slots=True)
-class NewFile:
-    """A file of a store that is a folder: its path below it, and whether one is there already."""
-
-    path: str
-    data: bytes
-    replaces: bool
 
 
 class Merge:
@@ -123,6 +65,8 @@ class Merge:
         self._merging: dict[bytes, list[Record]] = defaultdict(list)
         self._folders: set[Folder] = {()}
         self._once: set[str] = set()
+        self._marks: dict[Folder, bytes] = {}
+        """What tells the folders of records apart in their keys."""
         self._at_end: bytes | None = None
         """What must stand before what is added, where that comes at the very end of the store."""
         self._between = b""
@@ -174,13 +118,18 @@ class Merge:
         if record.identity and not self._policy.by_content:
             own = b"#" + record.identity
         if self._target.records.by_folder:
-            own += digest_of(*(name.encode("utf-8", "surrogateescape") for name in folder))
+            if folder not in self._marks:
+                names = (name.encode("utf-8", "surrogateescape") for name in folder)
+                self._marks[folder] = digest_of(*names)
+            own += self._marks[folder]
         return own if len(own) <= 64 else own[:1] + digest_of(own)
 
     # Judging
 
     def _judge(self, source: Store, there: Known, coming: Known) -> None:
-        policy, form = self._policy, source.records
+        policy, form, target = self._policy, source.records, self._target
+        rows = form.kind == "row" and bool(target.declared.fields)
+        as_it_is = form.kind == target.records.kind and not rows
         source = Store(form, source.path, form.habits(source.path, source.declared))
         for piece in form.pieces(source.path, source.declared):
             if (told := piece.record) is None:
@@ -188,8 +137,8 @@ class Merge:
             if policy.wants is not None and not policy.wants(source, told):
                 self._tell("unwanted", source, told)
                 continue
-            record, lost = self._converted(source, told)
-            folder = (*policy.landing, *told.folder)
+            record, lost = (told, ()) if as_it_is else self._converted(source, told)
+            folder = (*policy.landing, *told.folder) if policy.landing else told.folder
             key, digest = self._key(record, folder), record.digest
             held = there.of(key)
             if (held and is_among(held, digest)) or not coming.add(key, digest):
@@ -207,8 +156,6 @@ class Merge:
     def _converted(self, source: Store, record: Record) -> tuple[Record, tuple[Lost, ...]]:
         """Return a record as the target's form can hold it."""
         form, target = source.records, self._target
-        if form.kind == target.records.kind and (form.kind != "row" or not target.declared.fields):
-            return record, ()
         if not isinstance(target.records, Converts):
             raise Broken(f"holds {form.kind}s, which cannot be brought where {target.path.name} is")
         return target.records.made(form.fields(record, source.declared), target.declared)
@@ -246,10 +193,11 @@ class Merge:
 
     def _kept(self, record: Record) -> _Spooled:
         form, declared = self._target.records, self._target.declared
-        for name, needed in self._needs.once(record, declared) if self._needs is not None else ():
-            if name not in self._once:
-                self._once.add(name)
-                self._added.setdefault((), []).append(self._spooled(needed))
+        if self._needs is not None:
+            for name, needed in self._needs.once(record, declared):
+                if name not in self._once:
+                    self._once.add(name)
+                    self._added.setdefault((), []).append(self._spooled(needed))
         data, lost = form.written(record, declared)
         for one in lost:
             self._lost[one.what] += 1
@@ -262,8 +210,8 @@ class Merge:
         return spooled
 
     def _tell(self, sort: Sort, source: Store, record: Record) -> None:
-        self._count[sort] += 1
-        if len(self._names[sort]) < NAMED:
+        count = self._count[sort] = self._count[sort] + 1
+        if count <= NAMED:
             self._names[sort].append(source.records.name(record))
 
     def _merge_fields(self) -> None:

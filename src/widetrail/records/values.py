@@ -1,0 +1,65 @@
+"""Stores of records, how they are merged, and what comes of that, as values."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Literal
+
+from widetrail.formats.record import Declared, Folder, Record, Records
+
+Duplicates = Literal["replace", "keep both", "skip", "merge fields"]
+"""What becomes of a record whose identity is there already, with another content."""
+
+Sort = Literal["new", "same", "different", "unwanted"]
+"""How a record of a source compares with what the store holds."""
+
+
+@dataclass(frozen=True, slots=True)
+class Store:
+    """Records in a file or folder, as a form holds them."""
+
+    records: Records
+    path: Path
+    declared: Declared = field(default_factory=Declared)
+
+
+@dataclass(frozen=True, slots=True)
+class Policy:
+    """How records are merged.
+
+    ``landing`` is a folder of their own, within the store, that all come to; ``by_content`` tells
+    that identities are not looked at. ``wants`` tells whether a record is to come at all.
+    """
+
+    duplicates: Duplicates = "skip"
+    landing: Folder = ()
+    by_content: bool = False
+    wants: Callable[[Store, Record], bool] | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Merged:
+    """What comes of a merge.
+
+    ``count`` tells how many records of the sources were of each sort, ``names`` the first of them
+    by name; ``held`` is how many records the store had before, ``added`` and ``changed`` are how
+    many come to it and become others. ``lost`` is what the store cannot hold, and of how many.
+    """
+
+    held: int
+    added: int
+    changed: int
+    count: Mapping[Sort, int]
+    names: Mapping[Sort, tuple[str, ...]]
+    lost: Mapping[str, int]
+
+
+@dataclass(frozen=True, slots=True)
+class NewFile:
+    """A file of a store that is a folder: its path below it, and whether one is there already."""
+
+    path: str
+    data: bytes
+    replaces: bool
