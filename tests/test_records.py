@@ -16,7 +16,7 @@ from pathlib import Path
 import pytest
 
 from build import NOW, Trail, moved, outcomes
-from conftest import World, widetrail
+from conftest import Ran, World, widetrail
 from test_trials import two
 from widetrail.formats.forms import FORMS
 from widetrail.formats.record import Broken, Declared, Records, joined
@@ -530,6 +530,70 @@ def test_a_plan_foresees_what_comes_of_records(tmp_path: Path) -> None:
     (one.folder / "new/root/home/ada/mail/all").write_text("hello")
     (told,) = foresee(one.parcel.plan, recipes, one.old, one.new, NOW).values()
     assert told.trouble == "does not begin as a mailbox does"
+
+
+CHOICES = """
+application: {id: leaf, name: Leaf}
+recognise:
+  - sign: {file: "{home}/fernbook.ini"}
+places:
+  mail: {folder: "{home}/mail"}
+items:
+  mail:
+    title: Letters
+    from: mail
+    routes:
+      - name: merged
+        legs:
+          - new: [{records: {mbox: "{mail}/all"}, from: {mbox: all}}]
+      - {name: copied, legs: [{new: [copy]}]}
+"""
+
+
+@pytest.fixture
+def leaf(tmp_path: Path) -> Path:
+    """Return a folder with a recipe of two routes, and both machines."""
+    old = make_mbox(tmp_path / "a", [letter(0), letter(1)])
+    new = make_mbox(tmp_path / "b", [letter(1, "another"), letter(2)])
+    two(tmp_path, {"mail/all": old.read_bytes()}, {"mail/all": new.read_bytes()})
+    (tmp_path / "leaf.trail.yaml").write_text(f"recipe: 1\nrevision: 1\n{CHOICES}")
+    return tmp_path
+
+
+def planned(leaf: Path, *more: str) -> Ran:
+    sides = "--old", leaf / "old", "--new", leaf / "new", "--parcel", leaf / "parcel"
+    return widetrail("plan", leaf / "leaf.trail.yaml", *sides, "--json", *more)
+
+
+def test_a_person_chooses_the_route_and_what_becomes_of_duplicates(leaf: Path) -> None:
+    told = planned(leaf, "--route", "mail=merged", "--duplicates", "mail=keep both").json
+    (records,) = told["records"].values()
+    assert records["count"] == {"new": 1, "different": 1} and records["held"] == 2
+    for station in ("old", "new"):
+        ran = widetrail("walk", leaf / "parcel", "--machine", leaf / station, "--yes")
+        assert ran.status == 0, ran.out
+    assert "2 were there, 2 came" in widetrail("report", leaf / "parcel").out
+    assert len(records_of(store("mbox", leaf / "new/root/home/ada/mail/all"))) == 4
+
+
+def test_a_route_that_was_not_chosen_says_so(leaf: Path) -> None:
+    (item,) = planned(leaf, "--route", "mail=copied").json["plan"]["items"]
+    (passed,) = item["passed_over"]
+    assert (item["route"], passed["code"]) == ("copied", "choice")
+    assert passed["reason"] == "copied was chosen"
+
+
+@pytest.mark.parametrize(
+    ("call", "says"),
+    [
+        (("--route", "mail=merge"), 'Did you mean "merged"?'),
+        (("--duplicates", "mail=drop"), "replace, keep both, skip, merge fields"),
+        (("--duplicates", "mail=merge fields"), "the fields of these records cannot be merged"),
+    ],
+)
+def test_a_choice_that_is_none_is_told(leaf: Path, call: tuple[str, ...], says: str) -> None:
+    ran = planned(leaf, *call)
+    assert ran.status in (2, 3) and says in ran.err
 
 
 def test_only_what_is_wanted_comes(tmp_path: Path) -> None:

@@ -71,6 +71,8 @@ class _Given:
     without: tuple[str, ...]
     choose: tuple[str, ...]
     outside: tuple[str, ...]
+    routes: tuple[str, ...]
+    duplicates: tuple[str, ...]
     ask: bool
     ask_programs: bool
     yes: bool
@@ -101,6 +103,16 @@ class _Given:
     help="Whether files that an item names elsewhere go along.",
 )
 @click.option(
+    "--route", "routes", multiple=True, metavar="ITEM=ROUTE", help="The route an item is to go."
+)
+@click.option(
+    "--duplicates",
+    multiple=True,
+    metavar="ITEM=WORD",
+    help="What becomes of records that are there with another content: replace, keep both, skip "
+    "or merge fields.",
+)
+@click.option(
     "--release-after",
     type=click.Choice(["verifying", "packing"]),
     default="verifying",
@@ -129,7 +141,14 @@ def command(given: _Given) -> None:
     effects = Effects()
     loaded = load_recipes(given.recipes)
     choices = read_choices(
-        loaded, given.only, given.without, given.choose, given.outside, given.release_after
+        loaded,
+        given.only,
+        given.without,
+        given.choose,
+        given.outside,
+        given.release_after,
+        given.routes,
+        given.duplicates,
     )
     here = open_machine(given.old, given.account if given.old is None else "", effects)
     there = _new(given.new, given.new_later, effects, given.account)

@@ -63,6 +63,7 @@ def plan_item(
         parts,
         narrowed,
         today,
+        choices.routes.get(f"{subject.side.loaded.id}.{subject.name}", ""),
     )
     chosen = choose_route(case)
     losses = _losses(subject, subject.item.losses, today)
@@ -74,6 +75,8 @@ def plan_item(
         return
     losses = (*losses, *_losses(subject, chosen.route.losses, today), *map(told_loss, chosen.rest))
     planned = _planned(subject, chosen, case, parts_left, losses, carved)
+    duplicates = choices.duplicates.get(f"{subject.side.loaded.id}.{subject.name}")
+    planned = planned.model_copy(update={"duplicates": duplicates})
     if subject.finder.machine.rules.has_modes and _is_private(subject, entries):
         draft.private.append(title_of(subject))
     if copies(chosen.route):

@@ -14,14 +14,16 @@ from widetrail.formats.stored_values import plain_values
 from widetrail.formats.versions import CURRENT, brought_up
 from widetrail.planning.station_facts import Source
 from widetrail.recipe import Existing, Loss, Station
+from widetrail.records import Duplicates
 from widetrail.steps import AnyStep, Step, WrittenAt, words_of
 
 BETWEEN = "a machine with a network"
 """What a station between is called, since any such machine will do."""
 
-PassCode = Literal["for", "need", "limit", "only", "parts", "place"]
+PassCode = Literal["for", "need", "limit", "only", "parts", "place", "choice"]
 """Why a route is passed over: it is not for this case; a need is unmet; it cannot hold so much; it
-narrows what it carries; it cannot carry the chosen parts alone; there is no place on new."""
+narrows what it carries; it cannot carry the chosen parts alone; there is no place on new; the
+person chose another."""
 
 
 class PassedOver(Model):
@@ -105,6 +107,7 @@ class PlannedItem(Model):
     registered: bool = False
     shared: bool = False
     renames: str = ""
+    duplicates: Duplicates | None = None
     written: tuple[WrittenAt, ...] = ()
     outside: str = ""
     dangling: tuple[str, ...] = ()

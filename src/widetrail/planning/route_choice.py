@@ -32,6 +32,8 @@ class Case:
     parts: Mapping[str, tuple[str, ...]]
     narrowed: frozenset[str]
     today: datetime
+    wanted: str = ""
+    """The route that the person chose, if they did."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,6 +63,10 @@ def choose_route(case: Case, skip: frozenset[str] = frozenset()) -> Chosen | NoR
     routes = [r for r in case.item.routes if r.name not in skip]
     while routes:
         route = routes.pop(0)
+        if case.wanted and route.name != case.wanted:
+            reason = f"{case.wanted} was chosen"
+            passed.append(PassedOver(route=route.name, code="choice", reason=reason))
+            continue
         verdict = _judge(case, route)
         if isinstance(verdict, Chosen):
             return Chosen(

@@ -49,6 +49,7 @@ def unfold_steps(
                 planned.single,
                 planned.store,
                 planned.shared,
+                planned.duplicates,
             )
             unfolded = _packed_once(RULES[step.kind].unfold(step.rule, unfolding), moving)
             for one in unfolded:

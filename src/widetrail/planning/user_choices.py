@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Literal
+from typing import Literal, get_args
+
+from pydantic import Field
 
 from widetrail.errors import InputUnusable
 from widetrail.finding import Finder, Several, Unknown, find_application
@@ -12,6 +14,7 @@ from widetrail.findings import did_you_mean
 from widetrail.formats.stored_values import Text, Told, Truth
 from widetrail.machine import Machine
 from widetrail.recipe import Item, Loaded
+from widetrail.records import Duplicates
 
 Verdict = Literal["carry", "leave"]
 _VERDICTS: Mapping[str, Verdict] = {"carry": "carry", "leave": "leave"}
@@ -27,13 +30,23 @@ class WrittenChoices(Told):
     outside: dict[Text, Verdict]
     release_after: ReleaseAfter
     ask_programs: Truth
+    routes: dict[Text, Text] = Field(default_factory=dict)
+    duplicates: dict[Text, Duplicates] = Field(default_factory=dict)
 
     @property
     def choices(self) -> Choices:
         """The choices themselves."""
         only, without = frozenset(self.only), frozenset(self.without)
-        asked = self.ask_programs
-        return Choices(only, without, self.parts, self.outside, self.release_after, asked)
+        return Choices(
+            only,
+            without,
+            self.parts,
+            self.outside,
+            self.release_after,
+            self.ask_programs,
+            self.routes,
+            self.duplicates,
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,6 +67,12 @@ class Choices:
     """Whether readings may start the application's programs, on either machine, in planning and
     in walks, to read what they print."""
 
+    routes: Mapping[str, str] = field(default_factory=dict)
+    """The route that an item is to go, by ``recipe.item``."""
+
+    duplicates: Mapping[str, Duplicates] = field(default_factory=dict)
+    """What becomes of records that are there with another content, by ``recipe.item``."""
+
     def written(self) -> WrittenChoices:
         """Return the choices as files hold them."""
         return WrittenChoices(
@@ -63,6 +82,8 @@ class Choices:
             outside=dict(self.outside),
             release_after=self.release_after,
             ask_programs=self.ask_programs,
+            routes=dict(self.routes),
+            duplicates=dict(self.duplicates),
         )
 
     def wants(self, item: str) -> bool:
@@ -117,9 +138,12 @@ def read_choices(
     choose: Iterable[str] = (),
     outside: Iterable[str] = (),
     release_after: ReleaseAfter = "verifying",
+    routes: Iterable[str] = (),
+    duplicates: Iterable[str] = (),
 ) -> Choices:
     """Read choices as a person gives them: ``item`` or ``recipe.item``, ``item.part=value,value``,
-    ``item=carry`` or ``item=leave`` for what lies outside.
+    ``item=carry`` or ``item=leave`` for what lies outside, ``item=route``, and ``item=skip`` and
+    its like for records that are there already.
 
     Raises:
         InputUnusable: There is no such item or part, or the name is that of several.
@@ -153,7 +177,40 @@ def read_choices(
         chosen,
         verdicts,
         release_after,
+        routes=dict(_route(text, items, recipes) for text in routes),
+        duplicates=dict(_duplicate(text, items) for text in duplicates),
     )
+
+
+def _route(text: str, items: set[str], recipes: Sequence[Loaded]) -> tuple[str, str]:
+    """Return the item and the route that a person chose.
+
+    Raises:
+        InputUnusable: There is no such item, or it has no such route.
+    """
+    name, _, route = text.partition("=")
+    full = _full(name, items, "item")
+    recipe, _, item = full.partition(".")
+    listed = next(loaded for loaded in recipes if loaded.id == recipe).recipe.items.get(item)
+    known = [one.name for one in listed.routes] if listed is not None else []
+    if route not in known:
+        hint = did_you_mean(route, known) or f"There are: {', '.join(known) or 'none'}."
+        raise InputUnusable(f"{full} has no such route", where=text, todo=hint)
+    return full, route
+
+
+def _duplicate(text: str, items: set[str]) -> tuple[str, Duplicates]:
+    """Return the item and what a person chose for records that are there already.
+
+    Raises:
+        InputUnusable: There is no such item or choice.
+    """
+    name, _, said = text.partition("=")
+    chosen = next((word for word in get_args(Duplicates) if word == said), None)
+    if chosen is None:
+        todo = f"Write it like --duplicates mailbox=skip: {', '.join(get_args(Duplicates))}."
+        raise InputUnusable("this chooses nothing", where=text, todo=todo)
+    return _full(name, items, "item"), chosen
 
 
 def _full(name: str, known: set[str], what: str) -> str:

@@ -19,6 +19,7 @@ from widetrail.recipe.conditions import (
     one_or_many,
     parse_duration,
 )
+from widetrail.records import Duplicates
 from widetrail.rehearsing.maker import MakerFile
 from widetrail.walking.answers import Given
 
@@ -253,6 +254,8 @@ class RehearsalFile(Model):
     without: Words = ()
     choose: dict[str, dict[str, tuple[str, ...]]] = Field(default_factory=dict)
     outside: dict[str, Literal["carry", "leave"]] = Field(default_factory=dict)
+    routes: dict[str, str] = Field(default_factory=dict)
+    duplicates: dict[str, Duplicates] = Field(default_factory=dict)
     hands: dict[str, Given] = Field(default_factory=dict)
     sealed: str = ""
     maker: MakerFile | None = None

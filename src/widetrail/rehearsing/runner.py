@@ -299,7 +299,16 @@ class _Stage(RehearsedWalks):
 def choices_of(file: RehearsalFile, recipes: Sequence[Loaded]) -> Choices:
     """Return what a rehearsal chooses of the items of its recipes."""
     outside = [f"{item}={verdict}" for item, verdict in file.outside.items()]
-    chosen = read_choices(recipes, file.only, file.without, outside=outside)
+    routes = [f"{item}={route}" for item, route in file.routes.items()]
+    duplicates = [f"{item}={word}" for item, word in file.duplicates.items()]
+    chosen = read_choices(
+        recipes,
+        file.only,
+        file.without,
+        outside=outside,
+        routes=routes,
+        duplicates=duplicates,
+    )
     parts = {
         f"{recipes[0].id}.{item}.{part}": tuple(map(str, values))
         for item, named in file.choose.items()

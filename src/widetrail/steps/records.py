@@ -11,16 +11,16 @@ from datetime import datetime
 from hashlib import sha256
 from pathlib import Path
 
-from widetrail.errors import WentWrong
+from widetrail.errors import Halted, WentWrong
 from widetrail.finding import condition_holds
-from widetrail.formats.record import Broken, Record
+from widetrail.formats.record import Broken, MergesFields, Record
 from widetrail.machine import file_digest
 from widetrail.machine.moves import Move
 from widetrail.machine.paths import join
 from widetrail.recipe import Globs
 from widetrail.recipe.conditions import Condition
 from widetrail.recipe.templates import braces, literal, plain
-from widetrail.records import Merge, Merged, Policy, Store
+from widetrail.records import Duplicates, Merge, Merged, Policy, Store
 from widetrail.steps.backup import missing_folders, move, room_at
 from widetrail.steps.contexts import OfItem
 from widetrail.steps.foreseeing import Foreseen, Sight
@@ -94,7 +94,7 @@ class MergeRecords(Rule[RecordsSettings], Act[RecordsStep, Has]):
                 RecordsStep,
                 target=target.model_copy(update={"path": path}),
                 sources=tuple(filled),
-                duplicates=settings.duplicates,
+                duplicates=_duplicates(settings, unfolding),
                 into=settings.into,
                 by_content=settings.identity == "content",
                 only=conditions(settings.only),
@@ -155,6 +155,23 @@ class MergeRecords(Rule[RecordsSettings], Act[RecordsStep, Has]):
             return Failed(
                 f"{error}", "Look at it in the program, then walk again; it is as it was."
             )
+
+
+def _duplicates(settings: RecordsSettings, unfolding: Unfolding) -> Duplicates:
+    """Return what becomes of duplicates: as the person chose, or as the recipe says.
+
+    Raises:
+        Halted: The store has no fields that can be merged, and that was chosen.
+    """
+    chosen = unfolding.duplicates or settings.duplicates
+    if chosen == "merge fields" and not isinstance(settings.records.records, MergesFields):
+        raise Halted(
+            "the fields of these records cannot be merged",
+            where=unfolding.subject,
+            why=f'"{settings.records.form}" has none that this tool knows',
+            todo="Choose replace, keep both or skip.",
+        )
+    return chosen
 
 
 class _Merging:

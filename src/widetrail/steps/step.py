@@ -14,6 +14,7 @@ from widetrail.formats.documents import Model
 from widetrail.licence.seat_events import Purpose
 from widetrail.recipe import Existing, Loaded, Station
 from widetrail.recipe.templates import refill
+from widetrail.records import Duplicates
 
 Known = Callable[[str], str | None]
 """Told a name in braces; returns its value, or ``None`` where that is not known."""
@@ -142,7 +143,8 @@ class Unfolding:
     1. ``expand`` puts in what is known of a text's braces at the station and leaves the rest, with
     more values by name where they are given; ``parts`` are the values chosen of each part,
     ``single`` tells that the item's place is one file, ``store`` which kind of store it is where it
-    is no files, ``shared`` that other items take what is in the place too.
+    is no files, ``shared`` that other items take what is in the place too; ``duplicates`` is what
+    the person chose for records that are there already, if they did.
     """
 
     loaded: Loaded
@@ -158,6 +160,7 @@ class Unfolding:
     single: bool = False
     store: str = ""
     shared: bool = False
+    duplicates: Duplicates | None = None
 
     def step_id(self, kind: str) -> str:
         """Return the id of the step of ``kind`` that this unfolds into."""
