@@ -7,8 +7,10 @@ import io
 import json
 import mailbox
 import re
+import shutil
 from collections.abc import Iterable
 from contextlib import closing
+from dataclasses import replace
 from email.message import EmailMessage
 from html.parser import HTMLParser
 from pathlib import Path
@@ -16,7 +18,7 @@ from pathlib import Path
 import pytest
 
 from build import NOW, Trail, moved, outcomes
-from conftest import Ran, World, widetrail
+from conftest import Ran, World, cut_off_everywhere, of_the_person, widetrail
 from test_trials import two
 from widetrail.formats.forms import FORMS
 from widetrail.formats.record import Broken, Declared, Records, joined
@@ -607,6 +609,39 @@ def test_only_what_is_wanted_comes(tmp_path: Path) -> None:
     assert set(outcomes(trail.walk("new")).values()) == {"done"}
     came = status(trail.folder / "new/root/home/ada/mail/all")
     assert came.keys() == {"<1@garden.example>", "<4@garden.example>"}
+
+
+@pytest.mark.parametrize("form", ["mbox", "maildir"])
+def test_a_merge_that_is_cut_off_anywhere_comes_to_the_same(tmp_path: Path, form: str) -> None:
+    for name, numbers in (("a", range(4)), ("b", range(2, 6))):
+        make(form, tmp_path / name, numbers, more="!" if name == "b" else "")
+    sides: list[dict[str, str | bytes]] = []
+    for name in ("a", "b"):
+        top = tmp_path / name
+        found = [p for p in top.rglob("*") if p.is_file()] if top.is_dir() else [top]
+        listed = {p: p.relative_to(top).as_posix() if top.is_dir() else "" for p in found}
+        sides.append({f"mail/all/{b}".rstrip("/"): p.read_bytes() for p, b in listed.items()})
+    (at := tmp_path / "trail").mkdir()
+    one, other = two(at, sides[0], sides[1])
+    body = BODY.replace("STORE", form).replace("PATH", "all").replace("skip", "replace")
+    trail = moved(at, PLACES + body, one, other)
+    trail.walk("old")
+    whole = replace(trail, folder=shutil.copytree(trail.folder, tmp_path / "whole"))
+    assert set(outcomes(whole.walk("new")).values()) == {"done"}
+    there = "new/root/home/ada/mail/all"
+    wanted = set(records_of(store(form, whole.folder / there)))
+    assert len(wanted) == 6
+    before = of_the_person(trail.folder / "new")
+
+    def judge(cut: Trail, number: int) -> None:
+        assert set(outcomes(cut.walk("new")).values()) <= {"done"}, number
+        assert set(records_of(store(form, cut.folder / there))) == wanted, number
+        Run(cut.new).undo(NOW)
+        assert of_the_person(cut.folder / "new") == before, number
+
+    cut = tmp_path / "cut"
+    cut.mkdir()
+    assert cut_off_everywhere(trail, cut, 3, judge) > 20
 
 
 def test_records_come_to_a_store_that_is_not_there(tmp_path: Path) -> None:
