@@ -259,7 +259,7 @@ def _ask(offers: tuple[Offer, ...], choices: Choices) -> Choices:
     if not sys.stdin.isatty():
         todo = "Choose with --only, --without and --choose."
         raise Halted("nobody can be asked here", why="this is no terminal", todo=todo)
-    without, parts = set(choices.without), dict(choices.parts)
+    without, parts, routes = set(choices.without), dict(choices.parts), dict(choices.routes)
     for offer in offers:
         if not choices.wants(offer.id):
             continue
@@ -277,7 +277,12 @@ def _ask(offers: tuple[Offer, ...], choices: Choices) -> Choices:
             )
             if answer.strip():
                 parts[name] = tuple(v.strip() for v in answer.split(","))
-    return replace(choices, without=frozenset(without), parts=parts)
+        if offer.routes and offer.id not in routes:
+            text = f"  Which way? ({', '.join(offer.routes)}; nothing for the best that applies)"
+            ways = click.Choice(["", *offer.routes])
+            if way := click.prompt(text, "", type=ways, show_choices=False, err=True):
+                routes[offer.id] = way
+    return replace(choices, without=frozenset(without), parts=parts, routes=routes)
 
 
 def show_plan(page: Page, plan: Plan) -> None:

@@ -63,8 +63,9 @@ def choose_route(case: Case, skip: frozenset[str] = frozenset()) -> Chosen | NoR
     routes = [r for r in case.item.routes if r.name not in skip]
     while routes:
         route = routes.pop(0)
-        if case.wanted and route.name != case.wanted:
-            reason = f"{case.wanted} was chosen"
+        chosen = case.wanted == route.name
+        if not chosen and (case.wanted or route.by_choice):
+            reason = f"{case.wanted} was chosen" if case.wanted else "nobody chose it"
             passed.append(PassedOver(route=route.name, code="choice", reason=reason))
             continue
         verdict = _judge(case, route)

@@ -93,11 +93,13 @@ class Choices:
 
 @dataclass(frozen=True, slots=True)
 class Offer:
-    """What a person can choose of one item: whether it goes, and the values of its parts."""
+    """What a person can choose of one item: whether it goes, the values of its parts, and its route
+    where the recipe leaves that to them."""
 
     id: str
     title: str
     parts: Mapping[str, tuple[str, ...]]
+    routes: tuple[str, ...] = ()
 
 
 def offered(
@@ -114,7 +116,9 @@ def offered(
             title = f"{loaded.recipe.application.name}: {item.title}"
             parts = {part: _values(finder, item, part) for part in item.parts}
             known = {part: values for part, values in parts.items() if values}
-            offers.append(Offer(f"{loaded.id}.{name}", title, known))
+            ways = tuple(route.name for route in item.routes)
+            left = ways if any(route.by_choice for route in item.routes) else ()
+            offers.append(Offer(f"{loaded.id}.{name}", title, known, left))
         for name, licence in loaded.recipe.licences.items() if finder.installation else ():
             title = f"{loaded.recipe.application.name}: {licence.title}"
             offers.append(Offer(f"{loaded.id}.{name}", title, {}))

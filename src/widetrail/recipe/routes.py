@@ -12,7 +12,7 @@ from pydantic import (
     model_validator,
 )
 
-from widetrail.formats.documents import Model, Unknown, expected_one_of, flaw
+from widetrail.formats.documents import Model, Unknown, YesNo, expected_one_of, flaw
 from widetrail.formats.forms import FORMS
 from widetrail.recipe.conditions import Condition, Limit, Needs
 from widetrail.recipe.readings import For, InForm
@@ -143,9 +143,10 @@ class WrittenPaths(InForm):
 
 
 class Route(Model):
-    """One way to move an item."""
+    """One way to move an item; one ``by_choice`` is taken only where the person chose it."""
 
     name: Said
+    by_choice: YesNo = False
     for_: For | None = Field(None, alias="for")
     needs: Needs = Field(default_factory=Needs)
     limit: Limit = Field(default_factory=Limit)

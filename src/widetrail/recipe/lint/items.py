@@ -89,12 +89,12 @@ def routes(whole: Whole) -> Iterator[Struck]:
             where: Where = ("items", name, "routes", number)
             for at, reason in _contradictions(route):
                 yield Struck("contradiction", (*where, *at), reason, "No machine can be so")
-            if open_before:
+            if open_before and not route.by_choice:
                 message = f'"{route.name}" is never taken'
                 hint = f'"{open_before}" before it asks nothing'
                 yield Struck("never-taken", where, message, hint, "warning")
             asks = route.for_ or route.only or route.needs != Needs() or route.limit != Limit()
-            if not asks and not item.parts:
+            if not asks and not item.parts and not route.by_choice:
                 open_before = open_before or route.name
 
 
