@@ -16,6 +16,8 @@ from html.parser import HTMLParser
 from pathlib import Path
 
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from build import NOW, Trail, moved, outcomes
 from conftest import Ran, World, cut_off_everywhere, of_the_person, widetrail
@@ -24,6 +26,7 @@ from widetrail.formats.forms import FORMS
 from widetrail.formats.record import Broken, Declared, Records, joined
 from widetrail.planning import foresee
 from widetrail.records import Duplicates, Merge, Merged, Policy, Store
+from widetrail.records.known import Known
 from widetrail.steps import KINDS
 from widetrail.walking import Run
 
@@ -667,6 +670,67 @@ def test_a_store_that_is_none_stops_the_step_and_stays(tmp_path: Path) -> None:
 def test_records_of_the_demo_come_to_other_programs(world: World) -> None:
     ran = widetrail("rehearse", world.folder / "conversions", "--coverage", "--fail-under", "100")
     assert ran.status == 0, ran.out
+
+
+@given(st.lists(st.tuples(st.integers(0, 8), st.integers(0, 3))), st.integers(1, 6))
+def test_what_is_known_is_known_wherever_it_lies(told: list[tuple[int, int]], most: int) -> None:
+    plain: dict[bytes, set[bytes]] = {}
+    with Known(most) as known:
+        for number, content in told:
+            key, digest = b"%d" % number, bytes([content]) * 16
+            was_new = digest not in plain.setdefault(key, set())
+            assert known.add(key, digest) == was_new
+            plain[key].add(digest)
+        for key, digests in plain.items():
+            held = known.of(key)
+            assert {held[at : at + 16] for at in range(0, len(held), 16)} == digests
+        assert known.of(b"never") == b"" and len(known) == sum(map(len, plain.values()))
+
+
+BODIES = st.text("Fromx>\n ", max_size=30)
+
+
+@settings(deadline=None, max_examples=40)
+@given(st.lists(BODIES, max_size=5), st.sampled_from(["rd", "cl2"]))
+def test_any_letter_goes_into_a_mailbox_and_back(
+    tmp_path_factory: pytest.TempPathFactory, bodies: list[str], quoting: str
+) -> None:
+    top = tmp_path_factory.mktemp("letters")
+    (top / "from").mkdir()
+    for number, body in enumerate(bodies):
+        head = f"Message-ID: <{number}@x.example>\nSubject: s\n\n"
+        (top / "from" / f"{number}.eml").write_text(head + body)
+    box, back = store("mbox", top / "box", quoting=quoting), store("eml", top / "back")
+    merged([store("eml", top / "from")], box, box.path)
+    merged([box], back, box.path)
+    wanted = {one[:2] for one in records_of(store("eml", top / "from"))}
+    assert {one[:2] for one in records_of(back)} == wanted
+    assert {one[:2] for one in records_of(box)} == wanted
+
+
+@settings(deadline=None)
+@given(
+    st.lists(st.tuples(st.integers(0, 4), st.integers(0, 2)), max_size=8), st.permutations([0, 1])
+)
+def test_the_order_of_sources_does_not_matter(
+    tmp_path_factory: pytest.TempPathFactory, told: list[tuple[int, int]], order: list[int]
+) -> None:
+    top = tmp_path_factory.mktemp("rows")
+    lines = [json.dumps({"id": n, "name": str(c)}) + "\n" for n, c in told]
+    for at, name in enumerate(("a", "b", "target")):
+        (top / name).write_text("".join(lines[at::3]))
+    found = []
+    for policy in ("replace", "keep both", "skip"):
+        for listed in ([0, 1], order):
+            sides = [Store(store("jsonl", top / n).records, top / n, KEYED) for n in ("a", "b")]
+            target = Store(sides[0].records, top / "target", KEYED)
+            came = merged([sides[i] for i in listed], target, top / "to", Policy(policy))
+            after = records_of(Store(target.records, top / "to", KEYED))
+            found.append((sorted({one[:2] for one in after}), came.added, came.changed))
+    assert found[0] == found[1] and found[2] == found[3] and found[4] == found[5]
+
+
+KEYED = Declared(key=("id",))
 
 
 def _protocols() -> list[Records]:

@@ -54,7 +54,7 @@ class Eml:
 
     def path(self, record: Record, folder: Folder, number: int, declared: Declared) -> str:
         """Return a path that any volume can hold."""
-        inner = "".join(f"{re.sub(r'[^ -~]|[<>:|?*/]', '_', name)}/" for name in folder)
+        inner = "".join(f"{_plain(name)}/" for name in folder)
         return f"{inner}{record.digest.hex()[:16]}-{number}{ENDING}"
 
     def marks(self, name: str) -> tuple[bytes, bytes]:
@@ -68,6 +68,11 @@ class Eml:
     def name(self, record: Record) -> str:
         """Return the subject of a letter."""
         return letter_name(record)
+
+
+def _plain(name: str) -> str:
+    """Return the name of a folder as any volume can hold it."""
+    return re.sub(r"[^ -~]|[<>:|?*/\\\"]", "_", name).strip(". ")[:60] or "_"
 
 
 def _record(data: bytes, folder: Folder, path: Path) -> Record:

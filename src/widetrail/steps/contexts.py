@@ -253,6 +253,10 @@ class Cargo(Protocol):
     def packed(self) -> Packed:
         """The cargo that an earlier leg packed."""
 
+    @property
+    def is_sealed(self) -> bool:
+        """Whether what is private of the cargo may not stand in the logbook, which anyone reads."""
+
     def medium(self) -> Callable[[], str]:
         """Return what says, for as long as the medium is there, that it is."""
 

@@ -194,6 +194,8 @@ class _Merging:
             policy = Policy(step.duplicates, step.into, step.by_content, wants)
             with Merge(sources, target, policy) as merge:
                 facts = _facts(self._path, merge.merged)
+                if doing.is_sealed:  # subjects and names are nothing for whoever finds the parcel
+                    facts = facts.model_copy(update={"left_names": ()})
                 if not merge.changes:
                     return Done(facts)
                 doing.record(RecordsJudged(step=step.id, facts=facts))

@@ -89,6 +89,7 @@ class FakeCargo:
     files: dict[tuple[str, str], bytes] = field(default_factory=dict)
     entries: list[CargoEntry] = field(default_factory=list)
     medium_is_there: str = ""
+    is_sealed: bool = False
 
     @property
     def packing(self) -> FakeCargo:

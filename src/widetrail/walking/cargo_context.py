@@ -65,6 +65,10 @@ class CargoContext(ItemContext):
         assert self._reader is not None, "cargo is read on new"
         return self._reader
 
+    @property
+    def is_sealed(self) -> bool:
+        return self.parcel.seal is not None
+
     def slug(self, item: str) -> str:
         return slug(item)
 
