@@ -22,6 +22,7 @@ from widetrail.formats.record import (
     Declared,
     Fields,
     Folder,
+    InOneFile,
     Lost,
     Piece,
     Record,
@@ -55,17 +56,11 @@ MOST = 128 * 1024 * 1024
 """Bytes of one bookmark, at most."""
 
 
-class Bookmarks:
+class Bookmarks(InOneFile):
     """Bookmarks in a file."""
 
     kind: RecordKind = "bookmark"
-    in_folder = False
     by_folder = True
-    options: tuple[str, ...] = ()
-
-    def habits(self, store: Path, declared: Declared) -> Declared:
-        """Return what is declared: there is nothing else to know."""
-        return declared
 
     def pieces(self, store: Path, declared: Declared) -> Iterator[Piece]:
         """Give a file bookmark by bookmark, each folder's end before what closes it."""
@@ -75,15 +70,6 @@ class Bookmarks:
             return
         with store.open("rb") as file:
             yield from _pieces(file)
-
-    def written(self, record: Record, declared: Declared) -> tuple[bytes, tuple[Lost, ...]]:
-        """Return a bookmark as it stands."""
-        data = record.data
-        return (data if data.endswith(b"\n") else data + b"\n"), ()
-
-    def path(self, record: Record, folder: Folder, number: int, declared: Declared) -> str:
-        """Return no path: all are in one file."""
-        return ""
 
     def marks(self, name: str) -> tuple[bytes, bytes]:
         """Return what begins a folder and what ends it."""

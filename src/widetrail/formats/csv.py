@@ -17,24 +17,18 @@ from widetrail.formats.form import Form
 from widetrail.formats.record import (
     Broken,
     Declared,
-    Fields,
-    Folder,
     Lost,
     Piece,
     Record,
-    RecordKind,
 )
-from widetrail.formats.rows import made_row, row_fields, row_name, row_of, row_record
+from widetrail.formats.rows import Rows, row_of, row_record
 
 csv.field_size_limit(256 * 1024 * 1024)
 
 
-class Csv:
+class Csv(Rows):
     """Rows in a file."""
 
-    kind: RecordKind = "row"
-    in_folder = False
-    by_folder = False
     options: tuple[str, ...] = ("delimiter", "encoding", "quotes", "newline")
 
     def habits(self, store: Path, declared: Declared) -> Declared:
@@ -84,26 +78,6 @@ class Csv:
             return line.encode(codec, "surrogateescape" if codec == "utf-8" else "strict"), lost
         except UnicodeEncodeError:
             return line.encode(codec, "replace"), (*lost, Lost(f"characters that {codec} has not"))
-
-    def path(self, record: Record, folder: Folder, number: int, declared: Declared) -> str:
-        """Return no path: all are in one file."""
-        return ""
-
-    def marks(self, name: str) -> tuple[bytes, bytes]:
-        """Return nothing: no folder stands within it."""
-        return b"", b""
-
-    def fields(self, record: Record, declared: Declared) -> Fields:
-        """Return what a row says."""
-        return row_fields(record, declared)
-
-    def made(self, fields: Fields, declared: Declared) -> tuple[Record, tuple[Lost, ...]]:
-        """Return a row that says ``fields``."""
-        return made_row(fields, declared)
-
-    def name(self, record: Record) -> str:
-        """Return the first text of a row."""
-        return row_name(record)
 
 
 def _encoding(declared: Declared) -> str:

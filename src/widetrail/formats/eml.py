@@ -7,32 +7,28 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from widetrail.formats.form import Form
-from widetrail.formats.letters import letter, letter_fields, letter_name, unix_lines, with_status
+from widetrail.formats.letters import (
+    Letters,
+    letter,
+    unix_lines,
+    with_status,
+)
 from widetrail.formats.record import (
     Broken,
     Declared,
-    Fields,
     Folder,
     Lost,
     Piece,
     Record,
-    RecordKind,
 )
 
 ENDING = ".eml"
 
 
-class Eml:
+class Eml(Letters):
     """Letters in files, or one letter in a file."""
 
-    kind: RecordKind = "letter"
     in_folder = True
-    by_folder = False
-    options: tuple[str, ...] = ()
-
-    def habits(self, store: Path, declared: Declared) -> Declared:
-        """Return what is declared: there is nothing else to know."""
-        return declared
 
     def pieces(self, store: Path, declared: Declared) -> Iterator[Piece]:
         """Give every letter below a folder, or the one that is the file."""
@@ -56,18 +52,6 @@ class Eml:
         """Return a path that any volume can hold."""
         inner = "".join(f"{_plain(name)}/" for name in folder)
         return f"{inner}{record.digest.hex()[:16]}-{number}{ENDING}"
-
-    def marks(self, name: str) -> tuple[bytes, bytes]:
-        """Return nothing: no folder stands within it."""
-        return b"", b""
-
-    def fields(self, record: Record, declared: Declared) -> Fields:
-        """Return the headers of a letter."""
-        return letter_fields(record)
-
-    def name(self, record: Record) -> str:
-        """Return the subject of a letter."""
-        return letter_name(record)
 
 
 def _plain(name: str) -> str:

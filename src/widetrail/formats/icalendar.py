@@ -18,7 +18,7 @@ from widetrail.formats.record import (
     Broken,
     Declared,
     Fields,
-    Folder,
+    InOneFile,
     Lost,
     Piece,
     Record,
@@ -35,13 +35,10 @@ _HEAD = b"BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//Wide Trail//records//EN\r\
 _TAIL = b"END:VCALENDAR\r\n"
 
 
-class Icalendar:
+class Icalendar(InOneFile):
     """Events and tasks in a file."""
 
     kind: RecordKind = "event"
-    in_folder = False
-    by_folder = False
-    options: tuple[str, ...] = ()
 
     def habits(self, store: Path, declared: Declared) -> Declared:
         """Return the time zones that the file tells: the name of each, and what it is known by."""
@@ -102,14 +99,6 @@ class Icalendar:
                 line = re.compile(rb"(?im)^TZID[^:\r\n]*:[^\r\n]*")
                 found.append((called, line.sub(b"TZID:" + called.encode(), raw, count=1)))
         return found
-
-    def path(self, record: Record, folder: Folder, number: int, declared: Declared) -> str:
-        """Return no path: all are in one file."""
-        return ""
-
-    def marks(self, name: str) -> tuple[bytes, bytes]:
-        """Return nothing: no folder stands within it."""
-        return b"", b""
 
     def fields(self, record: Record, declared: Declared) -> Fields:
         """Return the properties of an entry, by their names, as texts."""

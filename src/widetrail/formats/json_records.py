@@ -9,14 +9,9 @@ from widetrail.formats.interface import Raw, Unreadable
 from widetrail.formats.record import (
     Broken,
     Declared,
-    Fields,
-    Folder,
-    Lost,
     Piece,
-    Record,
-    RecordKind,
 )
-from widetrail.formats.rows import made_row, row_fields, row_name, row_record
+from widetrail.formats.rows import Rows, row_record
 
 MOST = 256 * 1024 * 1024
 """Bytes of a document, at most: it is held whole."""
@@ -26,20 +21,11 @@ Spans = Callable[[bytes, str], tuple[list[tuple[int, int, Raw]], int]]
 with what it is, and where the list ends."""
 
 
-class JsonObjects:
+class JsonObjects(Rows):
     """Rows in a list of a document; ``at`` is the pointer to the list."""
-
-    kind: RecordKind = "row"
-    in_folder = False
-    by_folder = False
-    options: tuple[str, ...] = ()
 
     def __init__(self, spans: Spans) -> None:
         self._spans = spans
-
-    def habits(self, store: Path, declared: Declared) -> Declared:
-        """Return what is declared: there is nothing else to know."""
-        return declared
 
     def pieces(self, store: Path, declared: Declared) -> Iterator[Piece]:
         """Give a document object by object."""
@@ -66,27 +52,3 @@ class JsonObjects:
         glue = b",\n" if spans else b""
         yield Piece(data[done:end] if not spans else b"", None)
         yield Piece(data[end if not spans else done :], None, (), glue, between=b",\n")
-
-    def written(self, record: Record, declared: Declared) -> tuple[bytes, tuple[Lost, ...]]:
-        """Return a row as an object."""
-        return record.data, ()
-
-    def path(self, record: Record, folder: Folder, number: int, declared: Declared) -> str:
-        """Return no path: all are in one file."""
-        return ""
-
-    def marks(self, name: str) -> tuple[bytes, bytes]:
-        """Return nothing: no folder stands within it."""
-        return b"", b""
-
-    def fields(self, record: Record, declared: Declared) -> Fields:
-        """Return what a row says."""
-        return row_fields(record, declared)
-
-    def made(self, fields: Fields, declared: Declared) -> tuple[Record, tuple[Lost, ...]]:
-        """Return a row that says ``fields``."""
-        return made_row(fields, declared)
-
-    def name(self, record: Record) -> str:
-        """Return the first text of a row."""
-        return row_name(record)

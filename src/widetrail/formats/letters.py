@@ -10,7 +10,15 @@ from email.header import decode_header, make_header
 from email.parser import BytesHeaderParser
 from email.utils import parseaddr, parsedate_to_datetime
 
-from widetrail.formats.record import Fields, Record, digest_of, text_of
+from widetrail.formats.record import (
+    Declared,
+    Fields,
+    InOneFile,
+    Record,
+    RecordKind,
+    digest_of,
+    text_of,
+)
 
 _ID = re.compile(rb"\s*(<[^<>\n]*(?:\n[ \t][^<>\n]*)*>)")
 _PASSING = re.compile(
@@ -115,3 +123,17 @@ def _decoded(value: str) -> str:
         return str(make_header(decode_header(flat)))
     except (LookupError, ValueError):
         return flat
+
+
+class Letters(InOneFile):
+    """What every form of letters has in common."""
+
+    kind: RecordKind = "letter"
+
+    def fields(self, record: Record, declared: Declared) -> Fields:
+        """Return the headers of a letter."""
+        return letter_fields(record)
+
+    def name(self, record: Record) -> str:
+        """Return the subject of a letter."""
+        return letter_name(record)

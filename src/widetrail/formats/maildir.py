@@ -13,27 +13,28 @@ from dataclasses import replace
 from pathlib import Path
 
 from widetrail.formats.form import Form
-from widetrail.formats.letters import letter, letter_fields, letter_name, marks_of, unix_lines
+from widetrail.formats.letters import (
+    Letters,
+    letter,
+    marks_of,
+    unix_lines,
+)
 from widetrail.formats.record import (
     Broken,
     Declared,
-    Fields,
     Folder,
     Lost,
     Piece,
     Record,
-    RecordKind,
 )
 
 _MARKS = re.compile(r"[:;!]2,([A-Za-z]*)$")
 
 
-class Maildir:
+class Maildir(Letters):
     """Letters in the files of a folder."""
 
-    kind: RecordKind = "letter"
     in_folder = True
-    by_folder = False
     options: tuple[str, ...] = ("before_marks",)
 
     def habits(self, store: Path, declared: Declared) -> Declared:
@@ -66,18 +67,6 @@ class Maildir:
         name = f"{record.digest.hex()}.{number}.widetrail"
         mark = declared.options.get("before_marks", ":")
         return f"{within}cur/{name}{mark}2,{marks}" if marks else f"{within}new/{name}"
-
-    def marks(self, name: str) -> tuple[bytes, bytes]:
-        """Return nothing: no folder stands within it."""
-        return b"", b""
-
-    def fields(self, record: Record, declared: Declared) -> Fields:
-        """Return the headers of a letter."""
-        return letter_fields(record)
-
-    def name(self, record: Record) -> str:
-        """Return the subject of a letter."""
-        return letter_name(record)
 
 
 def _plain(name: str) -> str:

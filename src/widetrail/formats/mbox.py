@@ -15,11 +15,10 @@ from typing import BinaryIO, NamedTuple
 
 from widetrail.formats.form import Form
 from widetrail.formats.letters import (
+    Letters,
     envelope_of,
     head_of,
     letter,
-    letter_fields,
-    letter_name,
     unix_lines,
     with_status,
 )
@@ -27,12 +26,9 @@ from widetrail.formats.record import (
     CHUNK,
     Broken,
     Declared,
-    Fields,
-    Folder,
     Lost,
     Piece,
     Record,
-    RecordKind,
 )
 
 _LINE = re.compile(rb"From [^\r\n]*\r?\n")
@@ -54,12 +50,9 @@ class _Lies(NamedTuple):
     raw: bytes
 
 
-class Mbox:
+class Mbox(Letters):
     """Letters one after the other in a file."""
 
-    kind: RecordKind = "letter"
-    in_folder = False
-    by_folder = False
     options: tuple[str, ...] = ("quoting",)
 
     def habits(self, store: Path, declared: Declared) -> Declared:
@@ -81,10 +74,6 @@ class Mbox:
                     glue = b"\n" * (2 - len(last) + len(last.rstrip(b"\n")))
         yield Piece(b"", None, (), _ended(glue, declared))
 
-    def path(self, record: Record, folder: Folder, number: int, declared: Declared) -> str:
-        """Return no path: a mailbox is one file."""
-        return ""
-
     def written(self, record: Record, declared: Declared) -> tuple[bytes, tuple[Lost, ...]]:
         """Return a letter with its envelope, quoted as the mailbox has it."""
         data, lost = with_status(record), list[Lost]()
@@ -104,18 +93,6 @@ class Mbox:
         if quoting in ("cl", "cl2"):
             head += b"Content-Length: %d\n" % (len(body) - 1)
         return _ended(envelope_of(record) + head + body + b"\n", declared), tuple(lost)
-
-    def marks(self, name: str) -> tuple[bytes, bytes]:
-        """Return nothing: no folder stands within it."""
-        return b"", b""
-
-    def fields(self, record: Record, declared: Declared) -> Fields:
-        """Return the headers of a letter."""
-        return letter_fields(record)
-
-    def name(self, record: Record) -> str:
-        """Return the subject of a letter."""
-        return letter_name(record)
 
 
 def _ended(data: bytes, declared: Declared) -> bytes:

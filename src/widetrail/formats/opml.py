@@ -19,6 +19,7 @@ from widetrail.formats.record import (
     Declared,
     Fields,
     Folder,
+    InOneFile,
     Lost,
     Piece,
     Record,
@@ -44,17 +45,11 @@ _NAMES = {"title": "text", "address": "xmlUrl", "page": "htmlUrl"}
 """The attributes of an outline by the names of what they say."""
 
 
-class Opml:
+class Opml(InOneFile):
     """Feeds in a file."""
 
     kind: RecordKind = "feed"
-    in_folder = False
     by_folder = True
-    options: tuple[str, ...] = ()
-
-    def habits(self, store: Path, declared: Declared) -> Declared:
-        """Return what is declared: there is nothing else to know."""
-        return declared
 
     def pieces(self, store: Path, declared: Declared) -> Iterator[Piece]:
         """Give a document outline by outline, each folder's end before what closes it."""
@@ -64,15 +59,6 @@ class Opml:
             return
         with store.open("rb") as file:
             yield from _pieces(file)
-
-    def written(self, record: Record, declared: Declared) -> tuple[bytes, tuple[Lost, ...]]:
-        """Return a feed as it stands."""
-        data = record.data
-        return (data if data.endswith(b"\n") else data + b"\n"), ()
-
-    def path(self, record: Record, folder: Folder, number: int, declared: Declared) -> str:
-        """Return no path: all are in one file."""
-        return ""
 
     def marks(self, name: str) -> tuple[bytes, bytes]:
         """Return what begins a folder and what ends it."""

@@ -148,6 +148,31 @@ class MergesFields(Protocol):
         """Return ``mine`` with what ``other`` says beside it, and what it cannot say too."""
 
 
+class InOneFile:
+    """What forms have in common whose stores are one file without folders; each adds the rest."""
+
+    in_folder = False
+    by_folder = False
+    options: tuple[str, ...] = ()
+
+    def habits(self, store: Path, declared: Declared) -> Declared:
+        """Return what is declared: there is nothing else to know."""
+        return declared
+
+    def written(self, record: Record, declared: Declared) -> tuple[bytes, tuple[Lost, ...]]:
+        """Return a record as it stands, on lines of its own."""
+        data = record.data
+        return (data if data.endswith(b"\n") else data + b"\n"), ()
+
+    def path(self, record: Record, folder: Folder, number: int, declared: Declared) -> str:
+        """Return no path: all are in one file."""
+        return ""
+
+    def marks(self, name: str) -> tuple[bytes, bytes]:
+        """Return nothing: no folder stands within it."""
+        return b"", b""
+
+
 def digest_of(*parts: bytes) -> bytes:
     """Return the digest of a content (16 bytes of BLAKE2b), which is in several parts."""
     if len(parts) == 1:

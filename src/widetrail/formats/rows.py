@@ -6,7 +6,16 @@ import json
 from collections.abc import Mapping
 
 from widetrail.formats.interface import Raw
-from widetrail.formats.record import Declared, Fields, Folder, Lost, Record, digest_of
+from widetrail.formats.record import (
+    Declared,
+    Fields,
+    Folder,
+    InOneFile,
+    Lost,
+    Record,
+    RecordKind,
+    digest_of,
+)
 
 Row = dict[str, Raw]
 
@@ -68,3 +77,21 @@ def _texts(value: Raw) -> tuple[str, ...]:
 
 def _bytes(text: str) -> bytes:
     return text.encode("utf-8", "surrogateescape")
+
+
+class Rows(InOneFile):
+    """What every form of rows has in common; a row is written as the object that it is."""
+
+    kind: RecordKind = "row"
+
+    def fields(self, record: Record, declared: Declared) -> Fields:
+        """Return what a row says."""
+        return row_fields(record, declared)
+
+    def made(self, fields: Fields, declared: Declared) -> tuple[Record, tuple[Lost, ...]]:
+        """Return a row that says ``fields``."""
+        return made_row(fields, declared)
+
+    def name(self, record: Record) -> str:
+        """Return the first text of a row."""
+        return row_name(record)

@@ -22,7 +22,7 @@ from widetrail.formats.record import (
     Broken,
     Declared,
     Fields,
-    Folder,
+    InOneFile,
     Lost,
     Piece,
     Record,
@@ -43,17 +43,11 @@ SINGLE = frozenset(
 """Properties that a contact has once."""
 
 
-class Vcard:
+class Vcard(InOneFile):
     """Contacts in a file."""
 
     kind: RecordKind = "contact"
-    in_folder = False
-    by_folder = False
     options: tuple[str, ...] = ("version",)
-
-    def habits(self, store: Path, declared: Declared) -> Declared:
-        """Return what is declared: each contact says of which version it is."""
-        return declared
 
     def pieces(self, store: Path, declared: Declared) -> Iterator[Piece]:
         """Give a file contact by contact."""
@@ -71,14 +65,6 @@ class Vcard:
         """Return a contact as it stands."""
         data = record.data
         return (data if data.endswith(b"\n") else data + b"\r\n"), ()
-
-    def path(self, record: Record, folder: Folder, number: int, declared: Declared) -> str:
-        """Return no path: all are in one file."""
-        return ""
-
-    def marks(self, name: str) -> tuple[bytes, bytes]:
-        """Return nothing: no folder stands within it."""
-        return b"", b""
 
     def fields(self, record: Record, declared: Declared) -> Fields:
         """Return the properties of a contact, by their names, as texts."""
