@@ -8,6 +8,7 @@ import json
 import mailbox
 import re
 import shutil
+import sqlite3
 from collections.abc import Iterable
 from contextlib import closing
 from dataclasses import replace
@@ -647,6 +648,66 @@ def test_a_merge_that_is_cut_off_anywhere_comes_to_the_same(tmp_path: Path, form
     assert cut_off_everywhere(trail, cut, 3, judge) > 20
 
 
+TABLE = """
+items:
+  mail:
+    title: People
+    from: mail
+    routes:
+      - name: rows
+        legs:
+          - new:
+              - records: {sqlite: "{mail}/all", at: person, key: address}
+                from: {sqlite: all, at: person, key: address}
+                duplicates: WORD
+"""
+PEOPLE = "create table person (id integer primary key, name text, address text, more text);"
+
+
+def people(path: Path, *rows: tuple[str, str], more: str = "") -> bytes:
+    with closing(sqlite3.connect(path)) as connection, connection:
+        connection.execute(PEOPLE if more else PEOPLE.replace(", more text", ""))
+        for name, address in rows:
+            told = (name, address, more)[: 3 if more else 2]
+            marks = ", ".join("?" for _ in told)
+            columns = "name, address, more" if more else "name, address"
+            connection.execute(f"insert into person ({columns}) values ({marks})", told)
+    return path.read_bytes()
+
+
+@pytest.mark.parametrize(("word", "second"), [("skip", "Ben"), ("replace", "Bea")])
+def test_rows_come_to_a_table_that_has_some(tmp_path: Path, word: str, second: str) -> None:
+    old = people(tmp_path / "a", ("Ann", "a@x"), ("Bea", "b@x"), ("Cy", "c@x"), more="kept")
+    new = people(tmp_path / "b", ("Ben", "b@x"), ("Ann", "a@x"))
+    one, other = two(tmp_path, {"mail/all": old}, {"mail/all": new})
+    trail = moved(tmp_path, PLACES + TABLE.replace("WORD", word), one, other)
+    trail.walk("old")
+    done = trail.walk("new")
+    assert set(outcomes(done).values()) == {"done"}
+    path = trail.folder / "new/root/home/ada/mail/all"
+    with closing(sqlite3.connect(path)) as connection:
+        found = connection.execute("select name, address from person order by id").fetchall()
+    assert found == [(second, "b@x"), ("Ann", "a@x"), ("Cy", "c@x")]
+    facts = next(s.outcome.facts for s in done.steps if s.step.kind == "records")
+    assert facts.model_dump()["lost"]["its more"] >= 1
+    Run(trail.new).undo(NOW)
+    assert path.read_bytes() == new
+
+
+def test_a_database_that_refuses_a_row_stays(tmp_path: Path) -> None:
+    old = people(tmp_path / "a", ("Ann", "a@x"), ("Bea", "b@x"))
+    new = people(tmp_path / "b", ("Ben", "c@x"))
+    with closing(sqlite3.connect(tmp_path / "b")) as connection, connection:
+        connection.execute("create unique index one on person (substr(address, 2))")
+    new = (tmp_path / "b").read_bytes()
+    one, other = two(tmp_path, {"mail/all": old}, {"mail/all": new})
+    trail = moved(tmp_path, PLACES + TABLE.replace("WORD", "skip"), one, other)
+    trail.walk("old")
+    (reason,) = [r for r in outcomes(trail.walk("new")).values() if r != "done"]
+    assert "refuses a row" in reason
+    assert (trail.folder / "new/root/home/ada/mail/all").read_bytes() == new
+
+
 def test_records_come_to_a_store_that_is_not_there(tmp_path: Path) -> None:
     old = make_mbox(tmp_path / "a", map(letter, range(4))).read_bytes()
     one = mails(tmp_path, old, None)
@@ -738,5 +799,8 @@ def _protocols() -> list[Records]:
 
 
 def test_every_form_of_records_is_tested_here() -> None:
-    assert {name for name, form in FORMS.own.items() if form.records is not None} == set(ALL)
-    assert len(_protocols()) == len(ALL)
+    assert {name for name, form in FORMS.own.items() if form.records is not None} == {
+        *ALL,
+        "sqlite",
+    }
+    assert len(_protocols()) == len(ALL) + 1

@@ -21,7 +21,7 @@ from widetrail.formats.record import (
     Piece,
     Record,
 )
-from widetrail.formats.rows import Rows, row_of, row_record
+from widetrail.formats.rows import SEPARATOR, Rows, row_of, row_record
 
 csv.field_size_limit(256 * 1024 * 1024)
 
@@ -39,7 +39,7 @@ class Csv(Rows):
                 first = file.readline(1 << 20)
                 options.setdefault("newline", "\r\n" if first.endswith(b"\r\n") else "\n")
             names = next(_rows(store, declared), ([], b""))[0]
-            options["columns"] = "\x1f".join(names)
+            options["columns"] = SEPARATOR.join(names)
         return replace(declared, options={"newline": "\r\n", **options})
 
     def pieces(self, store: Path, declared: Declared) -> Iterator[Piece]:
@@ -67,10 +67,10 @@ class Csv(Rows):
     def written(self, record: Record, declared: Declared) -> tuple[bytes, tuple[Lost, ...]]:
         """Return a row as a line, in the columns that the table has."""
         row = row_of(record)
-        columns = declared.options.get("columns", "").split("\x1f")
+        columns = declared.options.get("columns", "").split(SEPARATOR)
         if columns == [""]:
             columns = list(declared.fields.values()) or list(row)
-        lost = tuple(Lost(f"its {name}") for name in row if name not in columns and row[name])
+        lost: tuple[Lost, ...] = ()
         cells = ["" if (value := row.get(name)) is None else str(value) for name in columns]
         line = _line(cells, declared)
         codec = _encoding(declared).replace("-sig", "")

@@ -133,11 +133,33 @@ class Converts(Protocol):
 
 
 @runtime_checkable
+class Fits(Protocol):
+    """A form whose stores hold only some of what records of their kind say."""
+
+    def fit(self, record: Record, declared: Declared) -> tuple[Record, tuple[Lost, ...]]:
+        """Return a record as a store can hold it, and what it cannot."""
+
+
+@runtime_checkable
 class NeedsOnce(Protocol):
     """A form whose records need something that stands once in their store, such as a time zone."""
 
     def once(self, record: Record, declared: Declared) -> Sequence[tuple[str, bytes]]:
         """Return what a record needs and the store does not hold, each by a name of its own."""
+
+
+@runtime_checkable
+class InDatabase(Protocol):
+    """A form whose stores are databases, which are changed in a copy and not written anew."""
+
+    def apply(
+        self, copy: Path, declared: Declared, added: Iterable[Record], changed: Iterable[Record]
+    ) -> None:
+        """Put records into the store that is copied at ``copy``; ``changed`` replace others.
+
+        Raises:
+            Broken: It refuses one; nothing was changed.
+        """
 
 
 @runtime_checkable

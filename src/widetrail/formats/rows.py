@@ -19,10 +19,17 @@ from widetrail.formats.record import (
 
 Row = dict[str, Raw]
 
+SEPARATOR = "\x1f"
+"""Stands between the names of columns where a store shows which it has."""
+
 
 def row_record(row: Mapping[str, Raw], declared: Declared, folder: Folder = ()) -> Record:
-    """Return a row as a record: its identity is what stands in the columns of ``key``."""
-    said = json.dumps(row, ensure_ascii=False, sort_keys=True, default=str)
+    """Return a row as a record: its identity is what stands in the columns of ``key``.
+
+    Columns in which nothing stands say nothing.
+    """
+    told = {name: value for name, value in row.items() if value not in (None, "")}
+    said = json.dumps(told, ensure_ascii=False, sort_keys=True, default=str)
     key = [row.get(name) for name in declared.key]
     known = bool(key) and all(value not in (None, "") for value in key)
     identity = json.dumps(key, ensure_ascii=False, default=str) if known else ""
@@ -83,6 +90,15 @@ class Rows(InOneFile):
     """What every form of rows has in common; a row is written as the object that it is."""
 
     kind: RecordKind = "row"
+
+    def fit(self, record: Record, declared: Declared) -> tuple[Record, tuple[Lost, ...]]:
+        """Return a row in the columns that its table has, where those are known."""
+        columns = declared.options.get("columns", "").split(SEPARATOR)
+        row = row_of(record) if columns != [""] else {}
+        lost = tuple(Lost(f"its {name}") for name, v in row.items() if name not in columns and v)
+        if not lost:
+            return record, ()
+        return row_record({n: v for n, v in row.items() if n in columns}, declared), lost
 
     def fields(self, record: Record, declared: Declared) -> Fields:
         """Return what a row says."""

@@ -15,6 +15,7 @@ from contextlib import closing
 from widetrail.formats.documents import flaw
 from widetrail.formats.form import Database, Form
 from widetrail.formats.interface import Located, Spot, Unreadable, Unwritable
+from widetrail.formats.sqlite_records import SqliteRows
 from widetrail.formats.texts import texts_in_bytes
 
 SECONDS = 20.0
@@ -255,4 +256,5 @@ SQLITE = Form(
     by_recipe=True,
     database=Database(query_sqlite, list_column, put_column, put_cell),
     check_paths_at=check_paths_at,
+    records=SqliteRows(),
 )

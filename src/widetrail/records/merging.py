@@ -17,6 +17,7 @@ from widetrail.formats.record import (
     CHUNK,
     Broken,
     Converts,
+    Fits,
     Folder,
     Lost,
     MergesFields,
@@ -130,6 +131,7 @@ class Merge:
         policy, form, target = self._policy, source.records, self._target
         rows = form.kind == "row" and bool(target.declared.fields)
         as_it_is = form.kind == target.records.kind and not rows
+        fits = target.records if isinstance(target.records, Fits) else None
         source = Store(form, source.path, form.habits(source.path, source.declared))
         for piece in form.pieces(source.path, source.declared):
             if (told := piece.record) is None:
@@ -138,6 +140,9 @@ class Merge:
                 self._tell("unwanted", source, told)
                 continue
             record, lost = (told, ()) if as_it_is else self._converted(source, told)
+            if fits is not None:
+                record, unfit = fits.fit(record, target.declared)
+                lost = (*lost, *unfit)
             folder = (*policy.landing, *told.folder) if policy.landing else told.folder
             key, digest = self._key(record, folder), record.digest
             held = there.of(key)
@@ -335,6 +340,15 @@ class Merge:
             yield begin
             yield from self._all_added(tuple(path))
             open_ones.append((end, iter(below.items())))
+
+    def rows(self) -> tuple[list[Record], list[Record]]:
+        """Return the records that come to a database, and those that replace others in it."""
+        added = (one for some in self._added.values() for one in some)
+        changed = self._changed.values()
+        return [self._record(one) for one in added], [self._record(one) for one in changed]
+
+    def _record(self, spooled: _Spooled) -> Record:
+        return Record(b"", b"", (), self._bytes(spooled))
 
     def files(self) -> Iterator[NewFile]:
         """Give the files that come to a store that is a folder."""

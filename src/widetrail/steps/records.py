@@ -13,7 +13,11 @@ from pathlib import Path
 
 from widetrail.errors import Halted, WentWrong
 from widetrail.finding import condition_holds
-from widetrail.formats.record import Broken, MergesFields, Record
+from widetrail.finding.readings import COPY_MOST, copied_database, insist_own_journal
+from widetrail.formats import Unreadable
+from widetrail.formats.companions import BESIDE
+from widetrail.formats.outside import read_outside
+from widetrail.formats.record import Broken, InDatabase, MergesFields, Record
 from widetrail.machine import file_digest
 from widetrail.machine.moves import Move
 from widetrail.machine.paths import join
@@ -37,7 +41,7 @@ from widetrail.steps.records_settings import (
     RecordsStep,
     ToldStore,
 )
-from widetrail.steps.replacing import put_again, put_chunks
+from widetrail.steps.replacing import put_again, put_chunks, put_file
 from widetrail.steps.run_storage import ASIDE, STAGING
 from widetrail.steps.step import Step, Unfolding
 
@@ -122,6 +126,8 @@ class MergeRecords(Rule[RecordsSettings], Act[RecordsStep, Has]):
     def foresee(self, step: RecordsStep, sight: Sight) -> Foreseen | None:
         if any(told.path.startswith("{") for told in step.sources):
             return None  # a program is still to make them
+        if any(isinstance(t.records, InDatabase) for t in (*step.sources, step.target)):
+            return None  # a database is read in a copy only
         to = sight.on_new(step, step.target.path)
         if to is None:
             return None
@@ -151,7 +157,7 @@ class MergeRecords(Rule[RecordsSettings], Act[RecordsStep, Has]):
         doing.await_closed(step.item)
         try:
             return _Merging(step, doing).do()
-        except Broken as error:
+        except (Broken, Unreadable) as error:
             return Failed(
                 f"{error}", "Look at it in the program, then walk again; it is as it was."
             )
@@ -192,6 +198,8 @@ class _Merging:
             assert isinstance(rule, RecordsSettings)
             wants = wanted(rule.only, rule.without, doing.now)
             policy = Policy(step.duplicates, step.into, step.by_content, wants)
+            if isinstance(step.target.records, InDatabase):
+                return self._in_database(step.target.records, sources, policy)
             with Merge(sources, target, policy) as merge:
                 facts = _facts(self._path, merge.merged)
                 if doing.is_sealed:  # subjects and names are nothing for whoever finds the parcel
@@ -211,6 +219,25 @@ class _Merging:
             host = doing.machine.host(self._scratch)
             if host.exists():
                 doing.machine.effects.remove_tree(host)
+
+    def _in_database(self, form: InDatabase, sources: Sequence[Store], policy: Policy) -> Outcome:
+        """Merge into a copy of a database, and put that in its place with no journal beside it."""
+        doing, step, told = self._doing, self._step, self._step.target
+        if doing.machine.look(self._path) is None:
+            raise Broken(f"{self._path} is not there: start its program once, so that it makes it")
+        with copied_database(doing.machine, self._path) as lent:
+            copy = Path(lent)
+            with Merge(sources, Store(told.records, copy, told.declared), policy) as merge:
+                facts = _facts(self._path, merge.merged)
+                added, changed = merge.rows()
+            if not (added or changed):
+                return Done(facts)
+            doing.record(RecordsJudged(step=step.id, facts=facts))
+            form.apply(copy, told.declared, added, changed)
+            self._insist_all(sources, copy, policy)
+            data = read_outside(copy, COPY_MOST, named=True)
+        journals = [f"{self._path}{suffix}" for suffix in BESIDE]
+        return _ended(step, doing, facts, put_file(step, doing, self._path, data, journals))
 
     def _target(self) -> Store:
         told = self._step.target
@@ -290,6 +317,8 @@ class _Merging:
                 for chunk in doing.packed.chunks(entry):
                     file.write(chunk)
         for store in named:
+            if isinstance(told.records, InDatabase):
+                insist_own_journal(top / store)
             yield Store(told.records, top / store, told.declared)
 
 
