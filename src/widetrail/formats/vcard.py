@@ -103,6 +103,8 @@ class Vcard(InOneFile):
             return mine, tuple(lost)
         groups = {one.group for one in there if one.group}
         added = b"".join(folded(_regrouped(one, groups).line) for one in more)
+        if b"\r\n" not in mine.data:
+            added = added.replace(b"\r\n", b"\n")
         cut = re.search(rb"(?im)^END[ \t]*:[ \t]*VCARD", mine.data)
         assert cut is not None, "a contact has an end"
         return _record(mine.data[: cut.start()] + added + mine.data[cut.start() :]), tuple(lost)

@@ -64,6 +64,8 @@ def choose_route(case: Case, skip: frozenset[str] = frozenset()) -> Chosen | NoR
     while routes:
         route = routes.pop(0)
         chosen = case.wanted == route.name
+        if route.by_choice:
+            case.finder.decide(route, "chosen" if chosen else "not chosen")
         if not chosen and (case.wanted or route.by_choice):
             reason = f"{case.wanted} was chosen" if case.wanted else "nobody chose it"
             passed.append(PassedOver(route=route.name, code="choice", reason=reason))

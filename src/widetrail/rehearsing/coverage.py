@@ -332,6 +332,9 @@ class _Arms:
             yield from self._bounds(route.for_)
         yield from self._needs(route.needs)
         if isinstance(route, Route):
+            if route.by_choice:
+                yield self._arm(route, "chosen")
+                yield self._arm(route, "not chosen")
             yield from self._narrowing(route)
         for loss in route.losses:
             yield from self._loss(loss)
