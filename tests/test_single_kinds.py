@@ -102,7 +102,7 @@ def test_contexts_are_small_and_a_kind_declares_those_that_it_takes(machine: Tem
     everything: Everything = All(machine=machine)
     assert [n for c in CONTEXTS for n in members(c) if not hasattr(everything, n)] == []
     sizes = {context.__name__: len(members(context)) for context in CONTEXTS}
-    assert max(sizes.values()) <= 15 and sum(sizes.values()) == 57
+    assert max(sizes.values()) <= 15 and sum(sizes.values()) == 58
     taken = {}
     for name, act in ACTS.items():
         declared = get_type_hints(type(act).do)["doing"]

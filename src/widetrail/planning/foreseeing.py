@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from datetime import datetime
 
-from widetrail.finding import find_application
+from widetrail.finding import Several, find_application
 from widetrail.machine import Machine
 from widetrail.planning.plan import Plan
 from widetrail.recipe import Loaded
@@ -47,5 +47,14 @@ class _Sight:
 
     def on_new(self, step: Step, template: str) -> str | None:
         lenders = {i: find_application(self.new, one) for i, one in self._recipes.items()}
-        finder = find_application(self.new, self._loaded(step.item), lenders=lenders)
+        loaded, planned = self._loaded(step.item), self._plan.item(step.item)
+        finder = find_application(self.new, loaded, lenders=lenders)
+        place = loaded.recipe.items[planned.item].from_
+        where = finder.place(place)
+        if planned.instance or isinstance(where, Several):
+            listed = where.instances if isinstance(where, Several) else ()
+            mine = [instance for instance in listed if instance.path == planned.new_path]
+            if not mine:  # it is not on new yet
+                return None
+            finder = finder.within(place, mine[0])
         return finder.path(template)

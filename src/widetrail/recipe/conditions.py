@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 from datetime import timedelta
-from typing import Annotated, Literal
+from typing import Annotated, Literal, Self
 
 from pydantic import (
     AfterValidator,
@@ -108,7 +108,7 @@ class Condition(Model):
 
     @model_validator(mode="wrap")
     @classmethod
-    def _bare(cls, data: object, handler: ModelWrapValidatorHandler[Condition]) -> Condition:
+    def _bare(cls, data: object, handler: ModelWrapValidatorHandler[Self]) -> Self:
         if isinstance(data, str):
             data = {"covers": "old"} if data == "covers old" else {"is": data}
         result = handler(data)
@@ -171,7 +171,7 @@ class SideNeeds(Model):
 
     @model_validator(mode="wrap")
     @classmethod
-    def _gather(cls, data: object, handler: ModelWrapValidatorHandler[SideNeeds]) -> SideNeeds:
+    def _gather(cls, data: object, handler: ModelWrapValidatorHandler[Self]) -> Self:
         if isinstance(data, Mapping):
             own = {k: data[k] for k in data if k in FACTS}
             named = {k: data[k] for k in data if k not in FACTS}

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Literal
+from typing import Literal, Self
 
 from pydantic import (
     Field,
@@ -62,16 +62,11 @@ class StepRule(Model):
     kind: str
     rule: Settings
 
-    @classmethod
-    def known_keys(cls) -> frozenset[str]:
-        """Return nothing: a step's keys are judged by its kind."""
-        return frozenset()
-
     @model_validator(mode="wrap")
     @classmethod
     def _by_kind(
-        cls, data: object, handler: ModelWrapValidatorHandler[StepRule], info: ValidationInfo
-    ) -> StepRule:
+        cls, data: object, handler: ModelWrapValidatorHandler[Self], info: ValidationInfo
+    ) -> Self:
         kinds = info.context.kinds if isinstance(info.context, Notation) else {}
         keys = [data] if isinstance(data, str) else list(data) if isinstance(data, dict) else []
         kind = next((str(k) for k in keys if k in kinds), None)
@@ -79,7 +74,7 @@ class StepRule(Model):
             raise expected_one_of("step-kind", str(keys[0]) if keys else "", sorted(kinds))
         settings = {kind: ""} if isinstance(data, str) else data
         rule = kinds[kind].model_validate(settings, context=info.context)
-        return cls.model_construct(kind=kind, rule=rule)
+        return handler({"kind": kind, "rule": rule})
 
 
 class Notation(Unknown):

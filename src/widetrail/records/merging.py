@@ -11,7 +11,7 @@ import tempfile
 from collections import Counter, defaultdict
 from collections.abc import Iterator, Sequence
 from types import TracebackType
-from typing import BinaryIO, NamedTuple, Self
+from typing import IO, NamedTuple, Self
 
 from widetrail.formats.record import (
     CHUNK,
@@ -58,7 +58,7 @@ class Merge:
         self._target = Store(form, target.path, form.habits(target.path, target.declared))
         self._needs = form if isinstance(form, NeedsOnce) else None
         self._policy = policy
-        self._spool: BinaryIO = tempfile.TemporaryFile()  # noqa: SIM115 - closed with the merge
+        self._spool: IO[bytes] = tempfile.TemporaryFile()  # noqa: SIM115 - closed with the merge
         self._size = 0
         self._added: dict[Folder, list[_Spooled]] = {}
         self._paths: list[tuple[str, _Spooled]] = []
