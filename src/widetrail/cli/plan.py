@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import secrets
 import sys
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from dataclasses import asdict, dataclass, replace
 from pathlib import Path
@@ -46,6 +46,7 @@ from widetrail.planning import (
     read_choices,
 )
 from widetrail.recipe import Loaded, Loss
+from widetrail.recipe.templates import plain
 from widetrail.records import Sort
 from widetrail.steps import Asked, WrittenAt, act_of, words_of
 from widetrail.steps.enter import EXISTING_VALUES
@@ -292,7 +293,8 @@ def show_plan(page: Page, plan: Plan) -> None:
     page.title(f"Plan {plan.id[:12]}: from {old.machine} to {new.machine}{known}")
     copied = {step.item for step in plan.steps if act_of(step).places}
     for item in plan.items:
-        _show_item(page, item, copied=item.id in copied)
+        stores = [s.merges_into for s in plan.steps if s.item == item.id and s.merges_into]
+        _show_item(page, item, stores, copied=item.id in copied)
     for left in plan.left:
         _show_left(page, left)
     show_legs(page, plan)
@@ -303,7 +305,7 @@ def show_plan(page: Page, plan: Plan) -> None:
         page.line(f"- {notice}", indent=2)
 
 
-def _show_item(page: Page, item: PlannedItem, *, copied: bool) -> None:
+def _show_item(page: Page, item: PlannedItem, stores: Sequence[str], *, copied: bool) -> None:
     page.line(item.title, "bold", indent=2)
     why = f"; {', '.join(item.met)}" if item.met else ""
     amount = "values" if item.store else show_files(item.files)
@@ -318,16 +320,18 @@ def _show_item(page: Page, item: PlannedItem, *, copied: bool) -> None:
         rest = f"; not {', '.join(left)}" if left else ""
         page.line(f"{part}: {', '.join(values)}{rest}", indent=4)
     if item.kind != "licence":
-        _show_places(page, item, copied=copied)
+        _show_places(page, item, stores, copied=copied)
     _show_losses(page, item.losses)
 
 
-def _show_places(page: Page, item: PlannedItem, *, copied: bool) -> None:
+def _show_places(page: Page, item: PlannedItem, stores: Sequence[str], *, copied: bool) -> None:
     """Show where an item is on both sides, and what becomes of its names and paths."""
     page.line(f"from: {item.old_path} ({item.old_how})", indent=4)
     existing = EXISTING_VALUES if item.store else EXISTING
     aside = f"; {existing[item.existing]}" if item.occupied else ""
-    page.line(f"to: {item.new_path or 'its place on new'} ({item.new_how}){aside}", indent=4)
+    others = [plain(one) for one in stores if item.new_path and not one.startswith(item.new_path)]
+    place = f"{item.new_path or 'its place on new'} ({item.new_how}){aside}"
+    page.line(f"to: {', '.join(others) or place}", indent=4)
     for rule in item.written[:SHOWN_NAMES] if copied else ():
         page.line(f"paths made right in: {_where_written(rule, item)}", "dim", indent=4)
     if copied and len(item.written) > SHOWN_NAMES:

@@ -189,6 +189,10 @@ class RecordsStep(Step):
     only: tuple[str, ...] = ()
     without: tuple[str, ...] = ()
 
+    @property
+    def merges_into(self) -> str:
+        return self.target.path
+
 
 class RecordsFacts(Facts):
     """What came of a merge.

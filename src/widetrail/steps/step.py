@@ -73,6 +73,11 @@ class Step(Model):
         return False
 
     @property
+    def merges_into(self) -> str:
+        """The template of the store on new that it merges its item into; else nothing."""
+        return ""
+
+    @property
     def main_command(self) -> tuple[str, ...]:
         """The first of the commands that it may start; nothing where it starts none."""
         return next(iter(self.commands.values()), ())

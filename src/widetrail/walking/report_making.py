@@ -10,6 +10,7 @@ from widetrail.parcel import Parcel
 from widetrail.parcel.events import TOPPED_UP
 from widetrail.planning import LeftItem, PlannedItem, PlannedLeg
 from widetrail.recipe import Loss, Station
+from widetrail.recipe.templates import plain
 from widetrail.steps import Done, Facts, Failed, Noted, Outcome, Step, Waits, act_of, state_of
 from widetrail.steps.check import Checked, CheckFacts
 from widetrail.steps.enter import EnterFacts
@@ -116,6 +117,9 @@ def _item(item: PlannedItem, parcel: Parcel) -> ItemReport:
     compared = [told.checks for told in facts if isinstance(told, CheckFacts)]
     placed = (outcomes[s.id].facts for s in mine if s.id in outcomes and _comes_to_its_place(s))
     to = [told.to for told in placed if isinstance(told, PublishFacts) and told.to]
+    to += [told.to for told in done if isinstance(told, RecordsFacts)] or [
+        plain(step.merges_into) for step in mine if step.merges_into
+    ]
     return ItemReport(
         id=item.id,
         title=item.title,
@@ -191,12 +195,12 @@ def _arrived(facts: RecordsFacts) -> CheckLine:
 def _came(facts: RecordsFacts) -> Iterator[str]:
     """Give what came of records that were merged."""
     count = {
-        "were there": facts.held,
+        "there before": facts.held,
         "came": facts.added,
-        "were completed or replaced": facts.changed,
-        "were there already, the same": facts.same,
+        "completed or replaced": facts.changed,
+        "the same": facts.same,
         "stayed away, since another of the same identity is there": facts.left,
-        "were not to come": facts.unwanted,
+        "not to come": facts.unwanted,
     }
     told = ", ".join(f"{number} {words}" for words, number in count.items() if number)
     yield f"records in {facts.to}: {told or 'none'}"
