@@ -323,6 +323,10 @@ def test_contacts_take_in_what_another_says_of_them(tmp_path: Path) -> None:
     assert second.fn.value == "Person 2"
     with Merge([store("vcard", other)], store("vcard", mine), policy) as again:
         assert b"".join(again.chunks()) == mine.read_bytes()
+        assert again.merged.count == {"same": 1}  # it says all that already
+    other.write_bytes(vcard(1, "BDAY:19810101\r\n").encode())
+    came = merged([store("vcard", other)], store("vcard", mine), tmp_path / "it", policy)
+    assert (came.count, came.lost) == ({"different": 1}, {"another BDAY of one contact": 1})
 
 
 class Titles(HTMLParser):

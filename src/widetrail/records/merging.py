@@ -219,6 +219,13 @@ class Merge:
         if count <= NAMED:
             self._names[sort].append(source.records.name(record))
 
+    def _tell_same(self, name: str) -> None:
+        """Say that a record that was told as different is the same after all."""
+        self._count["different"] -= 1
+        self._count["same"] += 1
+        if name in (named := self._names["different"]):
+            named.remove(name)
+
     def _merge_fields(self) -> None:
         """Have records of the store take in what those of the same identity say beside."""
         form = self._target.records
@@ -228,9 +235,12 @@ class Merge:
                 continue
             key, now = self._key(record, record.folder), record
             for other in sorted(self._merging.pop(key, ()), key=lambda one: one.digest):
-                now, lost = form.merged(now, other)
+                before = now
+                now, lost = form.merged(before, other)
                 for one in lost:
                     self._lost[one.what] += 1
+                if now is before and not lost:  # it said all that already
+                    self._tell_same(form.name(other))
             if now is not record:
                 self._others += 1
                 self._changed[key] = self._kept(now)
@@ -239,7 +249,7 @@ class Merge:
     def merged(self) -> Merged:
         """What comes of it."""
         names = {sort: tuple(some) for sort, some in self._names.items()}
-        lost, count = dict(self._lost), dict(self._count)
+        lost, count = dict(self._lost), {s: n for s, n in self._count.items() if n}
         return Merged(self.held, self._adds, self._others, count, names, lost)
 
     # Writing
