@@ -12,7 +12,6 @@ from collections.abc import Iterator
 from contextlib import suppress
 from datetime import UTC, datetime
 from hashlib import blake2b
-from pathlib import Path
 from typing import BinaryIO
 
 from widetrail.formats.form import Form
@@ -22,7 +21,7 @@ from widetrail.formats.record import (
     Declared,
     Fields,
     Folder,
-    InOneFile,
+    InFolders,
     Lost,
     Piece,
     Record,
@@ -56,20 +55,15 @@ MOST = 128 * 1024 * 1024
 """Bytes of one bookmark, at most."""
 
 
-class Bookmarks(InOneFile):
+class Bookmarks(InFolders):
     """Bookmarks in a file."""
 
     kind: RecordKind = "bookmark"
-    by_folder = True
+    head, tail = HEAD, TAIL
 
-    def pieces(self, store: Path, declared: Declared) -> Iterator[Piece]:
+    def read(self, file: BinaryIO) -> Iterator[Piece]:
         """Give a file bookmark by bookmark, each folder's end before what closes it."""
-        if not store.exists():
-            yield Piece(b"", None, (), HEAD)
-            yield Piece(TAIL)
-            return
-        with store.open("rb") as file:
-            yield from _pieces(file)
+        return _pieces(file)
 
     def marks(self, name: str) -> tuple[bytes, bytes]:
         """Return what begins a folder and what ends it."""

@@ -8,7 +8,6 @@ from __future__ import annotations
 import html
 import re
 from collections.abc import Iterator
-from pathlib import Path
 from typing import BinaryIO
 from xml.sax.saxutils import quoteattr
 
@@ -19,7 +18,7 @@ from widetrail.formats.record import (
     Declared,
     Fields,
     Folder,
-    InOneFile,
+    InFolders,
     Lost,
     Piece,
     Record,
@@ -45,20 +44,15 @@ _NAMES = {"title": "text", "address": "xmlUrl", "page": "htmlUrl"}
 """The attributes of an outline by the names of what they say."""
 
 
-class Opml(InOneFile):
+class Opml(InFolders):
     """Feeds in a file."""
 
     kind: RecordKind = "feed"
-    by_folder = True
+    head, tail = HEAD, TAIL
 
-    def pieces(self, store: Path, declared: Declared) -> Iterator[Piece]:
+    def read(self, file: BinaryIO) -> Iterator[Piece]:
         """Give a document outline by outline, each folder's end before what closes it."""
-        if not store.exists():
-            yield Piece(b"", None, (), HEAD)
-            yield Piece(TAIL)
-            return
-        with store.open("rb") as file:
-            yield from _pieces(file)
+        return _pieces(file)
 
     def marks(self, name: str) -> tuple[bytes, bytes]:
         """Return what begins a folder and what ends it."""

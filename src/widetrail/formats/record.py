@@ -195,6 +195,29 @@ class InOneFile:
         return b"", b""
 
 
+class InFolders(InOneFile):
+    """What forms have in common whose stores are one file with folders within it."""
+
+    by_folder = True
+    head = b""
+    """What stands before the first record of a new store."""
+    tail = b""
+    """What stands after the last."""
+
+    def read(self, file: BinaryIO) -> Iterator[Piece]:
+        """Give a file record by record, each folder's end before what closes it."""
+        raise NotImplementedError
+
+    def pieces(self, store: Path, declared: Declared) -> Iterator[Piece]:
+        """Give a store record by record; one that is not there yet as its head and its tail."""
+        if not store.exists():
+            yield Piece(b"", None, (), self.head)
+            yield Piece(self.tail)
+            return
+        with store.open("rb") as file:
+            yield from self.read(file)
+
+
 def digest_of(*parts: bytes) -> bytes:
     """Return the digest of a content (16 bytes of BLAKE2b), which is in several parts."""
     if len(parts) == 1:
