@@ -21,6 +21,7 @@ from widetrail.machine import Effects, FolderMachine, Medium
 from widetrail.parcel import Parcel
 from widetrail.planning import (
     Choices,
+    ChoiceWords,
     Circle,
     New,
     Plan,
@@ -159,7 +160,7 @@ def test_parts_are_chosen_and_a_route_that_cannot_carry_some_alone_is_passed_ove
     machines: tuple[FolderMachine, FolderMachine],
 ) -> None:
     loaded = recipe(BODY.replace("- name: second\n        legs: [{new: [copy]}]", EXPORT) % "")
-    choices = read_choices([loaded], choose=["notes.kind=fern"])
+    choices = read_choices([loaded], ChoiceWords(choose=["notes.kind=fern"]))
     (item,) = plan_of(machines, loaded, choices=choices).items
     assert item.passed_over[0].code == "parts"
     assert item.route == "second"
@@ -187,13 +188,17 @@ EXPORT = """- name: second
 def test_what_is_chosen_must_be_there(machines: tuple[FolderMachine, FolderMachine]) -> None:
     loaded = recipe(BODY % "")
     with pytest.raises(Obstructed) as error:
-        plan_of(machines, loaded, choices=read_choices([loaded], choose=["notes.kind=lichen"]))
+        plan_of(
+            machines,
+            loaded,
+            choices=read_choices([loaded], ChoiceWords(choose=["notes.kind=lichen"])),
+        )
     assert "there is no kind lichen in fernbook.notes" in str(error.value.obstacles[0])
     for wrong in (["notes.kin=fern"], ["notes.kind"], ["other.kind=fern"]):
         with pytest.raises(InputUnusable):
-            read_choices([loaded], choose=wrong)
+            read_choices([loaded], ChoiceWords(choose=wrong))
     with pytest.raises(InputUnusable, match="no such item"):
-        read_choices([loaded], only=["nots"])
+        read_choices([loaded], ChoiceWords(only=["nots"]))
 
 
 def test_items_that_cannot_be_carried_say_what_to_do(

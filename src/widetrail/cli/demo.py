@@ -10,7 +10,7 @@ from pathlib import Path
 import click
 
 from widetrail.cli.output import Page, load_recipes, now
-from widetrail.cli.plan import show_plan
+from widetrail.cli.plan_page import show_plan
 from widetrail.cli.report import show_report, write_page
 from widetrail.cli.seat import show_ledger
 from widetrail.cli.survey import show_survey

@@ -19,7 +19,7 @@ from widetrail.cli.output import (
     print_json,
     station_options,
 )
-from widetrail.cli.plan import show_plan
+from widetrail.cli.plan_page import show_plan
 from widetrail.cli.terminal_person import make_company
 from widetrail.errors import Halted, WentWrong
 from widetrail.formats.quantities import show_count, show_files

@@ -11,7 +11,7 @@ from widetrail.finding.card import (
 )
 from widetrail.finding.condition_check import condition_holds
 from widetrail.finding.finder import Finder
-from widetrail.finding.plural_places import Pair, Unpaired, pair
+from widetrail.finding.plural_places import Pair, Unpaired, is_called, pair
 from widetrail.finding.recipe_survey import Surveyed, SurveyedItem, survey
 from widetrail.finding.recognising import find_application
 from widetrail.finding.selection import Selection, Tally, entries_of, tally, with_journals
@@ -26,6 +26,7 @@ from widetrail.finding.values import (
     Known,
     Nowhere,
     Recognised,
+    Said,
     Several,
     Unknown,
     Value,
@@ -49,6 +50,7 @@ __all__ = [
     "Nowhere",
     "Pair",
     "Recognised",
+    "Said",
     "Selection",
     "Several",
     "Surveyed",
@@ -63,6 +65,7 @@ __all__ = [
     "entries_of",
     "find_application",
     "installation_facts",
+    "is_called",
     "make_card",
     "pair",
     "read_card",

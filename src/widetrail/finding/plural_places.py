@@ -124,15 +124,17 @@ def _holds(machine: Machine, path: str, wanted: str) -> bool:
 
 def mark_in_use(several: Several, told: str, machine: Machine) -> Several:
     """Return ``several`` with the one in use marked: ``told`` is its name, folder or path."""
-    platform = machine.platform
-    wanted = key(told, platform)
-
-    def same(instance: Instance) -> bool:
-        names = (instance.name, base(instance.path), instance.path)
-        return wanted in (key(n, platform) for n in names)
-
-    marked = tuple(replace(i, in_use=same(i)) for i in several.instances)
+    marked = tuple(
+        replace(i, in_use=is_called(told, i.path, machine, i.name)) for i in several.instances
+    )
     return replace(several, instances=marked)
+
+
+def is_called(told: str, path: str, machine: Machine, name: str = "") -> bool:
+    """Return whether ``told`` means the folder at ``path``: it is its path, its last name, or the
+    name that the program has for it."""
+    names = (name, base(path), path) if name else (base(path), path)
+    return key(told, machine.platform) in (key(one, machine.platform) for one in names)
 
 
 @dataclass(frozen=True, slots=True)

@@ -8,7 +8,7 @@ from dataclasses import replace
 from widetrail.errors import MachineUnusable
 from widetrail.finding.finder import Finder
 from widetrail.finding.globbing import has_glob, kind_at, matching
-from widetrail.finding.values import Installation, Known, Recognised, Unknown
+from widetrail.finding.values import Installation, Known, Recognised, Said, Unknown
 from widetrail.formats import Unreadable
 from widetrail.machine import Machine
 from widetrail.recipe import Loaded, Reading
@@ -25,12 +25,13 @@ def find_application(
     lenders: Mapping[str, Finder] | None = None,
     pinned: Mapping[str, str] | None = None,
     decisions: Decisions | None = None,
+    said: Said | None = None,
 ) -> Finder:
     """Recognise the application of a recipe; return a finder of its things.
 
     ``lenders`` are the finders of other recipes by their ids: those that this one uses lend it
     their places. ``pinned`` are the paths of places that were found before. ``decisions``
-    keeps what is decided by the recipe's rules.
+    keeps what is decided by the recipe's rules, and ``said`` is what a person said of places.
     """
     used = {i: f for i, f in (lenders or {}).items() if i in loaded.recipe.uses}
     stranger = Finder(
@@ -39,6 +40,7 @@ def find_application(
         lenders={i.replace("-", "_"): f for i, f in used.items()},
         pinned=dict(pinned or {}),
         decisions=decisions,
+        by_person=said or Said(),
         ask_programs=ask_programs,
     )
     return replace(stranger, recognised=recognise(stranger))

@@ -9,7 +9,7 @@ from typing import Self
 
 from widetrail.errors import MachineUnusable
 from widetrail.finding.globbing import kind_at
-from widetrail.finding.plural_places import by_glob, by_index, mark_in_use
+from widetrail.finding.plural_places import by_glob, by_index, is_called, mark_in_use
 from widetrail.finding.values import (
     Absent,
     Found,
@@ -19,6 +19,7 @@ from widetrail.finding.values import (
     Known,
     Nowhere,
     Recognised,
+    Said,
     Several,
     Unknown,
     Where,
@@ -58,8 +59,9 @@ class Resolver(ABC):
     ``lenders`` are the resolvers of other recipes by the names that templates use: they lend their
     places. ``pinned`` are the paths of places that were found before, which nothing that tells
     them may move any more. ``inside`` says which of several folders a place is, ``parts`` which
-    value a part has. With another of these it is another resolver, which looks for itself.
-    What is decided by the recipe's rules is kept in ``decisions``, which all of them share.
+    value a part has, and ``by_person`` what a person said of places. With another of these it is
+    another resolver, which looks for itself. What is decided by the recipe's rules is kept in
+    ``decisions``, which all of them share.
     """
 
     machine: Machine
@@ -70,6 +72,7 @@ class Resolver(ABC):
     inside: Mapping[str, Instance] = field(default_factory=dict)
     parts: Mapping[str, str] = field(default_factory=dict)
     decisions: Decisions | None = None
+    by_person: Said = field(default_factory=Said)
     _seen: _Seen = field(default_factory=_Seen, init=False, repr=False)
 
     @property
@@ -229,6 +232,9 @@ class Resolver(ABC):
     # Each rule of a place
 
     def _find(self, name: str) -> Where:
+        if name in self.by_person.at:
+            path, number = self.by_person.at[name], self._number_of(name)
+            return self.judged(path, self._kind_of(name), How("chosen", number))
         if name in self.pinned:
             return self._whatever(self.pinned[name], How("pinned"), self._kind_of(name))
         for number, place in enumerate(self.loaded.recipe.places[name]):
@@ -241,9 +247,18 @@ class Resolver(ABC):
         cases = self.loaded.recipe.places[name]
         return next((case.kind for case in cases if self.holds(case.for_)), "folder")
 
+    def _number_of(self, name: str) -> int:
+        """Return the number of the case of a place that holds here."""
+        cases = self.loaded.recipe.places[name]
+        return next((n for n, case in enumerate(cases) if self.holds(case.for_)), 0)
+
     def _resolve(self, name: str, place: Place, case: int) -> Where:
         if place.plural:
-            return self._several(place, case)
+            several = self._several(place, case)
+            real = self.by_person.real.get(name)
+            if real is not None and isinstance(several, Several):
+                return mark_in_use(several, real, self.machine)
+            return several
         if place.first_of:
             return self._first_of(name, place, case)
         registry = place.key if place.key is not None else place.value
@@ -258,7 +273,7 @@ class Resolver(ABC):
         path = self.choice(place.where)
         if path is None:
             return Nowhere(self.why_not(place.where))
-        return self._judge(path, place.kind, How("fixed", case))
+        return self.judged(path, place.kind, How("fixed", case))
 
     def _told(self, place: Place, case: int) -> Where | None:
         """Return where the program says it is, or ``None`` where it says nothing."""
@@ -276,7 +291,7 @@ class Resolver(ABC):
             return None
         self.decide(place.told_by, "tells")
         how = How("told", case, answer.source, answer.line)
-        return self._judge(str(answer.value), place.kind, how)
+        return self.judged(str(answer.value), place.kind, how)
 
     def _first_of(self, name: str, place: Place, case: int) -> Where:
         listed = [self.choice(choice) for choice in place.first_of]
@@ -291,7 +306,10 @@ class Resolver(ABC):
                 Nowhere("the recipe names no other") if path is None else self._whatever(path, how)
             )
         how = How("first of", case, among=among)
+        real = self.by_person.real.get(name)
         for number, path in enumerate(listed):
+            if real is not None and path is not None and not is_called(real, path, self.machine):
+                continue
             if path is not None and kind_at(self.machine, path) in ("folder", "file"):
                 self._seen.chosen[name] = number
                 self.decide(place, f"first_of {number + 1}")
@@ -305,7 +323,7 @@ class Resolver(ABC):
 
     def _whatever(self, path: str, how: How, otherwise: PlaceKind = "folder") -> Where:
         kinds: dict[str | None, PlaceKind] = {"file": "file", "folder": "folder"}
-        return self._judge(path, kinds.get(kind_at(self.machine, path), otherwise), how)
+        return self.judged(path, kinds.get(kind_at(self.machine, path), otherwise), how)
 
     def _in_registry(self, path: str, kind: PlaceKind, case: int) -> Where:
         how = How("fixed", case)
@@ -356,7 +374,8 @@ class Resolver(ABC):
                 return mark_in_use(found, str(told.value), self.machine)
         return found
 
-    def _judge(self, path: str, kind: PlaceKind, how: How) -> Where:
+    def judged(self, path: str, kind: PlaceKind, how: How) -> Where:
+        """Return what is at the path that a place was found to be, if it may be one."""
         told = how.rule not in ("fixed", "first of")
         if why := never_a_place(path, self.machine, told=told):
             return Nowhere(f"{path} is no place for it: {why} ({how})")

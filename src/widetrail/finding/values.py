@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Literal
 
 from widetrail.recipe.places import PlaceKind
@@ -63,7 +63,7 @@ class ByPart:
 
 Answer = Known | Unknown | ByPart
 
-Rule = Literal["fixed", "told", "first of", "follows", "each", "index", "pinned"]
+Rule = Literal["fixed", "told", "first of", "follows", "each", "index", "pinned", "chosen"]
 
 _WORDS: Mapping[str, str] = {
     "fixed": "where it is unless moved",
@@ -72,6 +72,7 @@ _WORDS: Mapping[str, str] = {
     "each": "one of what {source} matches",
     "index": "listed in {source}",
     "pinned": "as it was before the first step here",
+    "chosen": "the folder that was chosen",
 }
 
 
@@ -94,6 +95,18 @@ class How:
             spot = f":{self.line}" if self.line else ""
             return f"told by {self.source}{spot}"
         return _WORDS[self.rule].format(source=self.source, among=", ".join(self.among))
+
+
+@dataclass(frozen=True, slots=True)
+class Said:
+    """What a person said of the places of a recipe on one machine, by their names.
+
+    ``at`` are the paths where they are to be; ``real`` tells which of several is the real one, by
+    its name, its folder's name or its path.
+    """
+
+    at: Mapping[str, str] = field(default_factory=dict)
+    real: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)

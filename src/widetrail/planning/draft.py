@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from typing import TypeVar
 
 from widetrail.errors import Halted
 from widetrail.finding import (
@@ -24,6 +25,7 @@ from widetrail.recipe import Item, Loaded, Loss
 from widetrail.recipe.licence_models import LicenceRoute
 from widetrail.steps import Step
 
+T = TypeVar("T")
 NOT_THERE = "not there"
 """The code of what stands in the way where there is nothing to move."""
 
@@ -44,6 +46,11 @@ class Subject:
     @property
     def item(self) -> Item:
         return self.side.loaded.recipe.items[self.name]
+
+    def chosen(self, choices: Mapping[str, T], ending: str = "") -> T | None:
+        """Return what a person chose for the item: for that one of several before all of them."""
+        whole = f"{self.side.loaded.id}.{self.name}{ending}"
+        return choices.get(f"{self.id}{ending}", choices.get(whole))
 
 
 @dataclass(frozen=True, slots=True)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
+from widetrail.errors import Halted
 from widetrail.finding import (
     Absent,
     Found,
@@ -27,17 +28,22 @@ from widetrail.recipe.templates import ROOTS
 def subjects_of(side: RecipeSides, draft: Draft, choices: Choices) -> Iterator[Subject]:
     for name, item in side.loaded.recipe.items.items():
         subject = f"{side.loaded.id}.{name}"
-        if not choices.wants(subject):
+        if not choices.may_want(subject):
             continue
         old, new = side.finder.place(item.from_), side.new.place(item.from_)
         if not isinstance(old, Several):
-            yield Subject(subject, name, side, side.finder, old, new)
+            if choices.wants(subject):
+                yield Subject(subject, name, side, side.finder, old, new)
+            _insist_known(subject, (), choices, draft)
             continue
         for path, reason in old.passed_over:
             draft.notices.append(f"{subject}: {path} is passed over: {reason}")
         if not old.instances:
             draft.notices.append(f"{subject}: none is there")
+        _insist_known(subject, [one.name for one in old.instances], choices, draft)
         for instance, partner, name_there in _paired(side, item, old, new):
+            if not choices.wants(subject, instance.name):
+                continue
             inner = side.finder.within(item.from_, instance)
             yield Subject(
                 f"{subject}[{instance.name}]",
@@ -49,6 +55,15 @@ def subjects_of(side: RecipeSides, draft: Draft, choices: Choices) -> Iterator[S
                 instance,
                 name_there,
             )
+
+
+def _insist_known(item: str, names: Sequence[str], choices: Choices, draft: Draft) -> None:
+    """Say which of those of several that something is chosen for are not there."""
+    known = {f"{item}[{name}]" for name in names}
+    for name in sorted(choices.instances()):
+        if name.startswith(f"{item}[") and name not in known:
+            todo = f"There are: {', '.join(sorted(known)) or 'none; it is one'}."
+            draft.obstacles.append(Halted(f"there is no {name}", todo=todo, codes=["choice"]))
 
 
 def _paired(

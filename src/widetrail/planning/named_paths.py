@@ -50,7 +50,7 @@ def find_named_paths(
             for path in along.keys() & named.outside.keys():  # another item takes it along
                 del named.outside[path]
             draft.notices += [f"{subject.id}: {why}; its paths stay" for why in named.unread]
-            verdict = choices.outside.get(f"{subject.side.loaded.id}.{subject.name}", "")
+            verdict = subject.chosen(choices.outside) or ""
             if asked := [p for p, rule in named.outside.items() if rule == "ask" and not verdict]:
                 what = f"{subject.id} names {some_of(asked)}, which does not move"
                 todo = f"Say --outside {subject.name}=carry, or {subject.name}=leave."

@@ -24,6 +24,7 @@ from widetrail.finding.stores import (
 )
 from widetrail.formats import Unreadable, canonical
 from widetrail.machine import Entry
+from widetrail.planning.chosen_places import is_chosen, told_to_program
 from widetrail.planning.draft import NOT_THERE, Draft, Subject, entries_to_pack, title_of, told_loss
 from widetrail.planning.plan import (
     LeftItem,
@@ -63,7 +64,7 @@ def plan_item(
         parts,
         narrowed,
         today,
-        choices.routes.get(f"{subject.side.loaded.id}.{subject.name}", ""),
+        subject.chosen(choices.routes) or "",
     )
     chosen = choose_route(case)
     losses = _losses(subject, subject.item.losses, today)
@@ -75,8 +76,10 @@ def plan_item(
         return
     losses = (*losses, *_losses(subject, chosen.route.losses, today), *map(told_loss, chosen.rest))
     planned = _planned(subject, chosen, case, parts_left, losses, carved)
-    duplicates = choices.duplicates.get(f"{subject.side.loaded.id}.{subject.name}")
-    planned = planned.model_copy(update={"duplicates": duplicates})
+    planned = planned.model_copy(update={"duplicates": subject.chosen(choices.duplicates)})
+    if is_chosen(subject):
+        told = told_to_program(subject, chosen.route, draft)
+        planned = planned.model_copy(update={"chosen": True, "told_by": told})
     if subject.finder.machine.rules.has_modes and _is_private(subject, entries):
         draft.private.append(title_of(subject))
     if copies(chosen.route):
@@ -173,7 +176,7 @@ def _parts(
     parts: dict[str, tuple[str, ...]] = {}
     left: dict[str, tuple[str, ...]] = {}
     for part in subject.item.parts:
-        chosen = choices.parts.get(f"{subject.side.loaded.id}.{subject.name}.{part}")
+        chosen = subject.chosen(choices.parts, f".{part}")
         there = subject.finder.part_values(part, subject.item)
         if isinstance(there, Unknown):
             draft.notices.append(f"{subject.id}: which {part} there are is {there}")

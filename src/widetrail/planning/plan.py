@@ -8,10 +8,12 @@ from typing import Literal, Self
 from pydantic import Field, model_validator
 
 from widetrail.errors import ParcelUnusable
+from widetrail.finding import Said
 from widetrail.formats import canonical, digest
 from widetrail.formats.documents import Model
 from widetrail.formats.stored_values import plain_values
 from widetrail.formats.versions import CURRENT, brought_up
+from widetrail.machine.platforms import Platform
 from widetrail.planning.station_facts import Source
 from widetrail.recipe import Existing, Loss, Station
 from widetrail.records import Duplicates
@@ -47,13 +49,16 @@ class PlannedRecipe(Model):
     """A recipe the plan was made from; ``digest`` is the SHA-256 of its file.
 
     ``old`` holds the release and edition that old has, where they are known; ``places`` are its
-    places there that are one folder or file.
+    places there that are one folder or file. ``at`` are the places on new that a person chose,
+    and ``real`` is which of several on old is the real one.
     """
 
     id: str
     name: str
     old: dict[str, str] = Field(default_factory=dict)
     places: dict[str, str] = Field(default_factory=dict)
+    at: dict[str, str] = Field(default_factory=dict)
+    real: dict[str, str] = Field(default_factory=dict)
     revision: int
     digest: str
 
@@ -74,6 +79,14 @@ class PlannedStation(Model):
     source: Source = "seen"
 
 
+class ToldBy(Model):
+    """What tells a program where a place is: the number of the place's case, and whose platform's
+    text of it is meant."""
+
+    case: int
+    platform: Platform
+
+
 class PlannedItem(Model):
     """An item with the route it goes, where it is on both sides, and what is not carried.
 
@@ -83,13 +96,13 @@ class PlannedItem(Model):
     belong to another item. ``met`` are the needs that decided for the route, ``assumed`` those
     that could not be judged. ``whole`` tells that the place goes as one folder, ``single`` that it
     is one file, ``store`` what it is where it holds named values, ``registered`` that new's program
-    has yet to make or list the place. ``shared`` tells that other items take what is in the place
-    too, of which ``carved`` are not this one's. ``renames`` are the paths below it that new cannot
-    call so, with what they become, as canonical JSON, since they need not be valid text.
-    ``written`` is where it holds paths of the machine; ``outside`` are files elsewhere that go
-    along, with what
-    they become below the place, as canonical JSON; ``dangling`` are what it names on old and does
-    not go, though the recipe does not say so.
+    has yet to make or list the place, ``chosen`` that a person chose where it is to be on new;
+    its program is told of that as ``told_by`` says. ``shared`` tells that other items take what is
+    in the place too, of which ``carved`` are not this one's. ``renames`` are the paths below it
+    that new cannot call so, with what they become, as canonical JSON, since they need not be valid
+    text. ``written`` is where it holds paths of the machine; ``outside`` are files elsewhere that
+    go along, with what they become below the place, as canonical JSON; ``dangling`` are what it
+    names on old and does not go, though the recipe does not say so.
     """
 
     id: str
@@ -105,6 +118,8 @@ class PlannedItem(Model):
     single: bool = False
     store: Literal["", "registry", "dconf", "plist"] = ""
     registered: bool = False
+    chosen: bool = False
+    told_by: ToldBy | None = None
     shared: bool = False
     renames: str = ""
     duplicates: Duplicates | None = None
@@ -299,6 +314,12 @@ class Plan(Model):
             station=station, machine=BETWEEN, identity="", facts={}, source="assumed"
         )
         return next((s for s in self.stations if s.station == station), unseen)
+
+    def said(self, station: Station) -> dict[str, Said]:
+        """Return what a person said of the places at a station, by the ids of the recipes."""
+        if station == "new":
+            return {recipe.id: Said(at=recipe.at) for recipe in self.recipes}
+        return {recipe.id: Said(real=recipe.real) for recipe in self.recipes if station == "old"}
 
     def said_as(self, station: Station | None) -> str:
         """Return the option of ``walk`` by which a machine is said to be ``station``, where the

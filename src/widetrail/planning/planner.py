@@ -10,6 +10,7 @@ from datetime import datetime
 
 from widetrail.errors import Halted, InputUnusable, Obstructed
 from widetrail.machine import Machine, Medium
+from widetrail.planning.chosen_places import insist_apart, insist_real, said_of, with_choice
 from widetrail.planning.draft import NOT_THERE, Draft, RecipeSides, Subject
 from widetrail.planning.embedded_paths import (
     some_of,
@@ -126,16 +127,18 @@ def _found(
     """Return each recipe with both sides, those that are used first, and their items on old."""
     sides: list[RecipeSides] = []
     for loaded in in_order_of_use(recipes, draft):
-        sides.append(
-            sides_of(loaded, old, new, sides, ask=choices.ask_programs, decisions=decisions)
-        )
+        said = said_of(loaded, choices, new, draft)
+        ask = choices.ask_programs
+        sides.append(sides_of(loaded, old, new, sides, said, ask=ask, decisions=decisions))
     subjects: list[Subject] = []
     for side in sides:
         if side.finder.installation is None:
             draft.notices.append(not_here(side))
             continue
         draft.notices.extend(beyond_checked_releases(side))
-        subjects.extend(subjects_of(side, draft, choices))
+        insist_real(side, draft)
+        found = (with_choice(s, choices, new, draft) for s in subjects_of(side, draft, choices))
+        subjects.extend(found)
     return sides, subjects
 
 
@@ -166,6 +169,7 @@ def _plan_items(
     if not draft.items and not draft.licences and not draft.obstacles:
         draft.obstacles = [obstacle_of(item) for item in draft.left]
     take_once(draft)
+    insist_apart(draft)
 
 
 def _two_machines(old: Machine, new: New) -> None:

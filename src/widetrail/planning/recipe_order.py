@@ -7,7 +7,9 @@ from collections.abc import Mapping, Sequence
 from widetrail.errors import Halted, Obstructed
 from widetrail.finding import (
     CardFacts,
+    Finder,
     Known,
+    Said,
     find_application,
 )
 from widetrail.machine import Machine
@@ -83,23 +85,30 @@ def sides_of(
     old: Machine,
     new: New,
     before: Sequence[RecipeSides],
+    said: tuple[Said, Said],
     *,
     ask: bool,
     decisions: Decisions | None = None,
 ) -> RecipeSides:
-    lenders = {side.loaded.id: side.finder for side in before}
-    finder = find_application(old, loaded, ask_programs=ask, lenders=lenders, decisions=decisions)
+    """Return a recipe with both sides; ``said`` is what a person said of the places of each."""
+
+    def find(machine: Machine, lenders: Mapping[str, Finder], told: Said) -> Finder:
+        return find_application(
+            machine,
+            loaded,
+            ask_programs=ask,
+            lenders=lenders,
+            decisions=decisions,
+            said=told,
+        )
+
+    finder = find(old, {side.loaded.id: side.finder for side in before}, said[0])
     if new is None:
         return RecipeSides(loaded, finder, SeenSide(finder), LaterSide())
+    if isinstance(new, CardFacts):
+        return RecipeSides(loaded, finder, SeenSide(finder), CardSide(new, loaded, said[1]))
     seen = {s.loaded.id: s.new.finder for s in before if isinstance(s.new, SeenSide)}
-    side = (
-        CardSide(new, loaded)
-        if isinstance(new, CardFacts)
-        else SeenSide(
-            find_application(new, loaded, ask_programs=ask, lenders=seen, decisions=decisions)
-        )
-    )
-    return RecipeSides(loaded, finder, SeenSide(finder), side)
+    return RecipeSides(loaded, finder, SeenSide(finder), SeenSide(find(new, seen, said[1])))
 
 
 def planned_recipe(side: RecipeSides) -> PlannedRecipe:
@@ -110,6 +119,8 @@ def planned_recipe(side: RecipeSides) -> PlannedRecipe:
         id=loaded.id,
         old={name: str(fact.value) for name, fact in told.items() if isinstance(fact, Known)},
         places=side.finder.pinnable(),
+        at=dict(side.new.said.at),
+        real=dict(side.finder.by_person.real),
         name=application.name,
         revision=loaded.recipe.revision,
         digest=loaded.digest,

@@ -14,6 +14,7 @@ from widetrail.errors import ParcelUnusable
 from widetrail.finding import Absent, Finder, Found
 from widetrail.formats import canonical
 from widetrail.machine import Machine
+from widetrail.planning.chosen_places import is_taken
 from widetrail.planning.licences import licence_steps
 from widetrail.planning.needs import judge_needs, judge_side
 from widetrail.planning.plan import (
@@ -151,6 +152,8 @@ def _now(
     if unmet:
         return passed_for_needs(route.name, unmet)
     where = finder.place(rule.from_)
+    if taken := is_taken(finder, rule.from_, where):
+        return PassedOver(route=route.name, code="place", reason=f"{item.new_path}: {taken}")
     if item.instance and item.new_path:
         return item
     if not copies(route):

@@ -6,7 +6,18 @@ from collections.abc import Iterable, Mapping
 from typing import Literal, Protocol
 
 from widetrail.errors import InputUnusable
-from widetrail.finding import CardFacts, Finder, Known, Nowhere, Unknown, Where
+from widetrail.finding import (
+    Absent,
+    CardFacts,
+    Finder,
+    Found,
+    How,
+    Known,
+    Nowhere,
+    Said,
+    Unknown,
+    Where,
+)
 from widetrail.finding.card import CardInstallation
 from widetrail.machine import Machine
 from widetrail.machine.paths import is_within, shared_name
@@ -28,6 +39,10 @@ class Side(Protocol):
 
     source: Source
     machine: str
+
+    @property
+    def said(self) -> Said:
+        """What a person said of the recipe's places there."""
 
     @property
     def installed(self) -> bool | None:
@@ -64,6 +79,7 @@ class SeenSide:
     def __init__(self, finder: Finder) -> None:
         self.finder = finder
         self.machine = finder.machine.name
+        self.said = finder.by_person
 
     @property
     def installed(self) -> bool | None:
@@ -110,13 +126,13 @@ class CardSide:
 
     source: Source = "card"
 
-    def __init__(self, facts: CardFacts, loaded: Loaded) -> None:
-        """Take what the card says of ``loaded``'s application.
+    def __init__(self, facts: CardFacts, loaded: Loaded, said: Said) -> None:
+        """Take what the card says of ``loaded``'s application, and a person of its places.
 
         Raises:
             InputUnusable: The card was made with another edition of the recipe, or without it.
         """
-        self._facts = facts
+        self._facts, self.said = facts, said
         self.machine = facts.machine
         listed = {a.id: a for a in facts.applications}
         todo = "Write the card anew on that machine, with this recipe."
@@ -158,6 +174,9 @@ class CardSide:
 
     def place(self, name: str) -> Where:
         told = self._application.places.get(name)
+        if told is not None and name in self.said.at and isinstance(told.where, Found | Absent):
+            usual = told.where
+            return Absent(self.said.at[name], usual.kind, How("chosen", usual.how.case))
         return told.where if told is not None else Nowhere("the card does not tell")
 
     def reading(self, name: str) -> Known | Unknown:
@@ -178,6 +197,7 @@ class ToldSide:
 
     source: Source = "seen"
     installed: bool | None = True
+    said = Said()
 
     def __init__(self, machine: str, facts: Mapping[str, str]) -> None:
         self.machine, self._facts = machine, facts
@@ -210,6 +230,7 @@ class LaterSide:
 
     source: Source = "assumed"
     machine = UNSEEN
+    said = Said()
     installed: bool | None = None
     release: Release | None = None
 

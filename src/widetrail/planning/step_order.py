@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from datetime import datetime
 
 from widetrail.errors import Halted
+from widetrail.planning.chosen_places import brings_settings
 from widetrail.planning.draft import Draft
 from widetrail.planning.itinerary import Circle, Itinerary, find_itinerary
 from widetrail.planning.plan import (
@@ -38,6 +39,7 @@ def unfold_items(draft: Draft, today: datetime) -> None:
             for other, its, _ in draft.items
             if other.recipe in uses
             or lies_inside(planned, other, subject)
+            or brings_settings(planned, subject, its)
             or (_names_it(planned, other) and not lies_inside(other, planned, its))
             for step in unfolded[other.id]
             if step.station == "new"

@@ -9,14 +9,16 @@ from widetrail.finding import Finder
 from widetrail.planning.plan import PlannedItem
 from widetrail.planning.route_choice import Chosen
 from widetrail.recipe import Item, Loaded, Route, Station
+from widetrail.recipe.by_platform import on_platform
 from widetrail.recipe.conditions import Condition
-from widetrail.recipe.templates import ROOTS, refill
+from widetrail.recipe.templates import ROOTS, literal, refill
 from widetrail.steps import RULES, Step, Unfolding, act_of
 from widetrail.steps.check import CheckStep
 from widetrail.steps.note import NoteStep
 from widetrail.steps.reading_conditions import conditions
 from widetrail.steps.remnants import RemnantsStep
 from widetrail.steps.wait import WaitStep
+from widetrail.steps.write import WriteStep
 
 AWAITED_AT_MOST = "12 h"
 
@@ -53,6 +55,7 @@ def unfold_steps(
             )
             unfolded = _packed_once(RULES[step.kind].unfold(step.rule, unfolding), moving)
             for one in unfolded:
+                moving.extend(_telling(one, planned, loaded, moving))
                 moving.extend(_awaiting(one, chosen.route, planned.id, moving))
                 moving.append(_chained(one, moving))
     return [*_judged(item, planned.id, chosen, moving), *_looked_through(planned, moving)]
@@ -136,6 +139,34 @@ def _awaiting(step: Step, route: Route, subject: str, before: list[Step]) -> Ite
     until = conditions(route.await_)
     wait = WaitStep(id=own, station=step.station, item=subject, until=until, within=AWAITED_AT_MOST)
     yield _chained(wait, before)
+
+
+def _telling(
+    step: Step, planned: PlannedItem, loaded: Loaded, before: list[Step]
+) -> Iterator[Step]:
+    """Give the writing of where the item is to be, before the first act on new that needs it.
+
+    The program is told of the folder that a person chose by the setting that tells its place.
+    """
+    own, place = f"{planned.id}/tell", loaded.recipe.items[planned.item].from_
+    if planned.told_by is None or step.station != "new" or act_of(step).brings_about:
+        return
+    told = loaded.recipe.places[place][planned.told_by.case].told_by
+    if told is None or any(s.id == own for s in before):
+        return
+    file = on_platform(told.where, planned.told_by.platform) or ""
+    write = WriteStep(
+        id=own,
+        station="new",
+        item=planned.id,
+        form=told.form,
+        file=file if told.in_file else literal(file),
+        at=told.at or "",
+        value=literal(planned.new_path),
+        value_is="path",
+        changes=(file,) if told.in_file else (),
+    )
+    yield _chained(write, before)
 
 
 def _chained(step: Step, before: list[Step]) -> Step:

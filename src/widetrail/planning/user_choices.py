@@ -1,23 +1,20 @@
-"""What a person chooses of a plan: items, and values of their parts."""
+"""What a person chooses of a plan: items, values of their parts, routes and places."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Literal, get_args
+from typing import Literal
 
 from pydantic import Field
 
-from widetrail.errors import InputUnusable
 from widetrail.finding import Finder, Several, Unknown, find_application
-from widetrail.findings import did_you_mean
 from widetrail.formats.stored_values import Text, Told, Truth
 from widetrail.machine import Machine
 from widetrail.recipe import Item, Loaded
 from widetrail.records import Duplicates
 
 Verdict = Literal["carry", "leave"]
-_VERDICTS: Mapping[str, Verdict] = {"carry": "carry", "leave": "leave"}
 ReleaseAfter = Literal["verifying", "packing"]
 
 
@@ -32,6 +29,8 @@ class WrittenChoices(Told):
     ask_programs: Truth
     routes: dict[Text, Text] = Field(default_factory=dict)
     duplicates: dict[Text, Duplicates] = Field(default_factory=dict)
+    to: dict[Text, Text] = Field(default_factory=dict)
+    real: dict[Text, Text] = Field(default_factory=dict)
 
     @property
     def choices(self) -> Choices:
@@ -46,16 +45,24 @@ class WrittenChoices(Told):
             self.ask_programs,
             self.routes,
             self.duplicates,
+            self.to,
+            self.real,
         )
 
 
 @dataclass(frozen=True, slots=True)
 class Choices:
-    """Items to go, items to stay, and the values chosen of parts, by ``recipe.item[.part]``."""
+    """Items to go, items to stay, and what is chosen of each, by ``recipe.item``.
+
+    One of several is meant by ``recipe.item[name]``, as plans call it; what is chosen for it stands
+    before what is chosen for all of them.
+    """
 
     only: frozenset[str] = frozenset()
     without: frozenset[str] = frozenset()
     parts: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    """The values that are chosen of a part, by ``recipe.item.part``."""
+
     outside: Mapping[str, Verdict] = field(default_factory=dict)
     """Whether files that an item names elsewhere go along: ``carry`` or ``leave``."""
 
@@ -73,6 +80,12 @@ class Choices:
     duplicates: Mapping[str, Duplicates] = field(default_factory=dict)
     """What becomes of records that are there with another content, by ``recipe.item``."""
 
+    to: Mapping[str, str] = field(default_factory=dict)
+    """The folder on new that an item is to come to, as a person writes it, by ``recipe.item``."""
+
+    real: Mapping[str, str] = field(default_factory=dict)
+    """Which of several on old is the real one, by ``recipe.place``: its name or path."""
+
     def written(self) -> WrittenChoices:
         """Return the choices as files hold them."""
         return WrittenChoices(
@@ -84,22 +97,39 @@ class Choices:
             ask_programs=self.ask_programs,
             routes=dict(self.routes),
             duplicates=dict(self.duplicates),
+            to=dict(self.to),
+            real=dict(self.real),
         )
 
-    def wants(self, item: str) -> bool:
-        """Return whether the item ``recipe.item`` is to go."""
-        return item not in self.without and (not self.only or item in self.only)
+    def wants(self, item: str, instance: str = "") -> bool:
+        """Return whether the item ``recipe.item``, or that one of several, is to go."""
+        names = {item, f"{item}[{instance}]"} if instance else {item}
+        return not names & self.without and (not self.only or bool(names & self.only))
+
+    def may_want(self, item: str) -> bool:
+        """Return whether the item ``recipe.item``, or one of several, may be to go."""
+        some = any(name.startswith(f"{item}[") for name in self.only)
+        return item not in self.without and (some or not self.only or item in self.only)
+
+    def instances(self) -> frozenset[str]:
+        """Return the names of those of several that something is chosen for."""
+        chosen = (self.parts, self.outside, self.routes, self.duplicates, self.to)
+        named = [*self.only, *self.without, *(name for one in chosen for name in one)]
+        found = (name for name in named if "[" in name)
+        return frozenset(name[: name.rindex("]") + 1] for name in found)
 
 
 @dataclass(frozen=True, slots=True)
 class Offer:
-    """What a person can choose of one item: whether it goes, the values of its parts, and its route
-    where the recipe leaves that to them."""
+    """What a person can choose of one item: whether it goes, the values of its parts, its route
+    where the recipe leaves that to them, and where it is to be (``movable``) where its program can
+    be told."""
 
     id: str
     title: str
     parts: Mapping[str, tuple[str, ...]]
     routes: tuple[str, ...] = ()
+    movable: bool = False
 
 
 def offered(
@@ -118,7 +148,10 @@ def offered(
             known = {part: values for part, values in parts.items() if values}
             ways = tuple(route.name for route in item.routes)
             left = ways if any(route.by_choice for route in item.routes) else ()
-            offers.append(Offer(f"{loaded.id}.{name}", title, known, left))
+            told = not item.parts and any(
+                place.told_by is not None for place in loaded.recipe.places[item.from_]
+            )
+            offers.append(Offer(f"{loaded.id}.{name}", title, known, left, told))
         for name, licence in loaded.recipe.licences.items() if finder.installation else ():
             title = f"{loaded.recipe.application.name}: {licence.title}"
             offers.append(Offer(f"{loaded.id}.{name}", title, {}))
@@ -133,97 +166,3 @@ def _values(finder: Finder, item: Item, part: str) -> tuple[str, ...]:
     found = [one.part_values(part, item) for one in finders]
     values = (v for answer in found if not isinstance(answer, Unknown) for v in answer)
     return tuple(dict.fromkeys(values))
-
-
-def read_choices(
-    recipes: Sequence[Loaded],
-    only: Iterable[str] = (),
-    without: Iterable[str] = (),
-    choose: Iterable[str] = (),
-    outside: Iterable[str] = (),
-    release_after: ReleaseAfter = "verifying",
-    routes: Iterable[str] = (),
-    duplicates: Iterable[str] = (),
-) -> Choices:
-    """Read choices as a person gives them: ``item`` or ``recipe.item``, ``item.part=value,value``,
-    ``item=carry`` or ``item=leave`` for what lies outside, ``item=route``, and ``item=skip`` and
-    its like for records that are there already.
-
-    Raises:
-        InputUnusable: There is no such item or part, or the name is that of several.
-    """
-    items = {f"{loaded.id}.{name}" for loaded in recipes for name in loaded.recipe.listed}
-    parts = {
-        f"{loaded.id}.{name}.{part}"
-        for loaded in recipes
-        for name, item in loaded.recipe.items.items()
-        for part in item.parts
-    }
-    chosen: dict[str, tuple[str, ...]] = {}
-    for text in choose:
-        name, mark, values = text.partition("=")
-        if not mark or not values:
-            todo = "Write it like --choose mailbox.sort=letters,contacts."
-            raise InputUnusable("this chooses nothing", where=text, todo=todo)
-        full = _full(name, parts, "part")
-        chosen[full] = (*chosen.get(full, ()), *(v.strip() for v in values.split(",")))
-    verdicts: dict[str, Verdict] = {}
-    for text in outside:
-        name, _, said = text.partition("=")
-        verdict = _VERDICTS.get(said)
-        if verdict is None:
-            todo = "Write it like --outside recordings=carry, or =leave."
-            raise InputUnusable("this chooses nothing", where=text, todo=todo)
-        verdicts[_full(name, items, "item")] = verdict
-    return Choices(
-        frozenset(_full(name, items, "item") for name in only),
-        frozenset(_full(name, items, "item") for name in without),
-        chosen,
-        verdicts,
-        release_after,
-        routes=dict(_route(text, items, recipes) for text in routes),
-        duplicates=dict(_duplicate(text, items) for text in duplicates),
-    )
-
-
-def _route(text: str, items: set[str], recipes: Sequence[Loaded]) -> tuple[str, str]:
-    """Return the item and the route that a person chose.
-
-    Raises:
-        InputUnusable: There is no such item, or it has no such route.
-    """
-    name, _, route = text.partition("=")
-    full = _full(name, items, "item")
-    recipe, _, item = full.partition(".")
-    listed = next(loaded for loaded in recipes if loaded.id == recipe).recipe.items.get(item)
-    known = [one.name for one in listed.routes] if listed is not None else []
-    if route not in known:
-        hint = did_you_mean(route, known) or f"There are: {', '.join(known) or 'none'}."
-        raise InputUnusable(f"{full} has no such route", where=text, todo=hint)
-    return full, route
-
-
-def _duplicate(text: str, items: set[str]) -> tuple[str, Duplicates]:
-    """Return the item and what a person chose for records that are there already.
-
-    Raises:
-        InputUnusable: There is no such item or choice.
-    """
-    name, _, said = text.partition("=")
-    chosen = next((word for word in get_args(Duplicates) if word == said), None)
-    if chosen is None:
-        todo = f"Write it like --duplicates mailbox=skip: {', '.join(get_args(Duplicates))}."
-        raise InputUnusable("this chooses nothing", where=text, todo=todo)
-    return _full(name, items, "item"), chosen
-
-
-def _full(name: str, known: set[str], what: str) -> str:
-    matches = sorted(k for k in known if k == name or k.endswith(f".{name}"))
-    if len(matches) == 1:
-        return matches[0]
-    if matches:
-        why = f"it could be {' or '.join(matches)}"
-        raise InputUnusable(f"this names more than one {what}", where=name, why=why)
-    shorts = {k.partition(".")[2] for k in known} | known
-    hint = did_you_mean(name, shorts) or f"There are: {', '.join(sorted(known)) or 'none'}."
-    raise InputUnusable(f"there is no such {what}", where=name, todo=hint)

@@ -256,6 +256,8 @@ class RehearsalFile(Model):
     outside: dict[str, Literal["carry", "leave"]] = Field(default_factory=dict)
     routes: dict[str, str] = Field(default_factory=dict)
     duplicates: dict[str, Duplicates] = Field(default_factory=dict)
+    to: dict[str, str] = Field(default_factory=dict)
+    real: dict[str, str] = Field(default_factory=dict)
     hands: dict[str, Given] = Field(default_factory=dict)
     sealed: str = ""
     maker: MakerFile | None = None

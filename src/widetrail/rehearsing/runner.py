@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 import tempfile
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import Executor, ThreadPoolExecutor, wait
 from contextlib import contextmanager
 from dataclasses import replace
@@ -21,7 +21,7 @@ from widetrail.finding import find_application
 from widetrail.licence.service import Service
 from widetrail.machine import Effects, FolderMachine, medium_of
 from widetrail.parcel import Along, Parcel, set_out
-from widetrail.planning import Choices, Plan, make_plan, read_choices
+from widetrail.planning import Choices, ChoiceWords, Plan, make_plan, read_choices
 from widetrail.recipe import Loaded, Station
 from widetrail.recipe.decisions import Decisions
 from widetrail.rehearsing.expectations import (
@@ -298,22 +298,25 @@ class _Stage(RehearsedWalks):
 
 def choices_of(file: RehearsalFile, recipes: Sequence[Loaded]) -> Choices:
     """Return what a rehearsal chooses of the items of its recipes."""
-    outside = [f"{item}={verdict}" for item, verdict in file.outside.items()]
-    routes = [f"{item}={route}" for item, route in file.routes.items()]
-    duplicates = [f"{item}={word}" for item, word in file.duplicates.items()]
-    chosen = read_choices(
-        recipes,
-        file.only,
-        file.without,
-        outside=outside,
-        routes=routes,
-        duplicates=duplicates,
+    words = ChoiceWords(
+        only=file.only,
+        without=file.without,
+        outside=_as_words(file.outside),
+        routes=_as_words(file.routes),
+        duplicates=_as_words(file.duplicates),
+        to=_as_words(file.to),
+        real=_as_words(file.real),
+        release_after=file.release_after or "verifying",
     )
+    chosen = read_choices(recipes, words)
     parts = {
         f"{recipes[0].id}.{item}.{part}": tuple(map(str, values))
         for item, named in file.choose.items()
         for part, values in named.items()
     }
-    return replace(
-        chosen, parts={**chosen.parts, **parts}, release_after=file.release_after or "verifying"
-    )
+    return replace(chosen, parts={**chosen.parts, **parts})
+
+
+def _as_words(chosen: Mapping[str, str]) -> list[str]:
+    """Return what is chosen as a person says it."""
+    return [f"{name}={value}" for name, value in chosen.items()]

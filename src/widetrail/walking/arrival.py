@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from contextlib import suppress
 from datetime import datetime
 
@@ -162,8 +162,18 @@ class Arrival(Due):
         """Return what finds the recipes' places here, each as it was when the leg was begun."""
         pinned = self.journal.newest(Pinned)
         paths = pinned.places if pinned is not None else {}
+        return self.finders_by(paths)
+
+    def finders_by(self, pinned: Mapping[str, Mapping[str, str]]) -> dict[str, Finder]:
+        """Return what finds the recipes' places here, those that are ``pinned`` where they were,
+        and those that a person chose where they are to be."""
         return finders_of(
-            self.machine, self._recipes, paths, ask=self.asks_programs, decisions=self.decisions
+            self.machine,
+            self._recipes,
+            pinned,
+            ask=self.asks_programs,
+            said=self.parcel.plan.said(self.station.station),
+            decisions=self.decisions,
         )
 
     def make_doing(self, now: datetime) -> WalkDoing:

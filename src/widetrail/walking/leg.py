@@ -27,7 +27,7 @@ from widetrail.walking.leg_done import LegDone
 from widetrail.walking.leg_walk import Walk
 from widetrail.walking.preflight import Look, station_of
 from widetrail.walking.proofs import look_at_proofs, newly_proved
-from widetrail.walking.recipe_finders import finders_of, used_first
+from widetrail.walking.recipe_finders import used_first
 from widetrail.walking.reuse import Reuse
 from widetrail.walking.separate_consent import Apart, apart
 from widetrail.walking.step_context import WalkDoing
@@ -144,10 +144,7 @@ class Visit(Reuse):
         if not self.leg_due_here or self._begun_here or self.station.station == "between":
             return None
         if self.station.station == "new":
-            finders = finders_of(
-                self.machine, self._recipes, {}, ask=self.asks_programs, decisions=self.decisions
-            )
-            plan = plan_rest(self.parcel.plan, self.machine, finders, now)
+            plan = plan_rest(self.parcel.plan, self.machine, self.finders_by({}), now)
         else:
             plan = self._plan_again(now)
         return None if plan.essence == self.parcel.plan.essence else plan

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from widetrail.finding import Finder, find_application
+from widetrail.finding import Finder, Said, find_application
 from widetrail.machine import Machine
 from widetrail.recipe import Loaded
 from widetrail.recipe.decisions import Decisions
@@ -16,9 +16,13 @@ def finders_of(
     pinned: Mapping[str, Mapping[str, str]],
     *,
     ask: bool,
+    said: Mapping[str, Said] | None = None,
     decisions: Decisions | None = None,
 ) -> dict[str, Finder]:
-    """Return a finder for each recipe; ``recipes`` has those that are used first."""
+    """Return a finder for each recipe; ``recipes`` has those that are used first.
+
+    ``said`` is what a person said of the places of each here.
+    """
     finders: dict[str, Finder] = {}
     for name, loaded in recipes.items():
         finders[name] = find_application(
@@ -28,6 +32,7 @@ def finders_of(
             lenders=finders,
             pinned=pinned.get(name),
             decisions=decisions,
+            said=(said or {}).get(name),
         )
     return finders
 

@@ -1,0 +1,154 @@
+"""A plan as the terminal shows it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+from widetrail.cli.output import Page
+from widetrail.formats.quantities import show_count, show_files, show_size
+from widetrail.machine.paths import base
+from widetrail.planning import LeftItem, Plan, PlannedItem
+from widetrail.recipe import Loss
+from widetrail.recipe.templates import plain
+from widetrail.records import Sort
+from widetrail.steps import WrittenAt, act_of, words_of
+from widetrail.steps.enter import EXISTING_VALUES
+from widetrail.steps.foreseeing import Foreseen
+from widetrail.steps.publish_step import EXISTING
+
+SHOWN_NAMES = 5
+"""Names of an item that are called otherwise on new, of which a plan shows so many."""
+
+_SORTS: Mapping[Sort, str] = {
+    "new": "new",
+    "same": "there already",
+    "different": "there with another content",
+    "unwanted": "not to come",
+}
+EXAMPLES = 3
+"""Records of a sort that a plan shows by name."""
+
+
+def show_foreseen(page: Page, foreseen: Mapping[str, Foreseen]) -> None:
+    """Show what a merge of records would come to by what both machines hold now."""
+    if foreseen:
+        page.title("Records, as both machines hold them now")
+    for one in foreseen.values():
+        page.line(f"{one.to}: {one.trouble or f'holds {one.held}'}", indent=2)
+        for sort, words in _SORTS.items():
+            if number := one.count.get(sort, 0):
+                names = one.names.get(sort, ())[:EXAMPLES]
+                more = ", …" if number > len(names) else ""
+                page.line(f"{number} {words}: {', '.join(names)}{more}", indent=4)
+
+
+def show_plan(page: Page, plan: Plan) -> None:
+    """Show a plan on ``page``: what goes which way and why, each step, what stays behind."""
+    old, new = plan.station("old"), plan.station("new")
+    known = {"seen": "", "card": " (by its card)", "assumed": " (not seen yet)"}[new.source]
+    page.title(f"Plan {plan.id[:12]}: from {old.machine} to {new.machine}{known}")
+    copied = {step.item for step in plan.steps if act_of(step).places}
+    for item in plan.items:
+        stores = [s.merges_into for s in plan.steps if s.item == item.id and s.merges_into]
+        _show_item(page, item, stores, copied=item.id in copied)
+    for left in plan.left:
+        _show_left(page, left)
+    show_legs(page, plan)
+    tasks = [task for item in plan.items for task in item.tasks]
+    if plan.notices or tasks:
+        page.title("Worth knowing")
+    for notice in (*plan.notices, *tasks):
+        page.line(f"- {notice}", indent=2)
+
+
+def _show_item(page: Page, item: PlannedItem, stores: Sequence[str], *, copied: bool) -> None:
+    page.line(item.title, "bold", indent=2)
+    why = f"; {', '.join(item.met)}" if item.met else ""
+    amount = "values" if item.store else show_files(item.files)
+    much = "" if item.kind == "licence" else f" ({amount}, {show_size(item.size)})"
+    page.line(f"by: {item.route}{much}{why}", indent=4)
+    for passed in item.passed_over:
+        page.line(f"not by: {passed.route}, since {passed.reason}", "dim", indent=4)
+    for assumed in item.assumed:
+        page.line(f"assumed: {assumed}; if not, the plan is made anew there", "yellow", indent=4)
+    for part, values in item.parts.items():
+        left = item.parts_left.get(part)
+        rest = f"; not {', '.join(left)}" if left else ""
+        page.line(f"{part}: {', '.join(values)}{rest}", indent=4)
+    if item.kind != "licence":
+        _show_places(page, item, stores, copied=copied)
+    _show_losses(page, item.losses)
+
+
+def _show_places(page: Page, item: PlannedItem, stores: Sequence[str], *, copied: bool) -> None:
+    """Show where an item is on both sides, and what becomes of its names and paths."""
+    page.line(f"from: {item.old_path} ({item.old_how})", indent=4)
+    existing = EXISTING_VALUES if item.store else EXISTING
+    aside = f"; {existing[item.existing]}" if item.occupied else ""
+    others = [plain(one) for one in stores if item.new_path and not one.startswith(item.new_path)]
+    place = f"{item.new_path or 'its place on new'} ({item.new_how}){aside}"
+    page.line(f"to: {', '.join(others) or place}", indent=4)
+    for rule in item.written[:SHOWN_NAMES] if copied else ():
+        page.line(f"paths made right in: {_where_written(rule, item)}", "dim", indent=4)
+    if copied and len(item.written) > SHOWN_NAMES:
+        more = show_count(len(item.written) - SHOWN_NAMES, "more place")
+        page.line(f"and in {more} (see --json)", "dim", indent=4)
+    for path in sorted(item.from_outside.values())[:SHOWN_NAMES]:
+        page.line(f"goes along from elsewhere: {path}", indent=4)
+    if len(item.from_outside) > SHOWN_NAMES:
+        page.line(f"and {len(item.from_outside) - SHOWN_NAMES} more files", indent=4)
+    if item.carved:
+        page.line(f"without: {', '.join(item.carved)} (another item's)", indent=4)
+    for state in item.awaited:
+        page.line(f"waits until: {state}", indent=4)
+    renamed = sorted(item.renamed.items())
+    for path, becomes in renamed[:SHOWN_NAMES]:
+        page.line(f"called otherwise on new: {path} becomes {becomes}", "yellow", indent=4)
+    if len(renamed) > SHOWN_NAMES:
+        page.line(f"and {len(renamed) - SHOWN_NAMES} more names (see --json)", "yellow", indent=4)
+
+
+def _where_written(rule: WrittenAt, item: PlannedItem) -> str:
+    tells = f" (it tells where {rule.tells} is)" if rule.tells else ""
+    file = "" if item.store else f"{rule.file or base(item.old_path)} "
+    return f"{file}{rule.at}{tells}"
+
+
+def _show_left(page: Page, item: LeftItem) -> None:
+    if item.nothing:
+        page.line(f"{item.title}: nothing to carry", "bold", indent=2)
+        page.line(item.nothing, indent=4)
+        return
+    if item.there:
+        page.line(f"{item.title}: is there already", "bold", indent=2)
+        page.line(
+            f"both machines see {item.there}, so nothing is copied and nothing retired", indent=4
+        )
+        return
+    page.line(f"{item.title}: stays behind", "bold yellow", indent=2)
+    for passed in item.passed_over:
+        page.line(f"not by: {passed.route}, since {passed.reason}", "dim", indent=4)
+    _show_losses(page, item.losses)
+    if item.todo:
+        page.line(item.todo, indent=4)
+
+
+def _show_losses(page: Page, losses: tuple[Loss, ...]) -> None:
+    for loss in losses:
+        before = f" Before: {loss.before}" if loss.before else ""
+        page.line(f"not carried: {loss.what}. {loss.remedy}{before}", "yellow", indent=4)
+
+
+def show_legs(page: Page, plan: Plan, *, walked: int = 0) -> None:
+    """Show the legs of a plan, step by step, from the first one that was not ``walked``."""
+    trips = "one trip" if plan.trips == 1 else f"{plan.trips} trips"
+    fewest = "as few as can be" if plan.exact else f"at least {plan.bound - 1} are needed"
+    page.title(
+        f"The trail: {trips} ({fewest}), {show_size(plan.parcel_size)} on the medium at most"
+    )
+    for leg in plan.legs[walked:]:
+        machine = next((s.machine for s in plan.stations if s.station == leg.station), "")
+        where = f"{machine} ({leg.station})" if machine else "any networked machine (between)"
+        page.line(f"{leg.number}. on {where}", indent=2)
+        for step in plan.steps_of(leg):
+            page.line(f"- {words_of(step)}", indent=5)
