@@ -33,8 +33,7 @@ from widetrail.planning.draft import Draft, RecipeSides, Subject
 from widetrail.planning.plan import PlannedItem, ToldBy
 from widetrail.planning.station_facts import CardSide, New, SeenSide
 from widetrail.planning.user_choices import Choices
-from widetrail.recipe import Item, Loaded, Route
-from widetrail.recipe.readings import Reading
+from widetrail.recipe import Item, Loaded, Reading, Route
 from widetrail.recipe.templates import braces
 
 _AGAIN = "Choose another folder with --to, then plan again."

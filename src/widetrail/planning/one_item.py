@@ -65,6 +65,7 @@ def plan_item(
         narrowed,
         today,
         subject.chosen(choices.routes) or "",
+        subject.chosen(choices.duplicates),
     )
     chosen = choose_route(case)
     losses = _losses(subject, subject.item.losses, today)
@@ -80,6 +81,9 @@ def plan_item(
     if is_chosen(subject):
         told = told_to_program(subject, chosen.route, draft)
         planned = planned.model_copy(update={"chosen": True, "told_by": told})
+    if planned.duplicates and not _treats_duplicates(chosen.route):
+        said = f"--duplicates {subject.name}={planned.duplicates} has nothing to say"
+        draft.notices.append(f"{subject.id}: {chosen.route.name} merges nothing, so {said}")
     if subject.finder.machine.rules.has_modes and _is_private(subject, entries):
         draft.private.append(title_of(subject))
     if copies(chosen.route):
@@ -92,6 +96,12 @@ def plan_item(
             Halted(what, where=planned.new_path, why=why, todo=todo, codes=["existing"])
         )
     draft.items.append((planned, subject, chosen))
+
+
+def _treats_duplicates(route: Route) -> bool:
+    """Return whether what becomes of duplicates is a choice in a route."""
+    merges = any(step.kind == "records" for leg in route.legs for step in leg.steps)
+    return bool(route.duplicates) or merges
 
 
 def _looked_at(

@@ -14,6 +14,7 @@ from widetrail.planning.station_facts import Side
 from widetrail.recipe import Item, Loss, Route
 from widetrail.recipe.conditions import AS_OLD, Condition, Needs, SideNeeds
 from widetrail.recipe.readings import For
+from widetrail.records import Duplicates
 from widetrail.steps import RULES
 
 
@@ -34,6 +35,9 @@ class Case:
     today: datetime
     wanted: str = ""
     """The route that the person chose, if they did."""
+
+    duplicates: Duplicates | None = None
+    """What the person chose for records that are there already, if they did."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -118,6 +122,13 @@ def _judge(case: Case, route: Route) -> Chosen | PassedOver:
             kinds = " to ".join(k or "files" for k in (one, other))
             reason = f"values are not carried from {kinds}"
             return PassedOver(route=route.name, code="place", reason=reason)
+    if route.duplicates:
+        word = case.duplicates or next(iter(route.duplicates))
+        if word not in route.duplicates:
+            known = ", ".join(route.duplicates)
+            reason = f"its program cannot {word} what is there already, but {known}"
+            return PassedOver(route=route.name, code="choice", reason=reason)
+        case.finder.decide(route, f"duplicates {word}")
     if copies(route) and not placed:
         reason = f"there is no place for it on new: {case.new_place}"
         return PassedOver(route=route.name, code="place", reason=reason)

@@ -52,6 +52,7 @@ def unfold_steps(
                 planned.store,
                 planned.shared,
                 planned.duplicates,
+                planned.parts_left.keys(),
             )
             unfolded = _packed_once(RULES[step.kind].unfold(step.rule, unfolding), moving)
             for one in unfolded:
@@ -186,6 +187,9 @@ def _expander(
     def value(name: str) -> str | None:
         if name == "date":
             return today.date().isoformat()
+        if name == "duplicates" and chosen.route.duplicates:
+            words = chosen.route.duplicates
+            return literal(words[planned.duplicates or next(iter(words))])
         if name in chosen.parts:
             return ", ".join(chosen.parts[name])
         if name == f"{place}.name" and planned.instance:

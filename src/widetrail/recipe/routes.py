@@ -21,6 +21,7 @@ from widetrail.recipe.text_types import (
     Name,
     Said,
 )
+from widetrail.records import Duplicates
 
 Station = Literal["old", "new", "between"]
 
@@ -138,7 +139,11 @@ class WrittenPaths(InForm):
 
 
 class Route(Model):
-    """One way to move an item; one ``by_choice`` is taken only where the person chose it."""
+    """One way to move an item; one ``by_choice`` is taken only where the person chose it.
+
+    ``duplicates`` is what its program does with records that are there already, in the program's
+    own words: the first unless the person chooses. Steps name it as ``{duplicates}``.
+    """
 
     name: Said
     by_choice: YesNo = False
@@ -149,6 +154,7 @@ class Route(Model):
     rest: Said | Loss | None = None
     await_: dict[Name, Condition] = Field(default_factory=dict, alias="await")
     existing: Existing = "put aside"
+    duplicates: dict[Duplicates, Said] = Field(default_factory=dict)
     legs: tuple[Leg, ...] = Field(min_length=1)
     losses: tuple[Loss, ...] = ()
 

@@ -6,7 +6,7 @@ kept. Afterwards it is read again: every record that was to come must be there.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from datetime import datetime
 from hashlib import sha256
 from pathlib import Path
@@ -103,6 +103,11 @@ class MergeRecords(Rule[RecordsSettings], Act[RecordsStep, Has]):
                 by_content=settings.identity == "content",
                 only=conditions(settings.only),
                 without=conditions(settings.without),
+                chosen={
+                    field: unfolding.parts[part]
+                    for part, field in settings.parts.items()
+                    if part in unfolding.narrowed
+                },
                 after=tuple(one.id for one in steps),
                 reads=tuple(one.path for one in filled if one.path.startswith(PARCEL))
                 or (_PACKED,),
@@ -114,7 +119,9 @@ class MergeRecords(Rule[RecordsSettings], Act[RecordsStep, Has]):
     def words(self, step: RecordsStep) -> str:
         kind, to = step.target.records.kind, plain(step.target.path)
         where = f" in the folder {' / '.join(step.into)}" if step.into else ""
-        only = f", only where {' and '.join(step.only)}" if step.only else ""
+        some = (f"{name} is {', '.join(values)}" for name, values in step.chosen.items())
+        wanted = [*step.only, *some]
+        only = f", only where {' and '.join(wanted)}" if wanted else ""
         without = f", without those where {' or '.join(step.without)}" if step.without else ""
         return f"merge {kind}s into {to}{where}{only}{without}; {_WORDS[step.duplicates]}"
 
@@ -141,7 +148,7 @@ class MergeRecords(Rule[RecordsSettings], Act[RecordsStep, Has]):
             for store in _named(paths, told.path)
         ]
         target = Store(step.target.records, sight.new.host(to), step.target.declared)
-        wants = wanted(rule.only, rule.without, sight.now)
+        wants = wanted(step, rule, sight.now)
         policy = Policy(step.duplicates, step.into, step.by_content, wants)
         try:
             with Merge(sources, target, policy) as merge:
@@ -196,7 +203,7 @@ class _Merging:
             target = self._target()
             rule = doing.settings(step)
             assert isinstance(rule, RecordsSettings)
-            wants = wanted(rule.only, rule.without, doing.now)
+            wants = wanted(step, rule, doing.now)
             policy = Policy(step.duplicates, step.into, step.by_content, wants)
             if isinstance(step.target.records, InDatabase):
                 return self._in_database(step.target.records, sources, policy)
@@ -323,9 +330,11 @@ class _Merging:
 
 
 def wanted(
-    only: Mapping[str, Condition], without: Mapping[str, Condition], now: datetime
+    step: RecordsStep, rule: RecordsSettings, now: datetime
 ) -> Callable[[Store, Record], bool] | None:
     """Return what tells whether a record is to come; ``None`` where all are."""
+    chosen = {name: Condition(**{"in": values}) for name, values in step.chosen.items()}
+    only, without = [*rule.only.items(), *chosen.items()], rule.without
     if not (only or without):
         return None
 
@@ -337,7 +346,7 @@ def wanted(
             values = said.get(name, ())
             return any(condition_holds(condition, value, None, now) for value in values)
 
-        comes = all(holds(*one) for one in only.items())
+        comes = all(holds(*one) for one in only)
         return comes and not any(holds(*one) for one in without.items())
 
     return wants

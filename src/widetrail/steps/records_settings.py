@@ -15,7 +15,7 @@ from widetrail.recipe.conditions import Condition, one_or_many
 from widetrail.recipe.globs import check_glob
 from widetrail.recipe.readings import InForm
 from widetrail.recipe.settings import Settings, StepText
-from widetrail.recipe.text_types import ArgumentText, PathText, Said
+from widetrail.recipe.text_types import ArgumentText, Name, PathText, Said
 from widetrail.records import Duplicates
 from widetrail.steps.contexts import Cargo, OfItem, Work
 from widetrail.steps.outcomes import Facts
@@ -114,7 +114,9 @@ class RecordsSettings(Settings):
     ``into`` are the names of the folders, outermost first, that all records come to; ``identity``
     is ``content`` where records are told apart by what they say alone. ``only`` and ``without``
     are conditions on what a record says, by the names of its fields: it comes where all of ``only``
-    hold and none of ``without``. ``folder`` is where it lies, ``moment`` when it is of.
+    hold and none of ``without``. ``folder`` is where it lies, ``moment`` when it is of. ``parts``
+    are parts of the item by the field that tells them: where the person chose some values of a
+    part, only records come in which the field is one of these.
     """
 
     checks_itself = True
@@ -128,6 +130,7 @@ class RecordsSettings(Settings):
     identity: Literal["own", "content"] = "own"
     only: dict[str, Condition] = Field(default_factory=dict)
     without: dict[str, Condition] = Field(default_factory=dict)
+    parts: dict[Name, Said] = Field(default_factory=dict)
 
     @model_validator(mode="after")
     def _goes_together(self) -> RecordsSettings:
@@ -148,6 +151,9 @@ class RecordsSettings(Settings):
         for number, source in enumerate(self.from_):
             if source.is_made:
                 yield StepText(("from", number, source.form), "argument", str(source.where))
+
+    def chooses(self, part: str) -> bool:
+        return part in self.parts
 
     @property
     def fills_parcel(self) -> bool:
@@ -178,7 +184,10 @@ class ToldStore(Model):
 
 
 class RecordsStep(Step):
-    """Records of ``sources`` that are merged into ``target``; ``only``, ``without`` are words."""
+    """Records of ``sources`` that are merged into ``target``; ``only``, ``without`` are words.
+
+    ``chosen`` are the values that a field must have, by the names of fields.
+    """
 
     kind: Literal["records"] = "records"
     target: ToldStore
@@ -188,6 +197,7 @@ class RecordsStep(Step):
     by_content: bool = False
     only: tuple[str, ...] = ()
     without: tuple[str, ...] = ()
+    chosen: dict[str, tuple[str, ...]] = Field(default_factory=dict)
 
     @property
     def merges_into(self) -> str:

@@ -6,7 +6,7 @@ the same plan.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass
 from typing import ClassVar, Literal, Self, TypeVar
 
@@ -149,7 +149,8 @@ class Unfolding:
     more values by name where they are given; ``parts`` are the values chosen of each part,
     ``single`` tells that the item's place is one file, ``store`` which kind of store it is where it
     is no files, ``shared`` that other items take what is in the place too; ``duplicates`` is what
-    the person chose for records that are there already, if they did.
+    the person chose for records that are there already, if they did, and ``narrowed`` the parts of
+    which not all values are chosen.
     """
 
     loaded: Loaded
@@ -166,6 +167,7 @@ class Unfolding:
     store: str = ""
     shared: bool = False
     duplicates: Duplicates | None = None
+    narrowed: Collection[str] = ()
 
     def step_id(self, kind: str) -> str:
         """Return the id of the step of ``kind`` that this unfolds into."""

@@ -106,7 +106,7 @@ def unused(whole: Whole) -> Iterator[Struck]:
     parts = [part for item in recipe.items.values() for part in item.parts.values()]
     checked |= {part for part in parts if isinstance(part, str)}
     checked |= {name for item in recipe.items.values() for name, _ in in_conditions(item)}
-    licences = {id(item): item for _, item, _ in whole.legs if item.kind == "licence"}
+    licences = {id(item): item for _, item, *_ in whole.legs if item.kind == "licence"}
     checked |= {name for item in licences.values() for name, _ in in_conditions(item)}
     checked |= {name for licence in recipe.licences.values() for name in licence.keep}
     checked |= used

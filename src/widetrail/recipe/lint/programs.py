@@ -20,7 +20,7 @@ def programs(whole: Whole) -> Iterator[Struck]:
     for where, reading in whole.readings:
         if reading.command is not None:
             started.append(((*where, reading.form, 0), reading.command[0]))
-    for legs_at, _, legs in whole.legs:
+    for legs_at, _, legs, _ in whole.legs:
         started.extend(((*legs_at, *at), command[0]) for at, command in _commands(legs))
     for where, program in started:
         if program not in application.programs:

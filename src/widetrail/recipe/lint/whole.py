@@ -11,7 +11,7 @@ from widetrail.recipe.items import Item
 from widetrail.recipe.models import Recipe
 from widetrail.recipe.places import Place
 from widetrail.recipe.readings import Reading
-from widetrail.recipe.routes import Leg, Loss
+from widetrail.recipe.routes import Leg, Loss, Route
 from widetrail.recipe.settings import Role, Settings
 from widetrail.recipe.templates import ROOTS, Template, parse_template
 from widetrail.recipe.text_types import is_command
@@ -19,8 +19,9 @@ from widetrail.recipe.text_types import is_command
 Used = tuple[Where, str]
 """Where a path or argument template stands, and its text."""
 
-LegsAt = tuple[Where, Item, tuple[Leg, ...]]
-"""Where the legs of a route stand, whose they are, and they themselves."""
+LegsAt = tuple[Where, Item, tuple[Leg, ...], frozenset[str]]
+"""Where the legs of a route stand, whose they are, they themselves, and the names that are known in
+their braces beside those of the recipe."""
 
 GIVEN = frozenset({"parcel", "date", "installation"})
 """Names that are known in every recipe, beside the roots."""
@@ -67,21 +68,26 @@ def _legs(recipe: Recipe) -> Iterator[LegsAt]:
     """Give the legs of every route, with where they stand and whose they are."""
     for name, item in recipe.items.items():
         for number, route in enumerate(item.routes):
-            yield ("items", name, "routes", number, "legs"), item, route.legs
+            yield ("items", name, "routes", number, "legs"), item, route.legs, _of(route)
     for name, licence in recipe.licences.items():
         item = licence.as_item()
         for number, way in enumerate(licence.routes):
-            yield ("items", name, "routes", number, "ready"), item, way.ready
-            yield ("items", name, "routes", number, "free"), item, way.free
-            yield ("items", name, "routes", number, "claim"), item, way.claim
+            yield ("items", name, "routes", number, "ready"), item, way.ready, OF_LICENCES
+            yield ("items", name, "routes", number, "free"), item, way.free, OF_LICENCES
+            yield ("items", name, "routes", number, "claim"), item, way.claim, OF_LICENCES
+
+
+def _of(route: Route) -> frozenset[str]:
+    """Return the names that the steps of a route may have in braces since the route has more."""
+    return frozenset({"duplicates"} if route.duplicates else ())
 
 
 def _steps(recipe: Recipe, legs_at: Iterable[LegsAt], lent: frozenset[str]) -> Iterator[SomeStep]:
     """Give every step of legs with what rules want to know of it."""
     own = {*ROOTS, *GIVEN, *recipe.places, *recipe.readings, *recipe.asks, *lent}
     secrets = {name for name, ask in recipe.asks.items() if ask.secret is not None}
-    for at, item, legs in legs_at:
-        licence, serial = (OF_LICENCES, {"serial"}) if item.kind == "licence" else (set(), set())
+    for at, item, legs, more in legs_at:
+        serial = {"serial"} if item.kind == "licence" else set()
         told: set[str] = set()
         for leg_number, leg in enumerate(legs):
             for step_number, step in enumerate(leg.steps):
@@ -93,7 +99,7 @@ def _steps(recipe: Recipe, legs_at: Iterable[LegsAt], lent: frozenset[str]) -> I
                     item,
                     frozenset(told),
                     step.kind,
-                    frozenset({*own, *licence, *item.parts, *told}),
+                    frozenset({*own, *more, *item.parts, *told}),
                     frozenset({*secrets, *serial}),
                     tuple(_step_templates(where, step.rule)),
                 )
