@@ -247,7 +247,7 @@ def _ask(offers: tuple[Offer, ...], choices: Choices) -> Choices:
                 else click.prompt(text, default="", show_default=False, err=True)
             )
             if answer.strip():
-                parts[name] = tuple(v.strip() for v in answer.split(","))
+                parts[name] = (answer,)
         if offer.routes and offer.id not in routes:
             text = f"  Which way? ({', '.join(offer.routes)}; nothing for the best that applies)"
             ways = click.Choice(["", *offer.routes])

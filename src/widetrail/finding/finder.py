@@ -19,7 +19,7 @@ from widetrail.finding.resolver import Resolver
 from widetrail.finding.values import Absent, Answer, ByPart, Found, Known, Several, Unknown
 from widetrail.recipe import Item, Reading
 from widetrail.recipe.by_platform import PerPlatform, on_platform
-from widetrail.recipe.templates import fill
+from widetrail.recipe.templates import braces, fill
 
 
 @dataclass(frozen=True, eq=False)
@@ -66,7 +66,7 @@ class Finder(Resolver):
         reading = self._case_of_reading(name)
         if isinstance(reading, Unknown):
             return reading
-        wanted = sorted(reading.parameters & item.parts.keys())
+        wanted = sorted((reading.parameters | _named_in(reading)) & item.parts.keys())
         if not wanted:
             return self.take(reading)
         values: list[tuple[str, ...]] = []
@@ -196,6 +196,13 @@ class Finder(Resolver):
             elif isinstance(where, Found) and where.kind in ("folder", "file"):
                 found.append(where.path)
         return found
+
+
+def _named_in(reading: Reading) -> set[str]:
+    """Return the names in braces of the file that a reading is from."""
+    where = reading.file_read or ""
+    texts = [where] if isinstance(where, str) else [text for _, text in where.texts()]
+    return {brace.name for text in texts for brace in braces(text)}
 
 
 _HOMES = {

@@ -18,6 +18,11 @@ def count(names: Names) -> Raw:
     return sum(status.kind == "file" for status in names.below())
 
 
+def names_of(names: Names) -> Raw:
+    """Return what the files and folders are called that are there, in order."""
+    return [status.path.rpartition("/")[2] for status in names.matched()]
+
+
 def size(names: Names) -> Raw:
     """Return how many bytes there are."""
     return sum(status.size for status in names.below())
@@ -35,5 +40,6 @@ def _first(names: Names) -> Status:
 
 FILE = Form("file", "none", of_nothing=True, about=is_there)
 FILES = Form("files", "none", of_nothing=True, about=count)
+NAMES = Form("names", "none", of_nothing=True, about=names_of)
 SIZE = Form("size", "none", about=size)
 MODIFIED = Form("modified", "none", about=modified)

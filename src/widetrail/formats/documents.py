@@ -8,7 +8,7 @@ keys that would have been right.
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from functools import cache
 from itertools import islice
 from pathlib import Path
@@ -90,6 +90,11 @@ class Model(BaseModel):
     def known_keys(cls) -> frozenset[str]:
         """Return the keys that a document may use for this model."""
         return _known_keys(cls)
+
+
+def text_or_map(value: object) -> str:
+    """Return the tag of a value of which the document may give a text or a mapping."""
+    return f"{TAG}map" if isinstance(value, Mapping | Model) else f"{TAG}text"
 
 
 @cache

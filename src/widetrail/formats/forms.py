@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from widetrail.formats.about_files import FILE, FILES, MODIFIED, SIZE
+from widetrail.formats.about_files import FILE, FILES, MODIFIED, NAMES, SIZE
 from widetrail.formats.added import Added
 from widetrail.formats.bookmarks import BOOKMARKS
 from widetrail.formats.csv import CSV
@@ -49,6 +49,7 @@ _OWN = (
     OUTPUT,
     FILE,
     FILES,
+    NAMES,
     SIZE,
     MODIFIED,
     MBOX,

@@ -16,6 +16,9 @@ from typing import BinaryIO, Literal, NamedTuple, Protocol, runtime_checkable
 RecordKind = Literal["letter", "contact", "event", "bookmark", "feed", "row"]
 """What records are of; those of one kind can be brought from any form to any other."""
 
+Duplicates = Literal["replace", "keep both", "skip", "merge fields"]
+"""What becomes of a record whose identity is there already, with another content."""
+
 Folder = tuple[str, ...]
 """The names of the folders that a record is in within its store, outermost first."""
 

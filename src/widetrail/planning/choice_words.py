@@ -49,7 +49,7 @@ def read_choices(recipes: Sequence[Loaded], words: ChoiceWords) -> Choices:
     for text in words.choose:
         name, values = _halves(text, "--choose mailbox.sort=letters,contacts")
         full = names.full(name, names.parts, "part")
-        parts[full] = (*parts.get(full, ()), *(v.strip() for v in values.split(",")))
+        parts[full] = (*parts.get(full, ()), values)
     return Choices(
         frozenset(names.item(name) for name in words.only),
         frozenset(names.item(name) for name in words.without),

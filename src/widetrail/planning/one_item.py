@@ -186,11 +186,12 @@ def _parts(
     parts: dict[str, tuple[str, ...]] = {}
     left: dict[str, tuple[str, ...]] = {}
     for part in subject.item.parts:
-        chosen = subject.chosen(choices.parts, f".{part}")
+        said = subject.chosen(choices.parts, f".{part}")
         there = subject.finder.part_values(part, subject.item)
         if isinstance(there, Unknown):
             draft.notices.append(f"{subject.id}: which {part} there are is {there}")
             continue
+        chosen = tuple(_apart(said, there)) if said is not None else None
         unknown = [value for value in chosen or () if value not in there]
         if unknown:
             why = f"there are: {', '.join(there) or 'none'}"
@@ -202,6 +203,16 @@ def _parts(
         if parts[part] != there:
             left[part] = tuple(v for v in there if v not in parts[part])
     return parts, frozenset(left), left
+
+
+def _apart(said: Sequence[str], there: Sequence[str]) -> Iterator[str]:
+    """Give the values that are meant by texts apart by commas, which a value may hold too."""
+    left = [text for one in said for text in one.split(",")]
+    while left:
+        joined = (",".join(left[:count]).strip() for count in range(len(left), 0, -1))
+        value = next((text for text in joined if text in there), left[0].strip())
+        yield value
+        del left[: value.count(",") + 1]
 
 
 def _losses(subject: Subject, losses: Sequence[Loss], today: datetime) -> tuple[Loss, ...]:

@@ -59,7 +59,7 @@ def unfold_steps(
                 moving.extend(_telling(one, planned, loaded, moving))
                 moving.extend(_awaiting(one, chosen.route, planned.id, moving))
                 moving.append(_chained(one, moving))
-    return [*_judged(item, planned.id, chosen, moving), *_looked_through(planned, moving)]
+    return [*_judged(item, planned, chosen, moving), *_looked_through(planned, moving)]
 
 
 def _looked_through(planned: PlannedItem, moving: list[Step]) -> Iterator[Step]:
@@ -70,7 +70,7 @@ def _looked_through(planned: PlannedItem, moving: list[Step]) -> Iterator[Step]:
         yield RemnantsStep(id=own, station="new", item=planned.id, after=here)
 
 
-def _judged(item: Item, subject: str, chosen: Chosen, moving: list[Step]) -> list[Step]:
+def _judged(item: Item, planned: PlannedItem, chosen: Chosen, moving: list[Step]) -> list[Step]:
     """Put what is noted before ``moving``, and what is checked after all of it that is on new.
 
     What is left to do elsewhere then waits for the check.
@@ -78,12 +78,12 @@ def _judged(item: Item, subject: str, chosen: Chosen, moving: list[Step]) -> lis
     wanted = {
         name: check.compare
         for name, check in sorted(item.checks.items())
-        if check.looked_at(chosen.parts)
+        if check.looked_at(chosen.parts, planned.parts_left.keys())
     }
     noted = dict.fromkeys([*sorted(_compared_with_old(item, chosen.route)), *wanted])
     if not noted:
         return moving
-    note = NoteStep(id=f"{subject}/note", station="old", item=subject, readings=tuple(noted))
+    note = NoteStep(id=f"{planned.id}/note", station="old", item=planned.id, readings=tuple(noted))
     first = [
         step.model_copy(update={"after": (note.id, *step.after)})
         if step.station == "old" and not act_of(step).packs
@@ -95,9 +95,9 @@ def _judged(item: Item, subject: str, chosen: Chosen, moving: list[Step]) -> lis
     last = max((n for n, step in enumerate(first, start=1) if step.station == "new"), default=0)
     before, then = first[:last], first[last:]
     check = CheckStep(
-        id=f"{subject}/check",
+        id=f"{planned.id}/check",
         station="new",
-        item=subject,
+        item=planned.id,
         readings=wanted,
         after=(note.id, *(step.id for step in before)),
     )
@@ -187,9 +187,10 @@ def _expander(
     def value(name: str) -> str | None:
         if name == "date":
             return today.date().isoformat()
-        if name == "duplicates" and chosen.route.duplicates:
+        if name == "duplicates":
             words = chosen.route.duplicates
-            return literal(words[planned.duplicates or next(iter(words))])
+            own = next(iter(words.values()), None)
+            return words.get(planned.duplicates, own) if planned.duplicates else own
         if name in chosen.parts:
             return ", ".join(chosen.parts[name])
         if name == f"{place}.name" and planned.instance:

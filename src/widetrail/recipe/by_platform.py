@@ -13,17 +13,13 @@ from pydantic import (
     model_validator,
 )
 
-from widetrail.formats.documents import TAG, Model
+from widetrail.formats.documents import TAG, Model, text_or_map
 from widetrail.machine.platforms import PLATFORMS, Platform
 from widetrail.recipe.text_types import (
     PathText,
     ProgramText,
     check_program,
 )
-
-
-def _is_mapping(value: object) -> str:
-    return f"{TAG}map" if isinstance(value, Mapping | PerPlatform) else f"{TAG}text"
 
 
 class PerPlatform(Model):
@@ -63,7 +59,7 @@ class PerPlatform(Model):
 
 PathChoice = Annotated[
     Annotated[PathText, Tag(f"{TAG}text")] | Annotated[PerPlatform, Tag(f"{TAG}map")],
-    Discriminator(_is_mapping),
+    Discriminator(text_or_map),
 ]
 
 
@@ -77,7 +73,7 @@ class PerPlatformProgram(PerPlatform):
 ProgramChoice = Annotated[
     Annotated[str, AfterValidator(check_program), Tag(f"{TAG}text")]
     | Annotated[PerPlatformProgram, Tag(f"{TAG}map")],
-    Discriminator(_is_mapping),
+    Discriminator(text_or_map),
 ]
 
 

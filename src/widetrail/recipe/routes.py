@@ -2,18 +2,29 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from typing import Literal, Self
+from collections.abc import Collection, Mapping
+from typing import Annotated, Literal, Self
 
 from pydantic import (
+    Discriminator,
     Field,
     ModelWrapValidatorHandler,
+    Tag,
     ValidationInfo,
     model_validator,
 )
 
-from widetrail.formats.documents import Model, Unknown, YesNo, expected_one_of, flaw
+from widetrail.formats.documents import (
+    TAG,
+    Model,
+    Unknown,
+    YesNo,
+    expected_one_of,
+    flaw,
+    text_or_map,
+)
 from widetrail.formats.forms import FORMS
+from widetrail.formats.record import Duplicates
 from widetrail.recipe.conditions import Condition, Limit, Needs
 from widetrail.recipe.readings import For, InForm
 from widetrail.recipe.settings import Settings
@@ -21,7 +32,6 @@ from widetrail.recipe.text_types import (
     Name,
     Said,
 )
-from widetrail.records import Duplicates
 
 Station = Literal["old", "new", "between"]
 
@@ -33,13 +43,23 @@ Existing = Literal["put aside", "overwrite", "alongside", "pass by", "stop"]
 
 
 class Check(Model):
-    """A reading compared between old and new; ``of`` says which values of parts it counts."""
+    """A reading compared between old and new; ``of`` says which values of parts it counts, or
+    ``all`` where it counts the whole item."""
 
     compare: Literal["same", "at least"] = "same"
-    of: dict[Name, Said] = Field(default_factory=dict)
+    of: Annotated[
+        Annotated[Literal["all"], Tag(f"{TAG}text")]
+        | Annotated[dict[Name, Said], Tag(f"{TAG}map")],
+        Discriminator(text_or_map),
+    ] = Field(default_factory=dict)
 
-    def looked_at(self, parts: Mapping[str, tuple[str, ...]]) -> bool:
-        """Return whether what the check counts was chosen; ``parts`` are the values chosen."""
+    def looked_at(self, parts: Mapping[str, tuple[str, ...]], left: Collection[str]) -> bool:
+        """Return whether what the check counts was chosen.
+
+        ``parts`` are the values chosen, ``left`` the parts of which some were not.
+        """
+        if not isinstance(self.of, dict):
+            return not left
         return all(value in parts.get(part, (value,)) for part, value in self.of.items())
 
 

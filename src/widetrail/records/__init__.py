@@ -1,6 +1,7 @@
 """Records: merging stores of letters, contacts, bookmarks and the like, and converting them."""
 
+from widetrail.formats.record import Duplicates
 from widetrail.records.merging import Merge
-from widetrail.records.values import Duplicates, Merged, NewFile, Policy, Sort, Store
+from widetrail.records.values import Merged, NewFile, Policy, Sort, Store
 
 __all__ = ["Duplicates", "Merge", "Merged", "NewFile", "Policy", "Sort", "Store"]

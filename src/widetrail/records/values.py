@@ -7,10 +7,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Literal
 
-from widetrail.formats.record import Declared, Folder, Record, Records
-
-Duplicates = Literal["replace", "keep both", "skip", "merge fields"]
-"""What becomes of a record whose identity is there already, with another content."""
+from widetrail.formats.record import Declared, Duplicates, Folder, Record, Records
 
 Sort = Literal["new", "same", "different", "unwanted"]
 """How a record of a source compares with what the store holds."""

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from functools import lru_cache
 from typing import Annotated, Any, Literal
 
 from pydantic import AfterValidator, BeforeValidator, Discriminator, Field, Tag, model_validator
 
-from widetrail.formats.documents import TAG, Model, YesNo, flaw
+from widetrail.formats.documents import TAG, Model, YesNo, flaw, text_or_map
 from widetrail.formats.quantities import parse_size
 from widetrail.licence.seat_events import Word
 from widetrail.parcel import Seal, make_seal
@@ -27,10 +26,6 @@ from widetrail.walking.answers import Given
 def _value(raw: Any) -> Any:
     """Take a text that reads as a whole number as one; readings give numbers."""
     return int(raw) if isinstance(raw, str) and raw.lstrip("-").isdecimal() else raw
-
-
-def _is_map(value: Any) -> str:
-    return f"{TAG}map" if isinstance(value, Mapping | Model) else f"{TAG}text"
 
 
 def _one_name(text: str) -> str:
@@ -59,7 +54,7 @@ class Hollow(Model):
 
 Contents = Annotated[
     Annotated[str, Tag(f"{TAG}text")] | Annotated[Hollow, Tag(f"{TAG}map")],
-    Discriminator(_is_map),
+    Discriminator(text_or_map),
 ]
 
 
@@ -110,7 +105,7 @@ class Differing(Model):
 
 Expected = Annotated[
     Annotated[Value, Tag(f"{TAG}text")] | Annotated[Differing, Tag(f"{TAG}map")],
-    Discriminator(_is_map),
+    Discriminator(text_or_map),
 ]
 
 
@@ -160,7 +155,7 @@ class SameButFor(Model):
 
 Screen = Annotated[
     Annotated[Literal["same"], Tag(f"{TAG}text")] | Annotated[SameButFor, Tag(f"{TAG}map")],
-    Discriminator(_is_map),
+    Discriminator(text_or_map),
 ]
 
 
@@ -221,7 +216,7 @@ class Incident(Model):
     after: str | None = None
     by: Annotated[
         Annotated[By, Tag(f"{TAG}text")] | Annotated[Change, Tag(f"{TAG}map")],
-        Discriminator(_is_map),
+        Discriminator(text_or_map),
     ]
     lasting: YesNo = False
 

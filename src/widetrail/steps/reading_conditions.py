@@ -59,20 +59,29 @@ def telling_of(finder: Finder, rule: Model) -> Iterator[None]:
     finder.decide(rule, "came")
 
 
-def take(doing: Has, item: str, name: str) -> Known | Unknown:
-    """Take a reading here as it is now; one by part is its sum."""
-    answer = doing.finder(item).answer(name, doing.item(item))
+def take(
+    doing: Has, item: str, name: str, parts: Mapping[str, str] | None = None
+) -> Known | Unknown:
+    """Take a reading here as it is now; one by part is its sum, of those ``parts`` alone."""
+    rule = doing.item(item)
+    if parts:
+        alone = {part: (value,) for part, value in parts.items()}
+        rule = rule.model_copy(update={"parts": {**rule.parts, **alone}})
+    answer = doing.finder(item).answer(name, rule)
     return answer.total if isinstance(answer, ByPart) else answer
 
 
-def unlike_reading(doing: Has, item: str, told: Mapping[str, str]) -> str:
-    """Return where a value that a program told is not what the reading of that name gives here."""
+def unlike_reading(doing: Has, item: str, told: Mapping[str, str], parts: Mapping[str, str]) -> str:
+    """Return where a value that a program told is not what the reading of that name gives here.
+
+    ``parts`` are the values of parts that the program was started for.
+    """
     readings, rule = doing.finder(item).loaded.recipe.readings, doing.item(item)
     for name, value in told.items():
         check = rule.checks.get(name)
         if name not in readings or (check is not None and not doing.looked_at(item, name)):
             continue
-        found = take(doing, item, name)
+        found = take(doing, item, name, parts)
         if isinstance(found, Unknown) or not _same(found, value):
             return f"it tells {name} {value}, and the reading is {found}"
     return ""

@@ -122,6 +122,7 @@ def _one(unfolding: Unfolding, settings: RunSettings, value: str | None) -> RunS
         stdout=fill(settings.stdout) if settings.stdout is not None else None,
         env={name: fill(text) for name, text in sorted(settings.env.items())},
         hidden=tuple(n for n in settings.tells if n in asks and asks[n].secret is not None),
+        parts=own,
         undone_by=filled(settings.undone_by),
         ended_by=filled(settings.ended_by),
         writes=tuple(fill(t) for t in (settings.makes, settings.stdout) if t is not None),
@@ -286,7 +287,7 @@ class _Run:
             if name in doing.secrets(step):
                 doing.secret(step, name, value)
         trouble = trouble_of(completed, settings.exit) or wrong or self._no_file()
-        trouble = trouble or unlike_reading(doing, step.item, told)
+        trouble = trouble or unlike_reading(doing, step.item, told, step.parts)
         if not trouble and settings.done_when:
             trouble = "; ".join(missing(doing, step.item, settings.done_when))
         facts = RunFacts(status=completed.status, told=told)

@@ -127,7 +127,8 @@ class RunSettings(Settings):
 
 
 class RunStep(Step):
-    """A command that is run; ``hidden`` are the names of secrets that it tells."""
+    """A command that is run; ``hidden`` are the names of secrets that it tells, ``parts`` the value
+    of a part that it is run for."""
 
     commands_in = ("command", "undone_by", "ended_by")
 
@@ -140,6 +141,7 @@ class RunStep(Step):
     stdout: str | None = None
     env: dict[str, str] = Field(default_factory=dict)
     hidden: tuple[str, ...] = ()
+    parts: dict[str, str] = Field(default_factory=dict)
     undone_by: tuple[str, ...] = ()
     ended_by: tuple[str, ...] = ()
 

@@ -36,9 +36,13 @@ class ItemContext(WalkContext):
         return self.finders[self.planned(item).recipe].loaded
 
     def item(self, item: str) -> Item:
-        found = self.loaded(item).recipe.known_as_item(self.planned(item).item)
+        planned = self.planned(item)
+        found = self.loaded(item).recipe.known_as_item(planned.item)
         assert found is not None, "a visit looks whether the recipes have every item"
-        return found
+        if not planned.parts_left:
+            return found
+        chosen = {part: planned.parts.get(part, ()) for part in planned.parts_left}
+        return found.model_copy(update={"parts": {**found.parts, **chosen}})
 
     def application(self, item: str) -> Application:
         return self.loaded(item).recipe.application
@@ -76,7 +80,8 @@ class ItemContext(WalkContext):
         return {new: old for old, new in self.planned(item).renamed.items()}
 
     def looked_at(self, item: str, check: str) -> bool:
-        return self.item(item).checks[check].looked_at(self.planned(item).parts)
+        planned = self.planned(item)
+        return self.item(item).checks[check].looked_at(planned.parts, planned.parts_left.keys())
 
     def finder(self, item: str) -> Finder:
         planned = self.planned(item)

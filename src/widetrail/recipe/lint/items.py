@@ -25,7 +25,9 @@ def checks(whole: Whole) -> Iterator[Struck]:
                 hint = did_you_mean(reading, whole.recipe.readings)
                 yield Struck("unknown-reading", where, f'"{reading}" is no reading', hint)
         for check, rule in item.checks.items():
-            for part in rule.of.keys() - item.parts.keys():
+            for part in (
+                rule.of.keys() if isinstance(rule.of, dict) else set()
+            ) - item.parts.keys():
                 where = ("items", name, "checks", check, "of", part)
                 hint = did_you_mean(part, item.parts)
                 yield Struck("unknown-part", where, f'"{part}" is no part of this item', hint)
