@@ -43,12 +43,14 @@ Existing = Literal["put aside", "overwrite", "alongside", "pass by", "stop"]
 
 
 class Check(Model):
-    """A reading compared between old and new; ``of`` says which values of parts it counts, or
-    ``all`` where it counts the whole item."""
+    """A reading compared between old and new; ``of`` says which values of parts it counts.
+
+    ``all`` has it compared only where the whole item goes, ``some`` only where some of it does.
+    """
 
     compare: Literal["same", "at least"] = "same"
     of: Annotated[
-        Annotated[Literal["all"], Tag(f"{TAG}text")]
+        Annotated[Literal["all", "some"], Tag(f"{TAG}text")]
         | Annotated[dict[Name, Said], Tag(f"{TAG}map")],
         Discriminator(text_or_map),
     ] = Field(default_factory=dict)
@@ -59,7 +61,7 @@ class Check(Model):
         ``parts`` are the values chosen, ``left`` the parts of which some were not.
         """
         if not isinstance(self.of, dict):
-            return not left
+            return bool(left) == (self.of == "some")
         return all(value in parts.get(part, (value,)) for part, value in self.of.items())
 
 

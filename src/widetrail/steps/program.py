@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from contextlib import suppress
 from typing import Literal, Protocol
 
+from widetrail.errors import Waiting
 from widetrail.finding import Found, Several
 from widetrail.formats.stored_values import Text
 from widetrail.recipe.settings import Settings
@@ -87,7 +89,10 @@ class Open(Rule[OpenSettings], Act[OpenStep, Has]):
     def do(self, step: OpenStep, doing: Has) -> Outcome:
         if doing.open_signs(step.item):
             return Done(ProgramFacts(how="already"))
-        return _open(step, doing)
+        opened = _open(step, doing)
+        if step.opens and isinstance(opened, Done):
+            _let_come(step, doing)
+        return opened
 
 
 class CloseSettings(Settings):
@@ -226,6 +231,9 @@ _OWN_WITHIN = 30.0
 """Seconds in which a program that the walk itself started or asked to close does so."""
 
 _COMMAND_WITHIN = 60.0
+_ASKED_AGAIN = 5.0
+_SHOWN_WITHIN = 10.0
+"""Seconds in which a program that was started shows that it is open, where it ever does."""
 
 
 def _there(step: FirstStartStep, doing: Has, place: str) -> bool:
@@ -244,13 +252,14 @@ def _open(step: OpenStep | FirstStartStep, doing: Has) -> Outcome:
 def _close(step: CloseStep | FirstStartStep, doing: Has) -> Outcome:
     name = doing.application(step.item).name
     if step.closes:
-        asked = [False]
+        asked: list[float] = []
 
         def what() -> str:
             signs = doing.open_signs(step.item)
-            if signs and not asked[0]:  # it may have been too early, so it is asked once more
+            # it may have been too early, so it is asked once more
+            if signs and (not asked or doing.clock() - asked[-1] > _ASKED_AGAIN):
                 done = doing.run(step, step.closes, _COMMAND_WITHIN)
-                asked[0] = done.status == 0
+                asked[:] = [doing.clock()] if done.status == 0 else []
             return f"{name} is open: {signs}" if signs else ""
 
         doing.await_(what, f"Close {name}, then walk again.", grace=_OWN_WITHIN)
@@ -259,6 +268,20 @@ def _close(step: CloseStep | FirstStartStep, doing: Has) -> Outcome:
         _by_hand(step, doing, f"Close {name}.")
     doing.await_closed(step.item)
     return Done(ProgramFacts())
+
+
+def _let_come(step: OpenStep, doing: Has) -> None:
+    """Wait until a program shows that it is open, by its lock if it has one; what ends at once
+    never does."""
+    name = doing.application(step.item).name
+
+    def what() -> str:
+        finder = doing.finder(step.item)
+        there = finder.locks() if finder.lock_paths() else doing.open_signs(step.item)
+        return "" if there else f"{name} is not open yet"
+
+    with suppress(Waiting):
+        doing.await_(what, "", seconds=_SHOWN_WITHIN, grace=_SHOWN_WITHIN)
 
 
 def _by_hand(step: ProgramStep, doing: Has, words: str) -> Outcome:

@@ -107,12 +107,12 @@ def _open(seconds: float) -> None:
     lock = room.folder / store.LOCK
     if lock.exists():
         sys.exit("quillbox: it is open already")
-    lock.write_text(str(os.getpid()))
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
     connection = store.open_letters(room.folder)
-    connection.execute("begin immediate")
-    print("Quillbox is open.", flush=True)
     try:
+        lock.write_text(str(os.getpid()))
+        connection.execute("begin immediate")
+        print("Quillbox is open.", flush=True)
         time.sleep(seconds)
     finally:
         connection.rollback()

@@ -105,10 +105,10 @@ def _open(seconds: float) -> None:
     lock = _collection() / store.LOCK
     if lock.exists() and _alive(lock):
         sys.exit("sporelog: it is open already")
-    lock.write_text(str(os.getpid()))
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
-    print("Sporelog is open.", flush=True)
     try:
+        lock.write_text(str(os.getpid()))
+        print("Sporelog is open.", flush=True)
         time.sleep(seconds)
     finally:
         lock.unlink()
