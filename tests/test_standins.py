@@ -91,12 +91,12 @@ def test_quillbox_exports_are_sealed_and_duplicates_are_a_choice(world: World) -
     assert b"grower" not in data
     target = store.open_letters(room(world.new, "first"))
     with pytest.raises(exchange.WrongPassphrase):
-        exchange.import_room(target, data, "reed warbler", keep_duplicates=False)
-    first = exchange.import_room(target, data, "reed bunting", keep_duplicates=False)
+        exchange.import_room(target, data, "reed warbler", "skip")
+    first = exchange.import_room(target, data, "reed bunting", "skip")
     assert first == {"letters": 230, "contacts": 57}
-    again = exchange.import_room(target, data, "reed bunting", keep_duplicates=False)
+    again = exchange.import_room(target, data, "reed bunting", "skip")
     assert again == {"letters": 0, "contacts": 0}
-    twice = exchange.import_room(target, data, "reed bunting", keep_duplicates=True)
+    twice = exchange.import_room(target, data, "reed bunting", "keep")
     assert twice == {"letters": 230, "contacts": 57}
     source.close()
     target.close()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from dataclasses import replace
 
 from widetrail.errors import Halted
 from widetrail.finding import (
@@ -89,6 +90,16 @@ def _paired(
             where = _apart(side, _registered(side, new, mine), used)
             used += [where.path] if isinstance(where, Absent | Found) else []
             yield mine, where, mine.name
+
+
+def beside_all(subject: Subject) -> Subject:
+    """Return one of several with a place on new of its own, whatever it was paired with."""
+    side, instance = subject.side, subject.instance
+    new = side.new.place(subject.item.from_)
+    if instance is None or not isinstance(new, Several):
+        return subject
+    where = _apart(side, _registered(side, new, instance), [one.path for one in new.instances])
+    return replace(subject, new_place=where, new_name=instance.name)
 
 
 def _apart(side: RecipeSides, where: Where, used: Sequence[str]) -> Where:

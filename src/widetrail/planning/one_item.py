@@ -26,6 +26,7 @@ from widetrail.formats import Unreadable, canonical
 from widetrail.machine import Entry
 from widetrail.planning.chosen_places import is_chosen, told_to_program
 from widetrail.planning.draft import NOT_THERE, Draft, Subject, entries_to_pack, title_of, told_loss
+from widetrail.planning.instances import beside_all
 from widetrail.planning.plan import (
     LeftItem,
     PlannedItem,
@@ -65,6 +66,7 @@ def plan_item(
         narrowed,
         today,
         subject.chosen(choices.routes) or "",
+        subject.instance.name if subject.instance is not None else "",
         subject.chosen(choices.duplicates),
     )
     chosen = choose_route(case)
@@ -75,15 +77,11 @@ def plan_item(
     if (lost := _without_disk(subject)) is not None:
         draft.obstacles.append(lost)
         return
+    if chosen.route.beside and not is_chosen(subject):
+        subject = beside_all(subject)
     losses = (*losses, *_losses(subject, chosen.route.losses, today), *map(told_loss, chosen.rest))
     planned = _planned(subject, chosen, case, parts_left, losses, carved)
-    planned = planned.model_copy(update={"duplicates": subject.chosen(choices.duplicates)})
-    if is_chosen(subject):
-        told = told_to_program(subject, chosen.route, draft)
-        planned = planned.model_copy(update={"chosen": True, "told_by": told})
-    if planned.duplicates and not _treats_duplicates(chosen.route):
-        said = f"--duplicates {subject.name}={planned.duplicates} has nothing to say"
-        draft.notices.append(f"{subject.id}: {chosen.route.name} merges nothing, so {said}")
+    planned = _as_chosen(planned, subject, chosen.route, draft, choices)
     if subject.finder.machine.rules.has_modes and _is_private(subject, entries):
         draft.private.append(title_of(subject))
     if copies(chosen.route):
@@ -98,10 +96,19 @@ def plan_item(
     draft.items.append((planned, subject, chosen))
 
 
-def _treats_duplicates(route: Route) -> bool:
-    """Return whether what becomes of duplicates is a choice in a route."""
+def _as_chosen(
+    planned: PlannedItem, subject: Subject, route: Route, draft: Draft, choices: Choices
+) -> PlannedItem:
+    """Return an item with what the person chose of its duplicates and of where it comes."""
+    duplicates = subject.chosen(choices.duplicates)
     merges = any(step.kind == "records" for leg in route.legs for step in leg.steps)
-    return bool(route.duplicates) or merges
+    if duplicates and not (merges or route.duplicates):
+        said = f"--duplicates {subject.name}={duplicates} has nothing to say"
+        draft.notices.append(f"{subject.id}: {route.name} merges nothing, so {said}")
+    update: dict[str, object] = {"duplicates": duplicates}
+    if is_chosen(subject):
+        update |= {"chosen": True, "told_by": told_to_program(subject, route, draft)}
+    return planned.model_copy(update=update)
 
 
 def _looked_at(

@@ -6,7 +6,17 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
-from widetrail.finding import Absent, Finder, Found, Known, Tally, Unknown, Where, condition_holds
+from widetrail.finding import (
+    Absent,
+    Finder,
+    Found,
+    Known,
+    Several,
+    Tally,
+    Unknown,
+    Where,
+    condition_holds,
+)
 from widetrail.finding.stores import store_kind
 from widetrail.planning.needs import Judged, beyond_limit, judge_needs
 from widetrail.planning.plan import PassedOver
@@ -35,6 +45,9 @@ class Case:
     today: datetime
     wanted: str = ""
     """The route that the person chose, if they did."""
+
+    instance: str = ""
+    """The program's name for it, where it is one of several."""
 
     duplicates: Duplicates | None = None
     """What the person chose for records that are there already, if they did."""
@@ -122,13 +135,8 @@ def _judge(case: Case, route: Route) -> Chosen | PassedOver:
             kinds = " to ".join(k or "files" for k in (one, other))
             reason = f"values are not carried from {kinds}"
             return PassedOver(route=route.name, code="place", reason=reason)
-    if route.duplicates:
-        word = case.duplicates or next(iter(route.duplicates))
-        if word not in route.duplicates:
-            known = ", ".join(route.duplicates)
-            reason = f"its program cannot {word} what is there already, but {known}"
-            return PassedOver(route=route.name, code="choice", reason=reason)
-        case.finder.decide(route, f"duplicates {word}")
+    if (why := _unmergeable(case, route)) is not None:
+        return why
     if copies(route) and not placed:
         reason = f"there is no place for it on new: {case.new_place}"
         return PassedOver(route=route.name, code="place", reason=reason)
@@ -264,6 +272,29 @@ def _fails(case: Case, finder: Finder, reading: str, condition: Condition) -> st
     assert isinstance(answer, Known)
     holds = condition_holds(condition, answer.value, None, case.today)
     return "" if holds else f"its {reading} is {answer}"
+
+
+def _unmergeable(case: Case, route: Route) -> PassedOver | None:
+    """Return why a route cannot bring an item together with what is on new, as far as it says."""
+    if route.beside and (why := _called_so(case)):
+        case.finder.decide(route, "name taken")
+        return PassedOver(route=route.name, code="place", reason=why)
+    word = case.duplicates or next(iter(route.duplicates), None)
+    if not route.duplicates or word is None:
+        return None
+    if word not in route.duplicates:
+        reason = f"its program cannot {word} what is there, but {', '.join(route.duplicates)}"
+        return PassedOver(route=route.name, code="choice", reason=reason)
+    case.finder.decide(route, f"duplicates {word}")
+    return None
+
+
+def _called_so(case: Case) -> str:
+    """Return which one of several on new has the name of the one that would come beside it."""
+    there = case.new.place(case.item.from_)
+    listed = there.instances if isinstance(there, Several) else ()
+    named = [one.name for one in listed if one.name.casefold() == case.instance.casefold()]
+    return f"new has one that is called {named[0]}" if named else ""
 
 
 def _mentions(route: Route, part: str) -> bool:

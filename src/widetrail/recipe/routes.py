@@ -164,7 +164,8 @@ class Route(Model):
     """One way to move an item; one ``by_choice`` is taken only where the person chose it.
 
     ``duplicates`` is what its program does with records that are there already, in the program's
-    own words: the first unless the person chooses. Steps name it as ``{duplicates}``.
+    own words: the first unless the person chooses. Steps name it as ``{duplicates}``. Where one of
+    several comes ``beside`` what is there, it is paired with none of those on new.
     """
 
     name: Said
@@ -177,6 +178,7 @@ class Route(Model):
     await_: dict[Name, Condition] = Field(default_factory=dict, alias="await")
     existing: Existing = "put aside"
     duplicates: dict[Duplicates, Said] = Field(default_factory=dict)
+    beside: YesNo = False
     legs: tuple[Leg, ...] = Field(min_length=1)
     losses: tuple[Loss, ...] = ()
 

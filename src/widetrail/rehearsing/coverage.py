@@ -332,6 +332,8 @@ class _Arms:
             yield from self._bounds(route.for_)
         yield from self._needs(route.needs)
         if isinstance(route, Route):
+            if route.beside:
+                yield self._arm(route, "name taken", key=("beside",))
             if len(route.duplicates) > 1:
                 yield from (self._arm(route, f"duplicates {one}") for one in route.duplicates)
             if route.by_choice:

@@ -32,8 +32,10 @@ def main() -> None:
     export.add_argument("--sorts", nargs="+", choices=list(exchange.SORTS), required=True)
     take = commands.add_parser("import", help="take a sealed export in")
     take.add_argument("file")
-    take.add_argument("--into", required=True)
-    take.add_argument("--duplicates", choices=["skip", "keep"], default="skip")
+    where = take.add_mutually_exclusive_group(required=True)
+    where.add_argument("--into", help="a mailroom that is there, or is made")
+    where.add_argument("--beside", help="what a new mailroom is to be called")
+    take.add_argument("--duplicates", choices=["skip", "keep", "replace"], default="skip")
     out = commands.add_parser("hand-out", help="write letters or people in an open form")
     out.add_argument("--room", required=True)
     out.add_argument("--sort", choices=["letters", "contacts", "calendar"], required=True)
@@ -58,7 +60,9 @@ def main() -> None:
         case "hand-out":
             _hand_out(arguments.room, arguments.sort, arguments.to)
         case "import":
-            _import(arguments.file, arguments.into, arguments.duplicates == "keep")
+            if arguments.beside and _find(arguments.beside) is not None:
+                sys.exit(f"quillbox: there is a mailroom {arguments.beside} already")
+            _import(arguments.file, arguments.into or arguments.beside, arguments.duplicates)
         case "receive":
             _receive(arguments.account, arguments.subject)
         case "close":
@@ -166,7 +170,7 @@ def _hand_out(label: str, sort: str, to: str) -> None:
     print(f"{sort}: {count}")
 
 
-def _import(file: str, label: str, keep: bool) -> None:
+def _import(file: str, label: str, duplicates: str) -> None:
     phrase = sys.stdin.readline().strip()
     if _find(label) is None:
         names = {room.folder.name for room in store.rooms()}
@@ -176,7 +180,7 @@ def _import(file: str, label: str, keep: bool) -> None:
     connection = store.open_letters(_room(label).folder)
     try:
         data = here.real(file).read_bytes()
-        came = exchange.import_room(connection, data, phrase, keep_duplicates=keep)
+        came = exchange.import_room(connection, data, phrase, duplicates)
     except exchange.WrongPassphrase:
         sys.exit("quillbox: this is no export, or that is not its passphrase")
     finally:

@@ -24,6 +24,9 @@ SORTS = {
 }
 """The sorts that can be exported, with their table and columns."""
 
+KNOWN_BY = {"contacts": "name", "tasks": "title"}
+"""The columns by which what is there already is known, where they are not all."""
+
 MOST = 4 * 1024**3
 MAGIC = b"quillbox export 1\n"
 
@@ -43,9 +46,11 @@ def export_room(connection: sqlite3.Connection, sorts: list[str], passphrase: st
 
 
 def import_room(
-    connection: sqlite3.Connection, data: bytes, passphrase: str, *, keep_duplicates: bool
+    connection: sqlite3.Connection, data: bytes, passphrase: str, duplicates: str
 ) -> dict[str, int]:
     """Take an export in; return how many of each sort came in.
+
+    What is known by its name already is left (``skip``), replaced, or kept beside the other.
 
     Raises:
         WrongPassphrase: The seal does not open, or it is no export.
@@ -59,8 +64,17 @@ def import_room(
         connection.executemany("insert or ignore into account values (?, ?)", accounts)
         for sort, rows in tables.items():
             table, columns = SORTS[sort]
-            there = {tuple(row) for row in _rows(connection, table, columns)}
-            new = [row for row in rows if keep_duplicates or tuple(row) not in there]
+            known = KNOWN_BY.get(sort, columns)
+            there = {tuple(row) for row in _rows(connection, table, known)}
+            place = [columns.split(", ").index(name) for name in known.split(", ")]
+            keys = [tuple(row[n] for n in place) for row in rows]
+            if duplicates == "replace":
+                where = " and ".join(f"{name} = ?" for name in known.split(", "))
+                connection.executemany(
+                    f"delete from {table} where {where}", [key for key in keys if key in there]
+                )
+            left = there if duplicates == "skip" else set()
+            new = [row for row, key in zip(rows, keys, strict=True) if key not in left]
             marks = ", ".join("?" for _ in columns.split(","))
             connection.executemany(f"insert into {table} ({columns}) values ({marks})", new)
             came[sort] = len(new)
