@@ -298,6 +298,8 @@ def _herbarium_nook(folder: Path, dice: Dice) -> None:
     desk_preferences(home, {"Speed": 2, "Wheel": 1}, "~/Desktop")
     support = home / "Library/Application Support"
     _reader(support / "Brackenwend", [("Reader 1", "r1", True, 0)], dice)
+    kept = folder.parent / "seed-vault/disks/root/Users/tomas/Library/Application Support"
+    shutil.copytree(kept / "Brackenwend/readers/brook-11", folder / "services/brackenwend/tomas")
 
 
 def _gatehouse(folder: Path, dice: Dice) -> None:

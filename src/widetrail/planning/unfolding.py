@@ -77,7 +77,7 @@ def _judged(item: Item, planned: PlannedItem, chosen: Chosen, moving: list[Step]
     """
     wanted = {
         name: check.compare
-        for name, check in sorted(item.checks.items())
+        for name, check in sorted(item.checks_of(chosen.route).items())
         if check.looked_at(chosen.parts, planned.parts_left.keys())
     }
     noted = dict.fromkeys([*sorted(_compared_with_old(item, chosen.route)), *wanted])

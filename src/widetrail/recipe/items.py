@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import Annotated, Literal
 
 from pydantic import (
@@ -10,7 +11,7 @@ from pydantic import (
     model_validator,
 )
 
-from widetrail.formats.documents import Model, YesNo, flaw
+from widetrail.formats.documents import Model, Where, YesNo, flaw
 from widetrail.recipe.conditions import one_or_many
 from widetrail.recipe.routes import Check, Loss, Route, WrittenPaths
 from widetrail.recipe.text_types import (
@@ -47,3 +48,15 @@ class Item(Model):
             if isinstance(route.rest, str) and route.rest not in names:
                 raise flaw("rest", f'"{route.rest}" is no route of this item')
         return self
+
+    def checks_of(self, route: Route) -> dict[str, Check]:
+        """Return what is compared where the item goes that route."""
+        return self.checks if route.checks is None else route.checks
+
+    def all_checks(self) -> Iterator[tuple[Where, str, Check]]:
+        """Give every check with where it stands below the item, and its reading."""
+        for name, check in self.checks.items():
+            yield ("checks", name), name, check
+        for number, route in enumerate(self.routes):
+            for name, check in (route.checks or {}).items():
+                yield ("routes", number, "checks", name), name, check

@@ -42,16 +42,20 @@ STATIONS: tuple[Station, ...] = ("old", "new", "between")
 Existing = Literal["put aside", "overwrite", "alongside", "pass by", "stop"]
 
 
+ALL = "all"
+"""What a check is said to be of that counts a whole item."""
+
+
 class Check(Model):
     """A reading compared between old and new; ``of`` says which values of parts it counts.
 
-    ``all`` has it compared only where the whole item goes, ``some`` only where some of it does.
+    ``all`` has it compared only where the whole item goes, and the name of a part only where some
+    of its values were chosen.
     """
 
     compare: Literal["same", "at least"] = "same"
     of: Annotated[
-        Annotated[Literal["all", "some"], Tag(f"{TAG}text")]
-        | Annotated[dict[Name, Said], Tag(f"{TAG}map")],
+        Annotated[Name, Tag(f"{TAG}text")] | Annotated[dict[Name, Said], Tag(f"{TAG}map")],
         Discriminator(text_or_map),
     ] = Field(default_factory=dict)
 
@@ -61,7 +65,7 @@ class Check(Model):
         ``parts`` are the values chosen, ``left`` the parts of which some were not.
         """
         if not isinstance(self.of, dict):
-            return bool(left) == (self.of == "some")
+            return not left if self.of == ALL else self.of in left
         return all(value in parts.get(part, (value,)) for part, value in self.of.items())
 
 
@@ -165,7 +169,8 @@ class Route(Model):
 
     ``duplicates`` is what its program does with records that are there already, in the program's
     own words: the first unless the person chooses. Steps name it as ``{duplicates}``. Where one of
-    several comes ``beside`` what is there, it is paired with none of those on new.
+    several comes ``beside`` what is there, it is paired with none of those on new. ``checks`` are
+    compared instead of the item's where a route carries less than all of it.
     """
 
     name: Said
@@ -179,6 +184,7 @@ class Route(Model):
     existing: Existing = "put aside"
     duplicates: dict[Duplicates, Said] = Field(default_factory=dict)
     beside: YesNo = False
+    checks: dict[Name, Check] | None = None
     legs: tuple[Leg, ...] = Field(min_length=1)
     losses: tuple[Loss, ...] = ()
 

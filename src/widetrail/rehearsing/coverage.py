@@ -332,6 +332,9 @@ class _Arms:
             yield from self._bounds(route.for_)
         yield from self._needs(route.needs)
         if isinstance(route, Route):
+            for name, rule in (route.checks or {}).items():
+                for verdict in ("holds", "differs"):
+                    yield self._arm(rule, verdict, key=(name,))
             if route.beside:
                 yield self._arm(route, "name taken", key=("beside",))
             if len(route.duplicates) > 1:

@@ -39,10 +39,11 @@ class ItemContext(WalkContext):
         planned = self.planned(item)
         found = self.loaded(item).recipe.known_as_item(planned.item)
         assert found is not None, "a visit looks whether the recipes have every item"
-        if not planned.parts_left:
-            return found
+        route = next((route for route in found.routes if route.name == planned.route), None)
+        checks = found.checks if route is None else found.checks_of(route)
         chosen = {part: planned.parts.get(part, ()) for part in planned.parts_left}
-        return found.model_copy(update={"parts": {**found.parts, **chosen}})
+        update = {"parts": {**found.parts, **chosen}, "checks": checks}
+        return found.model_copy(update=update)
 
     def application(self, item: str) -> Application:
         return self.loaded(item).recipe.application

@@ -102,8 +102,7 @@ def is_early() -> bool:
 
 def shown_file() -> Path:
     """Return the list of signs as an early release made it when it started last."""
-    folder = "frondsign" if here.PLATFORM == "linux" else "Frondsign"
-    return here.config_folder() / folder / "shown.json"
+    return here.config_folder() / "Frondsign" / "shown.json"
 
 
 def main() -> None:

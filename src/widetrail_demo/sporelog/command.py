@@ -14,7 +14,7 @@ import zipfile
 from pathlib import Path
 
 from widetrail_demo import here
-from widetrail_demo.sporelog import store
+from widetrail_demo.sporelog import exchange, store
 
 
 def main() -> None:
@@ -34,6 +34,16 @@ def main() -> None:
     take = commands.add_parser("take-in", help="open a proved archive as the collection")
     take.add_argument("file")
     take.add_argument("--replace", action="store_true", help="what is there goes")
+    export = commands.add_parser("export", help="write all, a shelf or a folder to a file")
+    export.add_argument("--to", required=True)
+    what = export.add_mutually_exclusive_group(required=True)
+    what.add_argument("--all", action="store_true")
+    what.add_argument("--shelf", default="")
+    what.add_argument("--folder", default="", help="the specimens of one finding spot")
+    export.add_argument("--originals", choices=["inside", "left"], default="inside")
+    bring = commands.add_parser("bring-in", help="add what an export holds")
+    bring.add_argument("file")
+    bring.add_argument("--replace", action="store_true", help="what is there goes")
     commands.add_parser("close", help="ask an open Sporelog to end")
     keeper = commands.add_parser("keeper", help="be the sole keeper, so that nobody else writes")
     keeper.add_argument("what", choices=["begin", "end"])
@@ -50,6 +60,13 @@ def main() -> None:
             _archive(here.real(arguments.to))
         case "take-in":
             _take_in(here.real(arguments.file), replace=arguments.replace)
+        case "export":
+            _export(arguments)
+        case "bring-in":
+            came = exchange.bring_in(
+                here.real(arguments.file), _collection(), replace=arguments.replace
+            )
+            print(f"specimens: {came}")
         case "close":
             _close()
         case "keeper":
@@ -187,6 +204,18 @@ def _with_plates_inside(folder: Path, inside: Path, names: dict[Path, str]) -> d
             connection.execute("update plate set file = ? where file = ?", (path.name, file))
     plates = {path: f"plates/{path.name}" for path in elsewhere.values()}
     return {**plates, inside / "specimens.db": "specimens.db"}
+
+
+def _export(arguments: argparse.Namespace) -> None:
+    shelf, spot = arguments.shelf, arguments.folder
+    left = arguments.originals == "left"
+    try:
+        count = exchange.export(
+            _collection(), here.real(arguments.to), shelf, spot, leave_originals=left
+        )
+    except LookupError:
+        sys.exit(f"sporelog: there is no shelf or folder {shelf or spot}")
+    print(f"specimens: {count}")
 
 
 def _take_in(file: Path, *, replace: bool) -> None:

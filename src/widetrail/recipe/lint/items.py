@@ -10,13 +10,13 @@ from widetrail.recipe.conditions import AS_OLD, Limit, Needs
 from widetrail.recipe.lint.rule import Struck
 from widetrail.recipe.lint.whole import Whole, in_conditions
 from widetrail.recipe.releases import parse_releases
-from widetrail.recipe.routes import Route
+from widetrail.recipe.routes import ALL, Route
 
 
 def checks(whole: Whole) -> Iterator[Struck]:
     """Find readings, parts and places that there are not, and items that nothing checks."""
     for name, item in whole.recipe.items.items():
-        named: list[tuple[str, Where]] = [(check, ("checks", check)) for check in item.checks]
+        named: list[tuple[str, Where]] = [(check, at) for at, check, _ in item.all_checks()]
         named += in_conditions(item)
         named += [(r, ("parts", part)) for part, r in item.parts.items() if isinstance(r, str)]
         for reading, at in named:
@@ -24,11 +24,10 @@ def checks(whole: Whole) -> Iterator[Struck]:
                 where: Where = ("items", name, *at)
                 hint = did_you_mean(reading, whole.recipe.readings)
                 yield Struck("unknown-reading", where, f'"{reading}" is no reading', hint)
-        for check, rule in item.checks.items():
-            for part in (
-                rule.of.keys() if isinstance(rule.of, dict) else set()
-            ) - item.parts.keys():
-                where = ("items", name, "checks", check, "of", part)
+        for at, _, rule in item.all_checks():
+            counted = set(rule.of) if isinstance(rule.of, dict) else {rule.of} - {ALL}
+            for part in counted - item.parts.keys():
+                where = ("items", name, *at, "of", part)
                 hint = did_you_mean(part, item.parts)
                 yield Struck("unknown-part", where, f'"{part}" is no part of this item', hint)
         rules = (step.rule for route in item.routes for leg in route.legs for step in leg.steps)
@@ -74,7 +73,7 @@ def asked(whole: Whole) -> Iterator[Struck]:
         if all(case.command is not None for case in cases)
     }
     for name, item in whole.recipe.items.items():
-        named: list[tuple[str, Where]] = [(r, ("checks", r)) for r in item.checks]
+        named: list[tuple[str, Where]] = [(r, at) for at, r, _ in item.all_checks()]
         named += [(r, ("parts", part)) for part, r in item.parts.items() if isinstance(r, str)]
         for reading, at in (*named, *in_conditions(item)):
             if reading in told:

@@ -94,7 +94,7 @@ def unused(whole: Whole) -> Iterator[Struck]:
     used = {b.base for _, text in whole.templates for b in braces(text)}
     for step in whole.steps:
         used |= {p.base for *_, pieces in step.templates for p in pieces if not isinstance(p, str)}
-        used |= {name for _, name in step.rule.places()}
+        used |= {name for _, name in step.rule.places()} | set(step.rule.names_told)
     used |= {item.from_ for item in recipe.items.values()}
     for name in recipe.places:
         if name not in used:
@@ -102,7 +102,7 @@ def unused(whole: Whole) -> Iterator[Struck]:
                 "unused", ("places", name), f'the place "{name}" is never used', severity="warning"
             )
     used |= {c.follows for cases in recipe.places.values() for c in cases if c.follows}
-    checked = {check for item in recipe.items.values() for check in item.checks}
+    checked = {check for item in recipe.items.values() for _, check, _ in item.all_checks()}
     parts = [part for item in recipe.items.values() for part in item.parts.values()]
     checked |= {part for part in parts if isinstance(part, str)}
     checked |= {name for item in recipe.items.values() for name, _ in in_conditions(item)}
