@@ -59,7 +59,7 @@ def write_ledgers(folder: Path, home: Path, dice: Dice) -> None:
             ((first + timedelta(days=n)).isoformat(), dice.choice(GENERA), dice.randint(50, 2000))
             for n in range(dice.some(60, 6) * years)
         ]
-        tillbook.create_ledger(host, entries)
+        tillbook.create_ledger(host, entries, closed=name == "Plant sale 2009")
         os.utime(host / "book.db", (touched.timestamp(), touched.timestamp()))
         listed.append({"name": name, "folder": place.replace("/", "\\")})
     text = json.dumps({"ledgers": listed}, indent=1)
