@@ -389,7 +389,7 @@ def test_a_rehearsal_that_expects_otherwise_fails_with_the_difference(world: Wor
     assert ran.status == 1
     (result,) = ran.json["rehearsals"]
     (told,) = result["differences"]
-    assert told.pop("where").endswith("recipes/sporelog.trail.yaml:46:7")
+    assert told.pop("where").endswith("recipes/sporelog.trail.yaml:59:7")
     assert told == {
         "what": "collection.checks.specimens",
         "expected": "411",

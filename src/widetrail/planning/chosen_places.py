@@ -18,7 +18,6 @@ from widetrail.finding import (
     How,
     Instance,
     Known,
-    Nowhere,
     Said,
     Selection,
     Several,
@@ -145,32 +144,32 @@ def told_to_program(subject: Subject, route: Route, draft: Draft) -> ToldBy | No
     What stands in the way of the choice becomes an obstacle of the draft.
     """
     where = subject.new_place
-    if isinstance(where, Nowhere):
-        _refuse(subject, draft, "", str(where))
-        return None
     assert isinstance(where, Found | Absent)
     side = subject.side.new
     if isinstance(side, SeenSide | CardSide) and not side.has_disk_of(where.path):
-        _refuse(subject, draft, where.path, "its disk is not there")
+        draft.obstacles.append(refusal(subject, where.path, "its disk is not there"))
     if isinstance(side, SeenSide) and (why := is_taken(side.finder, subject.item.from_, where)):
-        _refuse(subject, draft, where.path, why)
+        draft.obstacles.append(refusal(subject, where.path, why))
     cases = subject.side.loaded.recipe.places[subject.item.from_]
     told = cases[where.how.case].told_by
     if told is not None and not told.command:
         if why := _untellable(subject, told, route):
-            _refuse(subject, draft, where.path, why)
+            draft.obstacles.append(refusal(subject, where.path, why))
         platform = subject.side.new.fact("platform")
         assert isinstance(platform, Known), "a place is chosen on a machine that is known"
         return ToldBy(case=where.how.case, platform=platform.value)
     if subject.instance is None and not _is_named_to_it(subject, route):
         name = subject.side.loaded.recipe.application.name
-        _refuse(subject, draft, where.path, f"the recipe has no way to tell {name} of it")
+        draft.obstacles.append(
+            refusal(subject, where.path, f"the recipe has no way to tell {name} of it")
+        )
     return None
 
 
-def _refuse(subject: Subject, draft: Draft, where: str, why: str) -> None:
+def refusal(subject: Subject, where: str, why: str) -> Halted:
+    """Return what stands in the way of a place that was chosen."""
     what = f"{subject.id} cannot be put there"
-    draft.obstacles.append(Halted(what, where=where, why=why, todo=_AGAIN, codes=["choice"]))
+    return Halted(what, where=where, why=why, todo=_AGAIN, codes=["choice"])
 
 
 def is_taken(finder: Finder, name: str, where: Where) -> str:
@@ -254,7 +253,7 @@ def insist_apart(draft: Draft) -> None:
             continue
         for other in _in_its_way(planned, draft.items, subject):
             why = f"{other.id} comes to {other.new_path}"
-            _refuse(subject, draft, planned.new_path, why)
+            draft.obstacles.append(refusal(subject, planned.new_path, why))
 
 
 def _in_its_way(

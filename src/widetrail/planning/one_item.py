@@ -10,6 +10,7 @@ from widetrail.finding import (
     Absent,
     Found,
     Known,
+    Nowhere,
     Selection,
     Unknown,
     condition_holds,
@@ -24,7 +25,7 @@ from widetrail.finding.stores import (
 )
 from widetrail.formats import Unreadable, canonical
 from widetrail.machine import Entry
-from widetrail.planning.chosen_places import is_chosen, told_to_program
+from widetrail.planning.chosen_places import is_chosen, refusal, told_to_program
 from widetrail.planning.draft import NOT_THERE, Draft, Subject, entries_to_pack, title_of, told_loss
 from widetrail.planning.instances import beside_all
 from widetrail.planning.plan import (
@@ -69,6 +70,9 @@ def plan_item(
         subject.instance.name if subject.instance is not None else "",
         subject.chosen(choices.duplicates),
     )
+    if is_chosen(subject) and isinstance(subject.new_place, Nowhere):
+        draft.obstacles.append(refusal(subject, "", str(subject.new_place)))
+        return
     chosen = choose_route(case)
     losses = _losses(subject, subject.item.losses, today)
     if isinstance(chosen, NoRoute):

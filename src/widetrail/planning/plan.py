@@ -281,8 +281,8 @@ class Plan(Model):
     def essence(self) -> bytes:
         """What consent was given to, in canonical form: routes, places, parts, steps and legs.
 
-        Sizes, and what was known or assumed on the way, may differ between two plans that are one
-        in essence.
+        Sizes, what was known or assumed on the way, and the values of parts that all go, may differ
+        between two plans that are one in essence.
         """
         items = [
             [
@@ -291,7 +291,7 @@ class Plan(Model):
                 i.existing,
                 i.old_path,
                 i.new_path,
-                i.parts,
+                {part: values for part, values in i.parts.items() if part in i.parts_left},
                 i.carved,
                 i.renames,
                 i.outside,

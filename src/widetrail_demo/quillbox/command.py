@@ -17,6 +17,34 @@ from widetrail_demo.quillbox import exchange, store
 
 def main() -> None:
     """Run ``quillbox`` with the arguments of the command line."""
+    arguments = _parser().parse_args()
+    _first_start()
+    match arguments.command:
+        case "list":
+            for room in store.rooms():
+                if (room.folder / "letters.db").is_file():
+                    _print_room(room)
+        case "open":
+            _open(arguments.seconds)
+        case "export":
+            _export(arguments.room, arguments.sorts, arguments.to)
+        case "hand-out":
+            _hand_out(arguments.room, arguments.sort, arguments.to)
+        case "import":
+            if arguments.beside and _find(arguments.beside) is not None:
+                sys.exit(f"quillbox: there is a mailroom {arguments.beside} already")
+            _import(arguments.file, arguments.into or arguments.beside, arguments.duplicates)
+        case "receive":
+            _receive(arguments.account, arguments.subject)
+        case "close":
+            _close()
+        case "add-room":
+            _add_room(here.real(arguments.folder), arguments.label)
+        case "password":
+            store.keep_password(_chosen().folder, arguments.account)
+
+
+def _parser() -> argparse.ArgumentParser:
     parser = argparse.ArgumentParser("quillbox", description="Mail, contacts, calendar and notes.")
     parser.add_argument("--release", action="version", version=f"Quillbox {here.release('8.0')}")
     commands = parser.add_subparsers(dest="command", required=True)
@@ -46,31 +74,7 @@ def main() -> None:
     add.add_argument("--label", required=True)
     password = commands.add_parser("password", help="keep the password of an account")
     password.add_argument("account")
-    arguments = parser.parse_args()
-    _first_start()
-    match arguments.command:
-        case "list":
-            for room in store.rooms():
-                if (room.folder / "letters.db").is_file():
-                    _print_room(room)
-        case "open":
-            _open(arguments.seconds)
-        case "export":
-            _export(arguments.room, arguments.sorts, arguments.to)
-        case "hand-out":
-            _hand_out(arguments.room, arguments.sort, arguments.to)
-        case "import":
-            if arguments.beside and _find(arguments.beside) is not None:
-                sys.exit(f"quillbox: there is a mailroom {arguments.beside} already")
-            _import(arguments.file, arguments.into or arguments.beside, arguments.duplicates)
-        case "receive":
-            _receive(arguments.account, arguments.subject)
-        case "close":
-            _close()
-        case "add-room":
-            _add_room(here.real(arguments.folder), arguments.label)
-        case "password":
-            store.keep_password(_chosen().folder, arguments.account)
+    return parser
 
 
 def _first_start() -> None:
