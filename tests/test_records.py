@@ -653,6 +653,71 @@ def test_a_merge_that_is_cut_off_anywhere_comes_to_the_same(tmp_path: Path, form
     assert cut_off_everywhere(trail, cut, 3, judge) > 20
 
 
+def test_a_large_store_is_added_to_and_cut_off_again(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("widetrail.steps.appending.LARGE", 100)
+    monkeypatch.setattr("widetrail.steps.appending.TAIL", 40)
+    old = make_mbox(tmp_path / "a", map(letter, range(4))).read_bytes()
+    new = make_mbox(tmp_path / "b", map(letter, range(2, 9))).read_bytes()
+    (at := tmp_path / "trail").mkdir()
+    trail = mails(at, old, new)
+    trail.walk("old")
+    there = "new/root/home/ada/mail/all"
+    moment = (trail.folder / there).stat().st_mtime_ns
+    before = of_the_person(trail.folder / "new")
+    whole = replace(trail, folder=shutil.copytree(trail.folder, tmp_path / "whole"))
+    inode = (whole.folder / there).stat().st_ino
+    done = whole.walk("new")
+    assert set(outcomes(done).values()) == {"done"}
+    came = (whole.folder / there).read_bytes()
+    assert came.startswith(new) and len(status(whole.folder / there)) == 9
+    assert (whole.folder / there).stat().st_ino == inode, "it is added to where it lies"
+
+    def judge(cut: Trail, number: int) -> None:
+        assert set(outcomes(cut.walk("new")).values()) <= {"done"}, number
+        assert (cut.folder / there).read_bytes() == came, number
+        Run(cut.new).undo(NOW)
+        assert of_the_person(cut.folder / "new") == before, number
+
+    (cut := tmp_path / "cut").mkdir()
+    assert cut_off_everywhere(trail, cut, 1, judge) > 20
+    with (whole.folder / there).open("ab") as file:
+        file.write(letter(40))
+    run = Run(whole.new)
+    (words,) = [act.words for act in run.undo_plan().acts if act.cut]
+    assert words.startswith("cut /home/ada/mail/all back to the ")
+    run.undo(NOW)
+    assert (whole.folder / there).read_bytes() == new
+    assert (whole.folder / there).stat().st_mtime_ns == moment
+    assert run.put_away().places == ("/home/ada/mail/all",)
+    away = [
+        p for p in (whole.folder / "new").rglob("*") if p.is_file() and letter(40) in p.read_bytes()
+    ]
+    assert away, "what came after the walk is kept"
+
+
+def test_a_large_store_that_is_another_by_now_is_left_as_it_is(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("widetrail.steps.appending.LARGE", 100)
+    old = make_mbox(tmp_path / "a", map(letter, range(4))).read_bytes()
+    new = make_mbox(tmp_path / "b", map(letter, range(2, 9))).read_bytes()
+    for number, (written, why) in enumerate(
+        ((new[:50], "no longer the file"), (new[::-1] + old * 2, "was written anew since"))
+    ):
+        (at := tmp_path / str(number)).mkdir()
+        trail = mails(at, old, new)
+        trail.walk("old")
+        trail.walk("new")
+        path = trail.folder / "new/root/home/ada/mail/all"
+        path.write_bytes(written)
+        run = Run(trail.new)
+        run.undo(NOW)
+        assert why in "".join(run.went_wrong)
+        assert path.read_bytes() == written
+
+
 TABLE = """
 items:
   mail:

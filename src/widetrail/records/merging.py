@@ -275,10 +275,20 @@ class Merge:
             for begin in range(offset, offset + size, CHUNK):
                 yield self._bytes(_Spooled(begin, min(CHUNK, offset + size - begin)))
 
+    @property
+    def appends(self) -> bool:
+        """Whether all that comes stands at the very end of the store, which is one file."""
+        return self.only_adds and self._at_end is not None
+
+    def appended(self) -> Iterator[bytes]:
+        """Give what comes to the very end of the store."""
+        yield self._at_end or b""
+        yield from self._all_added(())
+
     def chunks(self) -> Iterator[bytes]:
         """Give the store as it is after the merge, where it is one file."""
-        if self.only_adds and self._at_end is not None:
-            yield from self._with_end(self._at_end)
+        if self.appends:
+            yield from self._with_end()
             return
         waiting = self._by_end()
         done = set[bytes]()
@@ -290,14 +300,13 @@ class Merge:
                     yield piece.between + data if number and piece.between else data
             yield self._instead(piece, done)
 
-    def _with_end(self, glue: bytes) -> Iterator[bytes]:
+    def _with_end(self) -> Iterator[bytes]:
         """Give the store as it stands, then what is added."""
         if self._target.path.exists():
             with self._target.path.open("rb") as file:
                 while chunk := file.read(CHUNK):
                     yield chunk
-        yield glue
-        yield from self._all_added(())
+        yield from self.appended()
 
     def _instead(self, piece: Piece, done: set[bytes]) -> bytes:
         """Return what stands in the place of a piece of the store."""

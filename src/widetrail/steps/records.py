@@ -6,44 +6,43 @@ kept. Afterwards it is read again: every record that was to come must be there.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
-from datetime import datetime
+from collections.abc import Iterator, Sequence
 from hashlib import sha256
 from pathlib import Path
 
-from widetrail.errors import Halted, WentWrong
-from widetrail.finding import condition_holds
-from widetrail.finding.readings import COPY_MOST, copied_database, insist_own_journal
+from widetrail.errors import Halted, WentWrong, WideTrailError
+from widetrail.finding.readings import COPY_MOST, copied_database
 from widetrail.formats import Unreadable
 from widetrail.formats.companions import BESIDE
 from widetrail.formats.outside import read_outside
-from widetrail.formats.record import Broken, InDatabase, MergesFields, Record
+from widetrail.formats.record import Broken, InDatabase, MergesFields
 from widetrail.machine import file_digest
 from widetrail.machine.moves import Move
 from widetrail.machine.paths import join
-from widetrail.recipe import Globs
-from widetrail.recipe.conditions import Condition
 from widetrail.recipe.templates import braces, literal, plain
 from widetrail.records import Duplicates, Merge, Merged, Policy, Store
+from widetrail.steps import appending
+from widetrail.steps.appending import Appending, cut_again, cut_of
 from widetrail.steps.backup import missing_folders, move, room_at
 from widetrail.steps.contexts import OfItem
 from widetrail.steps.foreseeing import Foreseen, Sight
-from widetrail.steps.journal_events import StepRecord
+from widetrail.steps.journal_events import Record, StepRecord
 from widetrail.steps.kind import Act, Rule, Touched
 from widetrail.steps.outcomes import Done, Failed, Outcome
 from widetrail.steps.pack import PackStep
 from widetrail.steps.reading_conditions import conditions
+from widetrail.steps.record_sources import named, sources_of, wanted
 from widetrail.steps.records_settings import (
     PARCEL,
     Has,
     RecordsFacts,
     RecordsSettings,
     RecordsStep,
-    ToldStore,
 )
 from widetrail.steps.replacing import put_again, put_chunks, put_file
 from widetrail.steps.run_storage import ASIDE, STAGING
 from widetrail.steps.step import Step, Unfolding
+from widetrail.steps.undo import UndoAct, WayBack
 
 _WORDS = {
     "replace": "where another of the same identity is there, the one that comes replaces it",
@@ -69,7 +68,7 @@ class MergeRecords(Rule[RecordsSettings], Act[RecordsStep, Has]):
     settings = RecordsSettings
     step = RecordsStep
     facts = RecordsFacts
-    records = (RecordsJudged,)
+    records = (RecordsJudged, Appending)
     needs_closed = True
     moves_data = True
     makes_known = True
@@ -145,7 +144,7 @@ class MergeRecords(Rule[RecordsSettings], Act[RecordsStep, Has]):
         sources = [
             Store(told.records, top / store, told.declared)
             for told in step.sources
-            for store in _named(paths, told.path)
+            for store in named(paths, told.path)
         ]
         target = Store(step.target.records, sight.new.host(to), step.target.declared)
         wants = wanted(step, rule, sight.now)
@@ -157,11 +156,19 @@ class MergeRecords(Rule[RecordsSettings], Act[RecordsStep, Has]):
             return Foreseen(to, trouble=str(error))
         return Foreseen(to, told.held, dict(told.count), dict(told.names))
 
+    def undo(self, record: Record, way: WayBack) -> Iterator[UndoAct]:
+        if isinstance(record, Appending):
+            yield UndoAct(cut=cut_of(record, way.fresh(record.place)))
+        else:
+            yield from super().undo(record, way)
+
     def do(self, step: RecordsStep, doing: Has) -> Outcome:
         judged = doing.recorded(RecordsJudged, step.id)
         if judged is not None and (kept := put_again(step, doing)) is not None:
             return _ended(step, doing, judged.facts, kept)
         doing.await_closed(step.item)
+        if trouble := cut_again(step, doing):
+            return Failed(trouble, "Look at it in the program; it is as that left it.")
         try:
             return _Merging(step, doing).do()
         except (Broken, Unreadable) as error:
@@ -199,7 +206,7 @@ class _Merging:
         """Merge; return what came of it."""
         doing, step = self._doing, self._step
         try:
-            sources = self._sources()
+            sources = sources_of(step, doing, self._scratch)
             target = self._target()
             rule = doing.settings(step)
             assert isinstance(rule, RecordsSettings)
@@ -217,6 +224,10 @@ class _Merging:
                 if step.target.records.in_folder:
                     return _ended(step, doing, facts, self._put_files(merge))
 
+                there = doing.machine.look(self._path)
+                if merge.appends and there is not None and there.size >= appending.LARGE:
+                    return self._append(merge, sources, policy, facts)
+
                 def judge(ready: Path) -> None:
                     self._insist_all(sources, ready, policy)
 
@@ -226,6 +237,19 @@ class _Merging:
             host = doing.machine.host(self._scratch)
             if host.exists():
                 doing.machine.effects.remove_tree(host)
+
+    def _append(
+        self, merge: Merge, sources: Sequence[Store], policy: Policy, facts: RecordsFacts
+    ) -> Outcome:
+        """Add what comes to the end of a store that is too large to be kept whole."""
+        doing, step = self._doing, self._step
+        appending.append_chunks(step, doing, self._path, merge.appended())
+        try:
+            self._insist_all(sources, doing.machine.host(self._path), policy)
+        except WideTrailError:
+            appending.cut_again(step, doing)
+            raise
+        return _ended(step, doing, facts, [])
 
     def _in_database(self, form: InDatabase, sources: Sequence[Store], policy: Policy) -> Outcome:
         """Merge into a copy of a database, and put that in its place with no journal beside it."""
@@ -292,80 +316,10 @@ class _Merging:
             if again.changes:
                 raise _missing(self._path, ", ".join(missing[:10]))
 
-    # Sources
-
-    def _sources(self) -> list[Store]:
-        found = list[Store]()
-        for told in self._step.sources:
-            if told.path.startswith("{"):
-                path = self._doing.machine.host(self._doing.fill(self._step, told.path))
-                found.append(Store(told.records, path, told.declared))
-            else:
-                found += self._packed(told)
-        return found
-
-    def _packed(self, told: ToldStore) -> Iterator[Store]:
-        """Bring the item's packed files here that a source names; give each as a store."""
-        doing, machine = self._doing, self._doing.machine
-        top = machine.host(self._scratch)
-        machine.effects.make_folders(top, 0o700)
-        entries = {
-            e.path: e for e in doing.packed.of(self._step.item) if e.kind in ("file", "hard")
-        }
-        named = _named(entries, told.path)
-        for path, entry in entries.items():
-            host = top / path
-            within = any(path == store or path.startswith(f"{store}/") for store in named)
-            if not within or host.exists():
-                continue
-            machine.effects.make_folders(host.parent, 0o700)
-            doing.packed.insist(entry)
-            with machine.effects.create(host, 0o600) as file:
-                for chunk in doing.packed.chunks(entry):
-                    file.write(chunk)
-        for store in named:
-            if isinstance(told.records, InDatabase):
-                insist_own_journal(top / store)
-            yield Store(told.records, top / store, told.declared)
-
-
-def wanted(
-    step: RecordsStep, rule: RecordsSettings, now: datetime
-) -> Callable[[Store, Record], bool] | None:
-    """Return what tells whether a record is to come; ``None`` where all are."""
-    chosen = {name: Condition(**{"in": values}) for name, values in step.chosen.items()}
-    only, without = [*rule.only.items(), *chosen.items()], rule.without
-    if not (only or without):
-        return None
-
-    def wants(store: Store, record: Record) -> bool:
-        told = {"folder": ("/".join(record.folder),)} if record.folder else {}
-        said = {**store.records.fields(record, store.declared), **told}
-
-        def holds(name: str, condition: Condition) -> bool:
-            values = said.get(name, ())
-            return any(condition_holds(condition, value, None, now) for value in values)
-
-        comes = all(holds(*one) for one in only)
-        return comes and not any(holds(*one) for one in without.items())
-
-    return wants
-
 
 def _missing(path: str, why: str) -> WentWrong:
     todo = "Check the disk, then walk again; nothing was put in place."
     return WentWrong("records that were written are not there", where=path, why=why, todo=todo)
-
-
-def _named(paths: Iterable[str], pattern: str) -> list[str]:
-    """Return what a glob names of the paths below an item: files, and folders above them."""
-    named, found = Globs([pattern], ignore_case=False), dict[str, None]()
-    for path in paths:
-        parts = path.split("/")
-        above = ("/".join(parts[:count]) for count in range(1, len(parts) + 1))
-        if (first := next(filter(named, above), None)) is not None:
-            found[first] = None
-    return list(found)
 
 
 def _facts(to: str, merged: Merged) -> RecordsFacts:

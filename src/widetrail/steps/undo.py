@@ -8,10 +8,12 @@ from dataclasses import dataclass, field
 from typing import Literal
 
 from widetrail.finding.stores import StoreKind
+from widetrail.formats.quantities import show_size
 from widetrail.formats.stored_values import Mode, Text
 from widetrail.machine import Machine
 from widetrail.machine.moves import Move, modes_of, taken_back
 from widetrail.machine.paths import join, parent
+from widetrail.steps.appending import Cut
 from widetrail.steps.backup import back_to
 from widetrail.steps.commands import show_command
 from widetrail.steps.journal_events import (
@@ -34,7 +36,8 @@ MANY = 12
 
 @dataclass(frozen=True, slots=True)
 class UndoAct:
-    """One act of undoing: moves, a command of the application, or values of a store.
+    """One act of undoing: moves, a command of the application, values of a store, or the end of a
+    file that is ``cut`` off.
 
     ``values`` are the kind and place of a store whose values are given back, and where they are
     kept; ``modes`` those that folders have again after the moves, where they may not be written to.
@@ -44,6 +47,7 @@ class UndoAct:
     command: tuple[Text, ...] = ()
     values: tuple[()] | tuple[StoreKind, Text, Text] = ()
     modes: Mapping[Text, Mode] = field(default_factory=dict)
+    cut: Cut | None = None
 
     @property
     def words(self) -> str:
@@ -53,6 +57,9 @@ class UndoAct:
             told.append(f"run {show_command(self.command)}")
         if self.values:
             told.append(f"give the values at {self.values[1]} back what they were before")
+        if self.cut is not None:
+            place, size = self.cut.place, show_size(self.cut.size)
+            told.append(f"cut {place} back to the {size} that it had; what came after is put away")
         return "; ".join(told)
 
 

@@ -14,6 +14,7 @@ from widetrail.errors import Halted
 from widetrail.machine import Machine
 from widetrail.machine.own_folders import OWN_STATE
 from widetrail.machine.paths import is_within, join, key, parent
+from widetrail.steps.appending import Appending
 from widetrail.steps.journal_events import Appeared, Moves, Record, Saved, ValuesSaving
 from widetrail.steps.run_storage import OWN
 from widetrail.walking.journal import RunJournal
@@ -234,6 +235,8 @@ def _changed_by(record: Record) -> Iterator[tuple[str, str]]:
                 if move.kind in ("out", "into"):
                     yield from ((FILES, path) for path in (move.source, move.target))
         case Saved():
+            yield FILES, record.place
+        case Appending():
             yield FILES, record.place
         case ValuesSaving():
             yield record.store, record.place.replace("\\", "/")

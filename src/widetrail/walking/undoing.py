@@ -23,6 +23,7 @@ from widetrail.machine.moves import (
 from widetrail.machine.own_folders import OWN_STATE
 from widetrail.machine.paths import base, join, parent
 from widetrail.steps import ACTS
+from widetrail.steps.appending import cut_off
 from widetrail.steps.commands import show_command
 from widetrail.steps.journal_events import Changing, StepBegun, StepRecord, ValuesSaved
 from widetrail.steps.run_events import UndoneBy
@@ -181,6 +182,8 @@ class Run:
             carry_out(self.machine, act.moves, self._taken, act.modes)
         if act.values:
             self._give_back(*act.values)
+        if act.cut is not None and (trouble := cut_off(self.machine, act.cut)):
+            return trouble
         if not act.command or self.journal.has(UndoRan, act=number):
             return ""
         program, *arguments = act.command
@@ -284,7 +287,8 @@ class Run:
         walked = self.journal.newest(LegBegun)
         since = datetime.fromisoformat(walked.time).timestamp() if walked is not None else 0.0
         changed = [path for m in kept for path in self._changed_since(m, since)]
-        return PutAway((*(m.source for m in kept), *values), tuple(changed))
+        cut = [c.place for act in acts if (c := act.cut) and self.machine.host(c.away).exists()]
+        return PutAway((*(m.source for m in kept), *values, *cut), tuple(changed))
 
     def _changed_since(self, move: Move, since: float) -> Iterator[str]:
         """Give where files stood that were changed after a moment, of what a move put away."""

@@ -1,0 +1,84 @@
+"""Where records that are merged come from, and which of them are to come."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator
+from datetime import datetime
+
+from widetrail.finding import condition_holds
+from widetrail.finding.readings import insist_own_journal
+from widetrail.formats.record import InDatabase, Record
+from widetrail.recipe import Globs
+from widetrail.recipe.conditions import Condition
+from widetrail.records import Store
+from widetrail.steps.records_settings import Has, RecordsSettings, RecordsStep, ToldStore
+
+
+def sources_of(step: RecordsStep, doing: Has, scratch: str) -> list[Store]:
+    """Return the stores that records come from: files that programs made, and files of the item,
+    which are brought to the folder ``scratch``."""
+    found = list[Store]()
+    for told in step.sources:
+        if told.path.startswith("{"):
+            path = doing.machine.host(doing.fill(step, told.path))
+            found.append(Store(told.records, path, told.declared))
+        else:
+            found += _packed(step, doing, told, scratch)
+    return found
+
+
+def _packed(step: RecordsStep, doing: Has, told: ToldStore, scratch: str) -> Iterator[Store]:
+    """Bring the item's packed files here that a source names; give each as a store."""
+    machine = doing.machine
+    top = machine.host(scratch)
+    machine.effects.make_folders(top, 0o700)
+    entries = {e.path: e for e in doing.packed.of(step.item) if e.kind in ("file", "hard")}
+    stores = named(entries, told.path)
+    for path, entry in entries.items():
+        host = top / path
+        within = any(path == store or path.startswith(f"{store}/") for store in stores)
+        if not within or host.exists():
+            continue
+        machine.effects.make_folders(host.parent, 0o700)
+        doing.packed.insist(entry)
+        with machine.effects.create(host, 0o600) as file:
+            for chunk in doing.packed.chunks(entry):
+                file.write(chunk)
+    for store in stores:
+        if isinstance(told.records, InDatabase):
+            insist_own_journal(top / store)
+        yield Store(told.records, top / store, told.declared)
+
+
+def named(paths: Iterable[str], pattern: str) -> list[str]:
+    """Return what a glob names of the paths below an item: files, and folders above them."""
+    meant, found = Globs([pattern], ignore_case=False), dict[str, None]()
+    for path in paths:
+        parts = path.split("/")
+        above = ("/".join(parts[:count]) for count in range(1, len(parts) + 1))
+        if (first := next(filter(meant, above), None)) is not None:
+            found[first] = None
+    return list(found)
+
+
+def wanted(
+    step: RecordsStep, rule: RecordsSettings, now: datetime
+) -> Callable[[Store, Record], bool] | None:
+    """Return what tells whether a record is to come; ``None`` where all are."""
+    chosen = {name: Condition(**{"in": values}) for name, values in step.chosen.items()}
+    only, without = [*rule.only.items(), *chosen.items()], rule.without
+    if not (only or without):
+        return None
+
+    def wants(store: Store, record: Record) -> bool:
+        told = {"folder": ("/".join(record.folder),)} if record.folder else {}
+        said = {**store.records.fields(record, store.declared), **told}
+
+        def holds(name: str, condition: Condition) -> bool:
+            values = said.get(name, ())
+            return any(condition_holds(condition, value, None, now) for value in values)
+
+        comes = all(holds(*one) for one in only)
+        return comes and not any(holds(*one) for one in without.items())
+
+    return wants
