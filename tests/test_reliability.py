@@ -18,6 +18,7 @@ import pytest
 from build import NOW, Trail, outcomes, trail
 from conftest import (
     FIGURES,
+    SWEEP,
     Stopped,
     asked,
     contents,
@@ -83,6 +84,17 @@ def test_nothing_is_lost_wherever_the_trail_is_stopped(
     assert [f"{t.stop}: {t.what}" for t in mine.troubles] == []
     assert min(mine.modes["killed"], mine.modes["power"]) > 20
     assert min(mine.states, mine.faults, mine.within) > 10
+
+
+@SWEEP
+@pytest.mark.parametrize("large", [1 << 30, 100], ids=["written anew", "added to"])
+def test_no_record_is_lost_wherever_a_merge_is_stopped(
+    small_world: Path, monkeypatch: pytest.MonkeyPatch, large: int
+) -> None:
+    monkeypatch.setattr("widetrail.steps.appending.LARGE", large)
+    swept = _sweep(small_world / "conversions/quillbox-to-wicketleaf.rehearsal.yaml")
+    assert [f"{t.stop}: {t.what}" for t in swept.troubles] == []
+    assert min(swept.states, swept.faults) > 20
 
 
 @pytest.mark.parametrize("effect", ["barrier", "sync_folder"])
