@@ -25,6 +25,9 @@ _SORTS: Mapping[Sort, str] = {
     "different": "there with another content",
     "unwanted": "not to come",
 }
+SHOWN_FIELDS = 9
+"""Fields of records that are merged, of which a plan shows so many."""
+
 EXAMPLES = 3
 """Records of a sort that a plan shows by name."""
 
@@ -40,6 +43,19 @@ def show_foreseen(page: Page, foreseen: Mapping[str, Foreseen]) -> None:
                 names = one.names.get(sort, ())[:EXAMPLES]
                 more = ", …" if number > len(names) else ""
                 page.line(f"{number} {words}: {', '.join(names)}{more}", indent=4)
+        if one.fields:
+            page.line("fields that differ, as they will be:", indent=4)
+            rows = [
+                [line.record, line.field, *map(_told, (line.mine, line.other, line.then))]
+                for line in one.fields[:SHOWN_FIELDS]
+            ]
+            page.table(["", "field", "there", "comes", "then"], rows)
+            if len(one.fields) > SHOWN_FIELDS:
+                page.line("and more (see --json)", "dim", indent=4)
+
+
+def _told(values: Sequence[str]) -> str:
+    return ", ".join(values) or "–"
 
 
 def show_plan(page: Page, plan: Plan) -> None:

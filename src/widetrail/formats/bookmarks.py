@@ -75,7 +75,7 @@ class Bookmarks(InFolders):
         told = {"title": (self.name(record),)}
         if note := _NOTE.search(record.data):
             told["note"] = (_plain(note[1]),)
-        head = record.data[: record.data.find(b">", record.data.upper().find(b"<A")) + 1]
+        head = _head(record.data)
         names = {"HREF": "address", "ADD_DATE": "added"}
         for name, one, other in _ATTRIBUTE.findall(head):
             upper = name.decode("ascii").upper()
@@ -104,6 +104,30 @@ class Bookmarks(InFolders):
         known_to_it = {*names, "title", "note", "moment"}
         lost = tuple(Lost(f"its {name}") for name in fields if name not in known_to_it)
         return _record(told.encode("utf-8", "surrogateescape"), ()), lost
+
+    def merged(
+        self, mine: Record, other: Record, declared: Declared
+    ) -> tuple[Record, tuple[Lost, ...]]:
+        """Return a bookmark with what another says of its address beside what it says itself."""
+        own, said = self.fields(mine, declared), self.fields(other, declared)
+        both = sorted(own.keys() & said.keys() - {"moment"})
+        lost = tuple(Lost(f"another {n} of one bookmark") for n in both if own[n] != said[n])
+        head = _head(other.data)
+        has = {name.upper() for name, *_ in _ATTRIBUTE.findall(_head(mine.data))}
+        more = [m[0] for m in _ATTRIBUTE.finditer(head) if m[1].upper() not in has]
+        data = mine.data
+        if more:
+            cut = len(_head(data)) - 1
+            data = b" ".join([data[:cut], *more]) + data[cut:]
+        note = _NOTE.search(other.data)
+        if note is not None and "note" not in own:
+            data = data.rstrip(b"\r\n") + b"\n<DD>" + note[1] + b"\n"
+        return (mine if data is mine.data else _record(data, mine.folder)), lost
+
+
+def _head(raw: bytes) -> bytes:
+    """Return a bookmark to the end of its opening tag."""
+    return raw[: raw.find(b">", raw.upper().find(b"<A")) + 1]
 
 
 def _pieces(file: BinaryIO) -> Iterator[Piece]:

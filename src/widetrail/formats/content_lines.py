@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
+from io import BytesIO
 from typing import BinaryIO, NamedTuple
 
 from widetrail.formats.record import CHUNK, Broken, text_of
@@ -123,3 +124,54 @@ def unescaped(value: str) -> str:
 def escaped(text: str) -> str:
     """Return a text as a value."""
     return re.sub(r"([\\,;])", r"\\\1", text).replace("\r\n", "\\n").replace("\n", "\\n")
+
+
+def merged_lines(
+    mine: bytes, other: bytes, once: Collection[str], passing: Collection[str]
+) -> tuple[bytes | None, list[str]]:
+    """Return a component with what another says beside it, ``None`` where that is nothing, and the
+    names of properties that it cannot say too.
+
+    Of what it says ``once``, its own stays; what is ``passing`` is not worth a word then.
+    Components within the other one that it has not come too.
+    """
+    (own, own_inner), (said, inner) = _parted(mine), _parted(other)
+    known = {(one.name, one.value.strip()) for one in own}
+    has = {one.name for one in own} & set(once)
+    lost: list[str] = []
+    more: list[Property] = []
+    for one in said:
+        if one.name in ("BEGIN", "END", "VERSION") or (one.name, one.value.strip()) in known:
+            continue
+        if one.name not in has:
+            more.append(one)
+            has |= {one.name} & set(once)
+        elif one.name not in passing:
+            lost.append(one.name)
+    groups = {one.group for one in own if one.group}
+    lines = [folded(_regrouped(one, groups).line) for one in more]
+    had = {_said(raw) for raw in own_inner}
+    lines += [
+        raw if raw.endswith(b"\n") else raw + b"\r\n" for raw in inner if _said(raw) not in had
+    ]
+    if not lines:
+        return None, lost
+    added = re.sub(rb"\r?\n", b"\r\n" if b"\r\n" in mine else b"\n", b"".join(lines))
+    cut = [found.start() for found in re.finditer(rb"(?im)^[ \t]*END[ \t]*:", mine)][-1]
+    return mine[:cut] + added + mine[cut:], lost
+
+
+def _parted(raw: bytes) -> tuple[list[Property], list[bytes]]:
+    """Return a component's own properties, and the components within it."""
+    stretches = list(components(BytesIO(raw), 1))
+    own = b"".join(one.raw for one in stretches if not one.name)
+    return properties(own), [one.raw for one in stretches if one.name]
+
+
+def _said(raw: bytes) -> str:
+    return "\n".join(sorted(one.line for one in properties(raw)))
+
+
+def _regrouped(one: Property, groups: set[str]) -> Property:
+    """Return a property in a group that is not one of ``groups``."""
+    return one._replace(group=f"{one.group}-2") if one.group in groups else one

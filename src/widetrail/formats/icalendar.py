@@ -12,7 +12,7 @@ from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
 
-from widetrail.formats.content_lines import components, properties, unescaped
+from widetrail.formats.content_lines import components, merged_lines, properties, unescaped
 from widetrail.formats.form import Form
 from widetrail.formats.record import (
     Broken,
@@ -30,6 +30,13 @@ _KINDS = frozenset({"VEVENT", "VTODO", "VJOURNAL", "VFREEBUSY"})
 _PASSING = frozenset(
     {"BEGIN", "END", "PRODID", "DTSTAMP", "LAST-MODIFIED", "CREATED", "SEQUENCE", "UID"}
 )
+SINGLE = _PASSING | {
+    *("DTSTART", "DTEND", "DUE", "DURATION", "SUMMARY", "DESCRIPTION", "LOCATION", "CLASS", "GEO"),
+    *("STATUS", "PRIORITY", "ORGANIZER", "RRULE", "EXDATE", "RDATE", "RECURRENCE-ID", "TRANSP"),
+    *("URL", "COMPLETED", "PERCENT-COMPLETE"),
+}
+"""Properties that an entry has once, and its dates, whose zones would have to come along."""
+
 _TZID = re.compile(r";TZID=\"?([^;:\"]+)\"?")
 _HEAD = b"BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//Wide Trail//records//EN\r\n"
 _TAIL = b"END:VCALENDAR\r\n"
@@ -111,6 +118,19 @@ class Icalendar(InOneFile):
                 found["moment"] = (datetime.fromisoformat(when).isoformat(),)
                 break
         return found
+
+    def merged(
+        self, mine: Record, other: Record, declared: Declared
+    ) -> tuple[Record, tuple[Lost, ...]]:
+        """Return an entry with what another says of it beside what it says itself, its alarms too.
+
+        Of what an entry has once, and of its dates, what it says itself stays.
+        """
+        data, names = merged_lines(mine.data, other.data, SINGLE, _PASSING)
+        lost = tuple(Lost(f"another {name} of one entry") for name in names)
+        if data is None:
+            return mine, lost
+        return _record(data, _zones_of(mine)), lost
 
     def name(self, record: Record) -> str:
         """Return the summary of an entry."""

@@ -73,6 +73,23 @@ class Opml(InFolders):
         data = f'<outline type="rss"{told}/>\n'.encode("utf-8", "surrogateescape")
         return _record(data, ()), lost
 
+    def merged(
+        self, mine: Record, other: Record, declared: Declared
+    ) -> tuple[Record, tuple[Lost, ...]]:
+        """Return a feed with the attributes that another has of its address and it has not."""
+        own, said = _attributes(mine.data), _attributes(other.data)
+        lost = tuple(
+            Lost(f"another {name} of one feed")
+            for name in sorted(own.keys() & said.keys())
+            if own[name] != said[name]
+        )
+        more = "".join(f" {n}={quoteattr(v)}" for n, v in said.items() if n not in own)
+        if not more:
+            return mine, lost
+        at = mine.data.index(b"<outline") + len(b"<outline")
+        added = more.encode("utf-8", "surrogateescape")
+        return _record(mine.data[:at] + added + mine.data[at:], mine.folder), lost
+
     def name(self, record: Record) -> str:
         """Return the title of a feed, or its address where it has none."""
         told = _attributes(record.data)

@@ -169,7 +169,9 @@ class InDatabase(Protocol):
 class MergesFields(Protocol):
     """A form whose records can take in what another of the same identity says."""
 
-    def merged(self, mine: Record, other: Record) -> tuple[Record, tuple[Lost, ...]]:
+    def merged(
+        self, mine: Record, other: Record, declared: Declared
+    ) -> tuple[Record, tuple[Lost, ...]]:
         """Return ``mine`` with what ``other`` says beside it, and what it cannot say too."""
 
 

@@ -111,3 +111,13 @@ class Rows(InOneFile):
     def name(self, record: Record) -> str:
         """Return the first text of a row."""
         return row_name(record)
+
+    def merged(
+        self, mine: Record, other: Record, declared: Declared
+    ) -> tuple[Record, tuple[Lost, ...]]:
+        """Return a row with what another says in columns in which it says nothing itself."""
+        own, said = row_of(mine), row_of(other)
+        more = {n: v for n, v in said.items() if v not in (None, "") and own.get(n) in (None, "")}
+        both = {n for n, v in said.items() if v not in (None, "") and n not in more}
+        lost = tuple(Lost(f"another {n} of one row") for n in sorted(both) if own[n] != said[n])
+        return (row_record({**own, **more}, declared) if more else mine), lost

@@ -10,10 +10,10 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from widetrail.formats.content_lines import (
-    Property,
     components,
     escaped,
     folded,
+    merged_lines,
     properties,
     unescaped,
 )
@@ -80,34 +80,16 @@ class Vcard(InOneFile):
         known = (*told.get("FN", ()), *told.get("EMAIL", ()), *told.get("N", ()))
         return next((text for text in known if text.strip()), "a contact without a name")
 
-    def merged(self, mine: Record, other: Record) -> tuple[Record, tuple[Lost, ...]]:
+    def merged(
+        self, mine: Record, other: Record, declared: Declared
+    ) -> tuple[Record, tuple[Lost, ...]]:
         """Return a contact with what another says of it beside what it says itself.
 
         Of what a contact has once, what it says itself stays.
         """
-        there = properties(mine.data)
-        known = {_said(one) for one in there}
-        once = {one.name for one in there} & SINGLE
-        lost = []
-        more: list[Property] = []
-        for one in properties(other.data):
-            if one.name in ("BEGIN", "END", "VERSION") or _said(one) in known:
-                continue
-            if one.name in once:
-                if one.name not in ("UID", "REV", "PRODID"):
-                    lost.append(Lost(f"another {one.name} of one contact"))
-                continue
-            more.append(one)
-            once |= {one.name} & SINGLE
-        if not more:
-            return mine, tuple(lost)
-        groups = {one.group for one in there if one.group}
-        added = b"".join(folded(_regrouped(one, groups).line) for one in more)
-        if b"\r\n" not in mine.data:
-            added = added.replace(b"\r\n", b"\n")
-        cut = re.search(rb"(?im)^END[ \t]*:[ \t]*VCARD", mine.data)
-        assert cut is not None, "a contact has an end"
-        return _record(mine.data[: cut.start()] + added + mine.data[cut.start() :]), tuple(lost)
+        data, names = merged_lines(mine.data, other.data, SINGLE, _PASSING)
+        lost = tuple(Lost(f"another {name} of one contact") for name in names)
+        return mine if data is None else _record(data), lost
 
     def made(self, fields: Fields, declared: Declared) -> tuple[Record, tuple[Lost, ...]]:
         """Return a contact that says ``fields``."""
@@ -118,15 +100,6 @@ class Vcard(InOneFile):
             if key not in ("FN", "VERSION"):
                 lines += [f"{key}:{escaped(value)}" for value in values if value]
         return _record(b"".join(map(folded, [*lines, "END:VCARD"]))), ()
-
-
-def _regrouped(one: Property, groups: set[str]) -> Property:
-    """Return a property in a group that is not one of ``groups``."""
-    return one._replace(group=f"{one.group}-2") if one.group in groups else one
-
-
-def _said(one: Property) -> tuple[str, str]:
-    return one.name, one.value.strip()
 
 
 def _record(raw: bytes) -> Record:

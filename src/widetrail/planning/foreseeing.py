@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from datetime import datetime
 
-from widetrail.finding import Several, find_application
+from widetrail.finding import How, Instance, Several, find_application
 from widetrail.machine import Machine
 from widetrail.planning.plan import Plan
 from widetrail.recipe import Loaded
@@ -54,7 +54,8 @@ class _Sight:
         if planned.instance or isinstance(where, Several):
             listed = where.instances if isinstance(where, Several) else ()
             mine = [instance for instance in listed if instance.path == planned.new_path]
-            if not mine:  # it is not on new yet
+            if not planned.new_path:
                 return None
-            finder = finder.within(place, mine[0])
+            yet = Instance(planned.new_path, planned.new_instance, None, How("each"))
+            finder = finder.within(place, mine[0] if mine else yet)
         return finder.path(template)

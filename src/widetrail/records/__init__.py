@@ -2,6 +2,6 @@
 
 from widetrail.formats.record import Duplicates
 from widetrail.records.merging import Merge
-from widetrail.records.values import Merged, NewFile, Policy, Sort, Store
+from widetrail.records.values import FieldMerged, Merged, NewFile, Policy, Sort, Store
 
-__all__ = ["Duplicates", "Merge", "Merged", "NewFile", "Policy", "Sort", "Store"]
+__all__ = ["Duplicates", "FieldMerged", "Merge", "Merged", "NewFile", "Policy", "Sort", "Store"]

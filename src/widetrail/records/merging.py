@@ -27,7 +27,7 @@ from widetrail.formats.record import (
     digest_of,
 )
 from widetrail.records.known import Known, is_among
-from widetrail.records.values import Merged, NewFile, Policy, Sort, Store
+from widetrail.records.values import FieldMerged, Merged, NewFile, Policy, Sort, Store
 
 NAMED = 200
 """Records of a sort that are told by name; the others are counted."""
@@ -75,6 +75,7 @@ class Merge:
         """How many records the store holds before."""
         self._count: Counter[Sort] = Counter()
         self._adds = self._others = 0
+        self._fields: list[FieldMerged] = []
         self._lost: Counter[str] = Counter()
         self._names: dict[Sort, list[str]] = defaultdict(list)
         try:
@@ -236,7 +237,8 @@ class Merge:
             key, now = self._key(record, record.folder), record
             for other in sorted(self._merging.pop(key, ()), key=lambda one: one.digest):
                 before = now
-                now, lost = form.merged(before, other)
+                now, lost = form.merged(before, other, self._target.declared)
+                self._tell_fields(before, other, now)
                 for one in lost:
                     self._lost[one.what] += 1
                 if now is before and not lost:  # it said all that already
@@ -245,12 +247,25 @@ class Merge:
                 self._others += 1
                 self._changed[key] = self._kept(now)
 
+    def _tell_fields(self, before: Record, other: Record, now: Record) -> None:
+        """Keep what becomes of each field in which two records differ, of the first of them."""
+        form, declared = self._target.records, self._target.declared
+        if len(self._fields) >= NAMED:
+            return
+        mine, said, then = (form.fields(one, declared) for one in (before, other, now))
+        self._fields += [
+            FieldMerged(form.name(before), name, mine.get(name, ()), said[name], then.get(name, ()))
+            for name in said
+            if mine.get(name, ()) != said[name]
+        ]
+
     @property
     def merged(self) -> Merged:
         """What comes of it."""
         names = {sort: tuple(some) for sort, some in self._names.items()}
         lost, count = dict(self._lost), {s: n for s, n in self._count.items() if n}
-        return Merged(self.held, self._adds, self._others, count, names, lost)
+        fields = tuple(self._fields[:NAMED])
+        return Merged(self.held, self._adds, self._others, count, names, lost, fields)
 
     # Writing
 

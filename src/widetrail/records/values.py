@@ -37,12 +37,25 @@ class Policy:
 
 
 @dataclass(frozen=True, slots=True)
+class FieldMerged:
+    """What becomes of a field of a record that takes in what another says: what the record says
+    itself, what the other does, and what it says afterwards."""
+
+    record: str
+    field: str
+    mine: tuple[str, ...]
+    other: tuple[str, ...]
+    then: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
 class Merged:
     """What comes of a merge.
 
     ``count`` tells how many records of the sources were of each sort, ``names`` the first of them
     by name; ``held`` is how many records the store had before, ``added`` and ``changed`` are how
     many come to it and become others. ``lost`` is what the store cannot hold, and of how many.
+    ``fields`` are the first fields that are merged and in which the two differ.
     """
 
     held: int
@@ -51,6 +64,7 @@ class Merged:
     count: Mapping[Sort, int]
     names: Mapping[Sort, tuple[str, ...]]
     lost: Mapping[str, int]
+    fields: tuple[FieldMerged, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

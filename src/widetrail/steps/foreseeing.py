@@ -9,7 +9,7 @@ from typing import Protocol
 
 from widetrail.machine import Machine
 from widetrail.recipe.settings import Settings
-from widetrail.records import Sort
+from widetrail.records import FieldMerged, Sort
 from widetrail.steps.step import Step
 
 
@@ -32,11 +32,16 @@ class Sight(Protocol):
 
 @dataclass(frozen=True, slots=True)
 class Foreseen:
-    """What would come of records that are merged: how many the store holds, how many of the sources
-    are of each sort, and the names of the first of each. ``trouble`` is why that is not known."""
+    """What would come of records that are merged.
+
+    ``held`` is how many the store holds, ``count`` how many of the sources are of each sort,
+    ``names`` the first of each, and ``fields`` the first that are merged in which two records
+    differ. ``trouble`` is why that is not known.
+    """
 
     to: str
     held: int = 0
     count: Mapping[Sort, int] = field(default_factory=dict)
     names: Mapping[Sort, tuple[str, ...]] = field(default_factory=dict)
+    fields: tuple[FieldMerged, ...] = ()
     trouble: str = ""

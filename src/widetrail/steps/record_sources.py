@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
+from contextlib import ExitStack
 from datetime import datetime
 
 from widetrail.finding import condition_holds
-from widetrail.finding.readings import insist_own_journal
+from widetrail.finding.readings import copied_database, insist_own_journal
+from widetrail.formats.outside import SafePath
 from widetrail.formats.record import InDatabase, Record
+from widetrail.machine import Machine
 from widetrail.recipe import Globs
 from widetrail.recipe.conditions import Condition
 from widetrail.records import Store
@@ -48,6 +51,14 @@ def _packed(step: RecordsStep, doing: Has, told: ToldStore, scratch: str) -> Ite
         if isinstance(told.records, InDatabase):
             insist_own_journal(top / store)
         yield Store(told.records, top / store, told.declared)
+
+
+def seen(told: ToldStore, machine: Machine, path: str, lent: ExitStack) -> Store:
+    """Return a store where it lies on a machine; a database is ``lent`` in a copy."""
+    host = machine.host(path)
+    if isinstance(told.records, InDatabase) and machine.look(path) is not None:
+        host = SafePath(lent.enter_context(copied_database(machine, path)))
+    return Store(told.records, host, told.declared)
 
 
 def named(paths: Iterable[str], pattern: str) -> list[str]:

@@ -7,6 +7,7 @@ kept. Afterwards it is read again: every record that was to come must be there.
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from contextlib import ExitStack
 from hashlib import sha256
 from pathlib import Path
 
@@ -31,7 +32,7 @@ from widetrail.steps.kind import Act, Rule, Touched
 from widetrail.steps.outcomes import Done, Failed, Outcome
 from widetrail.steps.pack import PackStep
 from widetrail.steps.reading_conditions import conditions
-from widetrail.steps.record_sources import named, sources_of, wanted
+from widetrail.steps.record_sources import named, seen, sources_of, wanted
 from widetrail.steps.records_settings import (
     PARCEL,
     Has,
@@ -130,31 +131,28 @@ class MergeRecords(Rule[RecordsSettings], Act[RecordsStep, Has]):
             yield Touched(plain(path), told=True, holds_cargo=True)
 
     def foresee(self, step: RecordsStep, sight: Sight) -> Foreseen | None:
-        if any(told.path.startswith("{") for told in step.sources):
-            return None  # a program is still to make them
-        if any(isinstance(t.records, InDatabase) for t in (*step.sources, step.target)):
-            return None  # a database is read in a copy only
         to = sight.on_new(step, step.target.path)
         if to is None:
             return None
+        if any(told.path.startswith("{") for told in step.sources):
+            return Foreseen(to, trouble="a program is still to make what comes to it")
         place, rule = sight.old_place(step.item), sight.settings(step)
         assert isinstance(rule, RecordsSettings)
         paths = [entry.path for entry in sight.old.walk(place) if entry.kind == "file"]
-        top = sight.old.host(place)
-        sources = [
-            Store(told.records, top / store, told.declared)
-            for told in step.sources
-            for store in named(paths, told.path)
-        ]
-        target = Store(step.target.records, sight.new.host(to), step.target.declared)
-        wants = wanted(step, rule, sight.now)
-        policy = Policy(step.duplicates, step.into, step.by_content, wants)
+        policy = Policy(step.duplicates, step.into, step.by_content, wanted(step, rule, sight.now))
         try:
-            with Merge(sources, target, policy) as merge:
-                told = merge.merged
-        except (Broken, OSError) as error:
+            with ExitStack() as lent:
+                sources = [
+                    seen(told, sight.old, join(place, store), lent)
+                    for told in step.sources
+                    for store in named(paths, told.path)
+                ]
+                target = seen(step.target, sight.new, to, lent)
+                with Merge(sources, target, policy) as merge:
+                    told = merge.merged
+        except (Broken, Unreadable, OSError, WideTrailError) as error:
             return Foreseen(to, trouble=str(error))
-        return Foreseen(to, told.held, dict(told.count), dict(told.names))
+        return Foreseen(to, told.held, dict(told.count), dict(told.names), told.fields)
 
     def undo(self, record: Record, way: WayBack) -> Iterator[UndoAct]:
         if isinstance(record, Appending):

@@ -163,6 +163,10 @@ def _keep_in_step(folder: Path) -> None:
     kept = here.service_folder(f"brackenwend/{name}")
     if kept is None:
         return
+    with closing(sqlite3.connect(kept / "visits.db")) as source:
+        rows = source.execute("select day, address from visit").fetchall()
+    with closing(sqlite3.connect(folder / "visits.db")) as target, target:
+        target.executemany("insert into visit values (?, ?)", rows)
     lines = (kept / "kept.html").read_text(encoding="utf-8").splitlines(keepends=True)
     links = [n for n, line in enumerate(lines) if _KEPT.search(line)]
     for count in range(8, len(links) + 8, 8):
@@ -174,10 +178,6 @@ def _keep_in_step(folder: Path) -> None:
     for path in sorted((kept / "pages").iterdir()):
         time.sleep(PAUSE)
         shutil.copy2(path, folder / "pages" / path.name)
-    with closing(sqlite3.connect(kept / "visits.db")) as source:
-        rows = source.execute("select day, address from visit").fetchall()
-    with closing(sqlite3.connect(folder / "visits.db")) as target, target:
-        target.executemany("insert into visit values (?, ?)", rows)
 
 
 if __name__ == "__main__":
