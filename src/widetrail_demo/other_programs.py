@@ -214,6 +214,8 @@ def write_wicketleaf_mail(root: Path) -> None:
     card = "".join(f"{line}\r\n" for line in (*lines, "END:VCARD"))
     own = card.replace("quillbox-3", "own-1").replace("Grower 2", "The nursery")
     write_text(root / "people.vcf", own + card, moment)
+    kept = {"name": "The nursery", "url": "https://nursery.fen.example/", "note": "trays"}
+    write_text(root / "links.json", json.dumps({"shown": True, "links": [kept]}, indent=1), moment)
 
 
 SERIALS = {"Loamlens": "PW4K-7QHD-M2ZX-81TN", "Mistvane": "HC-5581-0937-4462"}

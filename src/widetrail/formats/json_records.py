@@ -9,7 +9,9 @@ from widetrail.formats.interface import Raw, Unreadable
 from widetrail.formats.record import (
     Broken,
     Declared,
+    Lost,
     Piece,
+    Record,
 )
 from widetrail.formats.rows import Rows, row_record
 
@@ -26,6 +28,10 @@ class JsonObjects(Rows):
 
     def __init__(self, spans: Spans) -> None:
         self._spans = spans
+
+    def written(self, record: Record, declared: Declared) -> tuple[bytes, tuple[Lost, ...]]:
+        """Return a row as the object that it is; what is between two stands for itself."""
+        return record.data, ()
 
     def pieces(self, store: Path, declared: Declared) -> Iterator[Piece]:
         """Give a document object by object."""

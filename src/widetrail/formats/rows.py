@@ -59,7 +59,7 @@ def made_row(fields: Fields, declared: Declared) -> tuple[Record, tuple[Lost, ..
     row: Row = {
         columns[name]: values[0] for name, values in fields.items() if name in columns and values
     }
-    lost = [Lost(f"its {name}") for name in fields if name not in columns]
+    lost = [Lost(f"its {name}") for name in fields if name not in columns and name != "moment"]
     lost += [
         Lost(f"more than one {name}")
         for name, v in fields.items()

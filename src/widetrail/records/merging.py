@@ -145,6 +145,8 @@ class Merge:
                 record, unfit = fits.fit(record, target.declared)
                 lost = (*lost, *unfit)
             folder = (*policy.landing, *told.folder) if policy.landing else told.folder
+            if told.folder and not (target.records.by_folder or target.records.in_folder):
+                lost = (*lost, Lost("the folder that it was in"))
             key, digest = self._key(record, folder), record.digest
             held = there.of(key)
             if (held and is_among(held, digest)) or not coming.add(key, digest):

@@ -76,9 +76,7 @@ def wanted(
     step: RecordsStep, rule: RecordsSettings, now: datetime
 ) -> Callable[[Store, Record], bool] | None:
     """Return what tells whether a record is to come; ``None`` where all are."""
-    chosen = {name: Condition(**{"in": values}) for name, values in step.chosen.items()}
-    only, without = [*rule.only.items(), *chosen.items()], rule.without
-    if not (only or without):
+    if not (rule.only or rule.without or step.chosen):
         return None
 
     def wants(store: Store, record: Record) -> bool:
@@ -89,7 +87,8 @@ def wanted(
             values = said.get(name, ())
             return any(condition_holds(condition, value, None, now) for value in values)
 
-        comes = all(holds(*one) for one in only)
-        return comes and not any(holds(*one) for one in without.items())
+        chosen = (set(values) & set(said.get(name, ())) for name, values in step.chosen.items())
+        comes = all(chosen) and all(holds(*one) for one in rule.only.items())
+        return comes and not any(holds(*one) for one in rule.without.items())
 
     return wants

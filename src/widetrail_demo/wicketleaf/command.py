@@ -1,12 +1,13 @@
 """The command ``wicketleaf``, and what Wicketleaf keeps.
 
 Letters lie in ``Post``, a mailbox a folder (``inbox.mbox``, ``sent.mbox``), people in
-``people.vcf`` and appointments in ``diary.ics`` beside it.
+``people.vcf``, appointments in ``diary.ics`` and links to the web in ``links.json`` beside it.
 """
 
 from __future__ import annotations
 
 import argparse
+import json
 import mailbox
 import os
 import re
@@ -42,6 +43,13 @@ def people() -> list[str]:
     path = root() / "people.vcf"
     text = path.read_text(encoding="utf-8") if path.exists() else ""
     return re.findall(r"(?m)^FN[^:]*:(.*?)\r?$", text)
+
+
+def links() -> list[str]:
+    """Return the names of the links that are kept."""
+    path = root() / "links.json"
+    kept = json.loads(path.read_text(encoding="utf-8"))["links"] if path.exists() else []
+    return [link["name"] for link in kept]
 
 
 def appointments() -> int:
@@ -82,6 +90,9 @@ def _list() -> None:
     for name in people()[:SHOWN]:
         print(f"  {name}")
     print(f"appointments: {appointments()}")
+    print(f"links: {len(links())}")
+    for name in links()[:SHOWN]:
+        print(f"  {name}")
 
 
 def _open(seconds: float) -> None:
@@ -89,10 +100,10 @@ def _open(seconds: float) -> None:
     lock = root() / "lock"
     if lock.exists():
         sys.exit("wicketleaf: it is open already")
-    lock.write_text(str(os.getpid()))
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
-    print("Wicketleaf is open.", flush=True)
     try:
+        lock.write_text(str(os.getpid()))
+        print("Wicketleaf is open.", flush=True)
         time.sleep(seconds)
     finally:
         lock.unlink()
