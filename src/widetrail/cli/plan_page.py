@@ -101,7 +101,8 @@ def _show_places(page: Page, item: PlannedItem, stores: Sequence[str], *, copied
     page.line(f"from: {item.old_path} ({item.old_how})", indent=4)
     existing = EXISTING_VALUES if item.store else EXISTING
     aside = f"; {existing[item.existing]}" if item.occupied else ""
-    others = [plain(one) for one in stores if item.new_path and not one.startswith(item.new_path)]
+    own = item.new_path or "/"
+    others = [plain(one) for one in stores if not one.startswith(own)]
     place = f"{item.new_path or 'its place on new'} ({item.new_how}){aside}"
     page.line(f"to: {', '.join(others) or place}", indent=4)
     for rule in item.written[:SHOWN_NAMES] if copied else ():

@@ -30,10 +30,10 @@ from widetrail.machine.path_notation import Bearings, KnownBearings, understand_
 from widetrail.machine.paths import base, is_within, trouble_with_name
 from widetrail.planning.draft import Draft, RecipeSides, Subject
 from widetrail.planning.plan import PlannedItem, ToldBy
+from widetrail.planning.route_choice import names_place
 from widetrail.planning.station_facts import CardSide, New, SeenSide
 from widetrail.planning.user_choices import Choices
 from widetrail.recipe import Item, Loaded, Reading, Route
-from widetrail.recipe.templates import braces
 
 _AGAIN = "Choose another folder with --to, then plan again."
 
@@ -158,7 +158,7 @@ def told_to_program(subject: Subject, route: Route, draft: Draft) -> ToldBy | No
         platform = subject.side.new.fact("platform")
         assert isinstance(platform, Known), "a place is chosen on a machine that is known"
         return ToldBy(case=where.how.case, platform=platform.value)
-    if subject.instance is None and not _is_named_to_it(subject, route):
+    if subject.instance is None and not names_place(route, subject.item.from_):
         name = subject.side.loaded.recipe.application.name
         draft.obstacles.append(
             refusal(subject, where.path, f"the recipe has no way to tell {name} of it")
@@ -230,20 +230,6 @@ def brings_settings(planned: PlannedItem, subject: Subject, other: Subject) -> b
     path = _settings_told(subject, told) if told is not None else ""
     mine = other.side.loaded.id == subject.side.loaded.id and bool(path)
     return mine and _takes(other.item, other.new_place, path, side.finder.machine)
-
-
-def _is_named_to_it(subject: Subject, route: Route) -> bool:
-    """Return whether a step on new names the item's place to the program."""
-    place = subject.item.from_
-    texts = (
-        text.text
-        for leg in route.legs
-        for step in leg.steps
-        if leg.station == "new"
-        for text in step.rule.templates()
-        if text.role == "argument"
-    )
-    return any(b.name.partition(".")[0] == place for text in texts for b in braces(text))
 
 
 def insist_apart(draft: Draft) -> None:

@@ -51,11 +51,9 @@ class _Sight:
         finder = find_application(self.new, loaded, lenders=lenders)
         place = loaded.recipe.items[planned.item].from_
         where = finder.place(place)
-        if planned.instance or isinstance(where, Several):
+        if planned.new_path and (planned.instance or isinstance(where, Several)):
             listed = where.instances if isinstance(where, Several) else ()
             mine = [instance for instance in listed if instance.path == planned.new_path]
-            if not planned.new_path:
-                return None
             yet = Instance(planned.new_path, planned.new_instance, None, How("each"))
             finder = finder.within(place, mine[0] if mine else yet)
         return finder.path(template)

@@ -24,6 +24,7 @@ from widetrail.planning.station_facts import Side
 from widetrail.recipe import Item, Loss, Route
 from widetrail.recipe.conditions import AS_OLD, Condition, Needs, SideNeeds
 from widetrail.recipe.readings import For
+from widetrail.recipe.templates import braces
 from widetrail.records import Duplicates
 from widetrail.steps import RULES
 
@@ -128,18 +129,8 @@ def _judge(case: Case, route: Route) -> Chosen | PassedOver:
     if alone:
         reason = f"it carries all of {', '.join(alone)}, and only some was chosen"
         return PassedOver(route=route.name, code="parts", reason=reason)
-    placed = isinstance(case.new_place, Found | Absent) or case.new.source == "assumed"
-    if copies(route) and isinstance(case.new_place, Found | Absent):
-        one, other = (store_kind(case.item, w.path, w.kind) for w in (case.place, case.new_place))
-        if one != other:
-            kinds = " to ".join(k or "files" for k in (one, other))
-            reason = f"values are not carried from {kinds}"
-            return PassedOver(route=route.name, code="place", reason=reason)
-    if (why := _unmergeable(case, route)) is not None:
+    if (why := _unplaced(case, route) or _unmergeable(case, route)) is not None:
         return why
-    if copies(route) and not placed:
-        reason = f"there is no place for it on new: {case.new_place}"
-        return PassedOver(route=route.name, code="place", reason=reason)
     told.taken()
     said = route.needs.new.installed if route.needs.new is not None else None
     met = tuple(
@@ -274,6 +265,23 @@ def _fails(case: Case, finder: Finder, reading: str, condition: Condition) -> st
     return "" if holds else f"its {reading} is {answer}"
 
 
+def _unplaced(case: Case, route: Route) -> PassedOver | None:
+    """Return why a route has no place on new to which it can bring an item."""
+    where = case.new_place
+    if isinstance(where, Found | Absent) and copies(route):
+        one, other = (store_kind(case.item, w.path, w.kind) for w in (case.place, where))
+        if one != other:
+            kinds = " to ".join(k or "files" for k in (one, other))
+            reason = f"values are not carried from {kinds}"
+            return PassedOver(route=route.name, code="place", reason=reason)
+    named = bool(case.instance) and names_place(route, case.item.from_)
+    placed = isinstance(where, Found | Absent) or case.new.source == "assumed"
+    if (copies(route) or named) and not placed:
+        reason = f"there is no place for it on new: {where}"
+        return PassedOver(route=route.name, code="place", reason=reason)
+    return None
+
+
 def _unmergeable(case: Case, route: Route) -> PassedOver | None:
     """Return why a route cannot bring an item together with what is on new, as far as it says."""
     if route.beside and (why := _called_so(case)):
@@ -300,6 +308,14 @@ def _called_so(case: Case) -> str:
 def _mentions(route: Route, part: str) -> bool:
     """Return whether a route can carry some values of a part alone."""
     return any(step.rule.chooses(part) for leg in route.legs for step in leg.steps)
+
+
+def names_place(route: Route, place: str) -> bool:
+    """Return whether a step on new names an item's place."""
+    rules = [step.rule for leg in route.legs for step in leg.steps if leg.station == "new"]
+    texts = (text.text for rule in rules for text in rule.templates())
+    named = {b.name.partition(".")[0] for text in texts for b in braces(text)}
+    return place in named or any(name == place for rule in rules for _, name in rule.places())
 
 
 def copies(route: Route) -> bool:
