@@ -25,6 +25,9 @@ _SORTS: Mapping[Sort, str] = {
     "different": "there with another content",
     "unwanted": "not to come",
 }
+SHOWN_WIDTH = 60
+"""Characters of the values of a part that all go, up to which a plan names each."""
+
 SHOWN_FIELDS = 9
 """Fields of records that are merged, of which a plan shows so many."""
 
@@ -90,7 +93,10 @@ def _show_item(page: Page, item: PlannedItem, stores: Sequence[str], *, copied: 
     for part, values in item.parts.items():
         left = item.parts_left.get(part)
         rest = f"; not {', '.join(left)}" if left else ""
-        page.line(f"{part}: {', '.join(values)}{rest}", indent=4)
+        told = ", ".join(values)
+        if not left and len(told) > SHOWN_WIDTH:
+            told = f"all {len(values)}"
+        page.line(f"{part}: {told}{rest}", indent=4)
     if item.kind != "licence":
         _show_places(page, item, stores, copied=copied)
     _show_losses(page, item.losses)

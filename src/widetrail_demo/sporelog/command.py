@@ -19,6 +19,35 @@ from widetrail_demo.sporelog import exchange, store
 
 def main() -> None:
     """Run ``sporelog`` with the arguments of the command line."""
+    arguments = _parser().parse_args()
+    _first_start()
+    match arguments.command:
+        case "list":
+            _list()
+        case "open":
+            _open(arguments.seconds)
+        case "move":
+            _move(arguments.folder)
+        case "archive":
+            _archive(here.real(arguments.to))
+        case "take-in":
+            _take_in(here.real(arguments.file), replace=arguments.replace)
+        case "export":
+            _export(arguments)
+        case "bring-in":
+            came = exchange.bring_in(
+                here.real(arguments.file), _collection(), replace=arguments.replace
+            )
+            print(f"specimens: {came}")
+        case "close":
+            _close()
+        case "keeper":
+            _keeper(arguments.what)
+        case "add":
+            _add(arguments.name, arguments.found)
+
+
+def _parser() -> argparse.ArgumentParser:
     parser = argparse.ArgumentParser("sporelog", description="Specimen records and plates.")
     commands = parser.add_subparsers(dest="command", required=True)
     commands.add_parser("list", help="print the collection as the screen shows it")
@@ -47,32 +76,7 @@ def main() -> None:
     commands.add_parser("close", help="ask an open Sporelog to end")
     keeper = commands.add_parser("keeper", help="be the sole keeper, so that nobody else writes")
     keeper.add_argument("what", choices=["begin", "end"])
-    arguments = parser.parse_args()
-    _first_start()
-    match arguments.command:
-        case "list":
-            _list()
-        case "open":
-            _open(arguments.seconds)
-        case "move":
-            _move(arguments.folder)
-        case "archive":
-            _archive(here.real(arguments.to))
-        case "take-in":
-            _take_in(here.real(arguments.file), replace=arguments.replace)
-        case "export":
-            _export(arguments)
-        case "bring-in":
-            came = exchange.bring_in(
-                here.real(arguments.file), _collection(), replace=arguments.replace
-            )
-            print(f"specimens: {came}")
-        case "close":
-            _close()
-        case "keeper":
-            _keeper(arguments.what)
-        case "add":
-            _add(arguments.name, arguments.found)
+    return parser
 
 
 def _first_start() -> None:
