@@ -131,64 +131,52 @@ def _head(raw: bytes) -> bytes:
 
 
 def _pieces(file: BinaryIO) -> Iterator[Piece]:
-    tokens = _Tokens(file)
     path: Folder = ()
     names, waiting, opened = list[str](), "", 0
-    for before, found in tokens:
-        if before:
-            yield Piece(before)
-        if found is None:
-            continue
-        raw, sort = found[0], found.lastgroup
-        if sort == "mark":
-            yield Piece(raw, _found(raw, path, *found.group("address", "title", "note")))
-        elif sort == "head":
-            waiting = _plain(found["called"]).strip()
-            yield Piece(raw)
-        elif sort == "opens":
-            if opened:
-                names.append(waiting)
-                path = tuple(names)
-            opened, waiting = opened + 1, ""
-            if opened > DEEPEST:
-                raise Broken("holds folders within folders without end")
-            yield Piece(raw)
-        else:
-            if not opened:
-                raise Broken("has an end of a folder that ends nothing")
-            yield Piece(raw, None, path)
-            opened -= 1
-            if opened:
-                names.pop()
-                path = tuple(names)
+    held, ended, is_html = b"", False, True
+    while not ended:
+        more = file.read(max(CHUNK, len(held)))
+        ended, held, at = not more, held + more, 0
+        most = len(held) if ended else len(held) - 65536
+        for found in _TOKEN.finditer(held):
+            begin, end = found.span()
+            if end > most:
+                break
+            if begin > at:
+                yield Piece(held[at:begin])
+            at = end
+            raw, sort = found[0], found.lastgroup
+            if sort == "mark":
+                yield Piece(raw, _found(raw, path, *found.group("address", "title", "note")))
+            elif sort == "head":
+                waiting = _plain(found["called"]).strip()
+                yield Piece(raw)
+            elif sort == "opens":
+                if opened:
+                    names.append(waiting)
+                    path = tuple(names)
+                opened, waiting = opened + 1, ""
+                if opened > DEEPEST:
+                    raise Broken("holds folders within folders without end")
+                yield Piece(raw)
+            else:
+                if not opened:
+                    raise Broken("has an end of a folder that ends nothing")
+                yield Piece(raw, None, path)
+                opened -= 1
+                if opened:
+                    names.pop()
+                    path = tuple(names)
+        if len(held) - at > MOST:
+            raise Broken(f"holds a bookmark of more than {MOST} bytes")
+        is_html = at > 0 or not held.strip() or b"<" in held
+        held = held[at:]
+    if held:
+        yield Piece(held)
     if opened:
         raise Broken("ends within a folder")
-    if not tokens.is_html:
+    if not is_html:
         raise Broken("is no file of bookmarks")
-
-
-class _Tokens:
-    """What a file is made of, each with what stands before it; the end has only that."""
-
-    def __init__(self, file: BinaryIO) -> None:
-        self._file, self.is_html = file, True
-
-    def __iter__(self) -> Iterator[tuple[bytes, re.Match[bytes] | None]]:
-        held, ended = b"", False
-        while not ended:
-            more = self._file.read(max(CHUNK, len(held)))
-            ended, held, at = not more, held + more, 0
-            most = len(held) if ended else len(held) - 65536
-            for found in _TOKEN.finditer(held):
-                if found.end() > most:
-                    break
-                yield held[at : found.start()], found
-                at = found.end()
-            if len(held) - at > MOST:
-                raise Broken(f"holds a bookmark of more than {MOST} bytes")
-            self.is_html = at > 0 or not held.strip() or b"<" in held
-            held = held[at:]
-        yield held, None
 
 
 def _plain(raw: bytes) -> str:
@@ -212,8 +200,9 @@ def _found(
         address = (found[1] or found[2] or b"") if found is not None else b""
     if b"&" in address:
         address = html.unescape(text_of(address)).encode("utf-8", "surrogateescape")
-    said = (title or b"").strip(), (note or b"").strip()
-    content = b"%d:%d:%b%b%b" % (len(address), len(said[0]), address, *said)
+    title = title.strip() if title else b""
+    note = note.strip() if note else b""
+    content = b"%d:%d:%b%b%b" % (len(address), len(title), address, title, note)
     return Record(address, blake2b(content, digest_size=16).digest(), folder, raw)
 
 

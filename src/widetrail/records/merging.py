@@ -11,7 +11,7 @@ import tempfile
 from collections import Counter, defaultdict
 from collections.abc import Iterator, Sequence
 from types import TracebackType
-from typing import IO, NamedTuple, Self
+from typing import IO, Self
 
 from widetrail.formats.record import (
     CHUNK,
@@ -29,6 +29,8 @@ from widetrail.formats.record import (
 from widetrail.records.known import Known, is_among
 from widetrail.records.values import FieldMerged, Merged, NewFile, Policy, Sort, Store
 
+_BUFFER = 1024 * 1024
+
 NAMED = 200
 """Records of a sort that are told by name; the others are counted."""
 
@@ -37,11 +39,8 @@ _Names = dict[str, "_Names"]
 """Folders by their names, each with those within it."""
 
 
-class _Spooled(NamedTuple):
-    """Where the bytes of a record that comes lie in the spool."""
-
-    offset: int
-    size: int
+_Spooled = tuple[int, int]
+"""Where the bytes of a record that comes lie in the spool: the offset and the size."""
 
 
 class Merge:
@@ -58,7 +57,8 @@ class Merge:
         self._target = Store(form, target.path, form.habits(target.path, target.declared))
         self._needs = form if isinstance(form, NeedsOnce) else None
         self._policy = policy
-        self._spool: IO[bytes] = tempfile.TemporaryFile()  # noqa: SIM115 - closed with the merge
+        self._by_content, self._by_folder = policy.by_content, form.by_folder
+        self._spool: IO[bytes] = tempfile.TemporaryFile(buffering=_BUFFER)  # noqa: SIM115 - closed with the merge
         self._size = 0
         self._added: dict[Folder, list[_Spooled]] = {}
         self._paths: list[tuple[str, _Spooled]] = []
@@ -116,15 +116,17 @@ class Merge:
 
     def _key(self, record: Record, folder: Folder) -> bytes:
         """Return what a record is known by within the target."""
-        own = b"=" + record.digest
-        if record.identity and not self._policy.by_content:
-            own = b"#" + record.identity
-        if self._target.records.by_folder:
-            if folder not in self._marks:
-                names = (name.encode("utf-8", "surrogateescape") for name in folder)
-                self._marks[folder] = digest_of(*names)
-            own += self._marks[folder]
+        known = record.identity and not self._by_content
+        own = b"#" + record.identity if known else b"=" + record.digest
+        if self._by_folder:
+            own += self._marks.get(folder) or self._mark(folder)
         return own if len(own) <= 64 else own[:1] + digest_of(own)
+
+    def _mark(self, folder: Folder) -> bytes:
+        """Return what tells a folder apart in keys."""
+        names = (name.encode("utf-8", "surrogateescape") for name in folder)
+        self._marks[folder] = digest_of(*names)
+        return self._marks[folder]
 
     # Judging
 
@@ -134,21 +136,24 @@ class Merge:
         as_it_is = form.kind == target.records.kind and not rows
         fits = target.records if isinstance(target.records, Fits) else None
         source = Store(form, source.path, form.habits(source.path, source.declared))
+        wants, landing, holds = policy.wants, policy.landing, len(there) > 0
+        flat = not (target.records.by_folder or target.records.in_folder)
+        lost: tuple[Lost, ...]
         for piece in form.pieces(source.path, source.declared):
             if (told := piece.record) is None:
                 continue
-            if policy.wants is not None and not policy.wants(source, told):
+            if wants is not None and not wants(source, told):
                 self._tell("unwanted", source, told)
                 continue
             record, lost = (told, ()) if as_it_is else self._converted(source, told)
             if fits is not None:
                 record, unfit = fits.fit(record, target.declared)
                 lost = (*lost, *unfit)
-            folder = (*policy.landing, *told.folder) if policy.landing else told.folder
-            if told.folder and not (target.records.by_folder or target.records.in_folder):
+            folder = (*landing, *told.folder) if landing else told.folder
+            if flat and told.folder:
                 lost = (*lost, Lost("the folder that it was in"))
             key, digest = self._key(record, folder), record.digest
-            held = there.of(key)
+            held = there.of(key) if holds else b""
             if (held and is_among(held, digest)) or not coming.add(key, digest):
                 self._tell("same", source, told)
                 continue
@@ -186,18 +191,19 @@ class Merge:
 
     def _add(self, record: Record, folder: Folder) -> None:
         self._adds += 1
-        spooled = self._kept(record)
+        offset, size = spooled = self._kept(record)
         form = self._target.records
         if form.in_folder:
             path = form.path(record, folder, self._adds, self._target.declared)
             self._paths.append((path, spooled))
-        else:
-            added = self._added.setdefault(folder if form.by_folder else (), [])
-            last = added[-1] if added and not self._between else None
-            if last is not None and last.offset + last.size == spooled.offset:
-                added[-1] = _Spooled(last.offset, last.size + spooled.size)
-            else:
-                added.append(spooled)
+            return
+        added = self._added.setdefault(folder if self._by_folder else (), [])
+        if added and not self._between:
+            before, length = added[-1]
+            if before + length == offset:
+                added[-1] = before, length + size
+                return
+        added.append(spooled)
 
     def _kept(self, record: Record) -> _Spooled:
         form, declared = self._target.records, self._target.declared
@@ -213,7 +219,7 @@ class Merge:
 
     def _spooled(self, data: bytes) -> _Spooled:
         self._spool.write(data)
-        spooled = _Spooled(self._size, len(data))
+        spooled = self._size, len(data)
         self._size += len(data)
         return spooled
 
@@ -283,14 +289,15 @@ class Merge:
         return ends and not self._changed
 
     def _bytes(self, spooled: _Spooled) -> bytes:
-        self._spool.seek(spooled.offset)
-        return self._spool.read(spooled.size)
+        offset, size = spooled
+        self._spool.seek(offset)
+        return self._spool.read(size)
 
     def _all_added(self, folder: Folder) -> Iterator[bytes]:
         """Give what comes to a folder, in pieces."""
         for offset, size in self._added.get(folder, ()):
             for begin in range(offset, offset + size, CHUNK):
-                yield self._bytes(_Spooled(begin, min(CHUNK, offset + size - begin)))
+                yield self._bytes((begin, min(CHUNK, offset + size - begin)))
 
     @property
     def appends(self) -> bool:
