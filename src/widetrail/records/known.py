@@ -5,8 +5,8 @@ from __future__ import annotations
 import sqlite3
 import tempfile
 from pathlib import Path
-from types import TracebackType
-from typing import Self
+
+from widetrail.records.spool import Closing
 
 MOST = 300_000
 """Identities that are held in memory; above that, all lie in a database."""
@@ -19,7 +19,7 @@ def is_among(digests: bytes, digest: bytes) -> bool:
     return any(digests[at : at + 16] == digest for at in range(0, len(digests), 16))
 
 
-class Known:
+class Known(Closing):
     """The contents that are known of each key, as digests of 16 bytes: a key may have several."""
 
     def __init__(self, most: int = MOST) -> None:
@@ -28,17 +28,6 @@ class Known:
         """By key its digests, joined."""
         self._folder: tempfile.TemporaryDirectory[str] | None = None
         self._database: sqlite3.Connection | None = None
-
-    def __enter__(self) -> Self:
-        return self
-
-    def __exit__(
-        self,
-        kind: type[BaseException] | None,
-        error: BaseException | None,
-        trace: TracebackType | None,
-    ) -> None:
-        self.close()
 
     def close(self) -> None:
         """Let go of everything."""

@@ -7,11 +7,8 @@ matter; the same merge a second time finds all of it there and changes nothing.
 
 from __future__ import annotations
 
-import tempfile
 from collections import Counter, defaultdict
-from collections.abc import Iterator, Sequence
-from types import TracebackType
-from typing import IO, Self
+from collections.abc import Callable, Iterator, Sequence
 
 from widetrail.formats.record import (
     CHUNK,
@@ -27,9 +24,8 @@ from widetrail.formats.record import (
     digest_of,
 )
 from widetrail.records.known import Known, is_among
+from widetrail.records.spool import Closing, Span, Spool
 from widetrail.records.values import FieldMerged, Merged, NewFile, Policy, Sort, Store
-
-_BUFFER = 1024 * 1024
 
 NAMED = 200
 """Records of a sort that are told by name; the others are counted."""
@@ -39,15 +35,18 @@ _Names = dict[str, "_Names"]
 """Folders by their names, each with those within it."""
 
 
-_Spooled = tuple[int, int]
-"""Where the bytes of a record that comes lie in the spool: the offset and the size."""
-
-
-class Merge:
+class Merge(Closing):
     """One merge of sources into a store, judged as it is made; nothing is written by that."""
 
-    def __init__(self, sources: Sequence[Store], target: Store, policy: Policy) -> None:
-        """Judge every record of ``sources``.
+    def __init__(
+        self,
+        sources: Sequence[Store],
+        target: Store,
+        policy: Policy,
+        passed: Callable[[int], None] | None = None,
+    ) -> None:
+        """Judge every record of ``sources``; ``passed`` is told the bytes that were read since it
+        was told last.
 
         Raises:
             Broken: A store cannot be read as what it is said to be, or records of a source cannot
@@ -56,13 +55,12 @@ class Merge:
         form = target.records
         self._target = Store(form, target.path, form.habits(target.path, target.declared))
         self._needs = form if isinstance(form, NeedsOnce) else None
-        self._policy = policy
+        self._policy, self._passed = policy, passed
         self._by_content, self._by_folder = policy.by_content, form.by_folder
-        self._spool: IO[bytes] = tempfile.TemporaryFile(buffering=_BUFFER)  # noqa: SIM115 - closed with the merge
-        self._size = 0
-        self._added: dict[Folder, list[_Spooled]] = {}
-        self._paths: list[tuple[str, _Spooled]] = []
-        self._changed: dict[bytes, _Spooled] = {}
+        self._spool = Spool()
+        self._added: dict[Folder, list[Span]] = {}
+        self._paths: list[tuple[str, Span]] = []
+        self._changed: dict[bytes, Span] = {}
         self._merging: dict[bytes, list[Record]] = defaultdict(list)
         self._folders: set[Folder] = {()}
         self._once: set[str] = set()
@@ -96,23 +94,17 @@ class Merge:
             self.close()
             raise
 
-    def __enter__(self) -> Self:
-        return self
-
-    def __exit__(
-        self,
-        kind: type[BaseException] | None,
-        error: BaseException | None,
-        trace: TracebackType | None,
-    ) -> None:
-        self.close()
-
     def close(self) -> None:
         """Let go of what is kept for it."""
         self._spool.close()
 
     def _pieces(self) -> Iterator[Piece]:
-        return self._target.records.pieces(self._target.path, self._target.declared)
+        return self._read(self._target)
+
+    def _read(self, store: Store) -> Iterator[Piece]:
+        """Give the pieces of a store, and tell how many bytes they were."""
+        pieces = store.records.pieces(store.path, store.declared)
+        return pieces if self._passed is None else _watched(pieces, self._passed)
 
     def _key(self, record: Record, folder: Folder) -> bytes:
         """Return what a record is known by within the target."""
@@ -139,7 +131,7 @@ class Merge:
         wants, landing, holds = policy.wants, policy.landing, len(there) > 0
         flat = not (target.records.by_folder or target.records.in_folder)
         lost: tuple[Lost, ...]
-        for piece in form.pieces(source.path, source.declared):
+        for piece in self._read(source):
             if (told := piece.record) is None:
                 continue
             if wants is not None and not wants(source, told):
@@ -205,23 +197,17 @@ class Merge:
                 return
         added.append(spooled)
 
-    def _kept(self, record: Record) -> _Spooled:
+    def _kept(self, record: Record) -> Span:
         form, declared = self._target.records, self._target.declared
         if self._needs is not None:
             for name, needed in self._needs.once(record, declared):
                 if name not in self._once:
                     self._once.add(name)
-                    self._added.setdefault((), []).append(self._spooled(needed))
+                    self._added.setdefault((), []).append(self._spool.add(needed))
         data, lost = form.written(record, declared)
         for one in lost:
             self._lost[one.what] += 1
-        return self._spooled(data)
-
-    def _spooled(self, data: bytes) -> _Spooled:
-        self._spool.write(data)
-        spooled = self._size, len(data)
-        self._size += len(data)
-        return spooled
+        return self._spool.add(data)
 
     def _tell(self, sort: Sort, source: Store, record: Record) -> None:
         count = self._count[sort] = self._count[sort] + 1
@@ -288,17 +274,6 @@ class Merge:
         ends = self._added.keys() <= {()} and not self._paths
         return ends and not self._changed
 
-    def _bytes(self, spooled: _Spooled) -> bytes:
-        offset, size = spooled
-        self._spool.seek(offset)
-        return self._spool.read(size)
-
-    def _all_added(self, folder: Folder) -> Iterator[bytes]:
-        """Give what comes to a folder, in pieces."""
-        for offset, size in self._added.get(folder, ()):
-            for begin in range(offset, offset + size, CHUNK):
-                yield self._bytes((begin, min(CHUNK, offset + size - begin)))
-
     @property
     def appends(self) -> bool:
         """Whether all that comes stands at the very end of the store, which is one file."""
@@ -307,7 +282,7 @@ class Merge:
     def appended(self) -> Iterator[bytes]:
         """Give what comes to the very end of the store."""
         yield self._at_end or b""
-        yield from self._all_added(())
+        yield from self._spool.chunks(self._added.get((), ()))
 
     def chunks(self) -> Iterator[bytes]:
         """Give the store as it is after the merge, where it is one file."""
@@ -342,7 +317,7 @@ class Merge:
             return piece.raw
         if (spooled := self._changed.get(key)) is not None:
             done.add(key)
-            return self._bytes(spooled)
+            return self._spool.read(spooled)
         return piece.raw
 
     def _by_end(self) -> dict[Folder, list[Folder]]:
@@ -364,7 +339,7 @@ class Merge:
             at = inner
             for name in folder[len(top) :]:
                 at = at.setdefault(name, {})
-        yield from self._all_added(top)
+        yield from self._spool.chunks(self._added.get(top, ()))
         form = self._target.records
         open_ones: list[tuple[bytes, Iterator[tuple[str, _Names]]]] = [(b"", iter(inner.items()))]
         path = list(top)
@@ -381,7 +356,7 @@ class Merge:
             path.append(name)
             begin, end = form.marks(name)
             yield begin
-            yield from self._all_added(tuple(path))
+            yield from self._spool.chunks(self._added.get(tuple(path), ()))
             open_ones.append((end, iter(below.items())))
 
     def rows(self) -> tuple[list[Record], list[Record]]:
@@ -390,8 +365,8 @@ class Merge:
         changed = self._changed.values()
         return [self._record(one) for one in added], [self._record(one) for one in changed]
 
-    def _record(self, spooled: _Spooled) -> Record:
-        return Record(b"", b"", (), self._bytes(spooled))
+    def _record(self, spooled: Span) -> Record:
+        return Record(b"", b"", (), self._spool.read(spooled))
 
     def files(self) -> Iterator[NewFile]:
         """Give the files that come to a store that is a folder."""
@@ -401,4 +376,15 @@ class Merge:
             if piece.record is not None and data != piece.raw:
                 yield NewFile(piece.path, data, replaces=True)
         for path, spooled in self._paths:
-            yield NewFile(path, self._bytes(spooled), replaces=False)
+            yield NewFile(path, self._spool.read(spooled), replaces=False)
+
+
+def _watched(pieces: Iterator[Piece], passed: Callable[[int], None]) -> Iterator[Piece]:
+    since = 0
+    for piece in pieces:
+        since += len(piece.raw)
+        if since > CHUNK:
+            passed(since)
+            since = 0
+        yield piece
+    passed(since)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import ExitStack
 from datetime import datetime
 
@@ -15,6 +15,29 @@ from widetrail.recipe import Globs
 from widetrail.recipe.conditions import Condition
 from widetrail.records import Store
 from widetrail.steps.records_settings import Has, RecordsSettings, RecordsStep, ToldStore
+
+
+class Far:
+    """Tells how far a merge is: each store is read twice, to judge it and to see that all came."""
+
+    def __init__(self, doing: Has, stores: Sequence[Store]) -> None:
+        self._doing, self._begun, self._done = doing, doing.clock(), 0
+        self._total = 2 * sum(map(_size, stores))
+
+    def passed(self, size: int) -> None:
+        """Take note of bytes that were read."""
+        self._done += size
+        total = max(self._total, self._done)
+        passed = self._doing.clock() - self._begun
+        left = (total - self._done) * passed / self._done if self._done else None
+        self._doing.onlooker.moves(self._done, total, "bytes", left)
+
+
+def _size(store: Store) -> int:
+    """Return how many bytes a store has, in one file or in many."""
+    path = store.path
+    files = [path] if path.is_file() else [p for p in path.rglob("*") if p.is_file()]
+    return sum(one.stat().st_size for one in files)
 
 
 def sources_of(step: RecordsStep, doing: Has, scratch: str) -> list[Store]:

@@ -32,7 +32,7 @@ from widetrail.steps.kind import Act, Rule, Touched
 from widetrail.steps.outcomes import Done, Failed, Outcome
 from widetrail.steps.pack import PackStep
 from widetrail.steps.reading_conditions import conditions
-from widetrail.steps.record_sources import named, seen, sources_of, wanted
+from widetrail.steps.record_sources import Far, named, seen, sources_of, wanted
 from widetrail.steps.records_settings import (
     PARCEL,
     Has,
@@ -199,6 +199,7 @@ class _Merging:
         self._step, self._doing = step, doing
         self._path = doing.fill(step, step.target.path)
         self._scratch = join(doing.workroom, "records", doing.slug(step.item))
+        self._far = Far(doing, [])
 
     def do(self) -> Outcome:
         """Merge; return what came of it."""
@@ -212,7 +213,8 @@ class _Merging:
             policy = Policy(step.duplicates, step.into, step.by_content, wants)
             if isinstance(step.target.records, InDatabase):
                 return self._in_database(step.target.records, sources, policy)
-            with Merge(sources, target, policy) as merge:
+            self._far = Far(doing, [*sources, target])
+            with Merge(sources, target, policy, self._far.passed) as merge:
                 facts = _facts(self._path, merge.merged)
                 if doing.is_sealed:  # subjects and names are nothing for whoever finds the parcel
                     facts = facts.model_copy(update={"left_names": ()})
@@ -308,7 +310,8 @@ class _Merging:
             WentWrong: One is missing; the first are named.
         """
         told = self._step.target
-        with Merge(sources, Store(told.records, ready, told.declared), policy) as again:
+        target = Store(told.records, ready, told.declared)
+        with Merge(sources, target, policy, self._far.passed) as again:
             names = again.merged.names
             missing = (*names.get("new", ()), *names.get("different", ()))
             if again.changes:
