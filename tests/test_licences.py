@@ -13,10 +13,10 @@ from typing import Any
 
 import pytest
 
-from conftest import SWEEP, asked, swept
+from conftest import FIGURES, SWEEP, asked, swept
 from seat_trail import SeatTrail as Trail
 from seat_trail import after_ledger, before_start
-from seat_world import Edge, Explored, Way, plain
+from seat_world import WAYS, Edge, Explored, Way, plain
 from widetrail.licence.seat_events import Act, Begin, Seat, Shown, Told
 from widetrail.walking import bring_back, claim_after_all, fetch_again, give_up
 
@@ -800,6 +800,29 @@ def _by_word(edge: Edge) -> Edge:
     """Return an edge whatever the program said after the maker's word: it did not contradict."""
     before, event, after = edge
     return before, replace(event, word="unknown") if isinstance(event, Told) else event, after
+
+
+@pytest.mark.parametrize(
+    "way", [WAYS[0], *(pytest.param(way, marks=SWEEP) for way in WAYS[1:])], ids=str
+)
+def test_whatever_happens_the_engine_never_makes_two_machines_active(
+    explored: dict[Way, Explored], way: Way, record_property: Callable[[str, object], None]
+) -> None:
+    found = explored[way]
+    record_property(
+        FIGURES,
+        f"seat {way}: {found.states} states, {found.moves} moves, "
+        f"{found.runs} runs, {len(found.edges)} edges; two active by the engine {len(found.both)}, "
+        f"released before the serial was kept {len(found.too_soon)}, acted in doubt "
+        f"{len(found.in_doubt)}, none active and nothing told {len(found.untold)}, without an end "
+        f"{len(found.stuck)}",
+    )
+    assert found.states > 5_000 and found.runs > 1_000
+    assert found.both == []
+    assert found.too_soon == []
+    assert found.in_doubt == []
+    assert found.untold == []
+    assert found.stuck == []
 
 
 @SWEEP

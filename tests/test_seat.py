@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import replace
 from itertools import product
 from typing import get_args
 
 import pytest
 
-from conftest import FIGURES, SWEEP
-from seat_world import WAYS, Explored, Way, plain
+from seat_world import plain
 from widetrail.licence.seat import Do, Refuse, contradicts, finished, replay, step
 from widetrail.licence.seat_events import (
     BEGINS,
@@ -43,30 +41,6 @@ from widetrail.licence.seat_events import (
     event_of,
 )
 from widetrail.licence.seat_words import meanwhile_of, todo_of, words_of
-
-
-@pytest.mark.parametrize(
-    "way", [WAYS[0], *(pytest.param(way, marks=SWEEP) for way in WAYS[1:])], ids=str
-)
-def test_whatever_happens_the_engine_never_makes_two_machines_active(
-    explored: dict[Way, Explored], way: Way, record_property: Callable[[str, object], None]
-) -> None:
-    found = explored[way]
-    record_property(
-        FIGURES,
-        f"seat {way}: {found.states} states, {found.moves} moves, "
-        f"{found.runs} runs, {len(found.edges)} edges; two active by the engine {len(found.both)}, "
-        f"released before the serial was kept {len(found.too_soon)}, acted in doubt "
-        f"{len(found.in_doubt)}, none active and nothing told {len(found.untold)}, without an end "
-        f"{len(found.stuck)}",
-    )
-    assert found.states > 5_000 and found.runs > 1_000
-    assert found.both == []
-    assert found.too_soon == []
-    assert found.in_doubt == []
-    assert found.untold == []
-    assert found.stuck == []
-
 
 SEATS = [
     Seat(stage, act, act.attempt if act is not None else 0)
