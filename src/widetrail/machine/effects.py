@@ -20,6 +20,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from types import TracebackType
 
+from widetrail.closing import Closing
 from widetrail.errors import Halted
 from widetrail.formats import outside
 from widetrail.formats.outside import SafePath, StrPath
@@ -304,7 +305,7 @@ class _Change:
             raise EffectFailed(self._kind, self._path, error) from error
 
 
-class Writing:
+class Writing(Closing):
     """A file being written through the seam; close it, or use it in ``with``."""
 
     def __init__(self, effects: Effects, path: StrPath, handle: int) -> None:
@@ -346,14 +347,3 @@ class Writing:
         if self._handle >= 0:
             os.close(self._handle)
             self._handle = -1
-
-    def __enter__(self) -> Writing:
-        return self
-
-    def __exit__(
-        self,
-        kind: type[BaseException] | None,
-        error: BaseException | None,
-        trace: TracebackType | None,
-    ) -> None:
-        self.close()

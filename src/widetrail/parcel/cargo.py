@@ -6,9 +6,9 @@ import hashlib
 import json
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass
-from types import TracebackType
 from typing import Any, BinaryIO, Protocol
 
+from widetrail.closing import Closing
 from widetrail.formats.outside import SafePath
 from widetrail.machine import Effects, Entry
 from widetrail.parcel.file_reading import (
@@ -68,7 +68,7 @@ class Hold:
     mode: int = 0o666
 
 
-class CargoWriter:
+class CargoWriter(Closing):
     """Packs items one after the other; ``finish`` makes all durable."""
 
     def __init__(
@@ -102,15 +102,8 @@ class CargoWriter:
         """Whether the cargo is another than when this began."""
         return self._before != tuple(self.entries)
 
-    def __enter__(self) -> CargoWriter:
-        return self
-
-    def __exit__(
-        self,
-        kind: type[BaseException] | None,
-        error: BaseException | None,
-        trace: TracebackType | None,
-    ) -> None:
+    def close(self) -> None:
+        """Drop what was begun and is not part of the cargo."""
         if self._segment is not None:
             self._segment.drop()
 

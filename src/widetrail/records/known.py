@@ -6,7 +6,7 @@ import sqlite3
 import tempfile
 from pathlib import Path
 
-from widetrail.records.spool import Closing
+from widetrail.closing import Closing
 
 MOST = 300_000
 """Identities that are held in memory; above that, all lie in a database."""

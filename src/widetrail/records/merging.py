@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections import Counter, defaultdict
 from collections.abc import Callable, Iterator, Sequence
 
+from widetrail.closing import Closing
 from widetrail.formats.record import (
     CHUNK,
     Broken,
@@ -24,7 +25,7 @@ from widetrail.formats.record import (
     digest_of,
 )
 from widetrail.records.known import Known, is_among
-from widetrail.records.spool import Closing, Span, Spool
+from widetrail.records.spool import Span, Spool
 from widetrail.records.values import FieldMerged, Merged, NewFile, Policy, Sort, Store
 
 NAMED = 200

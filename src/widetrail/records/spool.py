@@ -3,36 +3,15 @@
 from __future__ import annotations
 
 import tempfile
-from abc import ABC, abstractmethod
 from collections.abc import Iterable, Iterator
-from types import TracebackType
-from typing import Self
 
+from widetrail.closing import Closing
 from widetrail.formats.record import CHUNK
 
 Span = tuple[int, int]
 """Where bytes lie in a spool: the offset and the size."""
 
 _BUFFER = 1024 * 1024
-
-
-class Closing(ABC):
-    """What is let go of at the end of a ``with``."""
-
-    @abstractmethod
-    def close(self) -> None:
-        """Let go of everything."""
-
-    def __enter__(self) -> Self:
-        return self
-
-    def __exit__(
-        self,
-        kind: type[BaseException] | None,
-        error: BaseException | None,
-        trace: TracebackType | None,
-    ) -> None:
-        self.close()
 
 
 class Spool(Closing):
