@@ -613,6 +613,26 @@ def test_what_goes_is_asked_at_a_terminal(world: World) -> None:
     assert "class: 2b, 4 – Otters; not 3a" in out
 
 
+def test_routes_folders_and_duplicates_are_asked_at_a_terminal(world: World) -> None:
+    recipes = [str(world.folder / f"recipes/{n}.trail.yaml") for n in ("quillbox", "sporelog")]
+    sides = ["--old", str(world.old), "--new", str(world.new), "--parcel", str(world.parcel)]
+    inner, outer = os.openpty()
+    command = [sys.executable, "-m", "widetrail", "plan", *recipes, *sides, "--ask"]
+    with subprocess.Popen(command, stdin=outer, stdout=subprocess.PIPE, stderr=outer) as process:
+        way = "export, originals left on their disk"
+        post = "y\n\n\n\nkeep both\n"
+        os.write(inner, f"{post}y\n\n\n{way}\nD:\\Herbarium\nn\n".encode())
+        assert process.stdout is not None
+        out = process.stdout.read().decode()
+    os.close(inner)
+    os.close(outer)
+    assert process.returncode == 0
+    *rooms, item = Parcel(world.parcel, Effects()).plan.items
+    assert {room.duplicates for room in rooms} == {"keep both"}
+    assert (item.id, item.route, item.new_path) == ("sporelog.collection", way, "D:/Herbarium")
+    assert "to: D:/Herbarium (the folder that was chosen)" in out
+
+
 def test_a_check_is_looked_at_when_what_it_counts_was_chosen(world: World) -> None:
     recipe = world.folder / "recipes/quillbox.trail.yaml"
     sides: list[str | Path] = ["--old", world.old, "--new", world.new, "--parcel", world.parcel]

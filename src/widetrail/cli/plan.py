@@ -231,6 +231,7 @@ def _ask(offers: tuple[Offer, ...], choices: Choices) -> Choices:
         raise Halted("nobody can be asked here", why="this is no terminal", todo=todo)
     without, parts = set(choices.without), dict(choices.parts)
     routes, to = dict(choices.routes), dict(choices.to)
+    duplicates = dict(choices.duplicates)
     for offer in offers:
         if not choices.wants(offer.id):
             continue
@@ -253,8 +254,21 @@ def _ask(offers: tuple[Offer, ...], choices: Choices) -> Choices:
             ways = click.Choice(["", *offer.routes])
             if way := click.prompt(text, "", type=ways, show_choices=False, err=True):
                 routes[offer.id] = way
+        if offer.duplicates and offer.id not in duplicates:
+            listed = ", ".join(offer.duplicates)
+            text = f"  What of those that are there already? ({listed}; nothing for the usual)"
+            words = click.Choice(["", *offer.duplicates])
+            said = click.prompt(text, "", type=words, show_choices=False, err=True)
+            duplicates |= {offer.id: word for word in offer.duplicates if word == said}
         if offer.movable and offer.id not in to:
             text = "  In which folder on the new computer? (nothing for the usual one)"
             if path := click.prompt(text, "", show_default=False, err=True).strip():
                 to[offer.id] = path
-    return replace(choices, without=frozenset(without), parts=parts, routes=routes, to=to)
+    return replace(
+        choices,
+        without=frozenset(without),
+        parts=parts,
+        routes=routes,
+        to=to,
+        duplicates=duplicates,
+    )

@@ -105,8 +105,7 @@ def _as_chosen(
 ) -> PlannedItem:
     """Return an item with what the person chose of its duplicates and of where it comes."""
     duplicates = subject.chosen(choices.duplicates)
-    merges = any(step.kind == "records" for leg in route.legs for step in leg.steps)
-    if duplicates and not (merges or route.duplicates):
+    if duplicates and not route.treats:
         said = f"--duplicates {subject.name}={duplicates} has nothing to say"
         draft.notices.append(f"{subject.id}: {route.name} merges nothing, so {said}")
     update: dict[str, object] = {"duplicates": duplicates}

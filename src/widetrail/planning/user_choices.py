@@ -122,14 +122,15 @@ class Choices:
 @dataclass(frozen=True, slots=True)
 class Offer:
     """What a person can choose of one item: whether it goes, the values of its parts, its route
-    where the recipe leaves that to them, and where it is to be (``movable``) where its program can
-    be told."""
+    where the recipe leaves that to them, where it is to be (``movable``) where its program can be
+    told, and what becomes of ``duplicates``."""
 
     id: str
     title: str
     parts: Mapping[str, tuple[str, ...]]
     routes: tuple[str, ...] = ()
     movable: bool = False
+    duplicates: tuple[Duplicates, ...] = ()
 
 
 def offered(
@@ -147,11 +148,10 @@ def offered(
             parts = {part: _values(finder, item, part) for part in item.parts}
             known = {part: values for part, values in parts.items() if values}
             ways = tuple(route.name for route in item.routes)
+            words = tuple(dict.fromkeys(w for route in item.routes for w in route.treats))
             left = ways if any(route.by_choice for route in item.routes) else ()
-            told = not item.parts and any(
-                place.told_by is not None for place in loaded.recipe.places[item.from_]
-            )
-            offers.append(Offer(f"{loaded.id}.{name}", title, known, left, told))
+            told = any(place.told_by is not None for place in loaded.recipe.places[item.from_])
+            offers.append(Offer(f"{loaded.id}.{name}", title, known, left, told, words))
         for name, licence in loaded.recipe.licences.items() if finder.installation else ():
             title = f"{loaded.recipe.application.name}: {licence.title}"
             offers.append(Offer(f"{loaded.id}.{name}", title, {}))

@@ -188,6 +188,13 @@ class Route(Model):
     legs: tuple[Leg, ...] = Field(min_length=1)
     losses: tuple[Loss, ...] = ()
 
+    @property
+    def treats(self) -> tuple[Duplicates, ...]:
+        """What may become of what is there already, where that is a choice."""
+        steps = (step.rule for leg in self.legs for step in leg.steps)
+        found = [*self.duplicates, *(word for rule in steps for word in rule.treats)]
+        return tuple(dict.fromkeys(found))
+
     @model_validator(mode="after")
     def _rest_of_what(self) -> Route:
         if self.rest is not None and not self.only:

@@ -10,6 +10,7 @@ from collections.abc import Iterator, Mapping
 from typing import ClassVar, Literal, NamedTuple
 
 from widetrail.formats.documents import Model
+from widetrail.formats.record import Duplicates
 from widetrail.recipe.conditions import Condition
 
 Key = tuple[str | int, ...]
@@ -99,3 +100,8 @@ class Settings(Model):
     def waits(self) -> bool:
         """Whether it is done only once something came, so that coverage asks for both ends."""
         return False
+
+    @property
+    def treats(self) -> tuple[Duplicates, ...]:
+        """What may become of records that are there already, where that is a choice."""
+        return ()

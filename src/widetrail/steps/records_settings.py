@@ -152,6 +152,12 @@ class RecordsSettings(Settings):
             if source.is_made:
                 yield StepText(("from", number, source.form), "argument", str(source.where))
 
+    @property
+    def treats(self) -> tuple[Duplicates, ...]:
+        more = isinstance(self.records.records, MergesFields)
+        words: tuple[Duplicates, ...] = ("skip", "replace", "keep both")
+        return (*words, "merge fields") if more else words
+
     def chooses(self, part: str) -> bool:
         return part in self.parts
 
