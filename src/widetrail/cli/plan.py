@@ -259,7 +259,7 @@ def _ask(offers: tuple[Offer, ...], choices: Choices) -> Choices:
             text = f"  What of those that are there already? ({listed}; nothing for the usual)"
             words = click.Choice(["", *offer.duplicates])
             said = click.prompt(text, "", type=words, show_choices=False, err=True)
-            duplicates |= {offer.id: word for word in offer.duplicates if word == said}
+            duplicates.update((offer.id, word) for word in offer.duplicates if word == said)
         if offer.movable and offer.id not in to:
             text = "  In which folder on the new computer? (nothing for the usual one)"
             if path := click.prompt(text, "", show_default=False, err=True).strip():
