@@ -10,7 +10,7 @@ from test_planning import MEDIUM, plan_of, recipe
 from widetrail.errors import InputUnusable, Obstructed
 from widetrail.finding import card_facts, make_card
 from widetrail.machine import FolderMachine
-from widetrail.planning import Choices, ChoiceWords, make_plan, read_choices
+from widetrail.planning import Choices, ChoiceWords, make_plan, offered, read_choices
 from widetrail.recipe import Loaded
 from widetrail.steps.write import WriteStep
 
@@ -193,7 +193,7 @@ def test_which_of_several_is_real_is_told_and_can_be_said(
     assert plan.items[0].old_path == "/home/ada/early"
     (notice,) = plan.notices
     assert "/home/ada/early is taken as the real one, and /home/ada/late is there too" in notice
-    assert "--real fernbook.early=late" in notice
+    assert "--real fernbook.early=/home/ada/late" in notice
     for said in ("late", "/home/ada/late"):
         plan = plan_of(
             machines, loaded, choices=chosen(loaded, only=["drafts"], real=[f"early={said}"])
@@ -203,6 +203,13 @@ def test_which_of_several_is_real_is_told_and_can_be_said(
     (told,) = refused(machines, loaded, chosen(loaded, only=["drafts"], real=["early=older"]))
     assert '"older" is none of fernbook.early' in told
     assert "/home/ada/early, /home/ada/late" in told
+
+
+def test_what_the_recipe_cannot_tell_is_offered(machines: Machines, loaded: Loaded) -> None:
+    notes, rooms, drafts = offered([loaded], machines[0])
+    assert notes.real == {"fernbook.early": ("/home/ada/early", "/home/ada/late")}
+    assert (rooms.real, drafts.real) == ({}, {})
+    assert (notes.movable, rooms.movable, notes.duplicates) == (True, False, ())
 
 
 @pytest.mark.parametrize(

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import secrets
-import sys
 from contextlib import suppress
 from dataclasses import asdict, dataclass, fields, replace
 from pathlib import Path
@@ -11,6 +10,7 @@ from typing import Literal
 
 import click
 
+from widetrail.cli.asking import ask_choices
 from widetrail.cli.output import (
     Page,
     as_value,
@@ -26,16 +26,13 @@ from widetrail.cli.terminal_person import make_company
 from widetrail.errors import Halted, InputUnusable
 from widetrail.finding import CardFacts, make_card, read_card
 from widetrail.formats.documents import read_document
-from widetrail.formats.texts import for_people
 from widetrail.machine import EffectFailed, Effects, medium_of
 from widetrail.machine.host import HostMachine
 from widetrail.parcel import Along, Seal, make_seal, set_out
 from widetrail.parcel.seal import remember_sealed
 from widetrail.planning import (
-    Choices,
     ChoiceWords,
     New,
-    Offer,
     foresee,
     make_plan,
     offered,
@@ -150,7 +147,7 @@ def command(given: _Given) -> None:
             may_ask(machine, loaded, given.yes)
         choices = replace(choices, ask_programs=True)
     if given.ask:
-        choices = _ask(offered(loaded, here, ask_programs=given.ask_programs), choices)
+        choices = ask_choices(offered(loaded, here, ask_programs=given.ask_programs), choices)
     plan = make_plan(
         loaded, here, there, medium_of(given.parcel), now(), choices, sealed=given.seal
     )
@@ -218,57 +215,3 @@ def _card(new: New, path: Path | None, loaded: list[Loaded]) -> bytes | None:
         assert path is not None
         return read_document(path)
     return make_card(new, loaded)
-
-
-def _ask(offers: tuple[Offer, ...], choices: Choices) -> Choices:
-    """Ask about each item and part that the call has not chosen yet.
-
-    Raises:
-        Halted: Nobody can be asked.
-    """
-    if not sys.stdin.isatty():
-        todo = "Choose with --only, --without and --choose."
-        raise Halted("nobody can be asked here", why="this is no terminal", todo=todo)
-    without, parts = set(choices.without), dict(choices.parts)
-    routes, to = dict(choices.routes), dict(choices.to)
-    duplicates = dict(choices.duplicates)
-    for offer in offers:
-        if not choices.wants(offer.id):
-            continue
-        if not click.confirm(f"Move {for_people(offer.title)}?", default=True, err=True):
-            without.add(offer.id)
-            continue
-        for part, values in offer.parts.items():
-            name = f"{offer.id}.{part}"
-            shown = for_people(", ".join(values))
-            text = f"  Which {part}? ({shown}; nothing for all)"
-            answer = (
-                ""
-                if name in parts
-                else click.prompt(text, default="", show_default=False, err=True)
-            )
-            if answer.strip():
-                parts[name] = (answer,)
-        if offer.routes and offer.id not in routes:
-            text = f"  Which way? ({', '.join(offer.routes)}; nothing for the best that applies)"
-            ways = click.Choice(["", *offer.routes])
-            if way := click.prompt(text, "", type=ways, show_choices=False, err=True):
-                routes[offer.id] = way
-        if offer.duplicates and offer.id not in duplicates:
-            listed = ", ".join(offer.duplicates)
-            text = f"  What of those that are there already? ({listed}; nothing for the usual)"
-            words = click.Choice(["", *offer.duplicates])
-            said = click.prompt(text, "", type=words, show_choices=False, err=True)
-            duplicates.update((offer.id, word) for word in offer.duplicates if word == said)
-        if offer.movable and offer.id not in to:
-            text = "  In which folder on the new computer? (nothing for the usual one)"
-            if path := click.prompt(text, "", show_default=False, err=True).strip():
-                to[offer.id] = path
-    return replace(
-        choices,
-        without=frozenset(without),
-        parts=parts,
-        routes=routes,
-        to=to,
-        duplicates=duplicates,
-    )

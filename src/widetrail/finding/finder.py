@@ -100,6 +100,24 @@ class Finder(Resolver):
             if isinstance(where, Found | Absent) and where.kind in ("folder", "file")
         }
 
+    def candidates(self, name: str) -> list[tuple[str, str]]:
+        """Return the paths that a place might be, each with the program's name for it."""
+        where = self.place(name)
+        if isinstance(where, Several):
+            return [(instance.path, instance.name) for instance in where.instances]
+        among = where.how.among if isinstance(where, Found | Absent) else ()
+        return [(path, "") for path in among if kind_at(self.machine, path) is not None]
+
+    def doubtful(self) -> dict[str, tuple[str, ...]]:
+        """Return the paths that a place might be, by the names of those places of which the recipe
+        cannot tell which one is real: it takes the first."""
+        found = {name: self.candidates(name) for name in self.loaded.recipe.places}
+        return {
+            name: tuple(path for path, _ in there)
+            for name, there in found.items()
+            if len(there) > 1 and isinstance(self.place(name), Found)
+        }
+
     def untold(self, name: str) -> str:
         """Return where a place would be if nothing told it, or an empty text."""
         case = self.case_of(name)

@@ -27,7 +27,7 @@ from widetrail.finding import (
 from widetrail.formats.forms import FORMS
 from widetrail.machine import Machine
 from widetrail.machine.path_notation import Bearings, KnownBearings, understand_path
-from widetrail.machine.paths import base, is_within, trouble_with_name
+from widetrail.machine.paths import is_within, trouble_with_name
 from widetrail.planning.draft import Draft, RecipeSides, Subject
 from widetrail.planning.plan import PlannedItem, ToldBy
 from widetrail.planning.route_choice import names_place
@@ -80,7 +80,7 @@ def insist_real(side: RecipeSides, draft: Draft) -> None:
     there and the recipe cannot tell which is."""
     finder = side.finder
     for name in finder.loaded.recipe.places:
-        there = _candidates(finder, finder.place(name))
+        there = finder.candidates(name)
         real = finder.by_person.real.get(name)
         told = f"{finder.loaded.id}.{name}"
         if real is not None and not any(is_called(real, p, finder.machine, n) for p, n in there):
@@ -90,20 +90,11 @@ def insist_real(side: RecipeSides, draft: Draft) -> None:
             draft.obstacles.append(Halted(what, todo=todo, codes=["choice"]))
         where = finder.place(name)
         if real is None and isinstance(where, Found) and len(there) > 1:
-            others = ", ".join(p for p, _ in there if p != where.path)
+            others = [path for path, _ in there if path != where.path]
             draft.notices.append(
-                f"{told}: {where.path} is taken as the real one, and {others} is there too; if "
-                f"another is, say so with --real {told}={base(there[-1][0])}"
+                f"{told}: {where.path} is taken as the real one, and {', '.join(others)} is there "
+                f"too; if another is, say so with --real {told}={others[0]}"
             )
-
-
-def _candidates(finder: Finder, where: Where) -> list[tuple[str, str]]:
-    """Return the paths that a place might be, each with the program's name for it."""
-    if isinstance(where, Several):
-        return [(instance.path, instance.name) for instance in where.instances]
-    how = where.how if isinstance(where, Found | Absent) else None
-    among = how.among if how is not None else ()
-    return [(path, "") for path in among if finder.machine.look(path) is not None]
 
 
 def with_choice(subject: Subject, choices: Choices, new: New, draft: Draft) -> Subject:

@@ -123,7 +123,8 @@ class Choices:
 class Offer:
     """What a person can choose of one item: whether it goes, the values of its parts, its route
     where the recipe leaves that to them, where it is to be (``movable``) where its program can be
-    told, and what becomes of ``duplicates``."""
+    told, and what becomes of ``duplicates``; ``real`` are the paths of which one is real, by
+    ``recipe.place``, where the recipe cannot tell."""
 
     id: str
     title: str
@@ -131,6 +132,7 @@ class Offer:
     routes: tuple[str, ...] = ()
     movable: bool = False
     duplicates: tuple[Duplicates, ...] = ()
+    real: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
 
 
 def offered(
@@ -143,6 +145,8 @@ def offered(
     offers = []
     for loaded in sorted(recipes, key=lambda one: one.id):
         finder = find_application(old, loaded, ask_programs=ask_programs)
+        doubtful = finder.doubtful() if finder.installation else {}
+        real = {f"{loaded.id}.{place}": paths for place, paths in doubtful.items()}
         for name, item in loaded.recipe.items.items() if finder.installation else ():
             title = f"{loaded.recipe.application.name}: {item.title}"
             parts = {part: _values(finder, item, part) for part in item.parts}
@@ -151,7 +155,8 @@ def offered(
             words = tuple(dict.fromkeys(w for route in item.routes for w in route.treats))
             left = ways if any(route.by_choice for route in item.routes) else ()
             told = any(place.told_by is not None for place in loaded.recipe.places[item.from_])
-            offers.append(Offer(f"{loaded.id}.{name}", title, known, left, told, words))
+            offers.append(Offer(f"{loaded.id}.{name}", title, known, left, told, words, real))
+            real = {}
         for name, licence in loaded.recipe.licences.items() if finder.installation else ():
             title = f"{loaded.recipe.application.name}: {licence.title}"
             offers.append(Offer(f"{loaded.id}.{name}", title, {}))

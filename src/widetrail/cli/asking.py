@@ -1,0 +1,72 @@
+"""Asking at the terminal what is to be moved, which way, and where to."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Sequence
+from dataclasses import replace
+
+import click
+
+from widetrail.errors import Halted
+from widetrail.formats.texts import for_people
+from widetrail.planning import Choices, Offer
+
+
+def ask_choices(offers: Sequence[Offer], choices: Choices) -> Choices:
+    """Ask about each item, and what can be chosen of it, that the call has not chosen yet.
+
+    Raises:
+        Halted: Nobody can be asked.
+    """
+    if not sys.stdin.isatty():
+        todo = "Choose with --only, --without and --choose."
+        raise Halted("nobody can be asked here", why="this is no terminal", todo=todo)
+    for offer in offers:
+        for place, paths in offer.real.items():
+            if place not in choices.real and (path := _one_of("Which is the real one?", paths)):
+                choices = replace(choices, real={**choices.real, place: path})
+        if not choices.wants(offer.id):
+            continue
+        if click.confirm(f"Move {for_people(offer.title)}?", default=True, err=True):
+            choices = _of_item(offer, choices)
+        else:
+            choices = replace(choices, without=choices.without | {offer.id})
+    return choices
+
+
+def _of_item(offer: Offer, choices: Choices) -> Choices:
+    """Ask about an item that is to go."""
+    parts, own = dict(choices.parts), offer.id
+    for part, values in offer.parts.items():
+        if f"{own}.{part}" not in parts:
+            text = f"  Which {part}? ({for_people(', '.join(values))}; nothing for all)"
+            if answer := _prompt(text):
+                parts[f"{own}.{part}"] = (answer,)
+    choices = replace(choices, parts=parts)
+    if own not in choices.routes and (way := _one_of("  Which way?", offer.routes)):
+        choices = replace(choices, routes={**choices.routes, own: way})
+    if own not in choices.duplicates:
+        said = _one_of("  What of those that are there already?", offer.duplicates)
+        chosen = {own: word for word in offer.duplicates if word == said}  # noqa: B035 - one at most
+        choices = replace(choices, duplicates={**choices.duplicates, **chosen})
+    if offer.movable and own not in choices.to:
+        text = "  In which folder on the new computer? (nothing for the usual one)"
+        if path := _prompt(text):
+            choices = replace(choices, to={**choices.to, own: path})
+    return choices
+
+
+def _prompt(text: str) -> str:
+    answer: str = click.prompt(text, default="", show_default=False, err=True)
+    return answer.strip()
+
+
+def _one_of(text: str, words: Sequence[str]) -> str:
+    """Ask for one of ``words``, if there are any; nothing leaves it to the recipe."""
+    if not words:
+        return ""
+    told = f"{text} ({for_people(', '.join(words))}; nothing leaves it to the recipe)"
+    among = click.Choice(["", *words])
+    answer: str = click.prompt(told, "", type=among, show_choices=False, err=True)
+    return answer
