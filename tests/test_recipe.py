@@ -124,7 +124,7 @@ def test_lint_ends_with_1_and_names_the_place(world: World) -> None:
     world.edit("recipes/sporelog.trail.yaml", lambda s: s.replace("- new: [copy]", "- new: [cp]"))
     ran = widetrail("lint", world.recipe)
     assert ran.status == 1
-    assert f"{world.recipe}:77:19: items.collection.routes.1.legs.0.new.0: expected" in ran.out
+    assert f"{world.recipe}:92:19: items.collection.routes.1.legs.0.new.0: expected" in ran.out
     found = widetrail("lint", world.recipe, "--json")
     assert found.status == 1
     assert [f["rule"] for f in found.json["findings"]] == ["step-kind", "step-kind"]
@@ -134,4 +134,4 @@ def test_lint_of_the_demo_recipes_is_clean(world: World) -> None:
     ran = widetrail("lint", world.folder / "recipes")
     assert (ran.status, ran.out) == (0, "12 recipes: 0 errors, 0 warnings\n")
     ran = widetrail("lint", world.folder / "conversions")
-    assert (ran.status, ran.out) == (0, "2 recipes: 0 errors, 0 warnings\n")
+    assert (ran.status, ran.out) == (0, "3 recipes: 0 errors, 0 warnings\n")

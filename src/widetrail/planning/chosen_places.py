@@ -30,10 +30,11 @@ from widetrail.machine.path_notation import Bearings, KnownBearings, understand_
 from widetrail.machine.paths import is_within, trouble_with_name
 from widetrail.planning.draft import Draft, RecipeSides, Subject
 from widetrail.planning.plan import PlannedItem, ToldBy
-from widetrail.planning.route_choice import names_place
+from widetrail.planning.route_choice import names_place, steps_on_new
 from widetrail.planning.station_facts import CardSide, New, SeenSide
 from widetrail.planning.user_choices import Choices
 from widetrail.recipe import Item, Loaded, Reading, Route
+from widetrail.steps import brings_about
 
 _AGAIN = "Choose another folder with --to, then plan again."
 
@@ -184,8 +185,8 @@ def _untellable(subject: Subject, told: Reading, route: Route) -> str:
     if form.add is None and form.put is None and not form.is_store:
         return f"{form.name} is not written, and that is where its program is told"
     side = subject.side.new
-    kinds = (s.kind for leg in route.legs for s in leg.steps if leg.station == "new")
-    if not path or not isinstance(side, SeenSide) or "first_start" in kinds:
+    made = any(brings_about(step.kind) for step in steps_on_new(route))
+    if not path or not isinstance(side, SeenSide) or made:
         return ""
     recipe = subject.side.loaded.recipe
     places = ((item, side.finder.place(item.from_)) for item in recipe.items.values())

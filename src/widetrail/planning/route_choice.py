@@ -24,9 +24,10 @@ from widetrail.planning.station_facts import Side
 from widetrail.recipe import Item, Loss, Route
 from widetrail.recipe.conditions import AS_OLD, Condition, Needs, SideNeeds
 from widetrail.recipe.readings import For
+from widetrail.recipe.routes import StepRule
 from widetrail.recipe.templates import braces
 from widetrail.records import Duplicates
-from widetrail.steps import RULES
+from widetrail.steps import RULES, brings_about
 
 
 @dataclass(frozen=True, slots=True)
@@ -274,7 +275,8 @@ def _unplaced(case: Case, route: Route) -> PassedOver | None:
             kinds = " to ".join(k or "files" for k in (one, other))
             reason = f"values are not carried from {kinds}"
             return PassedOver(route=route.name, code="place", reason=reason)
-    named = bool(case.instance) and names_place(route, case.item.from_)
+    made = any(brings_about(step.kind) for step in steps_on_new(route))
+    named = bool(case.instance) and names_place(route, case.item.from_) and not made
     placed = isinstance(where, Found | Absent) or case.new.source == "assumed"
     if (copies(route) or named) and not placed:
         reason = f"there is no place for it on new: {where}"
@@ -312,10 +314,15 @@ def _mentions(route: Route, part: str) -> bool:
 
 def names_place(route: Route, place: str) -> bool:
     """Return whether a step on new names an item's place."""
-    rules = [step.rule for leg in route.legs for step in leg.steps if leg.station == "new"]
+    rules = [step.rule for step in steps_on_new(route)]
     texts = (text.text for rule in rules for text in rule.templates())
     named = {b.name.partition(".")[0] for text in texts for b in braces(text)}
     return place in named or any(name == place for rule in rules for _, name in rule.places())
+
+
+def steps_on_new(route: Route) -> list[StepRule]:
+    """Return what a route does on new."""
+    return [step for leg in route.legs for step in leg.steps if leg.station == "new"]
 
 
 def copies(route: Route) -> bool:

@@ -108,6 +108,12 @@ AnyStep = Annotated[SerializeAsAny[Step], BeforeValidator(_as_its_kind)]
 """A step of any kind, as a plan holds it."""
 
 
+def brings_about(kind: str) -> bool:
+    """Return whether a recipe's step of that kind may bring about what was not there before."""
+    act = ACTS.get(kind)
+    return act is not None and act.brings_about
+
+
 def act_of(step: Step) -> Act[Any, Any]:
     """Return what tells, does and takes back a step."""
     return ACTS[step.kind]
