@@ -130,8 +130,8 @@ def is_chosen(subject: Subject) -> bool:
 
 
 def told_to_program(subject: Subject, route: Route, draft: Draft) -> ToldBy | None:
-    """Return what of an item's place its program is told by of the folder that was
-    chosen; ``None`` where a step tells it, or a person has to.
+    """Return by what of an item's place its program is told of the folder that was chosen;
+    ``None`` where a step tells it, or a person has to.
 
     What stands in the way of the choice becomes an obstacle of the draft.
     """
@@ -191,9 +191,14 @@ def _untellable(subject: Subject, told: Reading, route: Route) -> str:
     recipe = subject.side.loaded.recipe
     places = ((item, side.finder.place(item.from_)) for item in recipe.items.values())
     carried = any(_takes(item, where, path, side.finder.machine) for item, where in places)
-    if carried or side.finder.machine.look(path) is not None:
-        return ""
-    return f"{recipe.application.name} has no settings there yet ({path}): start it once, close it"
+    name = recipe.application.name
+    if not carried and side.finder.machine.look(path) is None:
+        return f"{name} has no settings there yet ({path}): start it once, close it"
+    usual = replace(side.finder, by_person=Said()).place(subject.item.from_)
+    is_told = isinstance(usual, Found | Absent) and usual.how.rule == "told"
+    if form.add is None and not (is_told or carried):
+        return f"{path} tells no folder yet, and is only changed: choose one in {name} once"
+    return ""
 
 
 def _settings_told(subject: Subject, told: Reading) -> str:
