@@ -142,16 +142,14 @@ def test_the_program_must_have_settings_to_be_told_in(machines: Machines, loaded
     assert f"has no settings there yet ({SETTINGS}): start it once, close it" in told
 
 
-def test_settings_that_are_only_changed_must_tell_a_folder_already(
-    machines: Machines, loaded: Loaded
-) -> None:
+def test_settings_that_are_only_changed_must_tell_a_folder_already(machines: Machines) -> None:
     told = recipe(
         TOLD.replace('json: "{settings}", at: /notes/folder', 'xml: "{settings}", at: /s/@notes')
     )
     machines[1].host(SETTINGS).write_text("<s/>")
     (why,) = refused(machines, told, chosen(told, to=["notes=/srv/notes"], **NOTES))
     assert f"{SETTINGS} tells no folder yet, and is only changed" in why
-    machines[1].host(SETTINGS).write_text('<s n="/home/ada/n"/>')
+    machines[1].host(SETTINGS).write_text('<s notes="/home/ada/n"/>')
     plan = plan_of(machines, told, choices=chosen(told, to=["notes=/srv/notes"], **NOTES))
     assert plan.items[0].new_path == "/srv/notes"
 
