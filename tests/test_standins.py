@@ -95,6 +95,17 @@ def test_quillbox_exports_are_sealed_and_duplicates_are_a_choice(world: World) -
     assert again == {"letters": 0, "contacts": 0}
     twice = exchange.import_room(target, data, "reed bunting", "keep")
     assert twice == {"letters": 230, "contacts": 57}
+    with target:
+        target.execute("delete from contact")
+        target.execute("insert into contact (name, address) values ('Grower 3', 'own@fen.example')")
+    told = "select address from contact where name = 'Grower 3' order by address"
+    for way, found in (
+        ("skip", ["own@fen.example"]),
+        ("replace", ["grower3@fen.example"]),
+        ("keep", ["grower3@fen.example", "grower3@fen.example"]),
+    ):
+        exchange.import_room(target, data, "reed bunting", way)
+        assert [address for (address,) in target.execute(told)] == found
     source.close()
     target.close()
 
