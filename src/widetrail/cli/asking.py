@@ -5,12 +5,15 @@ from __future__ import annotations
 import sys
 from collections.abc import Sequence
 from dataclasses import replace
+from typing import TypeVar
 
 import click
 
 from widetrail.errors import Halted
 from widetrail.formats.texts import for_people
 from widetrail.planning import Choices, Offer
+
+T = TypeVar("T", bound=str)
 
 
 def ask_choices(offers: Sequence[Offer], choices: Choices) -> Choices:
@@ -47,9 +50,9 @@ def _of_item(offer: Offer, choices: Choices) -> Choices:
     if own not in choices.routes and (way := _one_of("  Which way?", offer.routes)):
         choices = replace(choices, routes={**choices.routes, own: way})
     if own not in choices.duplicates:
-        said = _one_of("  What of those that are there already?", offer.duplicates)
-        chosen = {own: word for word in offer.duplicates if word == said}  # noqa: B035 - one at most
-        choices = replace(choices, duplicates={**choices.duplicates, **chosen})
+        word = _one_of("  What of those that are there already?", offer.duplicates)
+        if word is not None:
+            choices = replace(choices, duplicates={**choices.duplicates, own: word})
     if offer.movable and own not in choices.to:
         text = "  In which folder on the new computer? (nothing for the usual one)"
         if path := _prompt(text):
@@ -62,11 +65,10 @@ def _prompt(text: str) -> str:
     return answer.strip()
 
 
-def _one_of(text: str, words: Sequence[str]) -> str:
+def _one_of(text: str, words: Sequence[T]) -> T | None:
     """Ask for one of ``words``, if there are any; nothing leaves it to the recipe."""
     if not words:
-        return ""
+        return None
     told = f"{text} ({for_people(', '.join(words))}; nothing leaves it to the recipe)"
-    among = click.Choice(["", *words])
-    answer: str = click.prompt(told, "", type=among, show_choices=False, err=True)
-    return answer
+    answer = click.prompt(told, "", type=click.Choice(["", *words]), show_choices=False, err=True)
+    return next((word for word in words if word == answer), None)

@@ -13,7 +13,7 @@ from widetrail.formats.record import InDatabase, Record
 from widetrail.machine import Machine
 from widetrail.recipe import Globs
 from widetrail.recipe.conditions import Condition
-from widetrail.records import Store
+from widetrail.records import Policy, Store
 from widetrail.steps.records_settings import Has, RecordsSettings, RecordsStep, ToldStore
 
 
@@ -95,7 +95,13 @@ def named(paths: Iterable[str], pattern: str) -> list[str]:
     return list(found)
 
 
-def wanted(
+def policy_of(step: RecordsStep, rule: RecordsSettings, now: datetime) -> Policy:
+    """Return how the records of a step are merged."""
+    wants = _wanted(step, rule, now)
+    return Policy(step.duplicates, step.into, step.by_content, wants)
+
+
+def _wanted(
     step: RecordsStep, rule: RecordsSettings, now: datetime
 ) -> Callable[[Store, Record], bool] | None:
     """Return what tells whether a record is to come; ``None`` where all are."""

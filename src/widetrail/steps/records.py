@@ -32,7 +32,7 @@ from widetrail.steps.kind import Act, Rule, Touched
 from widetrail.steps.outcomes import Done, Failed, Outcome
 from widetrail.steps.pack import PackStep
 from widetrail.steps.reading_conditions import conditions
-from widetrail.steps.record_sources import Far, named, seen, sources_of, wanted
+from widetrail.steps.record_sources import Far, named, policy_of, seen, sources_of
 from widetrail.steps.records_settings import (
     PARCEL,
     Has,
@@ -139,7 +139,7 @@ class MergeRecords(Rule[RecordsSettings], Act[RecordsStep, Has]):
         place, rule = sight.old_place(step.item), sight.settings(step)
         assert isinstance(rule, RecordsSettings)
         paths = [entry.path for entry in sight.old.walk(place) if entry.kind == "file"]
-        policy = Policy(step.duplicates, step.into, step.by_content, wanted(step, rule, sight.now))
+        policy = policy_of(step, rule, sight.now)
         try:
             with ExitStack() as lent:
                 sources = [
@@ -209,8 +209,7 @@ class _Merging:
             target = self._target()
             rule = doing.settings(step)
             assert isinstance(rule, RecordsSettings)
-            wants = wanted(step, rule, doing.now)
-            policy = Policy(step.duplicates, step.into, step.by_content, wants)
+            policy = policy_of(step, rule, doing.now)
             if isinstance(step.target.records, InDatabase):
                 return self._in_database(step.target.records, sources, policy)
             self._far = Far(doing, [*sources, target])

@@ -10,10 +10,8 @@ from __future__ import annotations
 
 import argparse
 import json
-import os
 import plistlib
 import shutil
-import signal
 import sys
 import time
 import tomllib
@@ -23,6 +21,7 @@ from urllib.parse import unquote, urlsplit
 from xml.sax.saxutils import quoteattr
 
 from widetrail_demo import here
+from widetrail_demo.opening import held_open, tell_to_end
 
 _FILES = {
     "windows": "Frondsign/settings.xml",
@@ -137,7 +136,7 @@ def main() -> None:
         case "open":
             _open(arguments.seconds)
         case "close":
-            _close()
+            tell_to_end(_lock())
 
 
 def _move(folder: str) -> None:
@@ -204,21 +203,11 @@ def _open(seconds: float) -> None:
     """Start: an early release makes its list now, and at no other time."""
     if _lock().exists():
         sys.exit("frondsign: it is open already")
-    signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
-    _lock().parent.mkdir(parents=True, exist_ok=True)
-    try:
-        _lock().write_text(str(os.getpid()))
+    with held_open(_lock()):
         shown = {"signs": [sign.stem for sign in _there()]}
         shown_file().write_text(json.dumps(shown, ensure_ascii=False), encoding="utf-8")
         print("Frondsign is open.", flush=True)
         time.sleep(seconds)
-    finally:
-        _lock().unlink()
-
-
-def _close() -> None:
-    if _lock().exists():
-        os.kill(int(_lock().read_text()), signal.SIGTERM)
 
 
 if __name__ == "__main__":

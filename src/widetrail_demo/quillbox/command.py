@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import argparse
 import json
-import os
-import signal
 import sys
 import time
+from contextlib import closing
 from itertools import count
 from pathlib import Path
 
 from widetrail_demo import here
+from widetrail_demo.opening import held_open, tell_to_end
 from widetrail_demo.quillbox import exchange, store
 
 
@@ -115,24 +115,15 @@ def _open(seconds: float) -> None:
     lock = room.folder / store.LOCK
     if lock.exists():
         sys.exit("quillbox: it is open already")
-    signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
-    connection = store.open_letters(room.folder)
-    try:
-        lock.write_text(str(os.getpid()))
-        connection.execute("begin immediate")
+    with held_open(lock), closing(store.open_letters(room.folder)) as connection:
+        connection.execute("begin immediate")  # which closing takes back
         print("Quillbox is open.", flush=True)
         time.sleep(seconds)
-    finally:
-        connection.rollback()
-        connection.close()
-        lock.unlink()
 
 
 def _close() -> None:
     for room in store.rooms():
-        lock = room.folder / store.LOCK
-        if lock.exists():
-            os.kill(int(lock.read_text()), signal.SIGTERM)
+        tell_to_end(room.folder / store.LOCK)
 
 
 def _find(label: str) -> store.Room | None:

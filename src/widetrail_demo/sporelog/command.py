@@ -6,7 +6,6 @@ import argparse
 import hashlib
 import os
 import shutil
-import signal
 import sys
 import tempfile
 import time
@@ -14,6 +13,7 @@ import zipfile
 from pathlib import Path
 
 from widetrail_demo import here
+from widetrail_demo.opening import held_open, tell_to_end
 from widetrail_demo.sporelog import exchange, store
 
 
@@ -126,13 +126,9 @@ def _open(seconds: float) -> None:
     lock = _collection() / store.LOCK
     if lock.exists() and _alive(lock):
         sys.exit("sporelog: it is open already")
-    signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
-    try:
-        lock.write_text(str(os.getpid()))
+    with held_open(lock):
         print("Sporelog is open.", flush=True)
         time.sleep(seconds)
-    finally:
-        lock.unlink()
 
 
 def _alive(lock: Path) -> bool:
@@ -146,7 +142,7 @@ def _alive(lock: Path) -> bool:
 def _close() -> None:
     lock = _collection() / store.LOCK
     if lock.exists() and _alive(lock):
-        os.kill(int(lock.read_text()), signal.SIGTERM)
+        tell_to_end(lock)
 
 
 def _keeper(what: str) -> None:

@@ -11,7 +11,6 @@ import json
 import mailbox
 import os
 import re
-import signal
 import sys
 import time
 from contextlib import closing
@@ -19,6 +18,7 @@ from email.header import decode_header, make_header
 from pathlib import Path
 
 from widetrail_demo import here
+from widetrail_demo.opening import held_open, tell_to_end
 
 SHOWN = 3
 """Letters of a folder, and people, that are listed by name."""
@@ -74,9 +74,7 @@ def main() -> None:
         case "open":
             _open(arguments.seconds)
         case "close":
-            lock = root() / "lock"
-            if lock.exists():
-                os.kill(int(lock.read_text()), signal.SIGTERM)
+            tell_to_end(root() / "lock")
 
 
 def _list() -> None:
@@ -96,17 +94,12 @@ def _list() -> None:
 
 
 def _open(seconds: float) -> None:
-    root().mkdir(parents=True, exist_ok=True)
     lock = root() / "lock"
     if lock.exists():
         sys.exit("wicketleaf: it is open already")
-    signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
-    try:
-        lock.write_text(str(os.getpid()))
+    with held_open(lock):
         print("Wicketleaf is open.", flush=True)
         time.sleep(seconds)
-    finally:
-        lock.unlink()
 
 
 if __name__ == "__main__":
