@@ -117,8 +117,9 @@ def main() -> None:
             file.write(head)
             file.writelines(bookmark(number) for number in range(records))
             file.write("</DL><p>\n")
-        closed = marks.read_text().replace("</A>\n", "</A></DT>\n")  # else lxml ends at its depth
-        Path(f"{marks}.closed").write_text(closed)
+        with marks.open() as lines, Path(f"{marks}.closed").open("w") as file:
+            # else lxml ends at its depth
+            file.writelines(line.replace("</A>\n", "</A></DT>\n") for line in lines)
         show(f"{records:,} bookmarks", "bookmarks", folder / "none", marks, [marks])
         few = max(1, records // 10)  # the peer takes minutes for all
         with cards.open("w", newline="") as file:

@@ -389,6 +389,22 @@ def test_bookmarks_come_to_their_folders_or_to_one_of_their_own(tmp_path: Path) 
     ]
 
 
+def test_bookmarks_are_whole_wherever_what_is_read_at_once_ends(tmp_path: Path) -> None:
+    source, target = tmp_path / "source", tmp_path / "target"
+    icons = [0, 1_600_000, *range(60_000, 70_000, 500), 1_040_000, 50]
+    some = [
+        bookmark(number).replace("<A ", f'<A ICON="{"x" * size}" ') + "text that is none  \n"
+        for number, size in enumerate(icons)
+    ]
+    source.write_text(bookmarks(folder("Beds", *some), bookmark(99)))
+    assert joined(store("bookmarks", source).records.pieces(source, Declared())) == (
+        source.read_bytes()
+    )
+    assert merged([store("bookmarks", source)], store("bookmarks", target), target).added == 25
+    assert sorted(titles(target)) == sorted(titles(source))
+    assert merged([store("bookmarks", source)], store("bookmarks", target), target).added == 0
+
+
 def test_rows_become_contacts_and_what_they_cannot_say_is_stated(tmp_path: Path) -> None:
     rows_path, cards, back = tmp_path / "rows", tmp_path / "cards", tmp_path / "back"
     rows_path.write_text(

@@ -8,15 +8,15 @@ from __future__ import annotations
 
 import html
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import suppress
 from datetime import UTC, datetime
-from hashlib import blake2b
+from io import BytesIO
 from typing import BinaryIO
 
 from widetrail.formats.form import Form
 from widetrail.formats.record import (
-    CHUNK,
+    EMPTY_DIGEST,
     Broken,
     Declared,
     Fields,
@@ -29,16 +29,21 @@ from widetrail.formats.record import (
     text_of,
 )
 
-_TOKEN = re.compile(
-    rb"(?P<mark>[ \t]*<DT><A\b(?:[^>]*?\bHREF=\"(?P<address>[^\"]*)\")?[^>]*>"
-    rb"(?P<title>[^<]{0,65536}(?:<(?!/A>)[^<]{0,65536}){0,64})</A>[^\n<]*\n?"
-    rb"(?:[ \t]*<DD>(?P<note>[^\n<]*)\n?)?)"
-    rb"|(?P<head>[ \t]*<DT><H3\b[^>]*>"
-    rb"(?P<called>[^<]{0,65536}(?:<(?!/H3>)[^<]{0,65536}){0,64})</H3>[^\n<]*\n?)"
-    rb"|(?P<opens>[ \t]*<DL\b[^>]*>[ \t]*(?:<p>)?[ \t]*\r?\n?)"
-    rb"|(?P<closes>[ \t]*</DL>[ \t]*(?:<p>)?[ \t]*\r?\n?)",
-    re.IGNORECASE,
+_MARK = (
+    rb"([ \t]*+<DT><A\b(?:[^>]*?\bHREF=\"([^\"]*+)\")?[^>]*+>"
+    rb"([^<]{0,65536}+(?:<(?!/A>)[^<]{0,65536}+){0,64}+)</A>[^\n<]*+\n?"
+    rb"(?:[ \t]*+<DD>([^\n<]*+)\n?)?)"
 )
+"""A bookmark; its address, title and note."""
+_FOLDER = (
+    rb"([ \t]*+<DT><H3\b[^>]*+>[^<]{0,65536}+(?:<(?!/H3>)[^<]{0,65536}+){0,64}+</H3>[^\n<]*+\n?"
+    rb"|[ \t]*+</?DL\b[^>]*+>[ \t]*+(?:<p>)?[ \t]*+\r?\n?)"
+)
+"""The title of a folder, its beginning or its end."""
+_OTHER = rb"([^<]*[^< \t]|[ \t]*+<|[ \t]++)"
+_TOKENS = re.compile(b"|".join((_MARK, _FOLDER, _OTHER)), re.IGNORECASE)
+_KNOWN = re.compile(b"|".join((_MARK, _FOLDER)), re.IGNORECASE)
+_CALLED = re.compile(rb"[ \t]*<DT><H3\b[^>]*>(.*)</H3>", re.IGNORECASE | re.DOTALL)
 _ADDRESS = re.compile(rb"\bHREF\s*=\s*(?:\"([^\"]*)\"|'([^']*)')", re.IGNORECASE)
 _TITLE = re.compile(rb"<A\b[^>]*>(.*?)</A>", re.IGNORECASE | re.DOTALL)
 _NOTE = re.compile(rb"<DD>([^\n<]*)", re.IGNORECASE)
@@ -51,6 +56,12 @@ HEAD = (
 )
 TAIL = b"</DL><p>\n"
 DEEPEST = 100_000
+_quick = tuple.__new__
+"""Makes the values that there are most of without the call of their own constructors."""
+WINDOW = 1024 * 1024
+"""Bytes whose tokens are found at once."""
+MARGIN = 64 * 1024
+"""Bytes before the end of what was read so far whose tokens may be others when more is read."""
 MOST = 128 * 1024 * 1024
 """Bytes of one bookmark, at most."""
 
@@ -130,52 +141,98 @@ def _head(raw: bytes) -> bytes:
     return raw[: raw.find(b">", raw.upper().find(b"<A")) + 1]
 
 
+_Token = tuple[bytes, bytes, bytes, bytes, bytes, bytes]
+"""A bookmark, its address, title and note; or what is of a folder; or something else."""
+
+
+def _windows(file: BinaryIO) -> Iterator[Sequence[_Token]]:
+    """Give a file token by token, many at a time: all that is far enough from where what was read
+    so far ends."""
+    held, at, size, ended = b"", 0, WINDOW, False
+    while True:
+        if len(held) - at < size and not ended:
+            more = file.read(size)
+            ended, held, at = not more, held[at:] + more, 0
+            continue
+        end = min(len(held), at + size)
+        is_last = ended and end == len(held)
+        most = end if is_last else end - MARGIN
+        tokens: list[_Token] = []
+        if size == WINDOW:
+            tokens = _TOKENS.findall(held, at, end)
+            while tokens and (end > most or (tokens[-1][-1] and not is_last)):
+                mark, *_, folder, other = tokens.pop()
+                end -= len(mark) + len(folder) + len(other)
+        elif (found := _KNOWN.search(held, at, end)) is not None and found.end() <= most:
+            if found.start() > at:
+                end = found.start()
+                tokens = [_other(held[at:end])]
+            else:
+                mark, address, title, note, folder = found.groups(b"")
+                tokens, end = [(mark, address, title, note, folder, b"")], found.end()
+        elif is_last:
+            tokens = [_other(held[at:])]
+        if tokens:
+            yield tokens
+            at, size = end, WINDOW
+        elif is_last:
+            return
+        else:
+            size *= 2
+        if size > MOST:
+            raise Broken(f"holds a bookmark of more than {MOST} bytes")
+
+
+def _other(raw: bytes) -> _Token:
+    return b"", b"", b"", b"", b"", raw
+
+
 def _pieces(file: BinaryIO) -> Iterator[Piece]:
     path: Folder = ()
     names, waiting, opened = list[str](), "", 0
-    held, ended, is_html = b"", False, True
-    while not ended:
-        more = file.read(max(CHUNK, len(held)))
-        ended, held, at = not more, held + more, 0
-        most = len(held) if ended else len(held) - 65536
-        for found in _TOKEN.finditer(held):
-            begin, end = found.span()
-            if end > most:
-                break
-            if begin > at:
-                yield Piece(held[at:begin])
-            at = end
-            raw, sort = found[0], found.lastgroup
-            if sort == "mark":
-                yield Piece(raw, _found(raw, path, *found.group("address", "title", "note")))
-            elif sort == "head":
-                waiting = _plain(found["called"]).strip()
-                yield Piece(raw)
-            elif sort == "opens":
+    is_html = is_other = False
+    for tokens in _windows(file):
+        if not is_html:
+            is_html = any(b"<" in part for token in tokens for part in token)
+            is_other = is_other or any(not token[-1].isspace() for token in tokens)
+        for raw, address, title, note, folder, other in tokens:
+            if raw:
+                if not address or b"&" in address:
+                    address = _address(raw)
+                title = title.strip()
+                if note and (note := note.strip()):
+                    content = b"n%d:%d:%b%b%b" % (len(address), len(title), address, title, note)
+                else:
+                    content = b"%d:%b%b" % (len(address), address, title)
+                digest = EMPTY_DIGEST.copy()
+                digest.update(content)
+                record = _quick(Record, (address, digest.digest(), path, raw, "", b""))
+                yield _quick(Piece, (raw, record, None, b"", "", b""))
+                continue
+            if other:
+                yield Piece(other)
+            elif (called := _CALLED.match(folder)) is not None:
+                waiting = _plain(called[1]).strip()
+                yield Piece(folder)
+            elif not folder.lstrip().startswith(b"</"):
                 if opened:
                     names.append(waiting)
                     path = tuple(names)
                 opened, waiting = opened + 1, ""
                 if opened > DEEPEST:
                     raise Broken("holds folders within folders without end")
-                yield Piece(raw)
+                yield Piece(folder)
             else:
                 if not opened:
                     raise Broken("has an end of a folder that ends nothing")
-                yield Piece(raw, None, path)
+                yield Piece(folder, None, path)
                 opened -= 1
                 if opened:
                     names.pop()
                     path = tuple(names)
-        if len(held) - at > MOST:
-            raise Broken(f"holds a bookmark of more than {MOST} bytes")
-        is_html = at > 0 or not held.strip() or b"<" in held
-        held = held[at:]
-    if held:
-        yield Piece(held)
     if opened:
         raise Broken("ends within a folder")
-    if not is_html:
+    if is_other and not is_html:
         raise Broken("is no file of bookmarks")
 
 
@@ -183,27 +240,19 @@ def _plain(raw: bytes) -> str:
     return html.unescape(text_of(re.sub(rb"<[^>]*>", b"", raw)))
 
 
+def _address(raw: bytes) -> bytes:
+    """Return the address of the bookmark that stands in ``raw``."""
+    found = _ADDRESS.search(raw)
+    address = found[1] or found[2] or b"" if found is not None else b""
+    if b"&" not in address:
+        return address
+    return html.unescape(text_of(address)).encode("utf-8", "surrogateescape")
+
+
 def _record(raw: bytes, folder: Folder) -> Record:
     """Return the bookmark that stands in ``raw``."""
-    found = _ADDRESS.search(raw)
-    address = found[1] or found[2] if found is not None else None
-    title, note = _TITLE.search(raw), _NOTE.search(raw)
-    texts = (one[1] if one is not None else b"" for one in (title, note))
-    return _found(raw, folder, address, *texts)
-
-
-def _found(
-    raw: bytes, folder: Folder, address: bytes | None, title: bytes | None, note: bytes | None
-) -> Record:
-    if address is None:
-        found = _ADDRESS.search(raw)
-        address = (found[1] or found[2] or b"") if found is not None else b""
-    if b"&" in address:
-        address = html.unescape(text_of(address)).encode("utf-8", "surrogateescape")
-    title = title.strip() if title else b""
-    note = note.strip() if note else b""
-    content = b"%d:%d:%b%b%b" % (len(address), len(title), address, title, note)
-    return Record(address, blake2b(content, digest_size=16).digest(), folder, raw)
+    records = (piece.record for piece in _pieces(BytesIO(raw)))
+    return next(filter(None, records))._replace(folder=folder)
 
 
 BOOKMARKS = Form("bookmarks", "none", is_reading=False, records=Bookmarks())

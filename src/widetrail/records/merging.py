@@ -8,7 +8,7 @@ matter; the same merge a second time finds all of it there and changes nothing.
 from __future__ import annotations
 
 from collections import Counter, defaultdict
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 
 from widetrail.closing import Closing
 from widetrail.formats.record import (
@@ -31,6 +31,8 @@ from widetrail.records.values import FieldMerged, Merged, NewFile, Policy, Sort,
 NAMED = 200
 """Records of a sort that are told by name; the others are counted."""
 
+
+_NONE: tuple[Lost, ...] = ()
 
 _Names = dict[str, "_Names"]
 """Folders by their names, each with those within it."""
@@ -58,6 +60,7 @@ class Merge(Closing):
         self._needs = form if isinstance(form, NeedsOnce) else None
         self._policy, self._passed = policy, passed
         self._by_content, self._by_folder = policy.by_content, form.by_folder
+        self._form, self._in_folder = form, form.in_folder
         self._spool = Spool()
         self._added: dict[Folder, list[Span]] = {}
         self._paths: list[tuple[str, Span]] = []
@@ -65,14 +68,13 @@ class Merge(Closing):
         self._merging: dict[bytes, list[Record]] = defaultdict(list)
         self._folders: set[Folder] = {()}
         self._once: set[str] = set()
-        self._marks: dict[Folder, bytes] = {}
-        """What tells the folders of records apart in their keys."""
+        self._marks: dict[Folder, tuple[bytes, bytes]] = {}
         self._at_end: bytes | None = None
         """What must stand before what is added, where that comes at the very end of the store."""
         self._between = b""
         self.held = 0
         """How many records the store holds before."""
-        self._count: Counter[Sort] = Counter()
+        self._count: dict[Sort, int] = defaultdict(int)
         self._adds = self._others = 0
         self._fields: list[FieldMerged] = []
         self._lost: Counter[str] = Counter()
@@ -109,16 +111,17 @@ class Merge(Closing):
 
     def _key(self, record: Record, folder: Folder) -> bytes:
         """Return what a record is known by within the target."""
-        known = record.identity and not self._by_content
-        own = b"#" + record.identity if known else b"=" + record.digest
-        if self._by_folder:
-            own += self._marks.get(folder) or self._mark(folder)
-        return own if len(own) <= 64 else own[:1] + digest_of(own)
+        named, unnamed = self._marks.get(folder) or self._mark(folder)
+        own = record.identity
+        own = named + own if own and not self._by_content else unnamed + record.digest
+        return own if len(own) <= 64 else b"#" + digest_of(own)
 
-    def _mark(self, folder: Folder) -> bytes:
-        """Return what tells a folder apart in keys."""
+    def _mark(self, folder: Folder) -> tuple[bytes, bytes]:
+        """Return what the keys of records in a folder begin with, where they have an identity and
+        where they have none."""
         names = (name.encode("utf-8", "surrogateescape") for name in folder)
-        self._marks[folder] = digest_of(*names)
+        mark = digest_of(*names) if self._by_folder else b""
+        self._marks[folder] = b"#" + mark, b"=" + mark
         return self._marks[folder]
 
     # Judging
@@ -131,33 +134,38 @@ class Merge(Closing):
         source = Store(form, source.path, form.habits(source.path, source.declared))
         wants, landing, holds = policy.wants, policy.landing, len(there) > 0
         flat = not (target.records.by_folder or target.records.in_folder)
-        lost: tuple[Lost, ...]
+        sort: Sort
         for piece in self._read(source):
             if (told := piece.record) is None:
                 continue
             if wants is not None and not wants(source, told):
                 self._tell("unwanted", source, told)
                 continue
-            record, lost = (told, ()) if as_it_is else self._converted(source, told)
+            record, folder, lost = told, told.folder, _NONE
+            if not as_it_is:
+                record, lost = self._converted(source, told)
             if fits is not None:
                 record, unfit = fits.fit(record, target.declared)
                 lost = (*lost, *unfit)
-            folder = (*landing, *told.folder) if landing else told.folder
-            if flat and told.folder:
+            if flat and folder:
                 lost = (*lost, Lost("the folder that it was in"))
+            if landing:
+                folder = (*landing, *folder)
             key, digest = self._key(record, folder), record.digest
             held = there.of(key) if holds else b""
             if (held and is_among(held, digest)) or not coming.add(key, digest):
-                self._tell("same", source, told)
-                continue
-            for one in lost:
-                self._lost[one.what] += 1
-            if not held:
-                self._tell("new", source, told)
-                self._add(record, folder)
+                sort = "same"
             else:
-                self._tell("different", source, told)
-                self._meet(key, record, folder)
+                sort = "different" if held else "new"
+                if lost:
+                    self._lose(lost)
+                if held:
+                    self._meet(key, record, folder)
+                else:
+                    self._add(record, folder)
+            number = self._count[sort] = self._count[sort] + 1
+            if number <= NAMED:
+                self._names[sort].append(form.name(told))
 
     def _converted(self, source: Store, record: Record) -> tuple[Record, tuple[Lost, ...]]:
         """Return a record as the target's form can hold it."""
@@ -184,36 +192,40 @@ class Merge(Closing):
 
     def _add(self, record: Record, folder: Folder) -> None:
         self._adds += 1
-        offset, size = spooled = self._kept(record)
-        form = self._target.records
-        if form.in_folder:
-            path = form.path(record, folder, self._adds, self._target.declared)
+        spooled = self._kept(record)
+        if self._in_folder:
+            path = self._form.path(record, folder, self._adds, self._target.declared)
             self._paths.append((path, spooled))
             return
-        added = self._added.setdefault(folder if self._by_folder else (), [])
-        if added and not self._between:
-            before, length = added[-1]
-            if before + length == offset:
-                added[-1] = before, length + size
-                return
-        added.append(spooled)
+        if not self._by_folder:
+            folder = ()
+        added = self._added.get(folder)
+        if added is None:
+            self._added[folder] = [spooled]
+        elif self._between or added[-1][1] != spooled[0]:
+            added.append(spooled)
+        else:
+            added[-1] = added[-1][0], spooled[1]
 
     def _kept(self, record: Record) -> Span:
-        form, declared = self._target.records, self._target.declared
         if self._needs is not None:
-            for name, needed in self._needs.once(record, declared):
+            for name, needed in self._needs.once(record, self._target.declared):
                 if name not in self._once:
                     self._once.add(name)
                     self._added.setdefault((), []).append(self._spool.add(needed))
-        data, lost = form.written(record, declared)
-        for one in lost:
-            self._lost[one.what] += 1
+        data, lost = self._form.written(record, self._target.declared)
+        if lost:
+            self._lose(lost)
         return self._spool.add(data)
 
+    def _lose(self, lost: Iterable[Lost]) -> None:
+        for one in lost:
+            self._lost[one.what] += 1
+
     def _tell(self, sort: Sort, source: Store, record: Record) -> None:
-        count = self._count[sort] = self._count[sort] + 1
-        if count <= NAMED:
-            self._names[sort].append(source.records.name(record))
+        self._count[sort] += 1
+        if len(names := self._names[sort]) < NAMED:
+            names.append(source.records.name(record))
 
     def _tell_same(self, name: str) -> None:
         """Say that a record that was told as different is the same after all."""
@@ -224,7 +236,7 @@ class Merge(Closing):
 
     def _merge_fields(self) -> None:
         """Have records of the store take in what those of the same identity say beside."""
-        form = self._target.records
+        form = self._form
         assert isinstance(form, MergesFields), "the recipe's model refuses what cannot be merged so"
         for piece in self._pieces():
             if (record := piece.record) is None:
@@ -234,8 +246,7 @@ class Merge(Closing):
                 before = now
                 now, lost = form.merged(before, other, self._target.declared)
                 self._tell_fields(before, other, now)
-                for one in lost:
-                    self._lost[one.what] += 1
+                self._lose(lost)
                 if now is before and not lost:  # it said all that already
                     self._tell_same(form.name(other))
             if now is not record:
@@ -244,7 +255,7 @@ class Merge(Closing):
 
     def _tell_fields(self, before: Record, other: Record, now: Record) -> None:
         """Keep what becomes of each field in which two records differ, of the first of them."""
-        form, declared = self._target.records, self._target.declared
+        form, declared = self._form, self._target.declared
         if len(self._fields) >= NAMED:
             return
         mine, said, then = (form.fields(one, declared) for one in (before, other, now))
@@ -341,7 +352,7 @@ class Merge(Closing):
             for name in folder[len(top) :]:
                 at = at.setdefault(name, {})
         yield from self._spool.chunks(self._added.get(top, ()))
-        form = self._target.records
+        form = self._form
         open_ones: list[tuple[bytes, Iterator[tuple[str, _Names]]]] = [(b"", iter(inner.items()))]
         path = list(top)
         while open_ones:

@@ -9,7 +9,7 @@ from widetrail.closing import Closing
 from widetrail.formats.record import CHUNK
 
 Span = tuple[int, int]
-"""Where bytes lie in a spool: the offset and the size."""
+"""Where bytes lie in a spool: from one offset to another."""
 
 _BUFFER = 1024 * 1024
 
@@ -18,8 +18,9 @@ class Spool(Closing):
     """Bytes that are kept one after the other in a file that nobody else sees."""
 
     def __init__(self) -> None:
-        self._file = tempfile.TemporaryFile(buffering=_BUFFER)  # noqa: SIM115 - see close
-        self._size = 0
+        self._file = tempfile.TemporaryFile()  # noqa: SIM115 - see close
+        self._size = self._written = 0
+        self._waiting: list[bytes] = []
 
     def close(self) -> None:
         """Let go of the file."""
@@ -27,20 +28,30 @@ class Spool(Closing):
 
     def add(self, data: bytes) -> Span:
         """Keep ``data``; return where it lies."""
-        self._file.write(data)
-        span = self._size, len(data)
-        self._size += len(data)
-        return span
+        begin = self._size
+        end = self._size = begin + len(data)
+        self._waiting.append(data)
+        if end - self._written > _BUFFER:
+            self._write()
+        return begin, end
+
+    def _write(self) -> None:
+        self._file.seek(self._written)
+        self._file.write(b"".join(self._waiting))
+        self._waiting.clear()
+        self._written = self._size
 
     def read(self, span: Span) -> bytes:
         """Return what lies at a place."""
-        offset, size = span
-        self._file.seek(offset)
-        data: bytes = self._file.read(size)
+        begin, end = span
+        if end > self._written:
+            self._write()
+        self._file.seek(begin)
+        data: bytes = self._file.read(end - begin)
         return data
 
     def chunks(self, spans: Iterable[Span]) -> Iterator[bytes]:
         """Give what lies at several places, in pieces."""
-        for offset, size in spans:
-            for begin in range(offset, offset + size, CHUNK):
-                yield self.read((begin, min(CHUNK, offset + size - begin)))
+        for first, last in spans:
+            for begin in range(first, last, CHUNK):
+                yield self.read((begin, min(begin + CHUNK, last)))
