@@ -188,6 +188,10 @@ def test_one_of_several_is_meant_by_its_name(machines: Machines, loaded: Loaded)
         machines, loaded, choices=chosen(loaded, only=["rooms"], to=["rooms[south [2]]=/srv/[s]=x"])
     )
     assert [i.new_path for i in plan.items] == ["/home/ada/rooms/north", "/srv/[s]=x"]
+    (told,) = refused(
+        machines, loaded, chosen(loaded, only=["rooms"], to=["rooms[south [2]]=/dev/shm"])
+    )
+    assert f"{south} cannot be put there" in told and "it is a device" in told
 
 
 def test_values_of_a_part_may_hold_commas(machines: Machines, loaded: Loaded) -> None:

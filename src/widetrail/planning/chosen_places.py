@@ -117,11 +117,13 @@ def with_choice(subject: Subject, choices: Choices, new: New, draft: Draft) -> S
     where: Where = Absent(path, "folder", how)
     if isinstance(subject.side.new, SeenSide):
         where = subject.side.new.finder.judged(path, "folder", how)
-    return replace(subject, new_place=where, new_name=instance.name)
+    return replace(subject, new_place=where, new_name=instance.name, is_chosen=True)
 
 
 def is_chosen(subject: Subject) -> bool:
     """Return whether a person chose where an item is to be on new."""
+    if subject.is_chosen:
+        return True
     where = subject.new_place
     if isinstance(where, Found | Absent):
         return where.how.rule == "chosen"

@@ -42,6 +42,8 @@ class Subject:
     new_place: Where
     instance: Instance | None = None
     new_name: str = ""
+    is_chosen: bool = False
+    """Whether a person chose the place on new of this one of several."""
 
     @property
     def item(self) -> Item:

@@ -9,6 +9,7 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from widetrail.closing import Closing
+from widetrail.formats.record import Folder, Record, digest_of
 
 MOST = 600_000
 """Identities that are held in memory; above that, all lie in a database."""
@@ -24,6 +25,28 @@ def is_among(digests: bytes, digest: bytes) -> bool:
     if len(digests) == 16:
         return digests == digest
     return any(digests[at : at + 16] == digest for at in range(0, len(digests), 16))
+
+
+class Keys:
+    """What records are known by within one store."""
+
+    def __init__(self, *, by_content: bool, by_folder: bool) -> None:
+        self._by_content, self._by_folder = by_content, by_folder
+        self._begin: dict[Folder, tuple[bytes, bytes]] = {}
+        """What the keys in a folder begin with, of records that have an identity and of others."""
+
+    def of(self, record: Record, folder: Folder) -> bytes:
+        """Return the key of a record that is in ``folder`` there, of 64 bytes at most."""
+        named, unnamed = self._begin.get(folder) or self._enter(folder)
+        own = record.identity
+        own = named + own if own and not self._by_content else unnamed + record.digest
+        return own if len(own) <= 64 else b"#" + digest_of(own)
+
+    def _enter(self, folder: Folder) -> tuple[bytes, bytes]:
+        names = (name.encode("utf-8", "surrogateescape") for name in folder)
+        mark = digest_of(*names) if self._by_folder else b""
+        self._begin[folder] = b"#" + mark, b"=" + mark
+        return self._begin[folder]
 
 
 class Known(Closing):

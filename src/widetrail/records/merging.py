@@ -22,9 +22,8 @@ from widetrail.formats.record import (
     NeedsOnce,
     Piece,
     Record,
-    digest_of,
 )
-from widetrail.records.known import Known, is_among
+from widetrail.records.known import Keys, Known, is_among
 from widetrail.records.spool import Span, Spool
 from widetrail.records.values import FieldMerged, Merged, NewFile, Policy, Sort, Store
 
@@ -59,7 +58,8 @@ class Merge(Closing):
         self._target = Store(form, target.path, form.habits(target.path, target.declared))
         self._needs = form if isinstance(form, NeedsOnce) else None
         self._policy, self._passed = policy, passed
-        self._by_content, self._by_folder = policy.by_content, form.by_folder
+        self._by_folder = form.by_folder
+        self._keys = Keys(by_content=policy.by_content, by_folder=form.by_folder)
         self._form, self._in_folder = form, form.in_folder
         self._spool = Spool()
         self._added: dict[Folder, list[Span]] = {}
@@ -68,7 +68,6 @@ class Merge(Closing):
         self._merging: dict[bytes, list[Record]] = defaultdict(list)
         self._folders: set[Folder] = {()}
         self._once: set[str] = set()
-        self._marks: dict[Folder, tuple[bytes, bytes]] = {}
         self._at_end: bytes | None = None
         """What must stand before what is added, where that comes at the very end of the store."""
         self._between = b""
@@ -87,7 +86,7 @@ class Merge(Closing):
                     self._at_end = piece.glue if piece.ends == () and not piece.raw else None
                     self._between = self._between or piece.between
                     if (record := piece.record) is not None:
-                        there.add(self._key(record, record.folder), record.digest)
+                        there.add(self._keys.of(record, record.folder), record.digest)
                         self.held += 1
                 for source in sources:
                     self._judge(source, there, coming)
@@ -108,21 +107,6 @@ class Merge(Closing):
         """Give the pieces of a store, and tell how many bytes they were."""
         pieces = store.records.pieces(store.path, store.declared)
         return pieces if self._passed is None else _watched(pieces, self._passed)
-
-    def _key(self, record: Record, folder: Folder) -> bytes:
-        """Return what a record is known by within the target."""
-        named, unnamed = self._marks.get(folder) or self._mark(folder)
-        own = record.identity
-        own = named + own if own and not self._by_content else unnamed + record.digest
-        return own if len(own) <= 64 else b"#" + digest_of(own)
-
-    def _mark(self, folder: Folder) -> tuple[bytes, bytes]:
-        """Return what the keys of records in a folder begin with, where they have an identity and
-        where they have none."""
-        names = (name.encode("utf-8", "surrogateescape") for name in folder)
-        mark = digest_of(*names) if self._by_folder else b""
-        self._marks[folder] = b"#" + mark, b"=" + mark
-        return self._marks[folder]
 
     # Judging
 
@@ -151,7 +135,7 @@ class Merge(Closing):
                 lost = (*lost, Lost("the folder that it was in"))
             if landing:
                 folder = (*landing, *folder)
-            key, digest = self._key(record, folder), record.digest
+            key, digest = self._keys.of(record, folder), record.digest
             held = there.of(key) if holds else b""
             if (held and is_among(held, digest)) or not coming.add(key, digest):
                 sort = "same"
@@ -241,7 +225,7 @@ class Merge(Closing):
         for piece in self._pieces():
             if (record := piece.record) is None:
                 continue
-            key, now = self._key(record, record.folder), record
+            key, now = self._keys.of(record, record.folder), record
             for other in sorted(self._merging.pop(key, ()), key=lambda one: one.digest):
                 before = now
                 now, lost = form.merged(before, other, self._target.declared)
@@ -324,7 +308,7 @@ class Merge(Closing):
         record = piece.record
         if record is None or not self._changed:
             return piece.raw
-        key = self._key(record, record.folder)
+        key = self._keys.of(record, record.folder)
         if key in done:
             return piece.raw
         if (spooled := self._changed.get(key)) is not None:
