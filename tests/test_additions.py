@@ -139,4 +139,4 @@ def test_the_page_is_made(tmp_path: Path, module: dict[str, ModuleType]) -> None
     one.walk("old")
     one.walk("new")
     page = module["task_page"].render_tasks(make_report(one.parcel))
-    assert "<li>For &lt;b&gt;: Draw it &amp; look.</li>" in page
+    assert "<li>&lt;b&gt;: Draw it &amp; look.</li>" in page

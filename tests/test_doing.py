@@ -181,7 +181,7 @@ def test_a_person_is_waited_for_and_a_proof_ticks_it_off(tmp_path: Path) -> None
     }
     assert first.next_machine == "test"
     report = make_report(one.parcel)
-    assert report.tasks[0] == "Fernbook: Notes: Do it, then walk again (keep)."
+    assert report.tasks[0].words == "Fernbook: Notes: Do it, then walk again (keep)."
     one.new.host("/home/ada/fernbook.ini").write_text("[fernbook]\nkept=yes\n")
     second = one.walk("new")
     assert set(outcomes(second).values()) == {"done"}
@@ -625,7 +625,7 @@ def test_answers_come_from_a_file_and_no_wait_ends_with_3(tmp_path: Path) -> Non
     ran = widetrail(*here, "--answers", answers, "--json")
     assert (ran.status, [s["state"] for s in ran.json["steps"]]) == (3, ["done", "waits"])
     assert ran.json["steps"][1]["reason"].startswith("Keep the book.: a person has to do it")
-    assert ran.json["tasks"][0] == "Fernbook: Notes: Do it, then walk again (keep)."
+    assert ran.json["tasks"][0]["words"] == "Fernbook: Notes: Do it, then walk again (keep)."
     answers.write_text("word: [reed]\n")
     ran = widetrail(*here, "--answers", answers)
     assert (ran.status, "answers.yaml: the answers cannot be used" in ran.err) == (2, True)

@@ -562,6 +562,10 @@ def test_an_item_whose_need_no_longer_holds_on_new_stays_behind_and_the_rest_goe
     report = widetrail("report", world.parcel, "--json").json
     assert {item["id"]: item["state"] for item in report["items"]} == {"sporelog.views": "carried"}
     assert report["left"][0]["id"] == "sporelog.collection"
+    assert report["headline"] == (
+        "Transferred and checked: 1 of 2 items. Not transferred: "
+        "Sporelog: Specimens, shelves and plates. Left for you: 2 tasks."
+    )
 
 
 def test_old_that_changed_is_planned_anew_shown_and_needs_consent_again(world: World) -> None:

@@ -367,7 +367,7 @@ def test_giving_up_says_how_it_stands_and_what_leads_on(trails: Make) -> None:
     _given_up(trail)
     (item,) = make_report(trail.parcel()).items
     assert item.state == "given up" and "no machine holds it" in item.seat
-    (task,) = make_report(trail.parcel()).tasks
+    (task,) = (one.words for one in make_report(trail.parcel()).tasks)
     assert "widetrail seat claim" in task and "neither potting-shed nor glass-office" in task
     claim_after_all(trail.parcel(), trail.line, trail.now, gone=False)
     trail.on()

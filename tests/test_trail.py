@@ -43,7 +43,7 @@ def test_the_program_shows_the_same_on_new(world: World) -> None:
     packed(world)
     ran = world.walk(world.new)
     assert ran.status == 0
-    assert "The trail is at its end" in ran.out
+    assert "Move complete" in ran.out
     assert screen(world.new) == before
 
 
@@ -82,9 +82,9 @@ def test_what_is_left_behind_is_told_with_its_remedy(packed_world: World) -> Non
     packed_world.walk(packed_world.new)
     report = widetrail("report", packed_world.parcel, "--json").json
     assert report["well"] is True
-    assert report["tasks"] == [
-        "For the small pictures of the plates: Open each shelf once; Sporelog draws them again.",
-        "For the columns shown and their order: Choose them again under View, Columns.",
+    assert [task["words"] for task in report["tasks"]] == [
+        "the small pictures of the plates: Open each shelf once; Sporelog draws them again.",
+        "the columns shown and their order: Choose them again under View, Columns.",
     ]
     checks = {c["name"]: (c["old"], c["new"], c["verdict"]) for c in report["items"][0]["checks"]}
     assert checks["specimens"] == (412, 412, "holds")
@@ -96,7 +96,8 @@ def test_the_report_is_a_page_too(packed_world: World, tmp_path: Path) -> None:
     page = tmp_path / "report.html"
     assert widetrail("report", packed_world.parcel, "--page", page).status == 0
     text = page.read_text(encoding="utf-8")
-    assert "Everything listed was carried and checked." in text
+    assert "Transferred and checked: 2 of 2 items. Left for you: 2 tasks." in text
+    assert text.count('<input type="checkbox">') == 2
     assert "http" not in text
 
 
@@ -480,7 +481,7 @@ def test_this_machine_is_walked_undone_and_settled_for_real(
     (said,) = (parcel / "data/made/fernbook.notes").rglob("said")
     assert said.read_text() == 'reed, "bunting"\n'
     ran = widetrail("walk", parcel, "--yes", "--no-wait")
-    assert (ran.status, "carried: Fernbook: Notes, 1 file verified" in ran.out) == (0, True)
+    assert (ran.status, "transferred: Fernbook: Notes, 1 file verified" in ran.out) == (0, True)
     assert [p.name for p in (home / "notes").iterdir()] == ["one.txt"]
     assert widetrail("undo", "--yes", "--no-wait").status == 0
     assert widetrail("settle", "--yes").status == 0

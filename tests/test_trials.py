@@ -213,7 +213,7 @@ def test_a_file_that_cannot_be_read_does_not_end_the_walk(
     one.walk("new")
     assert sorted(p.name for p in one.notes("new").iterdir()) == ["three.txt", "two.txt"]
     (report,) = make_report(one.parcel).items
-    assert report.notes == ("left out, since it cannot be read: one.txt (Input/output error)",)
+    assert report.notes == ("skipped, since it cannot be read: one.txt (Input/output error)",)
 
 
 def test_any_refusal_of_the_system_is_told_and_the_rest_goes_on(
@@ -507,7 +507,7 @@ def test_nothing_carried_is_told_as_that(tmp_path: Path) -> None:
     went(gone)
     report = make_report(gone.parcel)
     assert [i.state for i in report.items] == ["nothing"]
-    assert report.headline == "There was nothing to carry of Fernbook: Notes."
+    assert report.headline == "Nothing to transfer: Fernbook: Notes."
     assert report.items[0].checks[0].is_empty
 
 
@@ -527,7 +527,7 @@ items:
     gone = moved(tmp_path, body.replace("OPTIONAL", "yes"), *machines)
     went(gone)
     report = make_report(gone.parcel)
-    assert report.headline == "Everything listed was carried and checked."
+    assert report.headline == "Transferred and checked: 1 of 1 item."
     assert report.left[0].reasons == ("it is optional, and there is nothing at /home/ada/theme",)
 
 
@@ -538,7 +538,7 @@ def test_a_walk_on_new_does_not_end_well_where_an_item_failed_on_old(tmp_path: P
     for name, status in (("old", 1), ("new", 1), ("new", 1)):
         ran = widetrail("walk", one.at, "--machine", tmp_path / name, "--yes", "--no-wait")
         assert ran.status == status, ran.out + ran.err
-    assert "Something came out wrong" in ran.out
+    assert "The last leg was walked. At least one step failed" in ran.out
     assert widetrail("report", one.at).status == 1
 
 
@@ -716,7 +716,7 @@ def test_the_disk_of_a_dead_computer_is_only_read(tmp_path: Path, own_home: Path
     assert list(own_home.rglob("machines/*/run/journal"))
     assert not one.walk("new").bad
     report = make_report(one.parcel)
-    assert "Rename /home/ada/notes" in report.tasks[0]
+    assert "Rename /home/ada/notes" in report.tasks[0].words
     Run(one.old, "run").settle()
     assert not list(own_home.rglob("run"))
 

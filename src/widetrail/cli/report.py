@@ -20,9 +20,10 @@ from widetrail.walking import ItemReport, Report, make_report
 @click.option("--page", type=click.Path(path_type=Path), help="Write it as an HTML page too.")
 @json_option
 def command(parcel: Path, page: Path | None, as_json: bool) -> None:
-    """Tell what PARCEL says of its move: items, checks, what is not carried, what is left to do.
+    """Show what the move of PARCEL has done: items, checks, what was not transferred, and what is
+    left to do.
 
-    Ends with 1 where something came out wrong.
+    The exit status is 1 if a step failed.
     """
     report = make_report(Parcel(parcel, Effects()))
     if page is not None:
@@ -33,7 +34,7 @@ def command(parcel: Path, page: Path | None, as_json: bool) -> None:
         shown = Page()
         show_report(shown, report)
         if page is not None:
-            shown.line(f"The page lies at {page}")
+            shown.line(f"Page: {page}")
     if not report.well:
         click.get_current_context().exit(1)
 
@@ -53,47 +54,53 @@ def write_page(report: Report, path: Path) -> None:
 
 def show_report(page: Page, report: Report) -> None:
     """Show a report on ``page``."""
-    names = ", ".join(report.applications)
-    page.title(f"{names}: from {report.old} to {report.new}")
+    page.title(f"Move from {report.old} to {report.new}: {', '.join(report.programs)}")
     page.line(report.headline, "green" if report.well else "red", indent=2)
     for leg in report.legs:
-        page.line(f"leg {leg.number} on {leg.machine}: {show_time(leg.time)}", indent=2)
+        when = show_time(leg.time) if leg.time else "not walked yet"
+        page.line(f"leg {leg.number} on {leg.machine}: {when}", indent=2)
         for line in leg.words:
             page.line(line, "dim", indent=4)
     for item in report.items:
         _show_item(page, report, item)
     for left in report.left:
-        page.title(f"{left.title}: {'nothing to carry' if left.there else 'stayed behind'}")
+        page.title(f"{left.title}: {'nothing to transfer' if left.there else 'not transferred'}")
         for reason in left.reasons:
             page.line(reason, indent=2)
     if report.notices:
-        page.title("Worth knowing")
+        page.title("Notes")
         for notice in report.notices:
             page.line(f"- {notice}", "yellow", indent=2)
-    page.title("Still to be done by you")
-    for number, task in enumerate(report.tasks, start=1):
-        page.line(f"{number}. {task}", indent=2)
-    if not report.tasks:
+    show_tasks(page, report)
+
+
+def show_tasks(page: Page, report: Report) -> None:
+    """Show what is left to do, program by program, each with a box."""
+    page.title("Left for you to do")
+    for program, tasks in report.tasks_by_program:
+        page.line(program or "the move", "bold", indent=2)
+        for task in tasks:
+            box, style = ("[x]", "green") if task.is_done else ("[ ]", "")
+            page.line(f"{box} {task.words}", style, indent=4)
+    if not report.tasks_by_program:
         page.line("nothing", indent=2)
-    for task in report.ticked:
-        page.line(f"seen to be done: {task}", "green", indent=2)
 
 
 def _show_item(page: Page, report: Report, item: ItemReport) -> None:
-    page.title(f"{item.title}: {item.state}")
+    page.title(f"{item.title}: {item.outcome}")
     if not item.seat:
         page.line(f"{item.old_path} -> {item.new_path}", indent=2)
     verified = f", {item.verified} verified on {report.new}" if item.verified else ""
     size = "" if item.seat else f", {show_size(item.size)}"
     page.line(f"{item.amount}{size}{verified}", indent=2)
     if item.rewritten:
-        page.line(f"{show_count(item.rewritten, 'path')} in it made right", indent=2)
+        page.line(f"{show_count(item.rewritten, 'path')} rewritten", indent=2)
     for path in item.put_aside:
-        page.line(f"what was there before is kept in {path}", indent=2)
+        page.line(f"backup of what existed there: {path}", indent=2)
     for path in item.beside:
-        page.line(f"something was there already, so it came beside it, as {path}", indent=2)
+        page.line(f"copied beside what existed there, as {path}", indent=2)
     for path in item.passed_by:
-        page.line(f"left in the parcel, since it was there already: {path}", indent=2)
+        page.line(f"skipped (still in the parcel), since it existed there: {path}", indent=2)
     for note in item.notes:
         page.line(note, indent=2)
     for step in item.steps:
@@ -103,4 +110,4 @@ def _show_item(page: Page, report: Report, item: ItemReport) -> None:
         page.table(["check", report.old, report.new, ""], rows)
     for loss in item.losses:
         if loss.proof != "seen":
-            page.line(f"not carried: {loss.what}. {loss.remedy}", "yellow", indent=2)
+            page.line(f"not transferred: {loss.what} (see below)", "yellow", indent=2)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from pathlib import Path
 
 import click
@@ -20,6 +20,7 @@ from widetrail.cli.output import (
     station_options,
 )
 from widetrail.cli.plan_page import show_plan
+from widetrail.cli.report import show_tasks
 from widetrail.cli.terminal_person import make_company
 from widetrail.errors import Halted, WentWrong
 from widetrail.formats.quantities import show_count, show_files
@@ -211,7 +212,7 @@ def _tell(done: LegDone, report: Report, visit: Visit, as_json: bool) -> None:
                 item: dict(zip(("added", "changed", "left_out"), counts, strict=True))
                 for item, counts in done.topped_up.items()
             },
-            "tasks": list(report.tasks),
+            "tasks": [asdict(task) for task in report.tasks],
             "next": done.next_machine or None,
         }
     )
@@ -234,28 +235,27 @@ def show_done(page: Page, done: LegDone, report: Report, parcel: Path) -> None:
         elif item.id in walked:
             _show_item(page, item, {s.step.id: s for s in done.steps})
     for trouble in done.troubles:
-        page.line(f"went wrong at the end: {trouble}", "red", indent=2)
+        page.line(f"failed at the end: {trouble}", "red", indent=2)
     for proved in done.proved:
-        page.line(f"seen to be done: {proved}", "green", indent=2)
+        page.line(f"known to be done: {proved}", "green", indent=2)
     if done.waits:
-        page.line(f"Next: walk here again, when what it waits for is there ({parcel}).", "bold")
+        page.line(f"Next: walk here again when what it waits for is there ({parcel}).", "bold")
     elif done.next_machine and done.next_station == done.leg.station:
-        words = "Next: mend what the reasons name, then walk here again"
+        words = "Next: fix the causes above, then walk here again"
         page.line(f"{words} ({parcel}).", "bold")
     elif done.next_machine == done.machine:
         words = "Next: walk it on this machine as the other account (--account)"
         page.line(f"{words} ({parcel}).", "bold")
     elif done.next_machine:
         command = f"widetrail walk {parcel}{done.next_as}"
-        words = f"Next: carry the parcel to {done.next_machine} and walk there"
+        words = f"Next: take the parcel to {done.next_machine} and walk there"
         page.line(f"{words} ({command}).", "bold")
     else:
         if report.tasks:
-            page.title("Still to be done by you")
-        for number, task in enumerate(report.tasks, start=1):
-            page.line(f"{number}. {task}", indent=2)
-        page.line(f"The trail is at its end. {report.headline}", "bold")
-        page.line(f"See: widetrail report {parcel}")
+            show_tasks(page, report)
+        end = "Move complete" if report.is_complete else "The last leg was walked"
+        page.line(f"{end}. {report.headline}", "bold")
+        page.line(f"Details: widetrail report {parcel}")
 
 
 def _end(done: LegDone) -> str:
@@ -263,10 +263,12 @@ def _end(done: LegDone) -> str:
     if done.waits:
         return "waits"
     if not done.steps:
-        return "had nothing to do yet: it depends on what came wrong before"
+        return "had nothing to do yet: it depends on a step that failed before"
     if len(done.failed) == len(done.steps):
-        return "came out wrong"
-    return f"is done, but for {show_count(len(done.failed), 'step')}" if done.failed else "is done"
+        return "failed"
+    return (
+        f"is done, except for {show_count(len(done.failed), 'step')}" if done.failed else "is done"
+    )
 
 
 def _changes(counts: tuple[int, int, int]) -> str:
@@ -282,8 +284,10 @@ def _show_item(page: Page, item: ItemReport, walked: Mapping[str, StepDone]) -> 
     if item.values:
         verified = f", {show_count(item.values, 'value')}"
     if item.rewritten:
-        verified += f", {show_count(item.rewritten, 'path')} made right"
-    words = f"{item.title} – {item.seat}" if item.seat else f"{item.state}: {item.title}{verified}"
+        verified += f", {show_count(item.rewritten, 'path')} rewritten"
+    words = (
+        f"{item.title} – {item.seat}" if item.seat else f"{item.outcome}: {item.title}{verified}"
+    )
     page.line(words, styles.get(item.state, ""), indent=2)
     if item.checks:
         page.line(", ".join(map(_check_words, item.checks)), indent=4)
@@ -293,17 +297,17 @@ def _show_item(page: Page, item: ItemReport, walked: Mapping[str, StepDone]) -> 
             page.line(line.reason, indent=6)
             page.line(line.todo, indent=6)
     for path in item.put_aside:
-        page.line(f"what was there before is kept in {path}", indent=4)
+        page.line(f"backup of what existed there: {path}", indent=4)
 
 
 def _check_words(check: CheckLine) -> str:
     """Return a check in a few words: the value where it holds, else both."""
     new, name = _few(check.new), check.name.replace("_", " ")
     if check.is_empty:
-        return f"{name}: none on either side"
+        return f"{name}: none on either computer"
     if check.verdict == "holds":
         return f"{name} {new}"
-    return f"{name} {check.verdict} ({_few(check.old)} on old, {new} on new)"
+    return f"{name} {check.verdict} (old computer: {_few(check.old)}, new computer: {new})"
 
 
 def _few(answer: Noted | None) -> str:

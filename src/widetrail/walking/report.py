@@ -22,7 +22,7 @@ class CheckLine:
     @property
     def words(self) -> str:
         """How it came out, as people are told it."""
-        return "there is none on either side" if self.is_empty else self.verdict
+        return "none on either computer" if self.is_empty else self.verdict
 
     def as_json(self) -> dict[str, object]:
         """Return the check as plain JSON values: an answer is its value, ``{"unknown": reason}``
@@ -47,6 +47,16 @@ class LossLine:
 
 
 @dataclass(frozen=True, slots=True)
+class Task:
+    """Something that a person has to do, or did where it ``is_done``; ``program`` is the name of
+    the program that it concerns, empty where it concerns the whole move."""
+
+    program: str
+    words: str
+    is_done: bool = False
+
+
+@dataclass(frozen=True, slots=True)
 class StepLine:
     """A step that came out wrong (``failed``) or waits (``waits``), why, and what to do."""
 
@@ -58,15 +68,16 @@ class StepLine:
 
 @dataclass(frozen=True, slots=True)
 class ItemReport:
-    """What became of one item; ``state`` is carried, nothing (its steps were done, and there was
-    nothing to carry), failed, waiting, packed, planned or undone, of a licence also returned or
-    given up.
+    """What became of one item of ``program``; ``state`` is carried, nothing (its steps were done,
+    and there was nothing to carry), failed, waiting, packed, planned or undone, of a licence also
+    returned or given up.
 
     ``beside`` came beside what was there already, ``passed_by`` was not put in place, ``rewritten``
     paths in it were made right for new, ``values`` are the named values that it holds.
     """
 
     id: str
+    program: str
     title: str
     route: str
     state: str
@@ -91,6 +102,11 @@ class ItemReport:
     """What is to be done with the seat, with who has the licence until then."""
 
     @property
+    def outcome(self) -> str:
+        """Its state, as people are told it."""
+        return _OUTCOMES.get(self.state, self.state)
+
+    @property
     def is_seen(self) -> bool:
         """Whether something shows that it arrived: files that were read again on new, a check that
         held of something, or what the program says of its seat."""
@@ -106,6 +122,15 @@ class ItemReport:
         return show_count(self.values, "value") if self.values else show_files(self.files)
 
 
+_OUTCOMES = {
+    "carried": "transferred",
+    "nothing": "nothing to transfer",
+    "planned": "not started",
+    "undone": "rolled back",
+}
+"""What people are told of a state where its code is not a word for them."""
+
+
 @dataclass(frozen=True, slots=True)
 class LeftReport:
     """An item that stayed behind: why, and what to do about it.
@@ -115,6 +140,7 @@ class LeftReport:
     """
 
     id: str
+    program: str
     title: str
     there: bool
     reasons: tuple[str, ...]
@@ -153,7 +179,7 @@ class LegReport:
         if self.verified:
             lines.append(f"{show_files(self.verified)} read again on its disk")
         if self.topped_up:
-            lines.append(f"topped up {show_time(self.topped_up)}")
+            lines.append(f"topped up at {show_time(self.topped_up)}")
         return tuple(lines)
 
 
@@ -165,14 +191,16 @@ class Report:
     plan: str
     old: str
     new: str
-    applications: tuple[str, ...]
+    programs: tuple[str, ...]
+    """The names of the programs that something was to be transferred of."""
     legs: tuple[LegReport, ...]
     items: tuple[ItemReport, ...]
     left: tuple[LeftReport, ...]
     next_machine: str
     next_as: str
     notices: tuple[str, ...]
-    last: tuple[str, ...]
+    last: tuple[Task, ...]
+    """What is to be done when all else is."""
     undone: tuple[str, ...] = ()
     """The machines where the move was undone."""
 
@@ -182,82 +210,91 @@ class Report:
         return all(item.state != "failed" for item in self.items)
 
     @property
-    def arrived(self) -> bool:
-        """Whether every item that was planned was carried."""
-        return all(item.state == "carried" for item in self.items)
+    def is_complete(self) -> bool:
+        """Whether every leg was walked, and all that was planned is transferred."""
+        done = all(item.state in ("carried", "nothing") for item in self.items)
+        return done and not self.next_machine and not self.undone
 
     @property
     def headline(self) -> str:
-        """How the move stands, in a sentence or two that say no more than what is listed."""
+        """How the move stands, in a few sentences that say no more than what is listed."""
         if self.undone:
-            return f"The move was undone on {' and '.join(self.undone)}."
+            return f"The move was rolled back on {' and '.join(self.undone)}."
         if self.next_machine:
-            return f"On the way; next is {self.next_machine}."
+            return f"In progress: the next computer is {self.next_machine}."
         if not self.well:
-            return "Something came out wrong; see below."
+            return "At least one step failed; see below."
         carried = [item for item in self.items if item.state == "carried"]
         empty = [item.title for item in self.items if item.state == "nothing"]
+        if not self.is_complete:
+            return "Not everything is done yet; see below."
         unseen = [item.title for item in carried if not item.is_seen]
         behind = [item.title for item in self.left if not item.there]
-        if len(carried) + len(empty) < len(self.items):
-            return "Not everything is done yet; see below."
+        total = len(carried) + len(behind)
         told = []
-        if carried:
-            whole = not (empty or unseen or behind)
-            told.append(
-                "Everything listed was carried and checked."
-                if whole
-                else f"{len(carried)} of {show_count(len(self.items), 'item')} "
-                f"{'was' if len(carried) == 1 else 'were'} carried."
-            )
+        if total:
+            done = "Transferred" if unseen or not carried else "Transferred and checked"
+            told.append(f"{done}: {len(carried)} of {show_count(total, 'item')}.")
         for words, titles in (
-            ("There was nothing to carry of", empty),
-            ("Nothing shows that these arrived, so look yourself:", unseen),
-            ("Stayed behind:", behind),
+            ("Not transferred", behind),
+            ("Nothing to transfer", empty),
+            ("Not checked, so look at it yourself", unseen),
         ):
-            told += [f"{words} {', '.join(titles)}."] if titles else []
-        return " ".join(told) or "Nothing was to be carried."
+            told += [f"{words}: {', '.join(titles)}."] if titles else []
+        if self.tasks:
+            told.append(f"Left for you: {show_count(len(self.tasks), 'task')}.")
+        return " ".join(told) or "There was nothing to transfer."
 
     @property
-    def tasks(self) -> tuple[str, ...]:
-        """What a person still has to do, in order; what is seen to be done is not in it."""
-        seats = [f"{item.title}: {item.seat_todo}" for item in self.items if item.seat_todo]
+    def tasks(self) -> tuple[Task, ...]:
+        """What a person still has to do, in order."""
+        seats = [Task(i.program, f"{i.title}: {i.seat_todo}") for i in self.items if i.seat_todo]
         if self.undone:
             return tuple(seats)
-        steps = [f"{item.title}: {step.todo}" for item in self.items for step in item.steps]
+        steps = [
+            Task(item.program, f"{item.title}: {step.todo}")
+            for item in self.items
+            for step in item.steps
+        ]
         if self.next_machine:
             there = f"walk there (walk{self.next_as})" if self.next_as else "walk there"
-            return (*steps, f"Carry the parcel to {self.next_machine} and {there}.")
-        steps += seats
-        tasks = [self._task(item, loss) for item, loss in self._losses() if loss.proof != "seen"]
-        tasks += [f"{item.title}: {item.todo}" for item in self.left if item.todo]
-        return tuple(dict.fromkeys([*steps, *tasks, *self.last]))
+            go = Task("", f"Take the parcel to {self.next_machine} and {there}.")
+            return (*steps, go)
+        losses = [self._task(i, loss) for i, loss in self._losses() if loss.proof != "seen"]
+        behind = [Task(i.program, f"{i.title}: {i.todo}") for i in self.left if i.todo]
+        return tuple(dict.fromkeys([*steps, *seats, *losses, *behind, *self.last]))
 
     @property
-    def ticked(self) -> tuple[str, ...]:
-        """What a person had to do and is seen to be done."""
-        return tuple(
-            self._task(item, loss) for item, loss in self._losses() if loss.proof == "seen"
-        )
+    def ticked(self) -> tuple[Task, ...]:
+        """What a person had to do and is known to be done."""
+        done = (self._task(item, loss) for item, loss in self._losses() if loss.proof == "seen")
+        return tuple(replace(task, is_done=True) for task in done)
+
+    @property
+    def tasks_by_program(self) -> tuple[tuple[str, tuple[Task, ...]], ...]:
+        """All tasks of each program, those that are left first; those of the whole move last."""
+        every = (*self.tasks, *self.ticked)
+        names = sorted(dict.fromkeys(task.program for task in every), key=lambda name: not name)
+        return tuple((name, tuple(t for t in every if t.program == name)) for name in names)
 
     def _losses(self) -> list[tuple[ItemReport | LeftReport, LossLine]]:
         routeless = [item for item in self.left if not item.reasons]
         parts: tuple[ItemReport | LeftReport, ...] = (*self.items, *routeless)
         return [(item, loss) for item in parts for loss in item.losses]
 
-    def _task(self, item: ItemReport | LeftReport, loss: LossLine) -> str:
+    def _task(self, item: ItemReport | LeftReport, loss: LossLine) -> Task:
         """Return what to do for a loss; the item is named where others lose the same."""
         same = sum(other.what == loss.what for _, other in self._losses())
         named = f" ({item.title})" if same > 1 else ""
-        lacking = f" (seen to be done once {loss.lacking})" if loss.lacking else ""
-        return f"For {loss.what}{named}: {loss.remedy}{lacking}"
+        lacking = f" (known to be done when {loss.lacking})" if loss.lacking else ""
+        return Task(item.program, f"{loss.what}{named}: {loss.remedy}{lacking}")
 
     def as_json(self) -> dict[str, object]:
         """Return the report as plain JSON values."""
         more: dict[str, object] = {
             "well": self.well,
-            "tasks": list(self.tasks),
-            "ticked": list(self.ticked),
+            "tasks": [asdict(task) for task in self.tasks],
+            "ticked": [asdict(task) for task in self.ticked],
         }
         items = [
             {**asdict(replace(item, checks=())), "checks": [c.as_json() for c in item.checks]}

@@ -26,6 +26,7 @@ from widetrail.walking.report import (
     LossLine,
     Report,
     StepLine,
+    Task,
 )
 from widetrail.walking.seat_replanning import seat_line
 
@@ -40,20 +41,24 @@ def make_report(parcel: Parcel) -> Report:
         _leg(parcel, leg, times[number] if number < len(done) else "")
         for number, leg in enumerate(plan.legs)
     )
+    names = {recipe.id: recipe.name for recipe in plan.recipes}
+    items = tuple(_item(item, names, parcel) for item in plan.items)
+    left = tuple(_left(item, names) for item in plan.left)
+    concerned = {one.program for one in items} | {one.program for one in left}
     due = next((leg for leg in legs if not leg.time and not undone), None)
     return Report(
         run=parcel.run,
         plan=plan.id,
         old=plan.station("old").machine,
         new=plan.station("new").machine,
-        applications=tuple(r.name for r in plan.recipes),
+        programs=tuple(name for name in names.values() if name in concerned),
         legs=legs,
-        items=tuple(_item(item, parcel) for item in plan.items),
-        left=tuple(_left(item) for item in plan.left),
+        items=items,
+        left=left,
         next_machine=due.machine if due is not None else "",
         next_as=plan.said_as(cast(Station, due.station)) if due is not None else "",
         notices=(*plan.notices, *_damage(parcel)),
-        last=tuple(task for item in plan.items for task in item.tasks),
+        last=tuple(Task(names[item.recipe], task) for item in plan.items for task in item.tasks),
         undone=undone,
     )
 
@@ -62,8 +67,8 @@ def _damage(parcel: Parcel) -> Iterator[str]:
     for generation in parcel.results:
         for name in generation.body.damaged:
             yield (
-                f"{name} of the parcel was missing or damaged when it came to "
-                f"{generation.body.machine}; the cargo was whole, and it was written anew"
+                f"{name} of the parcel was missing or damaged on {generation.body.machine}; "
+                "the data was intact, and the file was restored"
             )
 
 
@@ -91,18 +96,19 @@ def _leg(parcel: Parcel, leg: PlannedLeg, time: str) -> LegReport:
     )
 
 
-def _left(item: LeftItem) -> LeftReport:
-    reasons = tuple(f"not by {p.route}, since {p.reason}" for p in item.passed_over)
+def _left(item: LeftItem, names: Mapping[str, str]) -> LeftReport:
+    reasons = tuple(f"rejected: {p.route} – {p.reason}" for p in item.passed_over)
     if item.there:
-        reasons = (f"it is there already: both machines see {item.there}",)
+        reasons = (f"it is there already: both computers use {item.there}",)
     if item.nothing:
         reasons = (item.nothing,)
     losses = tuple(LossLine(loss.what, loss.remedy) for loss in item.losses)
     no_matter = bool(item.there or item.nothing)
-    return LeftReport(item.id, item.title, no_matter, reasons, losses, item.todo)
+    program = names[item.id.partition(".")[0]]
+    return LeftReport(item.id, program, item.title, no_matter, reasons, losses, item.todo)
 
 
-def _item(item: PlannedItem, parcel: Parcel) -> ItemReport:
+def _item(item: PlannedItem, names: Mapping[str, str], parcel: Parcel) -> ItemReport:
     mine = [s for s in parcel.plan.steps if s.item == item.id]
     line = seat_line(parcel, item.id) if item.kind == "licence" else None
     seat = line.seat if line is not None else None
@@ -122,6 +128,7 @@ def _item(item: PlannedItem, parcel: Parcel) -> ItemReport:
     ]
     return ItemReport(
         id=item.id,
+        program=names[item.recipe],
         title=item.title,
         route=item.route,
         state=_seat_state(seat, _state(item, mine, outcomes, parcel)),
@@ -159,18 +166,18 @@ def _check(name: str, checked: Checked) -> CheckLine:
 
 
 _NOTES: Mapping[RemarkCode, str] = {
-    "elsewhere": "it names what did not move, and still does:",
-    "unsayable": "it names what cannot be said on new:",
-    "not_rewritten": "its paths are as they were:",
-    "rewritten_whole": "the paths in it were made right, and the whole file written anew:",
-    "mention": "old is mentioned in",
-    "not_searched": "not looked through for mentions of old:",
-    "appeared": "it appeared while the item was put in place, and was put aside too:",
-    "irregular": "left out, since it is no regular file:",
-    "open_to_others": "others may read what is there, who could not on old:",
-    "unreadable": "left out, since it cannot be read:",
-    "dangling": "it names what is not there:",
-    "attributes_lost": "it lost its extended attributes, which that disk does not have:",
+    "elsewhere": "still refers to what was not transferred:",
+    "unsayable": "refers to a path that the new computer cannot have:",
+    "not_rewritten": "paths not rewritten in",
+    "rewritten_whole": "paths rewritten, with the whole file written anew:",
+    "mention": "still mentions the old computer:",
+    "not_searched": "not scanned for paths of the old computer:",
+    "appeared": "appeared while the item was copied, and was backed up too:",
+    "irregular": "skipped, since it is not a regular file:",
+    "open_to_others": "other accounts can read it, which they could not on the old computer:",
+    "unreadable": "skipped, since it cannot be read:",
+    "dangling": "refers to a file that does not exist:",
+    "attributes_lost": "its extended attributes were lost, since that disk has none:",
 }
 """What a person should know of a step, by its code, in words."""
 
@@ -195,19 +202,19 @@ def _arrived(facts: RecordsFacts) -> CheckLine:
 def _came(facts: RecordsFacts) -> Iterator[str]:
     """Give what came of records that were merged."""
     count = {
-        "there before": facts.held,
-        "came": facts.added,
-        "completed or replaced": facts.changed,
-        "the same": facts.same,
-        "stayed away, since another of the same identity is there": facts.left,
-        "not to come": facts.unwanted,
+        "already there": facts.held,
+        "added": facts.added,
+        "merged or replaced": facts.changed,
+        "identical": facts.same,
+        "skipped, since another of the same identity is there": facts.left,
+        "excluded": facts.unwanted,
     }
     told = ", ".join(f"{number} {words}" for words, number in count.items() if number)
     yield f"records in {facts.to}: {told or 'none'}"
     if facts.left_names:
-        yield f"those that stayed away: {', '.join(facts.left_names[:SHOWN])}"
+        yield f"skipped: {', '.join(facts.left_names[:SHOWN])}"
     for what, number in sorted(facts.lost.items()):
-        yield f"not carried of {number} records: {what}"
+        yield f"not transferred of {number} records: {what}"
 
 
 SHOWN = 20
