@@ -62,7 +62,7 @@ MISBEHAVED = {
     "makes nothing": ("{run: [fernbook, say, x], makes: '{parcel}/x'}", "it made no file x"),
     "not done": (
         "{run: [fernbook, say, x], done_when: {begun: {is: 'yes'}}}",
-        "begun must be yes, and is no",
+        "begun must be yes, but is no",
     ),
 }
 
@@ -494,7 +494,7 @@ def test_conditions_are_looked_at_again_when_a_leg_begins(tmp_path: Path) -> Non
     file = later.folder / "old/machine.yaml"
     file.write_text(file.read_text() + "network: no\n")
     (reason,) = outcomes(later.walk("old")).values()
-    assert "old: network must be yes, and is no" in reason
+    assert "network on the old computer must be yes, but is no" in reason
     assert not (later.notes("old") / "count").exists()
 
 

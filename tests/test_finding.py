@@ -170,7 +170,7 @@ def test_a_told_path_is_understood(tmp_path: Path, platform: str, written: str, 
     assert isinstance(found, Found), found
     assert found.path == path
     assert (found.how.rule, found.how.line) == ("told", 4)
-    assert str(found.how) == f"told by {H[platform]}/fernbook.ini:4"
+    assert str(found.how) == f"set in {H[platform]}/fernbook.ini, line 4"
 
 
 @pytest.mark.parametrize(
@@ -195,7 +195,7 @@ def test_a_told_folder_that_is_not_there_is_said(tmp_path: Path) -> None:
     files = {"/home/ada/fernbook.ini": ini, "/home/ada/Documents/Notes/page": "x"}
     found = place(build.find(build.machine(tmp_path, files=files), TOLD))
     assert isinstance(found, Absent)
-    assert str(found) == "/media/stick/Notes is not there (told by /home/ada/fernbook.ini:4)"
+    assert str(found) == "/media/stick/Notes is not there (set in /home/ada/fernbook.ini, line 4)"
 
 
 def test_a_told_drive_that_is_not_there_is_said(tmp_path: Path) -> None:

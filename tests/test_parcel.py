@@ -176,7 +176,7 @@ def test_a_medium_is_the_folder_that_plays_it(world: World) -> None:
     [
         (["lintt"], 'no such command "lintt". Did you mean "lint"?'),
         (["lint", "nowhere.trail.yaml"], "nowhere.trail.yaml: cannot be read: No such file"),
-        (["report", "nowhere"], "nowhere: is no parcel: it holds no logbook"),
+        (["report", "nowhere"], "nowhere: is not a parcel: it holds no logbook"),
         (["rehearse", "nowhere"], "nowhere: nothing to rehearse: there is no such file"),
         (["walk"], "Missing argument"),
     ],

@@ -84,33 +84,51 @@ def plan_of(
 PASSED = {
     "for: {platform: windows}": ("for", "it is for platform windows, and old has platform linux"),
     "for: {release: '>=4'}": ("for", "it is for release >=4, and old has release 3.1"),
-    "needs: {old: {release: '>=3.2'}}": ("need", "old: release must be >=3.2, and is 3.1"),
-    "needs: {new: {release: same}}": ("need", "new: release must be 3.1, and is 4.0"),
-    "needs: {new: {system: '<10'}}": ("need", "new: system must be <10, and is 10.0"),
+    "needs: {old: {release: '>=3.2'}}": (
+        "need",
+        "release on the old computer must be >=3.2, but is 3.1",
+    ),
+    "needs: {new: {release: same}}": (
+        "need",
+        "release on the new computer must be 3.1, but is 4.0",
+    ),
+    "needs: {new: {system: '<10'}}": (
+        "need",
+        "system on the new computer must be <10, but is 10.0",
+    ),
     "needs: {new: {platform: {in: [macos, windows]}}}": (
         "need",
-        "new: platform must be one of macos, windows, and is linux",
+        "platform on the new computer must be one of macos, windows, but is linux",
     ),
-    "needs: {old: {administrator: yes}}": ("need", "old: administrator must be yes, and is no"),
-    "needs: {new: {installed: no}}": ("need", "it is installed on new"),
+    "needs: {old: {administrator: yes}}": (
+        "need",
+        "administrator on the old computer must be yes, but is no",
+    ),
+    "needs: {new: {installed: no}}": ("need", "it is installed on the new computer"),
     "needs: {new: {path: {place: same}, network: no}}": (
         "need",
-        "new: network must be no, and is yes",
+        "network on the new computer must be no, but is yes",
     ),
     "needs: {old: {edition: institute}}": (
         "need",
-        "old: edition must be institute, and is unknown (its edition is not known)",
+        "edition on the old computer must be institute, but is unknown (its edition is not known)",
     ),
-    "needs: {old: {pages: {at_least: 3}}}": ("need", "old: pages must be at least 3, and is 2"),
-    "needs: {old: {pages: {at_most: 1}}}": ("need", "old: pages must be at most 1, and is 2"),
+    "needs: {old: {pages: {at_least: 3}}}": (
+        "need",
+        "pages on the old computer must be at least 3, but is 2",
+    ),
+    "needs: {old: {pages: {at_most: 1}}}": (
+        "need",
+        "pages on the old computer must be at most 1, but is 2",
+    ),
     "needs: {old: {kinds: {matches: '^moss$'}}}": (
         "need",
-        "old: kinds must be matching ^moss$, and is fern, moss",
+        "kinds on the old computer must be matching ^moss$, but is fern, moss",
     ),
-    "needs: {new: {pages: 2}}": ("need", "new: pages must be 2, and is 0"),
+    "needs: {new: {pages: 2}}": ("need", "pages on the new computer must be 2, but is 0"),
     "needs: {new: {kinds: covers old}}": (
         "need",
-        "new: kinds must be at least what old has, and is unknown",
+        "kinds on the new computer must be at least what old has, but is unknown",
     ),
     "limit: {size: 2 KiB}": ("limit", "it takes at most 2.0 KiB, and this is 3.0 KiB"),
     "limit: {count: 2}": ("limit", "it takes at most 2 files, and these are 3"),
@@ -294,7 +312,7 @@ def test_a_host_of_another_release_on_new_leaves_the_guest_behind(
     )
     plan = plan_of(machines, guest, host)
     (left,) = plan.left
-    assert left.passed_over[0].reason == "new: zhost must be >=5, and is 4.0"
+    assert left.passed_over[0].reason == "zhost on the new computer must be >=5, but is 4.0"
 
 
 def test_the_same_plan_in_whatever_order_recipes_are_named(
@@ -317,7 +335,7 @@ def test_a_card_stands_in_for_new_and_nothing_else_does(
     plan = plan_of((machines[0], facts), loaded)
     (item,) = plan.items
     assert (item.route, item.new_path) == ("first", "/home/ada/Documents/Notes")
-    assert item.assumed == ("new: pages is taken to be at least 1",)
+    assert item.assumed == ("pages on the new computer is assumed to be at least 1",)
     assert plan.station("new").source == "card"
     with pytest.raises(InputUnusable, match="another edition of the recipe"):
         plan_of((machines[0], facts), recipe(BODY % ""))
@@ -336,9 +354,9 @@ def test_without_a_card_all_of_new_is_assumed_and_said(
     (item,) = plan_of((machines[0], None), loaded).items
     assert item.route == "first"
     assert item.assumed == (
-        "new: release is taken to be same or later as 3.1",
-        "new: installed is taken to be yes",
-        "new: administrator is taken to be yes",
+        "release on the new computer is assumed to be same or later as 3.1",
+        "installed on the new computer is assumed to be yes",
+        "administrator on the new computer is assumed to be yes",
     )
     assert (item.new_path, item.new_how) == ("", "found when new is walked")
 
@@ -556,8 +574,8 @@ def test_an_item_whose_need_no_longer_holds_on_new_stays_behind_and_the_rest_goe
     release.write_text("5.3\n")
     ran = world.walk(world.new)
     assert ran.status == 3
-    assert "Sporelog: Specimens, shelves and plates: stays behind" in ran.err
-    assert "new: release must be >=5.4, and is 5.3" in ran.err
+    assert "Sporelog: Specimens, shelves and plates: not transferred" in ran.err
+    assert "release on the new computer must be >=5.4, but is 5.3" in ran.err
     assert world.walk(world.new).status == 0
     report = widetrail("report", world.parcel, "--json").json
     assert {item["id"]: item["state"] for item in report["items"]} == {"sporelog.views": "carried"}
@@ -576,8 +594,8 @@ def test_old_that_changed_is_planned_anew_shown_and_needs_consent_again(world: W
     assert moved.status == 0
     ran = world.walk(world.old)
     assert ran.status == 3
-    assert "potting-shed is no longer as it was planned" in ran.err
-    assert "from: C:/Fern papers/Ines (told by" in ran.err
+    assert "potting-shed is no longer as planned" in ran.err
+    assert "from: C:/Fern papers/Ines (set in" in ran.err
     parcel = Parcel(world.parcel, Effects())
     assert parcel.plan.id != first.id
     assert [g.event for g in parcel.generations] == ["set out", "planned anew"]

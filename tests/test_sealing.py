@@ -134,7 +134,7 @@ def test_sealing_by_the_command_line(world: World, tmp_path: Path) -> None:
     answers.write_text(f"parcel.seal: {PHRASE}\n")
     given = ("--answers", str(answers))
     alone = world.plan("--seal")
-    assert (alone.status, "nobody tells one" in alone.err) == (3, True)
+    assert (alone.status, "no value was given" in alone.err) == (3, True)
     assert world.plan("--hint", "a bird").status == 2
     planned = world.plan("--seal", "--hint", "a bird", "--if-found", "call us", *given)
     assert (planned.status, "The parcel is sealed" in planned.out) == (0, True)

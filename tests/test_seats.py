@@ -315,7 +315,7 @@ def test_the_host_of_an_add_in_must_be_on_new(world: World) -> None:
     loaded = [load_recipe(path, KINDS) for path in recipes]
     with pytest.raises(Exception) as caught:
         make_plan(loaded, *sides, NOW, sealed=True)
-    assert "trellisdesk must be >=5, and is not there" in str(
+    assert "trellisdesk on the new computer must be >=5, but is not there" in str(
         getattr(caught.value, "obstacles", "")
     )
 

@@ -209,7 +209,7 @@ def test_wait_is_done_once_its_readings_hold(machine: TempMachine) -> None:
     given = Judged(
         machine=machine, recipe=CHECKED, settings_of=settings, answers={"pages": Known(1)}
     )
-    with pytest.raises(Waiting, match="pages must be at least 2, and is 1"):
+    with pytest.raises(Waiting, match="pages must be at least 2, but is 1"):
         Wait().do(step, given)
     given.answers = {"pages": Known(2)}
     assert Wait().do(step, given).facts.plain() == {"readings": {"pages": "2"}}

@@ -127,7 +127,7 @@ def test_a_walk_needs_consent(world: World) -> None:
     before = contents(world.folder)
     ran = widetrail("walk", world.parcel, "--machine", world.old)
     assert ran.status == 3
-    assert "pack sporelog.collection from D:/Herbarium/Sporelog into the parcel" in ran.err
+    assert "Copy sporelog.collection from D:/Herbarium/Sporelog into the parcel" in ran.err
     assert "consent is needed" in ran.err
     assert contents(world.folder) == before
 
@@ -281,7 +281,7 @@ def test_a_told_folder_that_is_not_there_is_said_and_never_replaced_by_another(
     ran = world.plan()
     assert ran.status == 3
     assert "D:/Herbarium/Sporelog" in ran.err
-    assert "told by C:/Users/ines/AppData/Roaming/Sporelog/sporelog.ini:7" in ran.err
+    assert "set in C:/Users/ines/AppData/Roaming/Sporelog/sporelog.ini, line 7" in ran.err
     assert contents(world.folder) == before
 
 
@@ -317,7 +317,7 @@ def test_a_program_that_is_not_on_new_stops_the_plan(world: World) -> None:
     (world.new / "disks/C/Program Files/Sporelog/sporelog.exe").unlink()
     ran = world.plan()
     assert ran.status == 3
-    assert "whole folder: it is not installed on new" in ran.err
+    assert "whole folder: it is not installed on the new computer" in ran.err
     assert "Install Sporelog on glass-office, start it once" in ran.err
 
 
@@ -337,8 +337,8 @@ def test_new_that_changed_is_planned_anew_shown_and_needs_consent_again(
     before = contents(packed_world.new)
     ran = packed_world.walk(packed_world.new)
     assert ran.status == 3
-    assert "glass-office is no longer as it was planned" in ran.err
-    assert "to: D:/Elsewhere (told by" in ran.err
+    assert "glass-office is no longer as planned" in ran.err
+    assert "to: D:/Elsewhere (set in" in ran.err
     assert contents(packed_world.new) == before
     assert packed_world.walk(packed_world.new).status == 0
     assert (packed_world.new / "disks/D/Elsewhere/specimens.db").is_file()

@@ -24,7 +24,7 @@ def ask_choices(offers: Sequence[Offer], choices: Choices) -> Choices:
     """
     if not sys.stdin.isatty():
         todo = "Choose with --only, --without and --choose."
-        raise Halted("nobody can be asked here", why="this is no terminal", todo=todo)
+        raise Halted("cannot ask", why="standard input is not a terminal", todo=todo)
     for offer in offers:
         for place, paths in offer.real.items():
             if place not in choices.real and (path := _one_of("Which is the real one?", paths)):

@@ -74,4 +74,4 @@ def _ask(option: str, words: str, usual: str = "") -> str:
         return answer
     if usual:
         return usual
-    raise InputUnusable(f"{option} must be said", why="nobody can be asked here")
+    raise InputUnusable(f"{option} is needed", why="standard input is not a terminal")

@@ -149,7 +149,7 @@ def may_ask(machine: Machine, recipes: Sequence[Loaded], yes: bool) -> bool:
 
 
 def consent(
-    yes: bool, question: str, todo: str = "Read what is listed above, then say --yes."
+    yes: bool, question: str, todo: str = "Read what is listed above, then add --yes."
 ) -> None:
     """Ask for consent unless it was given beforehand; ``todo`` is how it is, where nobody can be
     asked.
@@ -160,7 +160,7 @@ def consent(
     if yes:
         return
     if not sys.stdin.isatty():
-        raise Halted("consent is needed", why="nobody can be asked here", todo=todo)
+        raise Halted("consent is needed", why="standard input is not a terminal", todo=todo)
     if not click.confirm(question, err=True):
         raise Halted("consent was not given", why="nothing was changed")
 

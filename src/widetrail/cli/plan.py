@@ -191,7 +191,7 @@ def _sealed(hint: str, finder: str, answers: Path | None) -> tuple[Seal, bytes]:
     if not passphrase:
         raise Halted(
             "a passphrase is needed to seal the parcel",
-            why="nobody tells one",
+            why="no value was given for parcel.seal",
             todo="Plan at a terminal, or give parcel.seal with --answers.",
         )
     return make_seal(passphrase, hint, finder)

@@ -21,9 +21,9 @@ SHOWN_NAMES = 5
 
 _SORTS: Mapping[Sort, str] = {
     "new": "new",
-    "same": "there already",
+    "same": "identical there",
     "different": "there with another content",
-    "unwanted": "not to come",
+    "unwanted": "excluded",
 }
 SHOWN_WIDTH = 60
 """Characters of the values of a part that all go, up to which a plan names each."""
@@ -38,7 +38,7 @@ EXAMPLES = 3
 def show_foreseen(page: Page, foreseen: Mapping[str, Foreseen]) -> None:
     """Show what a merge of records would come to by what both machines hold now."""
     if foreseen:
-        page.title("Records, as both machines hold them now")
+        page.title("Records, as both computers hold them now")
     for one in foreseen.values():
         page.line(f"{one.to}: {one.trouble or f'holds {one.held}'}", indent=2)
         for sort, words in _SORTS.items():
@@ -47,12 +47,12 @@ def show_foreseen(page: Page, foreseen: Mapping[str, Foreseen]) -> None:
                 more = ", …" if number > len(names) else ""
                 page.line(f"{number} {words}: {', '.join(names)}{more}", indent=4)
         if one.fields:
-            page.line("fields that differ, as they will be:", indent=4)
+            page.line("fields that differ, and what they become:", indent=4)
             rows = [
                 [line.record, line.field, *map(_told, (line.mine, line.other, line.then))]
                 for line in one.fields[:SHOWN_FIELDS]
             ]
-            page.table(["", "field", "there", "comes", "then"], rows)
+            page.table(["", "field", "there", "from old", "becomes"], rows)
             if len(one.fields) > SHOWN_FIELDS:
                 page.line("and more (see --json)", "dim", indent=4)
 
@@ -75,7 +75,7 @@ def show_plan(page: Page, plan: Plan) -> None:
     show_legs(page, plan)
     tasks = [task for item in plan.items for task in item.tasks]
     if plan.notices or tasks:
-        page.title("Worth knowing")
+        page.title("Notes")
     for notice in (*plan.notices, *tasks):
         page.line(f"- {notice}", indent=2)
 
@@ -85,11 +85,11 @@ def _show_item(page: Page, item: PlannedItem, stores: Sequence[str], *, copied: 
     why = f"; {', '.join(item.met)}" if item.met else ""
     amount = "values" if item.store else show_files(item.files)
     much = "" if item.kind == "licence" else f" ({amount}, {show_size(item.size)})"
-    page.line(f"by: {item.route}{much}{why}", indent=4)
+    page.line(f"route: {item.route}{much}{why}", indent=4)
     for passed in item.passed_over:
-        page.line(f"not by: {passed.route}, since {passed.reason}", "dim", indent=4)
+        page.line(f"rejected: {passed.route} – {passed.reason}", "dim", indent=4)
     for assumed in item.assumed:
-        page.line(f"assumed: {assumed}; if not, the plan is made anew there", "yellow", indent=4)
+        page.line(f"assumed: {assumed}; otherwise the plan is made again there", "yellow", indent=4)
     for part, values in item.parts.items():
         left = item.parts_left.get(part)
         rest = f"; not {', '.join(left)}" if left else ""
@@ -109,15 +109,15 @@ def _show_places(page: Page, item: PlannedItem, stores: Sequence[str], *, copied
     aside = f"; {existing[item.existing]}" if item.occupied else ""
     own = item.new_path or "/"
     others = [plain(one) for one in stores if not one.startswith(own)]
-    place = f"{item.new_path or 'its place on new'} ({item.new_how}){aside}"
+    place = f"{item.new_path or 'its place on the new computer'} ({item.new_how}){aside}"
     page.line(f"to: {', '.join(others) or place}", indent=4)
     for rule in item.written[:SHOWN_NAMES] if copied else ():
-        page.line(f"paths made right in: {_where_written(rule, item)}", "dim", indent=4)
+        page.line(f"paths rewritten in: {_where_written(rule, item)}", "dim", indent=4)
     if copied and len(item.written) > SHOWN_NAMES:
         more = show_count(len(item.written) - SHOWN_NAMES, "more place")
         page.line(f"and in {more} (see --json)", "dim", indent=4)
     for path in sorted(item.from_outside.values())[:SHOWN_NAMES]:
-        page.line(f"goes along from elsewhere: {path}", indent=4)
+        page.line(f"also copied, from outside the folder: {path}", indent=4)
     if len(item.from_outside) > SHOWN_NAMES:
         page.line(f"and {len(item.from_outside) - SHOWN_NAMES} more files", indent=4)
     if item.carved:
@@ -126,31 +126,29 @@ def _show_places(page: Page, item: PlannedItem, stores: Sequence[str], *, copied
         page.line(f"waits until: {state}", indent=4)
     renamed = sorted(item.renamed.items())
     for path, becomes in renamed[:SHOWN_NAMES]:
-        page.line(f"called otherwise on new: {path} becomes {becomes}", "yellow", indent=4)
+        page.line(f"renamed on the new computer: {path} becomes {becomes}", "yellow", indent=4)
     if len(renamed) > SHOWN_NAMES:
         page.line(f"and {len(renamed) - SHOWN_NAMES} more names (see --json)", "yellow", indent=4)
 
 
 def _where_written(rule: WrittenAt, item: PlannedItem) -> str:
-    tells = f" (it tells where {rule.tells} is)" if rule.tells else ""
+    tells = f" (it sets where {rule.tells} is)" if rule.tells else ""
     file = "" if item.store else f"{rule.file or base(item.old_path)} "
     return f"{file}{rule.at}{tells}"
 
 
 def _show_left(page: Page, item: LeftItem) -> None:
     if item.nothing:
-        page.line(f"{item.title}: nothing to carry", "bold", indent=2)
+        page.line(f"{item.title}: nothing to transfer", "bold", indent=2)
         page.line(item.nothing, indent=4)
         return
     if item.there:
         page.line(f"{item.title}: is there already", "bold", indent=2)
-        page.line(
-            f"both machines see {item.there}, so nothing is copied and nothing retired", indent=4
-        )
+        page.line(f"both computers use {item.there}, so nothing is copied or retired", indent=4)
         return
-    page.line(f"{item.title}: stays behind", "bold yellow", indent=2)
+    page.line(f"{item.title}: not transferred", "bold yellow", indent=2)
     for passed in item.passed_over:
-        page.line(f"not by: {passed.route}, since {passed.reason}", "dim", indent=4)
+        page.line(f"rejected: {passed.route} – {passed.reason}", "dim", indent=4)
     _show_losses(page, item.losses)
     if item.todo:
         page.line(item.todo, indent=4)
@@ -158,20 +156,21 @@ def _show_left(page: Page, item: LeftItem) -> None:
 
 def _show_losses(page: Page, losses: tuple[Loss, ...]) -> None:
     for loss in losses:
-        before = f" Before: {loss.before}" if loss.before else ""
-        page.line(f"not carried: {loss.what}. {loss.remedy}{before}", "yellow", indent=4)
+        before = f" Before the move: {loss.before}" if loss.before else ""
+        page.line(
+            f"not transferred: {loss.what} → to do: {loss.remedy}{before}", "yellow", indent=4
+        )
 
 
 def show_legs(page: Page, plan: Plan, *, walked: int = 0) -> None:
     """Show the legs of a plan, step by step, from the first one that was not ``walked``."""
     trips = "one trip" if plan.trips == 1 else f"{plan.trips} trips"
-    fewest = "as few as can be" if plan.exact else f"at least {plan.bound - 1} are needed"
-    page.title(
-        f"The trail: {trips} ({fewest}), {show_size(plan.parcel_size)} on the medium at most"
-    )
+    fewest = "the fewest possible" if plan.exact else f"at least {plan.bound - 1} are needed"
+    size = show_size(plan.parcel_size)
+    page.title(f"Legs: {trips} ({fewest}), at most {size} on the medium")
     for leg in plan.legs[walked:]:
         machine = next((s.machine for s in plan.stations if s.station == leg.station), "")
-        where = f"{machine} ({leg.station})" if machine else "any networked machine (between)"
+        where = f"{machine} ({leg.station})" if machine else "any computer with a network (between)"
         page.line(f"{leg.number}. on {where}", indent=2)
         for step in plan.steps_of(leg):
             page.line(f"- {words_of(step)}", indent=5)

@@ -293,13 +293,14 @@ class _Shown:
         killed = sum(one.killed_by != "" for one in judged)
         apart = _apart(
             {
-                "reached by no rehearsal": sum(one.unreached for one in judged),
+                "covered by no rehearsal": sum(one.unreached for one in judged),
                 "explained": sum(one.explained != "" for one in judged),
             }
         )
         survived = [one for one in judged if one.survived]
         self.line(
-            f"{killed} of {len(judged)} were noticed{apart}", "green" if not survived else "bold"
+            f"{killed} of {len(judged)} mutations detected{apart}",
+            "green" if not survived else "bold",
         )
         for one in survived:
             for number, text in enumerate(show_mutant(one)):

@@ -207,7 +207,7 @@ def _show_rest(page: Page, found: Survey, names: Mapping[str, str], most: int) -
     if stock.groups:
         files = sum(group.tally.files for group in stock.groups)
         size = sum(group.tally.size for group in stock.groups)
-        page.title(f"What no recipe claims: {show_files(files)}, {show_size(size)}")
+        page.title(f"Not covered by any recipe: {show_files(files)}, {show_size(size)}")
         rows = [_row(group, names) for group in stock.groups[:most]]
         page.table((">size", ">files", "newest", "looks like", "where, and why"), rows)
         if len(stock.groups) > most:

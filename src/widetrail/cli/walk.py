@@ -137,17 +137,19 @@ def _consent_apart(asked: Sequence[Apart]) -> None:
     """
     if asked:
         options = " ".join(f"--allow {why}" for why in dict.fromkeys(one.why for one in asked))
-        todo = f"Read what is listed apart above, then add {options}."
-        consent(False, "Shall what is listed apart be done too?", todo)
+        todo = f"Read what is listed separately above, then add {options}."
+        consent(False, "Do what is listed separately too?", todo)
 
 
 def _top_up(visit: Visit, page: Page, *, yes: bool) -> LegDone:
     if can_top_up(visit):
-        page.title(f"Topping up on {visit.machine.name} packs what changed; it will")
+        page.title(f"Topping up on {visit.machine.name} will do this")
         for words in visit.words_of(steps_to_top_up(visit), now()):
             page.line(f"- {words}", indent=2)
         for title in not_topped_up(visit):
-            page.line(f"- leave {title} as it was packed: its way cannot be gone again", indent=2)
+            page.line(
+                f"- Leave {title} as it was packed: its route cannot be taken again", indent=2
+            )
         consent(yes, "Shall this be done?")
     return do_top_up(visit, now())
 
@@ -174,17 +176,17 @@ def _same_plan(visit: Visit, page: Page) -> None:
     visit.parcel.renew(plan, moment)
     show_plan(page, plan)
     unseen = not visit.station.identity
-    what = "was not seen when the plan was made" if unseen else "is no longer as it was planned"
+    what = "was not seen when the plan was made" if unseen else "is no longer as planned"
     raise Halted(
         f"{visit.machine.name} {what}",
-        why="the plan was made anew, and stands above",
+        why="the plan was made again and is shown above",
         todo="Read it, then walk again.",
     )
 
 
 def _show_leg(page: Page, visit: Visit) -> None:
     """Show what will be done here, before it is done."""
-    page.title(f"{visit.title} will")
+    page.title(f"{visit.title} will do this")
     for _, words in visit.words(now()):
         page.line(f"- {words}", indent=2)
     if visit.damaged:

@@ -66,8 +66,8 @@ Answer = Known | Unknown | ByPart
 Rule = Literal["fixed", "told", "first of", "follows", "each", "index", "pinned", "chosen"]
 
 _WORDS: Mapping[str, str] = {
-    "fixed": "where it is unless moved",
-    "first of": "the first of {among} that is there",
+    "fixed": "default location",
+    "first of": "the first of {among} that exists",
     "follows": "as {source} was chosen",
     "each": "one of what {source} matches",
     "index": "listed in {source}",
@@ -92,8 +92,8 @@ class How:
 
     def __str__(self) -> str:
         if self.rule == "told":
-            spot = f":{self.line}" if self.line else ""
-            return f"told by {self.source}{spot}"
+            spot = f", line {self.line}" if self.line else ""
+            return f"set in {self.source}{spot}"
         return _WORDS[self.rule].format(source=self.source, among=", ".join(self.among))
 
 
@@ -169,7 +169,7 @@ class Several:
 
     def __str__(self) -> str:
         names = ", ".join(i.name for i in self.instances)
-        return f"{len(self.instances)} there: {names}" if self.instances else "none is there"
+        return f"{len(self.instances)} there: {names}" if self.instances else "not found"
 
 
 Where = Found | Absent | Nowhere | Several

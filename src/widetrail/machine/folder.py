@@ -277,7 +277,7 @@ class FolderMachine(HostMachine):
         segments = [s for s in path[len(mount) :].split("/") if s]
         for number, segment in enumerate(segments):
             if segment in (".", ".."):
-                raise MachineUnusable("a path may not climb", where=path)
+                raise MachineUnusable("a path must not contain `..`", where=path)
             if number and os.path.islink(at):  # noqa: PTH114 - asked for every path there is
                 why = f"{Path(at).name} is one"
                 raise MachineUnusable("leads through a link", where=path, why=why)
@@ -290,7 +290,7 @@ class FolderMachine(HostMachine):
             return None
         names = path[len(self._apart[0]) :].strip("/").split("/")
         if {".", ".."} & set(names):
-            raise MachineUnusable("a path may not climb", where=path)
+            raise MachineUnusable("a path must not contain `..`", where=path)
         return SafePath(self._apart[1].joinpath(*filter(None, names)))
 
     def _spelled(self, folder: str, name: str) -> str:

@@ -25,9 +25,7 @@ def host_command(name: str) -> str:
     beside = Path(sys.executable).parent / name
     found = str(beside) if beside.is_file() else shutil.which(name)
     if found is None:
-        raise MachineUnusable(
-            "there is no such command", where=name, todo="Install what provides it."
-        )
+        raise MachineUnusable("command not found", where=name, todo="Install what provides it.")
     return found
 
 

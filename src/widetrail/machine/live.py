@@ -83,7 +83,7 @@ class LiveMachine(HostMachine):
     def host(self, path: str) -> SafePath:
         at = Path(path)
         if ".." in at.parts:
-            raise MachineUnusable("a path may not climb", where=path)
+            raise MachineUnusable("a path must not contain `..`", where=path)
         if not at.is_absolute():
             raise MachineUnusable("is no whole path of this machine", where=path)
         home = paths.is_within(path, self._home, self.platform)
@@ -321,9 +321,9 @@ def this_machine(account: str = "", effects: Effects | None = None) -> LiveMachi
     acting_for = os.environ.get("SUDO_USER", "")
     if not account and os.geteuid() == 0 and acting_for not in ("", "root"):
         raise InputUnusable(
-            "whose account is meant must be said",
+            "specify the account with --account",
             why=f"this runs as the administrator for {acting_for}",
-            todo=f"Say --account {acting_for} (or --account root).",
+            todo=f"Use --account {acting_for} or --account root.",
         )
     try:
         entry = pwd.getpwnam(account) if account else pwd.getpwuid(os.geteuid())

@@ -78,7 +78,7 @@ def read_logbook(parcel: SafePath) -> tuple[tuple[Generation, ...], SafePath | N
         ) from error
     except OSError as error:
         raise ParcelUnusable(
-            "is no parcel",
+            "is not a parcel",
             where=str(parcel),
             why=f"it holds no {FOLDER}",
             todo="Name the folder that `widetrail plan` made.",

@@ -40,7 +40,7 @@ def subjects_of(side: RecipeSides, draft: Draft, choices: Choices) -> Iterator[S
         for path, reason in old.passed_over:
             draft.notices.append(f"{subject}: {path} is passed over: {reason}")
         if not old.instances:
-            draft.notices.append(f"{subject}: none is there")
+            draft.notices.append(f"{subject}: not found")
         _insist_known(subject, [one.name for one in old.instances], choices, draft)
         for instance, partner, name_there in _paired(side, item, old, new):
             if not choices.wants(subject, instance.name):

@@ -27,12 +27,12 @@ class Judged:
     verdict: Verdict
 
     def __str__(self) -> str:
-        name = self.fact.replace("_", " ")
+        name, where = self.fact.replace("_", " "), f"the {self.station} computer"
         if self.fact == "installed" and self.verdict == "unmet":
-            return f"it is {'' if self.found == 'yes' else 'not '}installed on {self.station}"
+            return f"it is {'' if self.found == 'yes' else 'not '}installed on {where}"
         if self.verdict == "assumed":
-            return f"{self.station}: {name} is taken to be {self.wanted}"
-        return f"{self.station}: {name} must be {self.wanted}, and is {self.found}"
+            return f"{name} on {where} is assumed to be {self.wanted}"
+        return f"{name} on {where} must be {self.wanted}, but is {self.found}"
 
 
 def judge_needs(needs: Needs, old: Side, new: Side, place: str, today: datetime) -> list[Judged]:

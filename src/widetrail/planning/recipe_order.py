@@ -72,7 +72,7 @@ def unmet_uses(side: RecipeSides, by_id: Mapping[str, RecipeSides]) -> tuple[Pas
         side.finder.decide_bounds(recipe, f"uses {used}", wanted, str(release or ""))
         if not host.new.installed or release is None or release not in parse_releases(wanted):
             found = str(release or "unknown") if host.new.installed else "not there"
-            reason = f"new: {used} must be {wanted}, and is {found}"
+            reason = f"{used} on the new computer must be {wanted}, but is {found}"
             side.finder.decide(recipe, f"uses {used} unmet")
             unmet.append(
                 PassedOver(route=f"with {used}", code="need", reason=reason, facts=("uses",))

@@ -54,7 +54,7 @@ class Checks(Act[CheckStep, Has]):
 
     def words(self, step: CheckStep) -> str:
         wanted = ", ".join(f"{name} ({compare})" for name, compare in step.readings.items())
-        return f"check {step.item} against old: {wanted}"
+        return f"Check {step.item} against the old computer: {wanted}"
 
     def do(self, step: CheckStep, doing: Has) -> Outcome:
         finder, noted = doing.finder(step.item), doing.noted(step.item)

@@ -52,7 +52,7 @@ class Detach(Rule[DetachSettings], Act[DetachStep, Has]):
         return (unfolding.step(DetachStep),)
 
     def words(self, step: DetachStep) -> str:
-        return "keep what is left of the parcel on this machine, then take the medium away"
+        return "Copy the rest of the parcel to this computer, then remove the medium"
 
     def do(self, step: DetachStep, doing: Has) -> Outcome:
         medium = doing.medium()

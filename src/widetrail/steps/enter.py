@@ -45,10 +45,10 @@ class Has(Work, OfItem, Cargo, Paths, Protocol):
 
 
 EXISTING_VALUES = {
-    "put aside": "what is there of them already goes, and can be had back",
-    "overwrite": "values of the same name are replaced, and can be had back; others stay",
-    "pass by": "values that are there already stay",
-    "stop": "none may be there yet",
+    "put aside": "existing values are removed, and can be restored",
+    "overwrite": "values of the same name are replaced, and can be restored; others stay",
+    "pass by": "existing values stay",
+    "stop": "none may exist there yet",
 }
 
 
@@ -97,7 +97,7 @@ class Enter(Act[EnterStep, Has]):
     def words(self, step: EnterStep) -> str:
         place, what = plain(step.target), EXISTING_VALUES[step.existing]
         starts = "; what stands there starts by itself" if _STARTS.search(place) else ""
-        return f"enter the values of {step.item} at {place}; {what}{starts}"
+        return f"Write the values of {step.item} to {place}; {what}{starts}"
 
     def do(self, step: EnterStep, doing: Has) -> Outcome:
         entered = doing.recorded(Entered, step.id)

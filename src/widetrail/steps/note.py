@@ -36,7 +36,7 @@ class Note(Act[NoteStep, OfItem]):
     notes = True
 
     def words(self, step: NoteStep) -> str:
-        return f"note of {step.item}: {', '.join(step.readings)}"
+        return f"Record {', '.join(step.readings)} of {step.item} (to compare later)"
 
     def do(self, step: NoteStep, doing: OfItem) -> Outcome:
         finder, item = doing.finder(step.item), doing.item(step.item)

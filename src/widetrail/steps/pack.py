@@ -73,7 +73,7 @@ class Pack(Act[PackStep, Has]):
         yield Touched(doing.pinned(step.item), told=doing.is_told(step.item), taken=True)
 
     def words(self, step: PackStep) -> str:
-        return f"pack {step.item} from {plain(step.source)} into the parcel"
+        return f"Copy {step.item} from {plain(step.source)} into the parcel"
 
     def do(self, step: PackStep, doing: Has) -> Outcome:
         place, kind = doing.pinned(step.item), doing.store(step.item)

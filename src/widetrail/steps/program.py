@@ -84,7 +84,7 @@ class Open(Rule[OpenSettings], Act[OpenStep, Has]):
         return (unfolding.step(OpenStep, _commands(unfolding, "open")),)
 
     def words(self, step: OpenStep) -> str:
-        return _with_commands(f"open {plain(step.program)}", step)
+        return _with_commands(f"Start {plain(step.program)}", step)
 
     def do(self, step: OpenStep, doing: Has) -> Outcome:
         if doing.open_signs(step.item):
@@ -119,7 +119,7 @@ class Close(Rule[CloseSettings], Act[CloseStep, Has]):
         return (unfolding.step(CloseStep, _commands(unfolding, "close")),)
 
     def words(self, step: CloseStep) -> str:
-        return _with_commands(f"close {plain(step.program)} (it is asked for, never forced)", step)
+        return _with_commands(f"Close {plain(step.program)} (by asking, never by force)", step)
 
     def do(self, step: CloseStep, doing: Has) -> Outcome:
         if not doing.open_signs(step.item):
@@ -182,7 +182,7 @@ class FirstStart(Rule[FirstStartSettings], Act[FirstStartStep, Has]):
 
     def words(self, step: FirstStartStep) -> str:
         name, place = plain(step.program), step.place
-        told = f"start {name} for the first time where it was not, so that it makes its {place}"
+        told = f"Start {name} once if it never was, so that it creates its {place}"
         return _with_commands(told, step)
 
     def clear_cut(self, step: FirstStartStep, doing: Has) -> None:

@@ -58,7 +58,7 @@ class Publish(Act[PublishStep, Has]):
 
     def words(self, step: PublishStep) -> str:
         where = plain(step.target) or "its place"
-        return f"put {step.item} in place at {where}; {EXISTING[step.existing]}"
+        return f"Copy {step.item} to {where}; {EXISTING[step.existing]}"
 
     def do(self, step: PublishStep, doing: Has) -> Outcome:
         published = doing.recorded(Published, step.id)

@@ -20,11 +20,11 @@ class Has(Work, OfItem, Cargo, Paths, Protocol):
 
 
 EXISTING = {
-    "put aside": "what is there of it already is put aside",
-    "stop": "it must not be there yet",
-    "overwrite": "files of the same name are put aside, others stay",
-    "alongside": "where something is there already, it comes beside it under another name",
-    "pass by": "files that are there already stay, and those carried are left in the parcel",
+    "put aside": "existing files are backed up",
+    "stop": "nothing may exist there yet",
+    "overwrite": "existing files of the same name are backed up, others stay",
+    "alongside": "beside existing files, under another name",
+    "pass by": "existing files stay, and those of the same name remain in the parcel",
 }
 
 

@@ -45,7 +45,7 @@ def _missing(doing: Has, item: str, name: str, condition: Condition) -> str:
     if condition_holds(condition, found.value, before, doing.now):
         return ""
     wanted = str(condition) if of_old is None else f"at least what old has ({of_old})"
-    return f"{shown(name)} must be {wanted}, and is {str(found) or 'empty'}"
+    return f"{shown(name)} must be {wanted}, but is {str(found) or 'empty'}"
 
 
 @contextmanager

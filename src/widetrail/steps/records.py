@@ -123,7 +123,7 @@ class MergeRecords(Rule[RecordsSettings], Act[RecordsStep, Has]):
         wanted = [*step.only, *some]
         only = f", only where {' and '.join(wanted)}" if wanted else ""
         without = f", without those where {' or '.join(step.without)}" if step.without else ""
-        return f"merge {kind}s into {to}{where}{only}{without}; {_WORDS[step.duplicates]}"
+        return f"Merge {kind}s into {to}{where}{only}{without}; {_WORDS[step.duplicates]}"
 
     def touches(self, step: RecordsStep, item: OfItem) -> Iterator[Touched]:
         path = step.target.path

@@ -65,7 +65,7 @@ class Remnants(Act[RemnantsStep, Has]):
     facts = RemnantsFacts
 
     def words(self, step: RemnantsStep) -> str:
-        return f"look whether anything of {step.item} still names the old machine or the medium"
+        return f"Scan {step.item} for paths of the old computer or the medium"
 
     def do(self, step: RemnantsStep, doing: Has) -> Outcome:
         look = _Look(step, doing)

@@ -60,7 +60,7 @@ class Remove(Rule[RemoveSettings], Act[RemoveStep, Has]):
         return (unfolding.step(RemoveStep, path=path, changes=(path,)),)
 
     def words(self, step: RemoveStep) -> str:
-        return f"remove {plain(step.path)}, which this move put there"
+        return f"Remove {plain(step.path)}, which this move put there"
 
     def do(self, step: RemoveStep, doing: Has) -> Outcome:
         machine, path = doing.machine, doing.fill(step, step.path)

@@ -48,7 +48,7 @@ class Retire(Act[RetireStep, Has]):
 
     def words(self, step: RetireStep) -> str:
         renamed = base(plain(step.renamed))
-        return f"rename {plain(step.place)} to {renamed}, so that nobody works in it"
+        return f"Rename {plain(step.place)} to {renamed}, so that nobody works in it"
 
     def do(self, step: RetireStep, doing: Has) -> Outcome:
         machine, place = doing.machine, doing.pinned(step.item)

@@ -57,14 +57,14 @@ class Run(Rule[RunSettings], Act[RunStep, Has]):
     def words(self, step: RunStep) -> str:
         step = named(step)
         untold = [plain(path) for path in step.writes if path not in step.command]
-        made = f", which makes {', '.join(untold)}" if untold else ""
-        fed = f", fed {plain(step.stdin)}" if step.stdin is not None else ""
+        made = f", which writes {', '.join(untold)}" if untold else ""
+        fed = f", with {plain(step.stdin)} on standard input" if step.stdin is not None else ""
         given = [f"{name}={plain(value)}" for name, value in step.env.items()]
         env = f", with {', '.join(given)}" if given else ""
         changed = ", ".join(map(plain, step.changes))
-        changed = f", which changes {changed} (saved before)" if changed else ""
-        end = f", and at the end {show_command(step.ended_by)}" if step.ended_by else ""
-        title = f"{plain(step.title)}: " if step.title else "run: "
+        changed = f", which changes {changed} (backed up before)" if changed else ""
+        end = f", and finally {show_command(step.ended_by)}" if step.ended_by else ""
+        title = f"{plain(step.title)}: " if step.title else "Run: "
         return f"{title}{show_command(step.command)}{fed}{env}{made}{changed}{end}"
 
     def told_secrets(self, step: RunStep) -> tuple[str, ...]:

@@ -80,7 +80,7 @@ class Wait(Rule[WaitSettings], Act[WaitStep, Has]):
 
     def words(self, step: WaitStep) -> str:
         what = plain(step.title) or " and ".join(step.until)
-        return f"wait until {what}, at most {step.within}"
+        return f"Wait until {what}, at most {step.within}"
 
     def do(self, step: WaitStep, doing: Has) -> Outcome:
         wanted = awaited(step, doing)

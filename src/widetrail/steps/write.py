@@ -131,7 +131,7 @@ class Write(Rule[WriteSettings], Act[WriteStep, Has]):
 
     def words(self, step: WriteStep) -> str:
         value, file = plain(step.value), plain(step.file)
-        return f'write "{value}" at {step.at} in {file}; all else in it stays'
+        return f'Set {step.at} to "{value}" in {file}; the rest of the file stays'
 
     def do(self, step: WriteStep, doing: Has) -> Outcome:
         path = doing.fill(step, step.file)

@@ -28,7 +28,7 @@ def unseal(parcel: Parcel, company: Company) -> None:
             raise Waiting(
                 "the parcel is sealed",
                 where=str(parcel.folder),
-                why=f"nobody tells its passphrase{hint}",
+                why=f"no passphrase was given{hint}",
                 todo="Walk at a terminal, or give parcel.seal with --answers.",
             )
         try:
