@@ -427,7 +427,9 @@ def test_only_what_this_move_put_there_is_removed(tmp_path: Path) -> None:
     done = outcomes(one.walk("new"))
     checked = done.pop("fernbook.notes/check")
     assert set(done.values()) == {"done"}
-    assert checked == "pages: 2 on old, 0 on new", "the place is looked at, not what was brought"
+    assert checked == "pages: 2 on the old computer, 0 on the new computer", (
+        "the place is looked at, not what was brought"
+    )
     home = one.folder / "new/root/home/ada"
     assert not (home / "brought").exists()
     other = trail(tmp_path / "other", new("remove: '{notes}'"))

@@ -599,7 +599,7 @@ def test_a_person_chooses_the_route_and_what_becomes_of_duplicates(leaf: Path) -
         ran = widetrail("walk", leaf / "parcel", "--machine", leaf / station, "--yes")
         assert ran.status == 0, ran.out
     report = widetrail("report", leaf / "parcel").out
-    assert "/home/ada/mail -> /home/ada/mail/all" in report and "2 there before, 2 came" in report
+    assert "/home/ada/mail -> /home/ada/mail/all" in report and "2 already there, 2 added" in report
     assert len(records_of(store("mbox", leaf / "new/root/home/ada/mail/all"))) == 4
 
 

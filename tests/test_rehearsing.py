@@ -498,7 +498,7 @@ def test_a_mutant_that_nobody_notices_is_told_with_what_is_missing(begun: Path) 
     ran = widetrail("rehearse", begun, "--mutate")
     assert ran.status == 1
     assert "items.kept.leave: dropped: leave: *.part" in ran.out
-    assert "Missing: one with something of *.part on old" in ran.out
+    assert "Missing: one with something of *.part on the old computer" in ran.out
     (begun / "mossbook.unproved.yaml").write_text(
         "unproved:\n- {at: items.kept.leave, mutation: dropped, why: none makes one}\n"
         "- {at: items.kept.leave, mutation: widened, why: none makes one}\n"

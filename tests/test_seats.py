@@ -199,7 +199,9 @@ def test_undo_and_settle_leave_a_seat_as_it_is_and_say_so(served: World) -> None
     assert not list(kept.rglob("*.age"))
     assert _walk(served, "glass-office").status == 0
     ran = widetrail("undo", "--machine", served.new, "--yes")
-    assert ran.status == 0 and "the seat of Loamlens: Licence: claimed on new" in ran.err
+    assert (
+        ran.status == 0 and "the seat of Loamlens: Licence: claimed on the new computer" in ran.err
+    )
     assert (
         "active"
         in served.new.joinpath(

@@ -124,7 +124,10 @@ def test_note_and_check(machine: TempMachine) -> None:
     assert isinstance(Checks().do(check, given), Done)
     given.answers = {"pages": Known(2)}
     failed = Checks().do(check, given)
-    assert isinstance(failed, Failed) and failed.reason == "pages: 3 on old, 2 on new"
+    assert (
+        isinstance(failed, Failed)
+        and failed.reason == "pages: 3 on the old computer, 2 on the new computer"
+    )
     given.answers = {"pages": Unknown("gone")}
     assert isinstance(Checks().do(check, given), Failed)
 

@@ -387,7 +387,7 @@ def test_an_expression_without_end_decides_nothing_and_ends(tmp_path: Path) -> N
     assert said.status == 0, said.out
     sides = ("--old", tmp_path / "old", "--new", tmp_path / "new", "--parcel", tmp_path / "p")
     said = widetrail("plan", recipe, *sides)
-    assert "not by: copy" in said.out
+    assert "rejected: copy" in said.out
 
 
 def test_no_more_than_some_seconds_are_lost_on_what_does_not_end(

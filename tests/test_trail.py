@@ -352,7 +352,7 @@ def test_a_check_that_does_not_hold_ends_with_1(world: World) -> None:
     packed(world)
     ran = world.walk(world.new)
     assert ran.status == 1
-    assert "plates: 60 on old, 45 on new" in ran.out
+    assert "plates: 60 on the old computer, 45 on the new computer" in ran.out
     assert widetrail("report", world.parcel).status == 1
 
 

@@ -240,7 +240,9 @@ def test_values_are_merged_their_paths_are_right_and_all_can_be_had_back(
     one.walk("old")
     told = outcomes(one.walk("new"))
     wrong = {reason for reason in told.values() if reason != "done"}
-    assert wrong == ({"pages: 12 on old, 1 on new"} if existing == "pass by" else set())
+    assert wrong == (
+        {"pages: 12 on the old computer, 1 on the new computer"} if existing == "pass by" else set()
+    )
     assert values_on(one) == expected
     text = (one.folder / "new/registry.reg").read_bytes()
     assert RegistryText(text).find(f"{TOP}\\Screens") is None

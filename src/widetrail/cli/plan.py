@@ -105,17 +105,21 @@ class _Given:
     "--to",
     multiple=True,
     metavar="ITEM=FOLDER",
-    help="Where on new an item is to be; its program is told.",
+    help="Where on the new computer an item is to be; its program is told.",
 )
 @click.option(
-    "--real", multiple=True, metavar="PLACE=NAME", help="Which of several on old is the real one."
+    "--real",
+    multiple=True,
+    metavar="PLACE=NAME",
+    help="Which of several on the old computer is the real one.",
 )
 @click.option(
     "--release-after",
     type=click.Choice(["verifying", "packing"]),
     default="verifying",
-    help="Release licences on old when what was packed is verified on new, or, to save trips, when "
-    "it is packed: then the licence is gone from old before anything arrived.",
+    help="When licences are released on the old computer: after the files are verified on the new "
+    "computer, or, to save trips, after they are packed: then the licence is gone before "
+    "anything has arrived.",
 )
 @click.option("--ask", is_flag=True, help="Ask at the terminal what is to be moved.")
 @click.option(

@@ -188,7 +188,9 @@ def _begin(seat: Seat, event: Begin) -> Step:
         return seat, (Do(act, again=act.phase == "unknown"),)
     if seat.stage == ENDS[purpose] or (purpose == "release" and seat.stage == "claimed"):
         if purpose == "release" and event.word == "active":
-            return _no(seat, f"the seat is {words_of(seat)}, and the program on old is active")
+            return _no(
+                seat, f"the seat is {words_of(seat)}, and the program on the old computer is active"
+            )
         return seat, ()
     if seat.stage != BEGINS[purpose]:
         return _no(seat, _why_not(seat, BEGINS[purpose]))
@@ -256,7 +258,7 @@ def _told(seat: Seat, event: Told) -> Step:
         where = AT[act.purpose]
         return _no(seat, f"a {act.purpose} is open on {where}, which could go on with it")
     if act is None and seat.stage in ("noted", "verified") and event.at != "old":
-        return _no(seat, "the seat is with old, so it is to be said there")
+        return _no(seat, "the seat is with the old computer, so it is to be said there")
     if act is None and seat.stage in ("claimed", "returned"):
         holder = "new" if seat.stage == "claimed" else "old"
         if event.holder != holder and event.at != holder:

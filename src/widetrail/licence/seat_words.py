@@ -13,20 +13,20 @@ from widetrail.licence.seat_events import (
 
 _STAGES: Mapping[Stage, str] = {
     "known": "not looked at yet",
-    "noted": "active on old, its serial noted",
-    "verified": "active on old, and may be released",
+    "noted": "active on the old computer, its serial noted",
+    "verified": "active on the old computer, and may be released",
     "released": "released: no machine holds it",
-    "claimed": "claimed on new",
-    "renounced": "released, and new will not claim it",
-    "returned": "back on old",
+    "claimed": "claimed on the new computer",
+    "renounced": "released, and the new computer will not claim it",
+    "returned": "back on the old computer",
     "settled": "settled",
 }
 
 
 _BEFORE: Mapping[Purpose, str] = {
-    "release": "active on old before",
-    "claim": "released on old",
-    "return": "released on old, and renounced by new",
+    "release": "active on the old computer before",
+    "claim": "released on the old computer",
+    "return": "released on the old computer, and renounced by the new computer",
 }
 
 

@@ -81,5 +81,5 @@ class CargoReader:
                 "cargo was damaged or touched",
                 where=str(self._folder / entry.segment),
                 why=f"the SHA-256 of {entry.path} does not fit",
-                todo="Pack again on old.",
+                todo="Pack again on the old computer.",
             )

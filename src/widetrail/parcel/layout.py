@@ -4,9 +4,6 @@ from __future__ import annotations
 
 from widetrail.parcel.made_files import MADE
 
-PACK_AGAIN = "Nothing was changed here. Pack again on old, or take an untouched copy."
-
-
 READERS = 2
 """Files of a medium that are read at a time."""
 

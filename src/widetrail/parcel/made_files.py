@@ -16,7 +16,7 @@ from widetrail.errors import Halted, ParcelUnusable
 from widetrail.formats.outside import SafePath
 from widetrail.machine import Effects
 from widetrail.machine.effects import Writing
-from widetrail.parcel.medium_reading import reading
+from widetrail.parcel.medium_reading import PACK_AGAIN, reading
 from widetrail.parcel.seal import ENDING, Seal
 from widetrail.parcel.segments import CHUNK, PIECE
 
@@ -117,7 +117,7 @@ def _fetch_piece(path: SafePath, sha256: str, seal: Seal | None, copy: Writing) 
             "was damaged or touched",
             where=str(path),
             why="its SHA-256 is not the one in the logbook",
-            todo="Nothing was changed here. Pack again on old, or take an untouched copy.",
+            todo=PACK_AGAIN,
         )
 
 

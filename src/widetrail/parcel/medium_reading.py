@@ -8,6 +8,9 @@ from pathlib import Path
 
 from widetrail.errors import Halted
 
+PACK_AGAIN = "Nothing was changed here. Pack again on the old computer, or take an untouched copy."
+"""What to do where something of a parcel is missing, damaged or not its own."""
+
 
 @contextmanager
 def reading(path: Path) -> Iterator[None]:

@@ -45,9 +45,9 @@ from widetrail.parcel.events import (
     TOPPING_UP,
     UNDONE,
 )
-from widetrail.parcel.layout import CARD, GROWS, PACK_AGAIN, SERIAL, plan_name
+from widetrail.parcel.layout import CARD, GROWS, SERIAL, plan_name
 from widetrail.parcel.logbook import Entry, read_logbook
-from widetrail.parcel.medium_reading import reading
+from widetrail.parcel.medium_reading import PACK_AGAIN, reading
 from widetrail.parcel.parcel_cargo import ParcelCargo
 from widetrail.parcel.seal import was_sealed
 from widetrail.parcel.seat_record import SeatRecord

@@ -13,8 +13,9 @@ from widetrail.parcel.bag import (
     PAYLOAD,
     mode_in,
 )
-from widetrail.parcel.layout import GROWS, PACK_AGAIN
+from widetrail.parcel.layout import GROWS
 from widetrail.parcel.logbook import FOLDER as LOGBOOK
+from widetrail.parcel.medium_reading import PACK_AGAIN
 from widetrail.parcel.seal import ENDING, HEADER, KEY, Seal, open_seal, read_header
 
 

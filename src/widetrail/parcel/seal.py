@@ -18,6 +18,7 @@ from widetrail.errors import InputUnusable, ParcelUnusable, Waiting
 from widetrail.formats.outside import SafePath
 from widetrail.machine import Effects
 from widetrail.machine.own_folders import own_state
+from widetrail.parcel.medium_reading import PACK_AGAIN
 
 ENDING = ".age"
 KEY = f"key{ENDING}"
@@ -104,7 +105,7 @@ class Seal:
                 "was damaged or touched",
                 where=where,
                 why=f"it cannot be unsealed: {error}",
-                todo="Nothing was changed here. Pack again on old, or take an untouched copy.",
+                todo=PACK_AGAIN,
             ) from error
         _insist(source, sink)
 

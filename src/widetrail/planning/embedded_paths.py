@@ -199,7 +199,8 @@ def with_outside(
         losses.append(Loss(what=what, remedy=remedy))
     if named.unsayable:
         why = next(iter(named.unsayable.values()))
-        what = f"paths that cannot be said on new ({some_of(sorted(named.unsayable))}: it {why})"
+        some = some_of(sorted(named.unsayable))
+        what = f"paths that the new computer cannot have ({some}: it {why})"
         losses.append(Loss(what=what, remedy=f"Choose them anew in {title}."))
     sizes = [e.size for p in becomes.values() if (e := machine.look(p)) is not None]
     update = {

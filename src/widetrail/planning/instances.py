@@ -82,7 +82,11 @@ def _paired(
             by = "register" if matched.new is None else matched.by
             side.finder.decide(place, f"paired by {by}")
         if not isinstance(matched, Pair):
-            yield mine, Nowhere("no rule of the recipe pairs it with one on new"), mine.name
+            yield (
+                mine,
+                Nowhere("no rule of the recipe pairs it with one on the new computer"),
+                mine.name,
+            )
         elif matched.new is not None:
             one = matched.new
             yield mine, Found(one.path, "folder", one.how, one.synced), one.name
@@ -145,6 +149,6 @@ def _registered(side: RecipeSides, new: Several, instance: Instance) -> Where:
     if below is not None and side.new.root(below):
         path = join(side.new.root(below), instance.path[len(old.root(below)) :])
     if not side.new.has_disk_of(path):
-        return Nowhere(f"it is not on new yet, and the disk of {path} is not there")
+        return Nowhere(f"it is not on the new computer yet, and the disk of {path} is not there")
     there = _is_on_new(side, path)
     return Found(path, "folder", how) if there else Absent(path, "folder", how)

@@ -42,7 +42,7 @@ def plan_licences(
             NoRoute(unmet) if unmet else choose_way(licence, side.finder, side.old, side.new, today)
         )
         if isinstance(chosen, NoRoute):
-            todo = "Change what the reasons name, then plan again; until then it stays on old."
+            todo = "Fix the causes above, then plan again; it stays on the old computer until then."
             if side.new.installed is False:
                 todo = f"Install {application.name} on {side.new.machine}, then plan again."
             losses = tuple(map(told_loss, licence.losses))

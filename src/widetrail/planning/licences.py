@@ -197,16 +197,16 @@ class _Making:
     def note(self) -> Step:
         """Return the step that keeps what the claim needs of old."""
         if self._licence.serial is not None:
-            words = f"keep the serial of {self.name}{self._asks}, sealed, here and in the parcel"
+            words = f"Store the serial of {self.name}{self._asks}, sealed, here and in the parcel"
         else:
-            words = f"ask {self.name}{self._asks} whether it is licensed here"
+            words = f"Ask {self.name}{self._asks} whether it is licensed here"
         if self._licence.keep:
-            words += f"; keep {', '.join(self._licence.keep)} in the parcel"
+            words += f"; copy {', '.join(self._licence.keep)} into the parcel"
         return self.own("note", "old", words)
 
     def ready(self, after: Sequence[str]) -> Step:
         """Return the step that looks on new whether it can take the seat."""
-        words = f"see that {self.name}{self._asks} can take the seat here, before "
+        words = f"Check that {self.name}{self._asks} can take the seat here, before "
         words += f"it is released on {self.old}"
         return self.own("ready", "new", words, after=after)
 
@@ -237,7 +237,7 @@ class _Making:
         at, verb = AT[purpose], _VERBS[purpose]
         part = "free" if purpose == "release" else "claim"
         one, other = self._machines if at == "old" else self._machines[::-1]
-        words = f"ask {self.name}{self._asks} whether it is licensed here, to {verb} its seat"
+        words = f"Ask {self.name}{self._asks} whether it is licensed here, to {verb} its seat"
         if once:
             words += "; do not walk a copy of this parcel on another computer, it would claim too"
         steps = [self.own("begin", at, words, after, purpose, purpose)]
@@ -251,7 +251,7 @@ class _Making:
                 part_of = OfSeat(purpose=purpose, stem=literal(stem))
                 later = step.later_than(steps[-1].id)
                 steps.append(later.model_copy(update={"seat": part_of}))
-        words = f"see in {self.name}{self._asks} {_SHOWN[purpose]}, or hear it from its maker"
+        words = f"Check in {self.name}{self._asks} {_SHOWN[purpose]}, or ask its maker"
         steps.append(self.own("end", at, words, (steps[-1].id,), purpose, f"{purpose} seen"))
         return steps
 

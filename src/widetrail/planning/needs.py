@@ -114,7 +114,9 @@ def _release(station: str, wanted: str, side: Side, old: Side) -> Judged:
         return _ranged(station, "release", wanted, side.fact("release"), side)
     if old.release is None:
         reason = Unknown("old's release is not known")
-        return _unknown("old", "release", f"known, since new's must be {wanted}", reason, old)
+        return _unknown(
+            "old", "release", f"known, since the new computer's must be {wanted}", reason, old
+        )
     if side.release is None:
         return _unknown(
             station,

@@ -91,7 +91,7 @@ def plan_item(
     if copies(chosen.route):
         planned = _with_names(planned, subject, entries, draft)
     if planned.occupied and planned.existing == "stop":
-        todo = "Move it away on new, then plan again."
+        todo = "Move it away on the new computer, then plan again."
         why = "the recipe says to stop where something is there already"
         what = f"{subject.id} cannot go in place"
         draft.obstacles.append(

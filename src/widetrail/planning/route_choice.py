@@ -279,7 +279,7 @@ def _unplaced(case: Case, route: Route) -> PassedOver | None:
     named = bool(case.instance) and names_place(route, case.item.from_) and not made
     placed = isinstance(where, Found | Absent) or case.new.source == "assumed"
     if (copies(route) or named) and not placed:
-        reason = f"there is no place for it on new: {where}"
+        reason = f"there is no place for it on the new computer: {where}"
         return PassedOver(route=route.name, code="place", reason=reason)
     return None
 

@@ -176,7 +176,7 @@ def _told(value: object) -> str:
 
 
 def _both(line: CheckLine) -> str:
-    return f"{_plain(line.new)} ({_plain(line.old)} on old)"
+    return f"{_plain(line.new)} ({_plain(line.old)} on the old computer)"
 
 
 def _same(answer: Noted | None, wanted: object) -> bool:
@@ -222,7 +222,9 @@ def judge_screen(expected: Screen, old: Printed, new: Printed) -> Iterator[Diffe
             yield Difference(f"screen on {station}", "the program to print it", what)
             return
     if not one:
-        yield Difference("screen", "something to compare", "nothing was printed on old")
+        yield Difference(
+            "screen", "something to compare", "nothing was printed on the old computer"
+        )
     for (number, a), (_, b) in zip(one, other, strict=False):
         if a != b:
             yield Difference(f"screen, line {number}", a, b)

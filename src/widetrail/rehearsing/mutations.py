@@ -159,8 +159,8 @@ _INSIDE = (
 
 
 _WORDS = {
-    "leave": "one with something of {value} on old, and files or counts that tell it was left",
-    "take": "one with something beside {value} on old",
+    "leave": "one with something of {value} on the old computer, which is seen to be left",
+    "take": "one with something beside {value} on the old computer",
     "limit": "one where {key} is beyond {value}",
     "needs": "one where {key} alone is not {value}, and another where it is",
     "for": "one where {key} is not {value}",
@@ -168,14 +168,14 @@ _WORDS = {
     "proof": "one where it is made good, and one where it is not (proved)",
     "losses": "one that expects the losses",
     "checks": "one where {key} differs",
-    "paths": "one with a path of old's there, that expects it rewritten",
+    "paths": "one with a path of the old computer's there, that expects it rewritten",
     "retire": "one whose old is visited after new, with the renamed folder expected",
-    "existing": "one with something in its place on new",
+    "existing": "one with something in its place on the new computer",
     "await": "one where it does not come, and one where it came before",
     "only": "one with something that is left by it, and something that is not",
     "rest": "one with something that only leaves",
     "holds": "one with a folder that does not hold it",
-    "pair": "one with another name, or another one in use, on new",
+    "pair": "one with another name, or another one in use, on the new computer",
     "told_by": "one where the program tells another place",
     "in_use": "one where the one in use is not the first",
     "releases": "one of a release beyond {value}, that expects the notice",
@@ -186,7 +186,7 @@ _WORDS = {
     "screen": "one that expects the same print-out",
     "compare": "one where new has more than old",
     "title": "none: it is words",
-    "kind": "one whose settings still name a path of old's, so that it fails",
+    "kind": "one whose settings still name a path of the old computer's, so that it fails",
 }
 
 

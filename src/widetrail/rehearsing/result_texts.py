@@ -31,8 +31,10 @@ def findings_of(results: Iterable[Rehearsed]) -> list[Finding]:
         lacking = [what for what in ("user", "drive") if what not in changed[recipe]]
         words = {"user": "another user name", "drive": "another drive"}
         told = " and ".join(words[what] for what in lacking) or "both in one"
-        message = f"no rehearsal of {recipe} has {told} on new, and paths break there first"
-        hint = "Say user or drives of new, or have it keep its things on another drive"
+        message = (
+            f"no rehearsal of {recipe} has {told} on the new computer, and paths break there first"
+        )
+        hint = "Say user or drives of the new computer, or have it keep its things on another drive"
         found.append(
             Finding(files[recipe], 1, 1, "same-paths", "", message, hint, severity="warning")
         )

@@ -67,10 +67,12 @@ class Checks(Act[CheckStep, Has]):
             checks[name] = Checked(old=old, new=new, verdict=verdict)
             finder.decide(item.checks[name], verdict)
             if verdict != "holds":
-                wrong.append(f"{name}: {_shown(old)} on old, {_shown(new)} on new")
+                wrong.append(
+                    f"{name}: {_shown(old)} on the old computer, {_shown(new)} on the new computer"
+                )
         facts = CheckFacts(checks=checks)
         if wrong:
-            todo = "Compare both in the program before anything is thrown away on old."
+            todo = "Compare both in the program before anything is thrown away on the old computer."
             return Failed("; ".join(wrong), todo, facts)
         return Done(facts)
 

@@ -113,7 +113,7 @@ def _note(step: Step, doing: Has) -> Outcome:
         if not serial.isprintable():
             raise Halted(
                 f"the serial of {name_of(step, doing)} is not one line of text",
-                why="it could not be given to the program on new as it is",
+                why="it could not be given to the program on the new computer as it is",
                 todo="Mend what the recipe reads it from, then plan again; until then nothing is "
                 "done with the licence.",
             )
@@ -219,7 +219,7 @@ def _insist_may(step: Step, doing: Has) -> None:
     if not doing.seats.knows_serial(step.item):
         raise Halted(
             f"the serial of {name_of(step, doing)} is not in this parcel",
-            todo="Take the parcel that was on old last.",
+            todo="Take the parcel that was on the old computer last.",
         )
 
 

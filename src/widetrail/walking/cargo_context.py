@@ -57,12 +57,12 @@ class CargoContext(ItemContext):
 
     @property
     def packing(self) -> Packing:
-        assert self.writer is not None, "cargo is packed on old"
+        assert self.writer is not None, "cargo is packed on the old computer"
         return self.writer
 
     @property
     def packed(self) -> Packed:
-        assert self._reader is not None, "cargo is read on new"
+        assert self._reader is not None, "cargo is read on the new computer"
         return self._reader
 
     @property
