@@ -12,7 +12,7 @@ from widetrail.licence.seat_events import AT, Purpose, Stage
 from widetrail.planning.itinerary import find_itinerary
 from widetrail.planning.needs import judge_needs
 from widetrail.planning.plan import PassedOver, Plan, PlannedItem, PlannedLeg
-from widetrail.planning.route_choice import NoRoute, not_for, passed_for_needs, reach_needs, short
+from widetrail.planning.route_choice import NoRoute, not_for, passed_for_needs, reach_needs
 from widetrail.planning.station_facts import Side
 from widetrail.recipe import Loaded, Loss, Station
 from widetrail.recipe.licence_models import Licence, LicenceRoute
@@ -51,11 +51,7 @@ def choose_way(
         if unmet := [j for j in judged if j.verdict == "unmet"]:
             passed.append(passed_for_needs(route.name, unmet))
             continue
-        met = tuple(
-            short(j.station, j.fact, j.found)
-            for j in judged
-            if j.verdict == "met" and j.fact != "installed"
-        )
+        met = tuple(str(j) for j in judged if j.verdict == "met" and j.fact != "installed")
         assumed = tuple(str(j) for j in judged if j.verdict == "assumed")
         finder.decide(route.for_, "holds")
         finder.decide(route, "taken")

@@ -28,10 +28,12 @@ class Judged:
 
     def __str__(self) -> str:
         name, where = self.fact.replace("_", " "), f"the {self.station} computer"
-        if self.fact == "installed" and self.verdict == "unmet":
+        if self.fact == "installed" and self.verdict != "assumed":
             return f"it is {'' if self.found == 'yes' else 'not '}installed on {where}"
         if self.verdict == "assumed":
             return f"{name} on {where} is assumed to be {self.wanted}"
+        if self.verdict == "met":
+            return f"{name} on {where} is {self.found}"
         return f"{name} on {where} must be {self.wanted}, but is {self.found}"
 
 

@@ -135,9 +135,7 @@ def _judge(case: Case, route: Route) -> Chosen | PassedOver:
     told.taken()
     said = route.needs.new.installed if route.needs.new is not None else None
     met = tuple(
-        short(j.station, j.fact, j.found)
-        for j in judged
-        if j.verdict == "met" and (j.fact != "installed" or said is not None)
+        str(j) for j in judged if j.verdict == "met" and (j.fact != "installed" or said is not None)
     )
     assumed = tuple(str(j) for j in judged if j.verdict == "assumed")
     return Chosen(route, (), met, assumed, parts, rest)
@@ -199,11 +197,6 @@ def passed_for_needs(route: str, unmet: Sequence[Judged]) -> PassedOver:
     """Return that a route is passed over for needs that are not met."""
     facts = tuple(dict.fromkeys(j.fact for j in unmet))
     return PassedOver(route=route, code="need", reason="; ".join(map(str, unmet)), facts=facts)
-
-
-def short(station: str, fact: str, found: str) -> str:
-    """Return a need that held, in few words."""
-    return f"{station}: {fact.replace('_', ' ')} is {found}"
 
 
 def not_for(route: str, case: For | None, old: Side) -> PassedOver:

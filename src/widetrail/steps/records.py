@@ -46,10 +46,10 @@ from widetrail.steps.step import Step, Unfolding
 from widetrail.steps.undo import UndoAct, WayBack
 
 _WORDS = {
-    "replace": "where another of the same identity is there, the one that comes replaces it",
-    "keep both": "where another of the same identity is there, both stay",
-    "skip": "where another of the same identity is there, that stays",
-    "merge fields": "where another of the same identity is there, it says what both say",
+    "replace": "existing records of the same identity are replaced",
+    "keep both": "existing records of the same identity stay beside those that come",
+    "skip": "existing records of the same identity stay as they are",
+    "merge fields": "existing records of the same identity get the fields that they lack",
 }
 
 _PACKED = "{parcel}"
@@ -135,7 +135,9 @@ class MergeRecords(Rule[RecordsSettings], Act[RecordsStep, Has]):
         if to is None:
             return None
         if any(told.path.startswith("{") for told in step.sources):
-            return Foreseen(to, trouble="a program is still to make what comes to it")
+            return Foreseen(
+                to, trouble="not known yet, since a program exports these records during the walk"
+            )
         place, rule = sight.old_place(step.item), sight.settings(step)
         assert isinstance(rule, RecordsSettings)
         paths = [entry.path for entry in sight.old.walk(place) if entry.kind == "file"]
