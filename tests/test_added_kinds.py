@@ -37,6 +37,7 @@ each:
     expect: {kept: {state: waiting}}
 """
 UNDONE = """
+patience: 1 s
 until: undone
 expect: {kept: {checks: {files_there: 4}}}
 """
