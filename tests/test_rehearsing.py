@@ -194,7 +194,7 @@ def test_a_recipe_whose_paths_never_change_is_found(begun: Path) -> None:
     same = "new: {machine: mossbook-new, with: {user: anna, redirected: {}}}\nexpect: {kept: {}}\n"
     path = _write(begun, same)
     ran = widetrail("rehearse", path)
-    words = "no rehearsal of mossbook has another user name and another drive on new"
+    words = "no rehearsal of mossbook has another user name and another drive on the new computer"
     assert (ran.status, words in ran.out) == (0, True)
     assert words not in widetrail("rehearse", begun).out  # another one has both
 
@@ -212,7 +212,7 @@ def test_a_difference_says_what_was_expected_found_and_where(begun: Path) -> Non
         "      expected: sign in",
         "      found:    whole folder",
         f"    kept.checks.files_there ({recipe}:22:7)",
-        "      found:    3 (3 on old)",
+        "      found:    3 (3 on the old computer)",
         "0 of 1 rehearsal passed",
     ):
         assert line in ran.out.splitlines(), ran.out

@@ -394,7 +394,7 @@ def test_a_rehearsal_that_expects_otherwise_fails_with_the_difference(world: Wor
     assert told == {
         "what": "collection.checks.specimens",
         "expected": "411",
-        "found": "412 (412 on old)",
+        "found": "412 (412 on the old computer)",
     }
 
 
