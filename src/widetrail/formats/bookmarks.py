@@ -40,7 +40,7 @@ _FOLDER = (
     rb"|[ \t]*+</?DL\b[^>]*+>[ \t]*+(?:<p>)?[ \t]*+\r?\n?)"
 )
 """The title of a folder, its beginning or its end."""
-_OTHER = rb"([^<]*[^< \t]|[ \t]*+<|[ \t]++)"
+_OTHER = rb"([^<]*[^< \t]|[ \t]*+(?:<+(?=<)|<)|[ \t]++)"
 _TOKENS = re.compile(b"|".join((_MARK, _FOLDER, _OTHER)), re.IGNORECASE)
 _KNOWN = re.compile(b"|".join((_MARK, _FOLDER)), re.IGNORECASE)
 _CALLED = re.compile(rb"[ \t]*<DT><H3\b[^>]*>(.*)</H3>", re.IGNORECASE | re.DOTALL)
