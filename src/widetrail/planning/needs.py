@@ -27,7 +27,9 @@ class Judged:
     verdict: Verdict
 
     def __str__(self) -> str:
-        name, where = self.fact.replace("_", " "), f"the {self.station} computer"
+        name = self.fact.replace("_", " ")
+        between = self.station == "between"
+        where = "the computer between" if between else f"the {self.station} computer"
         if self.fact == "installed" and self.verdict != "assumed":
             return f"it is {'' if self.found == 'yes' else 'not '}installed on {where}"
         if self.verdict == "assumed":
