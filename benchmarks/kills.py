@@ -235,7 +235,7 @@ class Bench:
             for name in ("time", "on_arrival", "read_back", "topped_up"):
                 leg.pop(name, None)
         for item in told["items"]:
-            item["put_aside"] = bool(item["put_aside"])
+            item["backed_up"] = bool(item["backed_up"])
         return told
 
     def changed(self, world: Path) -> None:

@@ -62,7 +62,7 @@ places:
     folder: {{windows: "{{config}}/Maker {m}/Program {n}", else: "{{config}}/program-{n}"}}
   records:
     folder: "{{documents}}/Program {n}"
-    told_by: {{ini: "{{settings}}/program.ini", at: records/folder, as: path}}
+    set_in: {{ini: "{{settings}}/program.ini", at: records/folder, as: path}}
   profiles: {{each: "{{data}}/program-{n}/profiles/*"}}
 readings:
   count: {{files: "{{records}}/*.rec"}}
@@ -72,7 +72,7 @@ items:
     from: records
     take: ["*.rec", "pages/**"]
     leave: ["cache/**", "*.part"]
-    checks: {{count: {{compare: at least}}}}
+    checks: {{count: {{compare: at_least}}}}
     routes: [{{name: copy, legs: [{{new: [copy]}}]}}]
   profiles:
     title: Profiles

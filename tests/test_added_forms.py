@@ -18,7 +18,7 @@ places:
   settings: {file: "{config}/Mossbook/moss.leaf"}
   kept:
     folder: "{documents}/Mossbook"
-    told_by: {leaf: "{settings}", at: folder, as: path}
+    set_in: {leaf: "{settings}", at: folder, as: path}
   shelves:
     index: {leaf: "{config}/Mossbook/shelves.leaf", at: "*", path: path, name: name}
 readings:
@@ -73,7 +73,7 @@ expect:
   kept: {{checks: {{pages: 1}}}}
   settings: {{rewritten: 2}}
   "shelf[Ferns]": {{checks: {{leaves: 1}}}}
-  on:
+  at_the_end:
     new:
       files:
         "{NEW}/moss.leaf": |

@@ -23,13 +23,13 @@ patience: 1 s
 each:
   - case: nothing is there yet
     expect:
-      kept: {put_aside: no, checks: {files_there: 4}}
-      on: {new: {files: {"D:/documents/Mossbook/LABEL": moved}}}
+      kept: {backed_up: no, checks: {files_there: 4}}
+      at_the_end: {new: {files: {"D:/documents/Mossbook/LABEL": moved}}}
   - case: an own label is there already
     new: {files: {"D:/documents/Mossbook/LABEL": own}}
     expect:
-      kept: {put_aside: yes, checks: {files_there: 4}}
-      on: {new: {files: {"D:/documents/Mossbook/LABEL": moved}}}
+      kept: {backed_up: yes, checks: {files_there: 4}}
+      at_the_end: {new: {files: {"D:/documents/Mossbook/LABEL": moved}}}
   - case: a file goes before it is labelled
     stops:
       - before: kept/whole folder/2/label
@@ -64,7 +64,7 @@ def folder(tmp_path: Path) -> Path:
     assert call(tmp_path, "new", "mossbook", "--name", "Mossbook", added=None)[0] == 0
     recipe = tmp_path / "mossbook/mossbook.trail.yaml"
     text = recipe.read_text().replace("new: [copy]", f"new: {STEP}")
-    recipe.write_text(text.replace("compare: same", "compare: at least"))
+    recipe.write_text(text.replace("compare: same", "compare: at_least"))
     for old in (tmp_path / "mossbook").glob("*.rehearsal.yaml"):
         old.unlink()
     (tmp_path / "mossbook/label.rehearsal.yaml").write_text(HEAD + CASES)

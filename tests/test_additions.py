@@ -25,7 +25,7 @@ recognise: [{sign: {file: "{config}/Mossbook/moss.bars"}}]
 places:
   kept:
     folder: "{documents}/Mossbook"
-    told_by: {bars: "{config}/Mossbook/moss.bars", at: folder, as: path}
+    set_in: {bars: "{config}/Mossbook/moss.bars", at: folder, as: path}
 readings:
   colour: {bars: "{config}/Mossbook/moss.bars", at: colour}
   pages: {files: "{kept}"}
@@ -33,7 +33,7 @@ items:
   kept:
     title: What it keeps
     from: kept
-    checks: {pages: {compare: at least}, colour: {compare: same}}
+    checks: {pages: {compare: at_least}, colour: {compare: same}}
     routes: [{name: folder, legs: [{new: [copy, {stamp: "{kept}/MOVED"}]}]}]
 """
 CONFIG = "C:/Users/{}/AppData/Roaming/Mossbook/moss.bars"

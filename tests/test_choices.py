@@ -20,7 +20,7 @@ places:
   settings: {file: "{config}/fernbook/settings.json"}
   notes:
     folder: "{documents}/Notes"
-    told_by: {json: "{settings}", at: /notes/folder, as: path}
+    set_in: {json: "{settings}", at: /notes/folder, as: path}
   room:
     each: "{home}/rooms/*"
     pair: [in use, register]

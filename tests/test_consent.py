@@ -136,7 +136,7 @@ def test_an_own_key_needs_none(key: str) -> None:
 # Where settings may lead
 
 
-TOLD = ', told_by: {ini: "{home}/n.ini", at: a/folder, as: path}'
+TOLD = ', set_in: {ini: "{home}/n.ini", at: a/folder, as: path}'
 
 
 @pytest.mark.parametrize(
@@ -270,7 +270,7 @@ TAKEN = "{run: [fernbook, take, '{parcel}/x'], changes: notes}"
 STEPS = {
     "copy": new("copy"),
     "copied elsewhere": new("{copy: '{extra}'}"),
-    "merged": new("copy").replace("name: way", "name: way\n        existing: overwrite"),
+    "merged": new("copy").replace("name: way", "name: way\n        existing: replace"),
     "written": new("copy", "write: {ini: '{home}/fernbook.ini', at: a/b, value: x}"),
     "run": new("copy", "{run: [fernbook, say, hello], changes: notes}"),
     "made by it": item(f"        legs:\n          - old: [{GIVEN}]\n          - new: [{TAKEN}]"),

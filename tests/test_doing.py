@@ -44,19 +44,19 @@ MISBEHAVED = {
     "dies": ("run: [fernbook, die]", "it was ended by SIGSEGV"),
     "leaves a child": ("run: [fernbook, child]", "running, which was ended"),
     "says no text": (
-        "{run: [fernbook, bytes], tells: {pages: 'pages: (.*)'}}",
+        "{run: [fernbook, bytes], prints: {pages: 'pages: (.*)'}}",
         "no valid text (byte 7)",
     ),
     "tells nothing": (
-        "{run: [fernbook, say, x], tells: {pages: 'pages: (.*)'}}",
+        "{run: [fernbook, say, x], prints: {pages: 'pages: (.*)'}}",
         "what it printed has nothing that matches",
     ),
     "tells two": (
-        "{run: [fernbook, say, 'pages: 2', 'pages: 2'], tells: {pages: 'pages: (.*)'}}",
+        "{run: [fernbook, say, 'pages: 2', 'pages: 2'], prints: {pages: 'pages: (.*)'}}",
         "it tells pages 2 times, and once was expected",
     ),
     "tells another count": (
-        "{run: [fernbook, say, 'pages: 7'], tells: {pages: 'pages: (.*)'}}",
+        "{run: [fernbook, say, 'pages: 7'], prints: {pages: 'pages: (.*)'}}",
         "it tells pages 7, and the reading is 2",
     ),
     "makes nothing": ("{run: [fernbook, say, x], makes: '{parcel}/x'}", "it made no file x"),
@@ -195,7 +195,7 @@ def test_what_a_person_says_is_done_but_does_not_show_is_not_believed(tmp_path: 
 
 
 def test_a_wait_tells_how_far_it_is_and_ends_when_all_is_there(tmp_path: Path) -> None:
-    one = trail(tmp_path, new("{wait: {pages: covers old}, within: 1 min}"))
+    one = trail(tmp_path, new("{wait: {pages: {at_least: old}}, within: 1 min}"))
     told: list[tuple[float, float, float | None]] = []
     clock = [0.0]
 
@@ -309,7 +309,7 @@ def test_a_first_start_that_was_cut_off_closes_what_it_opened(tmp_path: Path) ->
 
 
 def test_what_a_leg_began_is_ended_however_it_ends(tmp_path: Path) -> None:
-    begin = "{run: [fernbook, begin], changes: notes, ended_by: [fernbook, end]}"
+    begin = "{run: [fernbook, begin], changes: notes, finally: [fernbook, end]}"
     one = trail(tmp_path, old(begin, "run: [fernbook, spoil]", "run: [fernbook, count]"))
     done = one.walk("old")
     assert [s.step.number for s in done.steps] == [1, 2]
@@ -320,7 +320,7 @@ def test_what_a_leg_began_is_ended_however_it_ends(tmp_path: Path) -> None:
 
 
 def test_what_a_cut_off_leg_began_is_ended_by_the_next_walk(tmp_path: Path) -> None:
-    begin = "{run: [fernbook, begin], changes: notes, ended_by: [fernbook, end], repeat: safe}"
+    begin = "{run: [fernbook, begin], changes: notes, finally: [fernbook, end], repeat: safe}"
     one = trail(tmp_path, old(begin, "run: [fernbook, count]"))
     starts: list[int] = []
 
@@ -404,7 +404,7 @@ def test_a_whole_folder_comes_alongside_under_another_name(tmp_path: Path) -> No
 
 
 def test_stop_leaves_what_is_there_alone_and_says_so(tmp_path: Path) -> None:
-    text = new("copy").replace("name: way", "name: way\n        existing: stop")
+    text = new("copy").replace("name: way", "name: way\n        existing: refuse")
     one = trail(tmp_path, text)
     one.walk("old")
     one.notes("new").mkdir()
@@ -547,7 +547,7 @@ def test_texts_with_braces_stay_what_they_are(tmp_path: Path) -> None:
 
 def test_a_told_value_in_a_path_is_one_name_and_leads_nowhere_else(tmp_path: Path) -> None:
     steps = (
-        "{run: [fernbook, say, 'name: ../../escaped'], tells: {name: 'name: (.*)'}}",
+        "{run: [fernbook, say, 'name: ../../escaped'], prints: {name: 'name: (.*)'}}",
         "{run: [fernbook, give, '{parcel}/{name}'], makes: '{parcel}/{name}'}",
     )
     one = trail(tmp_path, old(*steps))
@@ -562,7 +562,7 @@ def test_secrets_in_recipes_get_their_warnings() -> None:
         + "items:\n"
         + old(
             "{run: [fernbook, count], env: {WORD: '{word}'}}",
-            "{run: [fernbook, count], tells: {word: 'w: (.*)'}}",
+            "{run: [fernbook, count], prints: {word: 'w: (.*)'}}",
         )
     )
     loaded = load_recipe_text(text, "test", KINDS)

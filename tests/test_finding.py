@@ -139,7 +139,7 @@ TOLD = """
 places:
   notes:
     folder: "{documents}/Notes"
-    told_by: {ini: "{home}/fernbook.ini", at: notes/folder, as: path}
+    set_in: {ini: "{home}/fernbook.ini", at: notes/folder, as: path}
 """
 
 
@@ -260,7 +260,7 @@ EACH = """
 places:
   notes:
     each: "{home}/books/*"
-    holds: ["book.db", "pages/**"]
+    contains: ["book.db", "pages/**"]
     in_use: {ini: "{home}/fernbook.ini", at: notes/current}
 readings:
   size: {size: "{notes}/book.db"}
@@ -288,7 +288,7 @@ def test_several_by_glob_hold_what_they_must_and_one_is_in_use(tmp_path: Path) -
     found = place(finder)
     assert isinstance(found, Several)
     assert [(i.name, i.in_use) for i in found.instances] == [("Eins", False), ("Zwei", True)]
-    assert found.passed_over == (("/home/ada/books/empty", "it holds no book.db"),)
+    assert found.rejected == (("/home/ada/books/empty", "it holds no book.db"),)
     assert finder.reading("size") == Known(2, "/home/ada/books/Zwei/book.db")
     items = survey(here, [finder.loaded])[0].items
     assert [i.checks[0][1] for i in items] == [
@@ -337,14 +337,14 @@ def test_several_by_the_programs_own_index(tmp_path: Path, form: str) -> None:
 places:
   notes:
     index: {{{form}: "{{home}}/{name}", {at}, path: dir, name: label, in_use: on}}
-    holds: db
+    contains: db
 """
     found = place(build.find(build.machine(tmp_path, files=files), body))
     assert isinstance(found, Several), found
     shown = [(i.path, i.name, i.in_use) for i in found.instances]
     assert shown == [("/home/ada/rooms/a", "A", True), ("/srv/b", "B", False)]
-    assert ("/home/ada/rooms/gone", "it is listed but not there") in found.passed_over
-    assert len(found.passed_over) == 2
+    assert ("/home/ada/rooms/gone", "it is listed but not there") in found.rejected
+    assert len(found.rejected) == 2
     assert str(found.instances[0].how) == f"listed in /home/ada/{name}"
 
 

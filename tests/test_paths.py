@@ -379,7 +379,7 @@ places:
   settings: {folder: "{config}/Fernbook"}
   notes:
     folder: "{documents}/Fernbook"
-    told_by: {ini: "{settings}/book.ini", at: where/notes}
+    set_in: {ini: "{settings}/book.ini", at: where/notes}
 readings:
   pages: {files: "{notes}/*.txt"}
   named: {sqlite: "{notes}/book.db", at: select count(*) from page}

@@ -126,7 +126,7 @@ PASSED = {
         "kinds on the old computer must be matching ^moss$, but is fern, moss",
     ),
     "needs: {new: {pages: 2}}": ("need", "pages on the new computer must be 2, but is 0"),
-    "needs: {new: {kinds: covers old}}": (
+    "needs: {new: {kinds: {at_least: old}}}": (
         "need",
         "kinds on the new computer must be at least what old has, but is unknown",
     ),
@@ -151,7 +151,7 @@ def test_a_route_is_passed_over_with_the_values_that_decided(
     os.utime(path, (1_000_000_000, 1_000_000_000))
     (item,) = plan_of(machines, recipe(BODY % rule)).items
     assert item.route == "second"
-    (passed,) = item.passed_over
+    (passed,) = item.rejected
     code, reason = PASSED[rule]
     assert (passed.route, passed.code) == ("first", code)
     assert reason in passed.reason
@@ -171,7 +171,7 @@ def test_a_route_whose_needs_hold_is_taken(
     machines: tuple[FolderMachine, FolderMachine], rule: str
 ) -> None:
     (item,) = plan_of(machines, recipe(BODY % rule)).items
-    assert (item.route, item.passed_over) == ("first", ())
+    assert (item.route, item.rejected) == ("first", ())
 
 
 def test_parts_are_chosen_and_a_route_that_cannot_carry_some_alone_is_passed_over(
@@ -180,7 +180,7 @@ def test_parts_are_chosen_and_a_route_that_cannot_carry_some_alone_is_passed_ove
     loaded = recipe(BODY.replace("- name: second\n        legs: [{new: [copy]}]", EXPORT) % "")
     choices = read_choices([loaded], ChoiceWords(choose=["notes.kind=fern"]))
     (item,) = plan_of(machines, loaded, choices=choices).items
-    assert item.passed_over[0].code == "parts"
+    assert item.rejected[0].code == "parts"
     assert item.route == "second"
     assert (item.parts["kind"], item.parts_left) == (("fern",), {"kind": ("moss",)})
     (run,) = [s for s in plan_of(machines, loaded, choices=choices).steps if s.kind == "run"]
@@ -243,7 +243,7 @@ def test_items_that_cannot_be_carried_say_what_to_do(
 
 
 TWO = """
-uses: {%s: ">=1"}
+relies_on: {%s: ">=1"}
 places: {%s: {folder: "%s"}}
 items:
   data: {title: Data, from: %s, routes: [{name: copy, legs: [{new: [copy]}]}]}
@@ -252,7 +252,7 @@ items:
 
 def other(app: str, uses: str, folder: str) -> Loaded:
     text = TWO % (uses, app, folder, app)
-    return recipe(text if uses else text.replace('uses: {: ">=1"}\n', ""), app=app)
+    return recipe(text if uses else text.replace('relies_on: {: ">=1"}\n', ""), app=app)
 
 
 def test_a_place_inside_anothers_is_carved_out_of_it(
@@ -294,7 +294,7 @@ def test_uses_orders_recipes_and_a_circle_is_told(
 def test_a_recipe_lends_its_places_to_those_that_use_it(
     machines: tuple[FolderMachine, FolderMachine],
 ) -> None:
-    body = (TWO % ("", "host", "{documents}/Notes", "host")).replace('uses: {: ">=1"}\n', "")
+    body = (TWO % ("", "host", "{documents}/Notes", "host")).replace('relies_on: {: ">=1"}\n', "")
     host = recipe(body, app="host-app")
     guest = other("guest", "host-app", "{host_app.host}/pages")
     plan = plan_of(machines, guest, host)
@@ -312,7 +312,7 @@ def test_a_host_of_another_release_on_new_leaves_the_guest_behind(
     )
     plan = plan_of(machines, guest, host)
     (left,) = plan.left
-    assert left.passed_over[0].reason == "zhost on the new computer must be >=5, but is 4.0"
+    assert left.rejected[0].reason == "zhost on the new computer must be >=5, but is 4.0"
 
 
 def test_the_same_plan_in_whatever_order_recipes_are_named(
@@ -373,7 +373,7 @@ def test_a_medium_that_cannot_hold_all_is_told_with_another_way(
 
 
 SIGN_IN = """- name: second
-        await: {pages: 2}
+        wait: {pages: 2}
         legs: [{new: [{person: Sign in., proof: {pages: {at_least: 1}}}, {wait: {pages: 2}}]}]"""
 
 
@@ -532,7 +532,7 @@ def test_an_administrator_hands_ledgers_over_but_for_the_closed_one(
         "Plant sale 2009": "folder of the ledger",
     }
     (old,) = [i for i in plan["items"] if i["instance"] == "Plant sale 2009"]
-    assert old["passed_over"][0]["code"] == "only"
+    assert old["rejected"][0]["code"] == "only"
     ran = world.walk(world.old)
     assert ran.status == 3
     assert "what it shows is secret, and goes to nothing but a terminal" in ran.out

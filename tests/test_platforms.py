@@ -78,7 +78,7 @@ old: {{machine: {old}-old, files: {{{files}}}}}
 new: {{machine: {new}-new}}
 expect:
   kept: {{checks: {{files_there: 5}}}}
-  on: {{new: {{files: {{{there}}}}}}}
+  at_the_end: {{new: {{files: {{{there}}}}}}}
 """
 
 

@@ -29,6 +29,59 @@ def test_bad_recipes_get_their_finding(case: Path) -> None:
     assert expected.strip() in shown
 
 
+COPY = "- new: [copy]"
+RUN = "- new: [{run: [fernbook, list], %s}]"
+NOTES = '{windows: "{documents}/Fernbook", else: "{home}/fernbook"}'
+LICENCE = """  seat:
+    title: The licence
+    kind: license
+    serial: {ini: "{notes}/seat.ini", at: seat/serial}
+    active: {ini: "{notes}/seat.ini", at: seat/state, is: active}
+    routes:
+      - name: by hand
+        free: [{old: [{person: Give the seat back.}]}]
+        claim: [{new: [{person: Take the seat.}]}]
+asks:"""
+OLD_WORDS = [
+    ("    set_in: ", "    told_by: ", "set_in"),
+    (f"folder: {NOTES}", 'each: "{home}/fernbook/*"\n    holds: x', "contains"),
+    (COPY, RUN % "undone_by: [fernbook, list]", "undo"),
+    (COPY, RUN % "ended_by: [fernbook, list]", "finally"),
+    (COPY, RUN % "tells: {pages: '(.*)'}", "prints"),
+    ("existing: back up", "await: {pages: 2}", "wait"),
+    ("existing: back up", "existing: put aside", "back up"),
+    ("existing: back up", "existing: overwrite", "replace"),
+    ("existing: back up", "existing: pass by", "skip"),
+    ("existing: back up", "existing: stop", "refuse"),
+    ("compare: same", "compare: at least", "at_least"),
+    ("revision: 3", "revision: 3\nuses: {trellisdesk: '>=5'}", "relies_on"),
+]
+
+
+@pytest.mark.parametrize(("text", "by", "new"), OLD_WORDS, ids=[new for *_, new in OLD_WORDS])
+def test_an_old_word_is_a_finding_that_names_the_new_one(text: str, by: str, new: str) -> None:
+    assert text in BASE
+    _, findings = examine(BASE.replace(text, by, 1), "r", KINDS)
+    assert f'It is written "{new}" now' in [f.hint for f in findings]
+
+
+def test_the_old_way_to_ask_for_what_old_has_is_a_finding() -> None:
+    text = BASE.replace("existing: back up", "wait: {pages: covers old}")
+    (finding,) = examine(text, "r", KINDS)[1]
+    assert "{at_least: old}" in finding.message
+    loaded, _ = examine(text.replace("covers old", "{at_least: old}"), "r", KINDS)
+    assert loaded is not None
+
+
+def test_american_spelling_is_understood_with_one_warning() -> None:
+    text = BASE.replace("recognise:", "recognize:").replace("asks:", LICENCE)
+    loaded, findings = examine(text, "r", KINDS)
+    assert loaded is not None, findings
+    assert list(loaded.recipe.licences) == ["seat"]
+    (finding,) = (f for f in findings if f.rule == "spelling")
+    assert (finding.severity, finding.line) == ("warning", 11)
+
+
 def test_all_findings_come_at_once() -> None:
     broken = BASE.replace("title: Notes", "titel: Notes").replace("revision: 3", "revision: x")
     rules = {f.rule for f in examine(broken, "r", KINDS)[1]}

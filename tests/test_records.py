@@ -605,7 +605,7 @@ def test_a_person_chooses_the_route_and_what_becomes_of_duplicates(leaf: Path) -
 
 def test_a_route_that_was_not_chosen_says_so(leaf: Path) -> None:
     (item,) = planned(leaf, "--route", "mail=copied").json["plan"]["items"]
-    (passed,) = item["passed_over"]
+    (passed,) = item["rejected"]
     assert (item["route"], passed["code"]) == ("copied", "choice")
     assert passed["reason"] == "copied was chosen"
 

@@ -191,7 +191,7 @@ def test_machines_are_left_alone_and_kept_where_that_is_asked(begun: Path) -> No
 
 
 def test_a_recipe_whose_paths_never_change_is_found(begun: Path) -> None:
-    same = "new: {machine: mossbook-new, with: {user: anna, redirected: {}}}\nexpect: {kept: {}}\n"
+    same = "new: {machine: mossbook-new, set: {user: anna, redirected: {}}}\nexpect: {kept: {}}\n"
     path = _write(begun, same)
     ran = widetrail("rehearse", path)
     words = "no rehearsal of mossbook has another user name and another drive on the new computer"
@@ -222,17 +222,23 @@ def test_a_difference_says_what_was_expected_found_and_where(begun: Path) -> Non
     ("expected", "told"),
     [
         ("kept: {losses: [a name]}", ("kept.losses", "a name", "none")),
-        ("kept: {passed_over: {export: release}}", ("kept.passed_over", "export: release", "none")),
-        ("kept: {put_aside: yes}", ("kept.put_aside", "yes", "no")),
+        ("kept: {rejected: {export: release}}", ("kept.rejected", "export: release", "none")),
+        ("kept: {backed_up: yes}", ("kept.backed_up", "yes", "no")),
         ("kept: {rewritten: 2}", ("kept.rewritten", "2", "0")),
         ("kept: {state: left}", ("kept", "left", "carried")),
         ("kept: {why: full}", ("kept.why", "full", "no reason")),
         ("lost: {}", ("lost", "an item of the recipe", "mossbook has no such item")),
         ("kept: {}, notices: [moon]", ("notices", "moon", "none")),
-        ("kept: {}, on: {new: {gone: /home}}", ("/home on new", "gone", "it is there")),
-        ("kept: {}, on: {old: {there: /moon}}", ("/moon on old", "there", "it is not there")),
-        ("kept: {}, on: {old: {release: 1.0}}", ("release on old", "1.0", "unknown")),
-        ("kept: {}, on: {new: {readings: {files_there: 7}}}", ("files_there on new", "7", "3")),
+        ("kept: {}, at_the_end: {new: {gone: /home}}", ("/home on new", "gone", "it is there")),
+        (
+            "kept: {}, at_the_end: {old: {there: /moon}}",
+            ("/moon on old", "there", "it is not there"),
+        ),
+        ("kept: {}, at_the_end: {old: {release: 1.0}}", ("release on old", "1.0", "unknown")),
+        (
+            "kept: {}, at_the_end: {new: {readings: {files_there: 7}}}",
+            ("files_there on new", "7", "3"),
+        ),
         ("kept: {}, refused: room", ("refused", "room", "nothing was")),
     ],
 )
@@ -249,7 +255,7 @@ def test_a_refusal_is_expected_by_its_code(begun: Path) -> None:
     assert (what, wanted) == ("refused", "room") and found.startswith("not there (")
     ((what, _, found),) = _told(_run(begun, f"{gone}expect: {{kept: {{}}}}\n"))
     assert what == "the trail" and "there is nothing at the place" in found
-    full = "new: {machine: mossbook-new, with: {disks: {/: {folder: disks/root}, /data: "
+    full = "new: {machine: mossbook-new, set: {disks: {/: {folder: disks/root}, /data: "
     full += "{folder: disks/data, size: 1 MiB, free: 1 KiB}}}}\n"
     assert _run(begun, f"{full}expect: {{refused: room}}\n").passed
 
@@ -288,10 +294,10 @@ def test_a_stop_that_never_happens_is_a_difference(begun: Path) -> None:
 
 def test_all_is_taken_back_in_the_end(begun: Path) -> None:
     own = "new: {machine: mossbook-new, files: {/data/documents/Mossbook/own.txt: own}}\n"
-    text = f"{own}until: undone\nexpect: {{kept: {{put_aside: yes}}}}\n"
+    text = f"{own}until: undone\nexpect: {{kept: {{backed_up: yes}}}}\n"
     assert _told(_run(begun, text)) == []
     there = "{there: /data/documents/Mossbook/own.txt}"
-    text = f"{own}expect: {{kept: {{put_aside: yes}}, on: {{new: {there}}}}}\n"
+    text = f"{own}expect: {{kept: {{backed_up: yes}}, at_the_end: {{new: {there}}}}}\n"
     assert [what for what, *_ in _told(_run(begun, text))] == [
         "/data/documents/Mossbook/own.txt on new"
     ]
@@ -303,7 +309,7 @@ def test_cases_of_tables_are_each_with_each_other(begun: Path) -> None:
     - {case: a blank, new: {user: Anna Berg}}
     - {case: another script, new: {user: шмель}}
   drives:
-    - {case: one disk, new: {with: {redirected: {}}}}
+    - {case: one disk, new: {set: {redirected: {}}}}
     - {case: another mount, new: {drives: {/data: /srv}}}
 expect: {kept: {checks: {files_there: 3}}}
 """
@@ -354,7 +360,7 @@ def test_a_machine_is_made_what_a_side_says(world: World) -> None:
         path.write_text(
             f"rehearsal: tried\nrecipe: {recipe}\nuntil: plan\n"
             f"old: {{machine: {machine}, release: {release}}}\nnew: {{machine: glass-office}}\n"
-            f"expect: {{x: {{}}, on: {{old: {{release: {release}}}}}}}\n"
+            f"expect: {{x: {{}}, at_the_end: {{old: {{release: {release}}}}}}}\n"
         )
         (rehearsal,) = load_rehearsals(path)
         assert "release on old" not in [d.what for d in rehearse(rehearsal, NOW).differences]

@@ -228,7 +228,7 @@ def test_what_changed_since_is_put_away_by_undo_and_not_destroyed(tmp_path: Path
 
 
 def test_what_a_recipe_says_undoes_a_command_is_run(tmp_path: Path) -> None:
-    begin = "{run: [fernbook, begin], undone_by: [fernbook, end]}"
+    begin = "{run: [fernbook, begin], undo: [fernbook, end]}"
     one = trail(tmp_path, old(begin))
     one.walk("old")
     assert (one.notes("old") / "session").exists()

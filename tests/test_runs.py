@@ -24,7 +24,7 @@ from widetrail.walking import Run, make_report
 WAYS = {
     "put aside": new("copy"),
     "replaced one by one": item(NEW + "\n              - copy").replace(
-        "name: way", "name: way\n        existing: overwrite"
+        "name: way", "name: way\n        existing: replace"
     ),
     "beside": item(NEW + "\n              - copy", "    take: '*.txt'").replace(
         "name: way", "name: way\n        existing: alongside"
@@ -176,7 +176,7 @@ def _after_program(effect: Effect, seen: list[str]) -> None:
         raise Stopped(effect)
 
 
-MAKES = "run: [fernbook, make], undone_by: [fernbook, end], repeat: safe"
+MAKES = "run: [fernbook, make], undo: [fernbook, end], repeat: safe"
 DECIDED = "done_when: {begun: {is: 'yes'}}"
 
 
@@ -269,7 +269,7 @@ def test_what_was_kept_is_told_the_same_after_every_cut(tmp_path: Path) -> None:
 
     def judge(copy: Trail, number: int) -> None:
         assert not copy.walk("new").bad, number
-        (told,) = (i.put_aside for i in make_report(copy.parcel).items)
+        (told,) = (i.backed_up for i in make_report(copy.parcel).items)
         assert [(copy.new.host(p) / "own.txt").read_text() for p in told] == ["own"], number
         assert not (copy.new.host(told[0]) / "taken.txt").exists()
 

@@ -156,7 +156,7 @@ def test_remove_takes_away_only_what_this_run_put_there(machine: TempMachine) ->
     step = RemoveStep(id="r", station="new", item="i", path=path)
     assert isinstance(Remove().do(step, Here(machine=machine)), Failed)
     given = Here(machine=machine, put_here=("/home/ada/notes",))
-    (aside,) = Remove().do(step, given).facts.put_aside
+    (aside,) = Remove().do(step, given).facts.backed_up
     assert machine.look(path) is None
     assert machine.read(aside) == b"one\n"
 
@@ -167,7 +167,7 @@ def test_write_changes_one_value_and_keeps_the_file_that_was(machine: TempMachin
         id="w", station="new", item="i", form="ini", file="/home/ada/a.ini", at="a/k", value="{v}"
     )
     given = Here(machine=machine, values={"v": "2"})
-    (aside,) = Write().do(step, given).facts.put_aside
+    (aside,) = Write().do(step, given).facts.backed_up
     assert machine.read("/home/ada/a.ini") == b"; mine\n[a]\nk = 2\n"
     assert machine.read(aside) == b"; mine\n[a]\nk = 1\n"
     gone = step.model_copy(update={"id": "x", "file": "/home/ada/b.ini"})
@@ -191,7 +191,7 @@ def test_pack_and_publish(machine: TempMachine) -> None:
     assert machine.read("/home/ada/new/one.txt") == b"one\n"
     machine.host("/home/ada/new/own.txt").write_text("own")
     again = Publish().do(step.model_copy(update={"id": "again"}), given)
-    (aside,) = again.facts.put_aside
+    (aside,) = again.facts.backed_up
     assert machine.read(f"{aside}/own.txt") == b"own"
 
 

@@ -198,7 +198,7 @@ def test_what_remains_of_an_application_that_is_gone_is_its_own(
     places = (
         "places:\n  ini: {file: '{config}/gone/gone.ini'}\n"
         "  profiles: {each: '{config}/gone/profiles/*'}\n"
-        "  moved: {folder: '{documents}/Gone', told_by: {ini: '{ini}', at: a/b}}\n"
+        "  moved: {folder: '{documents}/Gone', set_in: {ini: '{ini}', at: a/b}}\n"
     )
     write(big.folder, {"home/ann/.config/gone/gone.ini": "[a]\nb = /home/ann/Elsewhere\n"})
     told = item("profiles", "profiles") + item("moved", "moved")
@@ -229,7 +229,7 @@ def test_a_claim_that_lies_elsewhere_is_counted_all_the_same(
     write(big.folder, {"etc/moss/a": "123", "home/ann/.moss.ini": "[a]\nb = /etc/moss\n"})
     places = (
         "places:\n  ini: {file: '{home}/.moss.ini'}\n"
-        "  moss: {folder: '{home}/Moss', told_by: {ini: '{ini}', at: a/b}}\n"
+        "  moss: {folder: '{home}/Moss', set_in: {ini: '{ini}', at: a/b}}\n"
     )
     recipe(tmp_path / "recipes", "moss", item("moss", "moss"), places=places)
     for below in ("", "/home/ann/Notes"):

@@ -643,7 +643,7 @@ def test_a_place_on_a_disk_that_is_not_there_is_no_place(tmp_path: Path) -> None
 places:
   notes:
     folder: "{home}/notes"
-    told_by: {ini: "{home}/fernbook.ini", at: main/folder, as: path}
+    set_in: {ini: "{home}/fernbook.ini", at: main/folder, as: path}
 items:
   notes: {title: Notes, from: notes, routes: [{name: way, legs: [{new: [copy]}]}]}
 """
@@ -921,7 +921,7 @@ def test_what_was_there_is_kept_once_also_where_the_first_try_failed(tmp_path: P
     assert one.walk("new").bad
     (there / "session").unlink()
     done = one.walk("new")
-    kept = [s.outcome.facts.put_aside for s in done.steps if s.step.kind == "run"]
+    kept = [s.outcome.facts.backed_up for s in done.steps if s.step.kind == "run"]
     assert list(map(len, kept)) == [1, 0]
     (item,) = make_report(one.parcel).items
-    assert len(item.put_aside) == 1
+    assert len(item.backed_up) == 1

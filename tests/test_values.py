@@ -314,7 +314,7 @@ def test_a_registry_that_does_not_parse_stops_the_walk_before_it_begins(tmp_path
 PREFERENCES = """
 places:
   settings: {file: "{preferences}/org.fern.book.plist"}
-  notes: {folder: "{home}/notes", told_by: {plist: "{settings}", at: Where/Notes}}
+  notes: {folder: "{home}/notes", set_in: {plist: "{settings}", at: Where/Notes}}
 items:
   values:
     title: Values
@@ -382,7 +382,7 @@ def test_values_do_not_go_from_one_kind_of_store_to_another(tmp_path: Path) -> N
     (tmp_path / "new/desktop.dconf").write_text("[org/other]\na=1\n")
     one = moved(tmp_path, body, FolderMachine(old.folder), FolderMachine(new.folder))
     (left,) = one.parcel.plan.left
-    assert left.passed_over[0].reason == "values are not carried from registry to dconf"
+    assert left.rejected[0].reason == "values are not carried from registry to dconf"
 
 
 # The systems' own tools

@@ -7,6 +7,8 @@ from dataclasses import dataclass
 from difflib import get_close_matches
 from typing import Literal
 
+from widetrail.old_words import renamed
+
 
 @dataclass(frozen=True, slots=True, order=True)
 class Finding:
@@ -58,6 +60,7 @@ def errors_of(findings: Iterable[Finding]) -> tuple[Finding, ...]:
 
 
 def did_you_mean(word: str, known: Iterable[str]) -> str:
-    """Return a hint that names the nearest known word, or an empty text."""
-    near = get_close_matches(word, list(known), n=1, cutoff=0.6)
-    return f'Did you mean "{near[0]}"?' if near else ""
+    """Return a hint that names the new word for an old one, the nearest known word, or nothing."""
+    words = list(known)
+    near = get_close_matches(word, words, n=1, cutoff=0.6)
+    return renamed(word, words) or (f'Did you mean "{near[0]}"?' if near else "")

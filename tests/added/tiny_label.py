@@ -81,7 +81,7 @@ class Label(Rule[LabelSettings], Act[LabelStep, Has]):
         before = put_again(step, doing)
         if before is None:
             before = put_file(step, doing, path, text.encode())
-        return Done(LabelFacts(labelled=path, put_aside=tuple(before)))
+        return Done(LabelFacts(labelled=path, backed_up=tuple(before)))
 
 
 LABEL = Label()

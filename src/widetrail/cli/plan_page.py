@@ -86,7 +86,7 @@ def _show_item(page: Page, item: PlannedItem, stores: Sequence[str], *, copied: 
     amount = "values" if item.store else show_files(item.files)
     much = "" if item.kind == "licence" else f" ({amount}, {show_size(item.size)})"
     page.line(f"route: {item.route}{much}{why}", indent=4)
-    for passed in item.passed_over:
+    for passed in item.rejected:
         page.line(f"rejected: {passed.route} – {passed.reason}", "dim", indent=4)
     for assumed in item.assumed:
         page.line(f"assumed: {assumed}; otherwise the plan is made again there", "yellow", indent=4)
@@ -147,7 +147,7 @@ def _show_left(page: Page, item: LeftItem) -> None:
         page.line(f"both computers use {item.there}, so nothing is copied or retired", indent=4)
         return
     page.line(f"{item.title}: not transferred", "bold yellow", indent=2)
-    for passed in item.passed_over:
+    for passed in item.rejected:
         page.line(f"rejected: {passed.route} – {passed.reason}", "dim", indent=4)
     _show_losses(page, item.losses)
     if item.todo:

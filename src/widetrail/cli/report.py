@@ -95,7 +95,7 @@ def _show_item(page: Page, report: Report, item: ItemReport) -> None:
     page.line(f"{item.amount}{size}{verified}", indent=2)
     if item.rewritten:
         page.line(f"{show_count(item.rewritten, 'path')} rewritten", indent=2)
-    for path in item.put_aside:
+    for path in item.backed_up:
         page.line(f"backup of what existed there: {path}", indent=2)
     for path in item.beside:
         page.line(f"copied beside what existed there, as {path}", indent=2)

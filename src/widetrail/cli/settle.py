@@ -34,7 +34,7 @@ from widetrail.walking import Run, clear_settled, make_report
 def command(
     run: str, parcel: Path | None, machine: Path | None, account: str, yes: bool, as_json: bool
 ) -> None:
-    """Accept what RUN did on a machine: what was put aside, saved and journaled there is removed.
+    """Accept what RUN did on a machine: the backups and the journal of that run are deleted.
 
     RUN is the name of a move's folder on the machine; it may be left out where there is only one.
     After this nothing can be undone. A run that is not at its end is refused.

@@ -182,8 +182,8 @@ def show_survey(
         for item in application.items:
             _show_item(page, item)
         for _, where in application.places:
-            for path, reason in where.passed_over if isinstance(where, Several) else ():
-                page.line(f"passed over: {path}: {reason}", "dim", indent=4)
+            for path, reason in where.rejected if isinstance(where, Several) else ():
+                page.line(f"skipped: {path}: {reason}", "dim", indent=4)
 
 
 def _show_rest(page: Page, found: Survey, names: Mapping[str, str], most: int) -> None:
@@ -202,8 +202,8 @@ def _show_rest(page: Page, found: Survey, names: Mapping[str, str], most: int) -
     if stock.shared:
         page.title("Claimed by several recipes")
         for shared in stock.shared:
-            told_by = " and ".join(shared.claims)
-            page.line(f"{told_by}: {_amount(shared.tally)}, as {shared.path}", "yellow", indent=2)
+            set_in = " and ".join(shared.claims)
+            page.line(f"{set_in}: {_amount(shared.tally)}, as {shared.path}", "yellow", indent=2)
     if stock.groups:
         files = sum(group.tally.files for group in stock.groups)
         size = sum(group.tally.size for group in stock.groups)

@@ -298,7 +298,7 @@ def _show_item(page: Page, item: ItemReport, walked: Mapping[str, StepDone]) -> 
             page.line(f"{line.state}: {walked[line.id].words}", styles["failed"], indent=4)
             page.line(line.reason, indent=6)
             page.line(line.todo, indent=6)
-    for path in item.put_aside:
+    for path in item.backed_up:
         page.line(f"backup of what existed there: {path}", indent=4)
 
 

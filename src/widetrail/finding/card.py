@@ -251,7 +251,7 @@ def where_facts(where: Where) -> dict[str, object]:
                     for i in where.instances
                 ],
                 "source": where.source or None,
-                "passed over": [{"path": p, "reason": r} for p, r in where.passed_over],
+                "skipped": [{"path": p, "reason": r} for p, r in where.rejected],
             }
         case Nowhere():
             return {"path": None, "there": False, "reason": where.reason}

@@ -19,10 +19,10 @@ def condition_holds(
         condition.equals is None or _same(condition.equals, text, number),
         condition.one_of is None or any(_same(w, text, number) for w in condition.one_of),
         condition.matches is None or matches(condition.matches, text) is True,
-        condition.at_least is None or (number is not None and number >= condition.at_least),
+        condition.lowest is None or (number is not None and number >= condition.lowest),
         condition.at_most is None or (number is not None and number <= condition.at_most),
         condition.within is None or _recent(text, condition.within, today),
-        condition.covers is None or _covers(value, of_old),
+        not condition.compares_old or _covers(value, of_old),
     ]
     return all(tests)
 

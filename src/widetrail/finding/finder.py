@@ -179,7 +179,7 @@ class Finder(Resolver):
         recipe = self.loaded.recipe
         cases = [r for c in recipe.recognise for r in (c.release, c.edition) if r is not None]
         places = [p for cs in recipe.places.values() for p in cs]
-        told = [r for p in places for r in (p.told_by, p.in_use) if r is not None]
+        told = [r for p in places for r in (p.set_in, p.in_use) if r is not None]
         return [*cases, *told, *(case for cs in recipe.readings.values() for case in cs)]
 
     def _printed(self, reading: Reading) -> Known | Unknown:

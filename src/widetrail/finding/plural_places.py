@@ -43,22 +43,22 @@ def by_index(machine: Machine, place: Place, index: Index, source: str, case: in
         Unreadable: It is not what the recipe says.
     """
     instances: list[Instance] = []
-    passed_over: list[tuple[str, str]] = []
+    rejected: list[tuple[str, str]] = []
     for entry in _entries(machine, index, source):
         told = entry.get(index.path)
         if not isinstance(told, str) or not told:
-            passed_over.append((source, f'an entry has no "{index.path}"'))
+            rejected.append((source, f'an entry has no "{index.path}"'))
             continue
         path, reason = understand_path(told, machine, source)
         if reason:
-            passed_over.append((told, reason))
+            rejected.append((told, reason))
             continue
         how = How("index", case, source)
         name = entry.get(index.name) if index.name is not None else None
         shown = base(path) if name is None else str(name)
         in_use = _in_use(entry.get(index.in_use)) if index.in_use is not None else None
         instances.append(Instance(path, shown, in_use, how, machine.synced(path)))
-    return replace(_held(machine, place, instances, passed_over), source=source)
+    return replace(_held(machine, place, instances, rejected), source=source)
 
 
 def _entries(machine: Machine, index: Index, source: str) -> Iterator[dict[str, Raw]]:
@@ -87,17 +87,17 @@ def _held(
     machine: Machine,
     place: Place,
     instances: Sequence[Instance],
-    passed_over: list[tuple[str, str]],
+    rejected: list[tuple[str, str]],
 ) -> Several:
     """Pass over what is not there or does not hold what it must."""
     kept = []
     for instance in instances:
         reason = _missing(machine, place, instance.path)
         if reason:
-            passed_over.append((instance.path, reason))
+            rejected.append((instance.path, reason))
         else:
             kept.append(instance)
-    return Several(tuple(kept), tuple(passed_over))
+    return Several(tuple(kept), tuple(rejected))
 
 
 def _missing(machine: Machine, place: Place, path: str) -> str:
@@ -107,7 +107,7 @@ def _missing(machine: Machine, place: Place, path: str) -> str:
             return "it is listed but not there"
         if entry.kind != "folder":
             return f"it is a {entry.kind}"
-        for wanted in place.holds:
+        for wanted in place.contains:
             if not _holds(machine, path, wanted):
                 return f"it holds no {wanted}"
     except MachineUnusable as error:

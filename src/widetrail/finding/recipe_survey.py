@@ -80,7 +80,7 @@ def survey(
     ``ask_programs`` lets readings start the application's programs to read what they print.
     """
     listed = list(recipes)
-    used = {name for loaded in listed for name in loaded.recipe.uses}
+    used = {name for loaded in listed for name in loaded.recipe.relies_on}
     lenders = {
         loaded.id: find_application(machine, loaded) for loaded in listed if loaded.id in used
     }

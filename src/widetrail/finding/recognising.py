@@ -33,7 +33,7 @@ def find_application(
     their places. ``pinned`` are the paths of places that were found before. ``decisions``
     keeps what is decided by the recipe's rules, and ``said`` is what a person said of places.
     """
-    used = {i: f for i, f in (lenders or {}).items() if i in loaded.recipe.uses}
+    used = {i: f for i, f in (lenders or {}).items() if i in loaded.recipe.relies_on}
     stranger = Finder(
         machine,
         loaded,

@@ -130,7 +130,7 @@ class Resolver(ABC):
         """Return whether a program's settings have a say in where a place is, so that it may lie
         anywhere."""
         case = self.case_of(name)
-        if case is None or case.told_by is not None or case.index is not None:
+        if case is None or case.set_in is not None or case.index is not None:
             return case is not None
         choices = [case.where, case.each, case.otherwise, *case.first_of]
         texts = [on_platform(c, self.machine.platform) for c in choices if c is not None]
@@ -277,19 +277,19 @@ class Resolver(ABC):
 
     def _told(self, place: Place, case: int) -> Where | None:
         """Return where the program says it is, or ``None`` where it says nothing."""
-        if place.told_by is None or not self.holds(place.told_by.for_):
+        if place.set_in is None or not self.holds(place.set_in.for_):
             return None
-        as_path = place.told_by.model_copy(update={"as_": "path"})
+        as_path = place.set_in.model_copy(update={"as_": "path"})
         answer = self.take(as_path)
         if isinstance(answer, Unknown):
             if answer.absent:
-                self.decide(place.told_by, "tells nothing")
+                self.decide(place.set_in, "tells nothing")
                 return None
             return Nowhere(f"what tells it is unknown: {answer.reason}")
         if not answer.value:
-            self.decide(place.told_by, "tells nothing")
+            self.decide(place.set_in, "tells nothing")
             return None
-        self.decide(place.told_by, "tells")
+        self.decide(place.set_in, "found")
         how = How("told", case, answer.source, answer.line)
         return self.judged(str(answer.value), place.kind, how)
 
@@ -363,8 +363,8 @@ class Resolver(ABC):
             return Nowhere(str(error))
         except Unreadable as error:
             return Nowhere(f"its index {source} {error}")
-        if found.passed_over:
-            self.decide(place, "passes over")
+        if found.rejected:
+            self.decide(place, "skips")
         if len(found.instances) > 1:
             self.decide(place, "several")
         if place.in_use is not None:

@@ -164,7 +164,7 @@ class Several:
     """
 
     instances: tuple[Instance, ...]
-    passed_over: tuple[tuple[str, str], ...] = ()
+    rejected: tuple[tuple[str, str], ...] = ()
     source: str = ""
 
     def __str__(self) -> str:

@@ -103,10 +103,14 @@ def _known_keys(model: type[Model]) -> frozenset[str]:
 
 
 class Unknown:
-    """Collects unknown keys while a document is validated."""
+    """The context of validating a document: collects unknown keys."""
 
     def __init__(self) -> None:
         self.keys: list[tuple[dict[str, Any], str, frozenset[str]]] = []
+
+    def respell(self, tree: Map, file: str) -> tuple[Finding, ...]:
+        """Bring other spellings in ``tree`` into ours; return the warnings about them."""
+        return ()
 
 
 def flaw(rule: str, message: str, hint: str = "") -> PydanticCustomError:
@@ -196,7 +200,7 @@ def check_tree(
         return None, (Finding(file, 1, 1, "mapping", "", "expected a mapping of keys"),)
     context = context or Unknown()
     value: M | None = None
-    found: list[Finding] = []
+    found = list(context.respell(tree, file))
     try:
         value = model.model_validate(tree, context=context)
     except ValidationError as error:

@@ -15,7 +15,7 @@ from typing import Literal, NamedTuple, Protocol
 from widetrail.formats.interface import Located, Raw, Scalar, Spot, Unwritable
 from widetrail.formats.record import Records
 
-Role = Literal["reading", "told_by", "paths", "index", "write", "records"]
+Role = Literal["reading", "set_in", "paths", "index", "write", "records"]
 """What a form can be used for: a reading, telling where a place is, holding paths of the machine, a
 program's own index of its folders, a value that is written, and a store of records."""
 
@@ -122,7 +122,7 @@ class Form:
         match role:
             case "reading":
                 return self.is_reading
-            case "told_by":
+            case "set_in":
                 return self.tells
             case "paths":
                 return changes and self.holds_paths

@@ -35,6 +35,12 @@ class Text(str):
     mark: Mark
     plain: bool
 
+    def respelled(self, word: str) -> Text:
+        """Return ``word`` as it would be at the same position."""
+        other = Text(word)
+        other.mark, other.plain = self.mark, self.plain
+        return other
+
 
 class Map(dict[str, Any]):
     """A mapping with the position of itself and of each of its keys."""

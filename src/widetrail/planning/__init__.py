@@ -6,12 +6,12 @@ from widetrail.planning.free_space import full_volumes
 from widetrail.planning.itinerary import Circle, Itinerary, find_itinerary
 from widetrail.planning.plan import (
     LeftItem,
-    PassedOver,
     Plan,
     PlannedItem,
     PlannedLeg,
     PlannedRecipe,
     PlannedStation,
+    RejectedRoute,
 )
 from widetrail.planning.planner import make_plan
 from widetrail.planning.replanning import insist_of_recipes, plan_rest, unmet_at
@@ -26,12 +26,12 @@ __all__ = [
     "LeftItem",
     "New",
     "Offer",
-    "PassedOver",
     "Plan",
     "PlannedItem",
     "PlannedLeg",
     "PlannedRecipe",
     "PlannedStation",
+    "RejectedRoute",
     "find_itinerary",
     "foresee",
     "full_volumes",

@@ -145,7 +145,7 @@ def told_to_program(subject: Subject, route: Route, draft: Draft) -> ToldBy | No
     if isinstance(side, SeenSide) and (why := is_taken(side.finder, subject.item.from_, where)):
         draft.obstacles.append(refusal(subject, where.path, why))
     cases = subject.side.loaded.recipe.places[subject.item.from_]
-    told = cases[where.how.case].told_by
+    told = cases[where.how.case].set_in
     if told is not None and not told.command:
         if why := _untellable(subject, told, route):
             draft.obstacles.append(refusal(subject, where.path, why))
@@ -223,9 +223,9 @@ def brings_settings(planned: PlannedItem, subject: Subject, other: Subject) -> b
     """Return whether ``other`` brings the settings in which the program is told of a folder that
     was chosen for ``planned``: then it comes first."""
     side = subject.side.new
-    if planned.told_by is None or other is subject or not isinstance(side, SeenSide):
+    if planned.set_in is None or other is subject or not isinstance(side, SeenSide):
         return False
-    told = subject.side.loaded.recipe.places[subject.item.from_][planned.told_by.case].told_by
+    told = subject.side.loaded.recipe.places[subject.item.from_][planned.set_in.case].set_in
     path = _settings_told(subject, told) if told is not None else ""
     mine = other.side.loaded.id == subject.side.loaded.id and bool(path)
     return mine and _takes(other.item, other.new_place, path, side.finder.machine)

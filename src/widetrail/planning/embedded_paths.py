@@ -62,7 +62,7 @@ def written_at(
             add(rule.form, rule.where, rule.at, outside=rule.outside, outside_said=said)
     for name in finder.loaded.recipe.places:
         case = finder.case_of(name)
-        told = case.told_by if case is not None else None
+        told = case.set_in if case is not None else None
         if told is not None and finder.holds(told.for_):
             if place.kind == "key" and told.key is not None:
                 at = _inside("registry", told.key, told.at or "")

@@ -44,7 +44,7 @@ def hint_at_routes(draft: Draft, itinerary: Itinerary, today: datetime) -> None:
     """Say which other route of one item would save a trip; routes are never chosen by trips."""
     for planned, subject, chosen in draft.items:
         others = [r for r in subject.item.routes if r.name != chosen.route.name]
-        passed = {p.route for p in planned.passed_over}
+        passed = {p.route for p in planned.rejected}
         for route in others:
             if route.name in passed:
                 continue

@@ -37,8 +37,8 @@ def subjects_of(side: RecipeSides, draft: Draft, choices: Choices) -> Iterator[S
                 yield Subject(subject, name, side, side.finder, old, new)
             _insist_known(subject, (), choices, draft)
             continue
-        for path, reason in old.passed_over:
-            draft.notices.append(f"{subject}: {path} is passed over: {reason}")
+        for path, reason in old.rejected:
+            draft.notices.append(f"{subject}: {path} is skipped: {reason}")
         if not old.instances:
             draft.notices.append(f"{subject}: not found")
         _insist_known(subject, [one.name for one in old.instances], choices, draft)

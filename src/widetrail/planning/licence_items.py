@@ -10,7 +10,7 @@ from widetrail.planning.draft import Draft, RecipeSides, told_loss
 from widetrail.planning.licences import choose_way, planned_licence, unfold_licence
 from widetrail.planning.plan import (
     LeftItem,
-    PassedOver,
+    RejectedRoute,
 )
 from widetrail.planning.recipe_order import station_of_new, unmet_uses
 from widetrail.planning.route_choice import NoRoute
@@ -37,7 +37,7 @@ def plan_licences(
         unmet = unmet_uses(side, by_id)
         if side.finder.machine.read_only:
             why = f"nothing on {side.old.machine} may be changed, so no seat is released there"
-            unmet = (PassedOver(route="any", code="need", reason=why, facts=("read_only",)),)
+            unmet = (RejectedRoute(route="any", code="need", reason=why, facts=("read_only",)),)
         chosen = (
             NoRoute(unmet) if unmet else choose_way(licence, side.finder, side.old, side.new, today)
         )
@@ -50,7 +50,7 @@ def plan_licences(
                 LeftItem(
                     id=subject,
                     title=title,
-                    passed_over=chosen.passed_over,
+                    rejected=chosen.rejected,
                     losses=losses,
                     todo=todo,
                 )
@@ -79,7 +79,7 @@ def unfold_licences(draft: Draft, choices: Choices, old: str, new: New) -> None:
         mine = (s.id for s in draft.steps if s.item == item.id and s.station == "new")
         by_recipe.setdefault(item.recipe, []).extend(mine)
     for planned, side, route in draft.licences:
-        uses = side.loaded.recipe.uses
+        uses = side.loaded.recipe.relies_on
         needed = [s for of in (*uses, planned.recipe) for s in by_recipe.get(of, ())]
         steps = unfold_licence(
             planned,

@@ -11,7 +11,7 @@ from widetrail.licence.exchange import Exchange
 from widetrail.licence.seat_events import AT, Purpose, Stage
 from widetrail.planning.itinerary import find_itinerary
 from widetrail.planning.needs import judge_needs
-from widetrail.planning.plan import PassedOver, Plan, PlannedItem, PlannedLeg
+from widetrail.planning.plan import Plan, PlannedItem, PlannedLeg, RejectedRoute
 from widetrail.planning.route_choice import NoRoute, not_for, passed_for_needs, reach_needs
 from widetrail.planning.station_facts import Side
 from widetrail.recipe import Loaded, Loss, Station
@@ -28,7 +28,7 @@ class Way:
     """The route that a licence goes, with why those before it were passed over."""
 
     route: LicenceRoute
-    passed_over: tuple[PassedOver, ...]
+    rejected: tuple[RejectedRoute, ...]
     met: tuple[str, ...]
     assumed: tuple[str, ...]
 
@@ -37,14 +37,14 @@ def choose_way(
     licence: Licence, finder: Finder, old: Side, new: Side, today: datetime
 ) -> Way | NoRoute:
     """Return the first route of a licence whose case applies and whose needs hold."""
-    passed: list[PassedOver] = []
+    passed: list[RejectedRoute] = []
     for route in licence.routes:
         if not finder.holds(route.for_):
             finder.decide(route.for_, "does not hold")
             passed.append(not_for(route.name, route.for_, old))
             continue
         if other := another_edition(route, new):
-            passed.append(PassedOver(route=route.name, code="for", reason=f"new: {other}"))
+            passed.append(RejectedRoute(route=route.name, code="for", reason=f"new: {other}"))
             continue
         judged = judge_needs(route.needs, old, new, "", today)
         reach_needs(finder, route.needs, judged)
@@ -79,7 +79,7 @@ def planned_licence(
         title=title,
         kind="licence",
         route=way.route.name,
-        existing="stop",
+        existing="refuse",
         whole=False,
         old_path="",
         old_how="",
@@ -88,7 +88,7 @@ def planned_licence(
         occupied=False,
         files=0,
         size=0,
-        passed_over=way.passed_over,
+        rejected=way.rejected,
         met=way.met,
         assumed=way.assumed,
         losses=losses,
@@ -259,7 +259,7 @@ class _Making:
             self._loaded,
             self._planned.id,
             name,
-            "stop",
+            "refuse",
             station,
             number,
             "",

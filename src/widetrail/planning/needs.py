@@ -85,7 +85,7 @@ def judge_side(
     if needs.path is not None:
         yield _path(station, side, old, place)
     for name, condition in needs.readings.items():
-        covered = old.reading(name) if condition.covers is not None else None
+        covered = old.reading(name) if condition.compares_old else None
         yield _judged(station, name, condition, side.reading(name), side, covered, today)
 
 

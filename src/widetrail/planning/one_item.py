@@ -90,7 +90,7 @@ def plan_item(
         draft.private.append(title_of(subject))
     if copies(chosen.route):
         planned = _with_names(planned, subject, entries, draft)
-    if planned.occupied and planned.existing == "stop":
+    if planned.occupied and planned.existing == "refuse":
         todo = "Move it away on the new computer, then plan again."
         why = "the recipe says to stop where something is there already"
         what = f"{subject.id} cannot go in place"
@@ -110,7 +110,7 @@ def _as_chosen(
         draft.notices.append(f"{subject.id}: {route.name} merges nothing, so {said}")
     update: dict[str, object] = {"duplicates": duplicates}
     if is_chosen(subject):
-        update |= {"chosen": True, "told_by": told_to_program(subject, route, draft)}
+        update |= {"chosen": True, "set_in": told_to_program(subject, route, draft)}
     return planned.model_copy(update=update)
 
 
@@ -278,13 +278,13 @@ def _planned(
         files=case.tally.files,
         size=case.tally.size,
         largest=case.largest,
-        passed_over=chosen.passed_over,
+        rejected=chosen.rejected,
         met=chosen.met,
         assumed=chosen.assumed,
         parts={k: v for k, v in chosen.parts.items() if v},
         parts_left=parts_left,
         carved=carved,
-        awaited=tuple(f"{name} is {c}" for name, c in sorted(chosen.route.await_.items())),
+        awaited=tuple(f"{name} is {c}" for name, c in sorted(chosen.route.wait.items())),
         losses=losses,
         tasks=tuple(tasks),
     )
@@ -311,7 +311,7 @@ def _to_register(subject: Subject, route: Route) -> Iterator[str]:
 def _existing(route: Route, kind: StoreKind | None) -> Existing:
     """Return what happens to what is there: values are merged where the recipe does not say."""
     merged = kind is not None and "existing" not in route.model_fields_set
-    return "overwrite" if merged else route.existing
+    return "replace" if merged else route.existing
 
 
 def _occupied(subject: Subject) -> bool:
@@ -351,12 +351,12 @@ def left_item(subject: Subject, chosen: NoRoute, losses: tuple[Loss, ...]) -> Le
     if subject.side.new.installed is False:
         where = subject.side.new.machine
         todo = f"Install {application.name} on {where}, start it once, close it and plan again."
-    elif chosen.passed_over:
+    elif chosen.rejected:
         todo = "Change what the reasons name, then plan again."
     return LeftItem(
         id=subject.id,
         title=title_of(subject),
-        passed_over=chosen.passed_over,
+        rejected=chosen.rejected,
         losses=(*losses, *map(told_loss, chosen.rest)),
         todo=todo,
     )
@@ -371,8 +371,8 @@ def obstacle_of(item: LeftItem) -> Halted:
             why=f"both machines see {item.there}",
             codes=["there already"],
         )
-    reasons = "; ".join(f"{p.route}: {p.reason}" for p in item.passed_over)
-    codes = dict.fromkeys(code for p in item.passed_over for code in p.codes)
+    reasons = "; ".join(f"{p.route}: {p.reason}" for p in item.rejected)
+    codes = dict.fromkeys(code for p in item.rejected for code in p.codes)
     return Halted(
         f"{item.title} cannot be carried", why=reasons, todo=item.todo, codes=tuple(codes)
     )

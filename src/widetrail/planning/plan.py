@@ -28,7 +28,7 @@ narrows what it carries; it cannot carry the chosen parts alone; there is no pla
 person chose another."""
 
 
-class PassedOver(Model):
+class RejectedRoute(Model):
     """A route that was passed over, with the values that decided.
 
     ``facts`` are the unmet needs of a ``need``: facts and readings by their names.
@@ -97,7 +97,7 @@ class PlannedItem(Model):
     that could not be judged. ``whole`` tells that the place goes as one folder, ``single`` that it
     is one file, ``store`` what it is where it holds named values, ``registered`` that new's program
     has yet to make or list the place, ``chosen`` that a person chose where it is to be on new;
-    its program is told of that as ``told_by`` says. ``shared`` tells that other items take what is
+    its program is told of that as ``set_in`` says. ``shared`` tells that other items take what is
     in the place too, of which ``carved`` are not this one's. ``renames`` are the paths below it
     that new cannot call so, with what they become, as canonical JSON, since they need not be valid
     text. ``written`` is where it holds paths of the machine; ``outside`` are files elsewhere that
@@ -119,7 +119,7 @@ class PlannedItem(Model):
     store: Literal["", "registry", "dconf", "plist"] = ""
     registered: bool = False
     chosen: bool = False
-    told_by: ToldBy | None = None
+    set_in: ToldBy | None = None
     shared: bool = False
     renames: str = ""
     duplicates: Duplicates | None = None
@@ -134,7 +134,7 @@ class PlannedItem(Model):
     files: int
     size: int
     largest: int = 0
-    passed_over: tuple[PassedOver, ...] = ()
+    rejected: tuple[RejectedRoute, ...] = ()
     met: tuple[str, ...] = ()
     assumed: tuple[str, ...] = ()
     parts: dict[str, tuple[str, ...]] = Field(default_factory=dict)
@@ -176,7 +176,7 @@ class LeftItem(Model):
     title: str
     there: str = ""
     nothing: str = ""
-    passed_over: tuple[PassedOver, ...] = ()
+    rejected: tuple[RejectedRoute, ...] = ()
     losses: tuple[Loss, ...] = ()
     todo: str = ""
 

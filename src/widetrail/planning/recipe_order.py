@@ -16,9 +16,9 @@ from widetrail.machine import Machine
 from widetrail.machine.path_notation import variables_of_paths
 from widetrail.planning.draft import Draft, RecipeSides
 from widetrail.planning.plan import (
-    PassedOver,
     PlannedRecipe,
     PlannedStation,
+    RejectedRoute,
 )
 from widetrail.planning.station_facts import CardSide, LaterSide, New, SeenSide
 from widetrail.recipe import Loaded, Station
@@ -31,19 +31,19 @@ def in_order_of_use(recipes: Sequence[Loaded], draft: Draft) -> list[Loaded]:
     """Return the recipes so that each comes after those it uses, ties by their ids."""
     by_id = {loaded.id: loaded for loaded in sorted(recipes, key=lambda r: r.id)}
     for loaded in by_id.values():
-        for used in loaded.recipe.uses:
+        for used in loaded.recipe.relies_on:
             if used not in by_id:
-                where = loaded.spot("uses", used)
+                where = loaded.spot("relies_on", used)
                 todo = f"Name the recipe for {used} too."
                 what = f"{loaded.id} uses {used}, and its recipe is not here"
-                draft.obstacles.append(Halted(what, where=where, todo=todo, codes=["uses"]))
+                draft.obstacles.append(Halted(what, where=where, todo=todo, codes=["relies_on"]))
     ordered: list[Loaded] = []
     while len(ordered) < len(by_id):
         done = {loaded.id for loaded in ordered}
         ready = [
             loaded
             for loaded in by_id.values()
-            if loaded.id not in done and not (loaded.recipe.uses.keys() & by_id.keys() - done)
+            if loaded.id not in done and not (loaded.recipe.relies_on.keys() & by_id.keys() - done)
         ]
         if not ready:
             circle = ", ".join(sorted(by_id.keys() - done))
@@ -61,21 +61,23 @@ def in_order_of_use(recipes: Sequence[Loaded], draft: Draft) -> list[Loaded]:
     return ordered
 
 
-def unmet_uses(side: RecipeSides, by_id: Mapping[str, RecipeSides]) -> tuple[PassedOver, ...]:
+def unmet_uses(side: RecipeSides, by_id: Mapping[str, RecipeSides]) -> tuple[RejectedRoute, ...]:
     """Return why a recipe's items cannot go: a recipe it uses is not on new in its range."""
     unmet = []
-    for used, wanted in side.loaded.recipe.uses.items():
+    for used, wanted in side.loaded.recipe.relies_on.items():
         host = by_id.get(used)
         if host is None or host.new.installed is None:
             continue
         release, recipe = host.new.release, side.loaded.recipe
-        side.finder.decide_bounds(recipe, f"uses {used}", wanted, str(release or ""))
+        side.finder.decide_bounds(recipe, f"relies on {used}", wanted, str(release or ""))
         if not host.new.installed or release is None or release not in parse_releases(wanted):
             found = str(release or "unknown") if host.new.installed else "not there"
             reason = f"{used} on the new computer must be {wanted}, but is {found}"
-            side.finder.decide(recipe, f"uses {used} unmet")
+            side.finder.decide(recipe, f"relies on {used} unmet")
             unmet.append(
-                PassedOver(route=f"with {used}", code="need", reason=reason, facts=("uses",))
+                RejectedRoute(
+                    route=f"with {used}", code="need", reason=reason, facts=("relies_on",)
+                )
             )
     return tuple(unmet)
 

@@ -19,10 +19,10 @@ from widetrail.planning.licences import licence_steps
 from widetrail.planning.needs import judge_needs, judge_side
 from widetrail.planning.plan import (
     LeftItem,
-    PassedOver,
     Plan,
     PlannedItem,
     PlannedStation,
+    RejectedRoute,
 )
 from widetrail.planning.route_choice import Chosen, copies, passed_for_needs
 from widetrail.planning.station_facts import UNSEEN, SeenSide, ToldSide
@@ -52,12 +52,10 @@ def plan_rest(plan: Plan, machine: Machine, finders: Mapping[str, Finder], today
     for item in plan.items:
         finder = finders[item.recipe]
         now = _now(plan, item, finder, today)
-        if isinstance(now, PassedOver):
+        if isinstance(now, RejectedRoute):
             losses = item.losses
             left.append(
-                LeftItem(
-                    id=item.id, title=item.title, passed_over=(now,), losses=losses, todo=_BACK
-                )
+                LeftItem(id=item.id, title=item.title, rejected=(now,), losses=losses, todo=_BACK)
             )
             steps.extend(
                 s
@@ -140,7 +138,7 @@ def _seen(machine: Machine) -> PlannedStation:
 
 def _now(
     plan: Plan, item: PlannedItem, finder: Finder, today: datetime
-) -> PlannedItem | PassedOver:
+) -> PlannedItem | RejectedRoute:
     if item.kind == "licence":  # a seat may be released by now: what stands in its way is told
         return item
     rule = finder.loaded.recipe.items[item.item]
@@ -153,7 +151,7 @@ def _now(
         return passed_for_needs(route.name, unmet)
     where = finder.place(rule.from_)
     if taken := is_taken(finder, rule.from_, where):
-        return PassedOver(route=route.name, code="place", reason=f"{item.new_path}: {taken}")
+        return RejectedRoute(route=route.name, code="place", reason=f"{item.new_path}: {taken}")
     if item.instance and item.new_path:
         return item
     if not copies(route):
@@ -161,7 +159,7 @@ def _now(
             return item.model_copy(update={"new_path": where.path, "new_how": str(where.how)})
         return item
     if item.instance or not isinstance(where, Found | Absent):
-        return PassedOver(route=route.name, code="place", reason=str(where))
+        return RejectedRoute(route=route.name, code="place", reason=str(where))
     return item.model_copy(update={"new_path": where.path, "new_how": str(where.how)})
 
 

@@ -19,7 +19,7 @@ from widetrail.finding import (
 )
 from widetrail.finding.stores import store_kind
 from widetrail.planning.needs import Judged, beyond_limit, judge_needs
-from widetrail.planning.plan import PassedOver
+from widetrail.planning.plan import RejectedRoute
 from widetrail.planning.station_facts import Side
 from widetrail.recipe import Item, Loss, Route
 from widetrail.recipe.conditions import AS_OLD, Condition, Needs, SideNeeds
@@ -60,7 +60,7 @@ class Chosen:
     """The route taken, with the needs that held and those that are assumed."""
 
     route: Route
-    passed_over: tuple[PassedOver, ...]
+    rejected: tuple[RejectedRoute, ...]
     met: tuple[str, ...]
     assumed: tuple[str, ...]
     parts: Mapping[str, tuple[str, ...]]
@@ -69,15 +69,15 @@ class Chosen:
 
 @dataclass(frozen=True, slots=True)
 class NoRoute:
-    """No route applies; ``passed_over`` says why, one by one."""
+    """No route applies; ``rejected`` says why, one by one."""
 
-    passed_over: tuple[PassedOver, ...]
+    rejected: tuple[RejectedRoute, ...]
     rest: tuple[Loss, ...] = ()
 
 
 def choose_route(case: Case, skip: frozenset[str] = frozenset()) -> Chosen | NoRoute:
     """Return the first route of the item that applies; ``skip`` leaves routes out by name."""
-    passed: list[PassedOver] = []
+    passed: list[RejectedRoute] = []
     rest: list[Loss] = []
     routes = [r for r in case.item.routes if r.name not in skip]
     while routes:
@@ -87,7 +87,7 @@ def choose_route(case: Case, skip: frozenset[str] = frozenset()) -> Chosen | NoR
             case.finder.decide(route, "chosen" if chosen else "not chosen")
         if not chosen and (case.wanted or route.by_choice):
             reason = f"{case.wanted} was chosen" if case.wanted else "nobody chose it"
-            passed.append(PassedOver(route=route.name, code="choice", reason=reason))
+            passed.append(RejectedRoute(route=route.name, code="choice", reason=reason))
             continue
         verdict = _judge(case, route)
         if isinstance(verdict, Chosen):
@@ -107,7 +107,7 @@ def choose_route(case: Case, skip: frozenset[str] = frozenset()) -> Chosen | NoR
     return NoRoute(tuple(passed), tuple(rest))
 
 
-def _judge(case: Case, route: Route) -> Chosen | PassedOver:
+def _judge(case: Case, route: Route) -> Chosen | RejectedRoute:
     told = _Telling(case.finder, route)
     if not case.finder.holds(route.for_):
         case.finder.decide(route.for_, "does not hold")
@@ -121,15 +121,15 @@ def _judge(case: Case, route: Route) -> Chosen | PassedOver:
     outside, parts, rest = _narrowed(case, route)
     told.narrowing(case, outside, parts)
     if outside:
-        return PassedOver(route=route.name, code="only", reason=outside)
+        return RejectedRoute(route=route.name, code="only", reason=outside)
     beyond = beyond_limit(route.limit, case.tally.size, case.tally.files, case.largest)
     if beyond:
         told.limit(case)
-        return PassedOver(route=route.name, code="limit", reason=beyond)
+        return RejectedRoute(route=route.name, code="limit", reason=beyond)
     alone = sorted(part for part in case.narrowed if not _mentions(route, part))
     if alone:
         reason = f"it carries all of {', '.join(alone)}, and only some was chosen"
-        return PassedOver(route=route.name, code="parts", reason=reason)
+        return RejectedRoute(route=route.name, code="parts", reason=reason)
     if (why := _unplaced(case, route) or _unmergeable(case, route)) is not None:
         return why
     told.taken()
@@ -165,7 +165,7 @@ class _Telling:
             ("file", limit.file, case.largest),
         ):
             if most is not None and found > most:
-                self.finder.decide(limit, f"{name} passes over")
+                self.finder.decide(limit, f"{name} rejects")
 
     def taken(self) -> None:
         self.finder.decide(self.route.for_, "holds")
@@ -193,20 +193,20 @@ def _reach_releases(finder: Finder, side: SideNeeds, one: Judged) -> None:
         finder.decide_bounds(side, one.fact, wanted, one.found)
 
 
-def passed_for_needs(route: str, unmet: Sequence[Judged]) -> PassedOver:
+def passed_for_needs(route: str, unmet: Sequence[Judged]) -> RejectedRoute:
     """Return that a route is passed over for needs that are not met."""
     facts = tuple(dict.fromkeys(j.fact for j in unmet))
-    return PassedOver(route=route, code="need", reason="; ".join(map(str, unmet)), facts=facts)
+    return RejectedRoute(route=route, code="need", reason="; ".join(map(str, unmet)), facts=facts)
 
 
-def not_for(route: str, case: For | None, old: Side) -> PassedOver:
+def not_for(route: str, case: For | None, old: Side) -> RejectedRoute:
     """Return why a route is passed over whose case does not hold on old."""
     wanted = {k: v for k, v in case.model_dump().items() if v is not None} if case else {}
     found = {name: str(old.fact(name)) for name in wanted}
     asked = ", ".join(f"{k} {v}" for k, v in wanted.items())
     here = ", ".join(f"{k} {v}" for k, v in found.items())
     reason = f"it is for {asked}, and old has {here}"
-    return PassedOver(route=route, code="for", reason=reason)
+    return RejectedRoute(route=route, code="for", reason=reason)
 
 
 def _narrowed(
@@ -259,7 +259,7 @@ def _fails(case: Case, finder: Finder, reading: str, condition: Condition) -> st
     return "" if holds else f"its {reading} is {answer}"
 
 
-def _unplaced(case: Case, route: Route) -> PassedOver | None:
+def _unplaced(case: Case, route: Route) -> RejectedRoute | None:
     """Return why a route has no place on new to which it can bring an item."""
     where = case.new_place
     if isinstance(where, Found | Absent) and copies(route):
@@ -267,27 +267,27 @@ def _unplaced(case: Case, route: Route) -> PassedOver | None:
         if one != other:
             kinds = " to ".join(k or "files" for k in (one, other))
             reason = f"values are not carried from {kinds}"
-            return PassedOver(route=route.name, code="place", reason=reason)
+            return RejectedRoute(route=route.name, code="place", reason=reason)
     made = any(brings_about(step.kind) for step in steps_on_new(route))
     named = bool(case.instance) and names_place(route, case.item.from_) and not made
     placed = isinstance(where, Found | Absent) or case.new.source == "assumed"
     if (copies(route) or named) and not placed:
         reason = f"there is no place for it on the new computer: {where}"
-        return PassedOver(route=route.name, code="place", reason=reason)
+        return RejectedRoute(route=route.name, code="place", reason=reason)
     return None
 
 
-def _unmergeable(case: Case, route: Route) -> PassedOver | None:
+def _unmergeable(case: Case, route: Route) -> RejectedRoute | None:
     """Return why a route cannot bring an item together with what is on new, as far as it says."""
     if route.beside and (why := _called_so(case)):
         case.finder.decide(route, "name taken")
-        return PassedOver(route=route.name, code="place", reason=why)
+        return RejectedRoute(route=route.name, code="place", reason=why)
     word = case.duplicates or next(iter(route.duplicates), None)
     if not route.duplicates or word is None:
         return None
     if word not in route.duplicates:
         reason = f"its program cannot {word} what is there, but {', '.join(route.duplicates)}"
-        return PassedOver(route=route.name, code="choice", reason=reason)
+        return RejectedRoute(route=route.name, code="choice", reason=reason)
     case.finder.decide(route, f"duplicates {word}")
     return None
 

@@ -33,7 +33,7 @@ def unfold_items(draft: Draft, today: datetime) -> None:
             unfolded[planned.id] = []
             draft.obstacles.append(error)
     for planned, subject, _ in draft.items:
-        uses = subject.side.loaded.recipe.uses
+        uses = subject.side.loaded.recipe.relies_on
         waits = [
             step.id
             for other, its, _ in draft.items

@@ -107,13 +107,13 @@ def _judged(item: Item, planned: PlannedItem, chosen: Chosen, moving: list[Step]
 
 def _compared_with_old(item: Item, route: Route) -> Iterator[str]:
     """Give the readings that a step, state or proof compares with old's."""
-    asked: list[Mapping[str, Condition]] = [route.await_]
+    asked: list[Mapping[str, Condition]] = [route.wait]
     asked += [loss.proof for loss in (*item.losses, *route.losses)]
     for leg in route.legs:
         for step in leg.steps:
             asked += step.rule.conditions().values()
     for rules in asked:
-        yield from (name for name, condition in rules.items() if condition.covers is not None)
+        yield from (name for name, condition in rules.items() if condition.compares_old)
 
 
 def _packed_once(steps: tuple[Step, ...], before: list[Step]) -> tuple[Step, ...]:
@@ -135,9 +135,9 @@ def _awaiting(step: Step, route: Route, subject: str, before: list[Step]) -> Ite
     What a person does, and starting the program, comes first: that is what brings them about.
     """
     own = f"{subject}/await/{step.station}"
-    if not route.await_ or act_of(step).brings_about or any(s.id == own for s in before):
+    if not route.wait or act_of(step).brings_about or any(s.id == own for s in before):
         return
-    until = conditions(route.await_)
+    until = conditions(route.wait)
     wait = WaitStep(id=own, station=step.station, item=subject, until=until, within=AWAITED_AT_MOST)
     yield _chained(wait, before)
 
@@ -150,12 +150,12 @@ def _telling(
     The program is told of the folder that a person chose by the setting that tells its place.
     """
     own, place = f"{planned.id}/tell", loaded.recipe.items[planned.item].from_
-    if planned.told_by is None or step.station != "new" or act_of(step).brings_about:
+    if planned.set_in is None or step.station != "new" or act_of(step).brings_about:
         return
-    told = loaded.recipe.places[place][planned.told_by.case].told_by
+    told = loaded.recipe.places[place][planned.set_in.case].set_in
     if told is None or any(s.id == own for s in before):
         return
-    file = on_platform(told.where, planned.told_by.platform) or ""
+    file = on_platform(told.where, planned.set_in.platform) or ""
     write = WriteStep(
         id=own,
         station="new",

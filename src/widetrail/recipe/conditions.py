@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 from collections.abc import Mapping
 from datetime import timedelta
@@ -18,6 +19,7 @@ from pydantic import (
 from widetrail.formats.documents import Model, flaw
 from widetrail.formats.parser_process import matches
 from widetrail.formats.quantities import parse_size
+from widetrail.old_words import COVERS_OLD
 from widetrail.recipe.releases import check_releases
 
 FACTS = (
@@ -90,10 +92,22 @@ def check_expression(text: str) -> str:
 Number = Annotated[float, Field(allow_inf_nan=False)]
 
 
+def _number_or_old(value: object) -> object:
+    """Take ``old``, or what reads as a number."""
+    try:
+        number = float(str(value))
+    except ValueError:
+        number = math.inf
+    if value != "old" and not math.isfinite(number):
+        raise flaw("number", f'expected a number or "old"; found "{value}"')
+    return "old" if value == "old" else number
+
+
 class Condition(Model):
     """What a value must be; a bare value means ``is``.
 
-    ``within`` is for moments: no longer ago than that. ``covers`` is for sets: all of old's.
+    ``within`` is for moments: no longer ago than that. ``at_least: old`` asks for what old has: a
+    number no less than old's, or a set with all of old's.
     """
 
     equals: str | None = Field(None, alias="is")
@@ -101,25 +115,36 @@ class Condition(Model):
         None, alias="in"
     )
     matches: Annotated[str, AfterValidator(check_expression)] | None = None
-    at_least: Number | None = None
+    at_least: Annotated[float | Literal["old"], BeforeValidator(_number_or_old)] | None = None
     at_most: Number | None = None
     within: Duration | None = None
-    covers: Literal["old"] | None = None
 
     @model_validator(mode="wrap")
     @classmethod
     def _bare(cls, data: object, handler: ModelWrapValidatorHandler[Self]) -> Self:
         if isinstance(data, str):
-            data = {"covers": "old"} if data == "covers old" else {"is": data}
+            if data == COVERS_OLD:
+                raise flaw("word", f'"{data}" is written {{at_least: old}} now')
+            data = {"is": data}
         result = handler(data)
         if not any(getattr(result, name) is not None for name in cls.model_fields):
             raise flaw("condition", "this condition asks nothing")
         return result
 
     @property
+    def compares_old(self) -> bool:
+        """Whether the value is compared with old's, which must be known by then."""
+        return self.at_least == "old"
+
+    @property
+    def lowest(self) -> float | None:
+        """The number that it asks for at least, if it names one."""
+        return None if isinstance(self.at_least, str) else self.at_least
+
+    @property
     def contradicts(self) -> bool:
         """Whether no value can be so."""
-        low, high = self.at_least, self.at_most
+        low, high = self.lowest, self.at_most
         wanted = self.equals
         return (
             (low is not None and high is not None and low > high)
@@ -139,13 +164,13 @@ class Condition(Model):
             words.append(f"one of {', '.join(self.one_of)}")
         if self.matches is not None:
             words.append("there" if self.matches == "." else f"matching {self.matches}")
-        if self.at_least is not None:
-            words.append(f"at least {self.at_least:g}")
+        if self.lowest is not None:
+            words.append(f"at least {self.lowest:g}")
         if self.at_most is not None:
             words.append(f"at most {self.at_most:g}")
         if self.within is not None:
             words.append(f"within {self.within}")
-        if self.covers is not None:
+        if self.compares_old:
             words.append("at least what old has")
         return " and ".join(words)
 

@@ -88,7 +88,7 @@ class Recipe(Model):
     readings: dict[Name, Annotated[tuple[Reading, ...], BeforeValidator(one_or_many)]] = Field(
         default_factory=dict, max_length=NAMES_MOST
     )
-    uses: dict[AppId, Range] = Field(default_factory=dict)
+    relies_on: dict[AppId, Range] = Field(default_factory=dict)
     asks: dict[Name, Ask] = Field(default_factory=dict)
     listed: dict[Name, AnyItem] = Field(min_length=1, max_length=NAMES_MOST, alias="items")
 

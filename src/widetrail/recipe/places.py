@@ -82,7 +82,7 @@ PlaceKind = Literal["folder", "file", "key", "value", "dconf"]
 class Place(Model):
     """One case of where something is.
 
-    ``folder``, ``file``, ``key``, ``value`` or ``dconf`` fix it, unless ``told_by`` tells another;
+    ``folder``, ``file``, ``key``, ``value`` or ``dconf`` fix it, unless ``set_in`` tells another;
     ``first_of`` is whichever is there; ``each`` and ``index`` make it several.
     """
 
@@ -93,13 +93,13 @@ class Place(Model):
     value: KeyText | None = None
     view: Literal["32", "64"] | None = None
     dconf: SettingsPath | None = None
-    told_by: Reading | None = None
+    set_in: Reading | None = None
     first_of: tuple[PathChoice, ...] = ()
     otherwise: PathChoice | None = Field(None, alias="else")
     follows: Name | None = None
     each: PathChoice | None = None
     index: Index | None = None
-    holds: Annotated[tuple[Glob, ...], BeforeValidator(one_or_many)] = ()
+    contains: Annotated[tuple[Glob, ...], BeforeValidator(one_or_many)] = ()
     in_use: Reading | None = None
     pair: tuple[Literal["name", "in use", "register"], ...] = ()
 
@@ -114,10 +114,10 @@ class Place(Model):
             raise flaw("place", '"view" belongs to "key" and "value"')
         if (self.otherwise is not None or self.follows is not None) and not self.first_of:
             raise flaw("place", '"else" and "follows" belong to "first_of"')
-        if (self.holds or self.in_use is not None or self.pair) and not self.plural:
-            raise flaw("place", '"holds", "in_use" and "pair" belong to "each" and "index"')
-        if self.told_by is not None and not (self.folder or self.file):
-            raise flaw("place", '"told_by" belongs to "folder" and "file"')
+        if (self.contains or self.in_use is not None or self.pair) and not self.plural:
+            raise flaw("place", '"contains", "in_use" and "pair" belong to "each" and "index"')
+        if self.set_in is not None and not (self.folder or self.file):
+            raise flaw("place", '"set_in" belongs to "folder" and "file"')
         return self
 
     @property

@@ -111,7 +111,7 @@ class Shelf:
         told: dict[str, str] = {
             p: json.dumps(outline_of(recipe, p), separators=(",", ":")) for p in PLATFORMS
         }
-        uses = tuple(recipe.uses)
+        uses = tuple(recipe.relies_on)
         return Shelved(str(path), data, loaded.id, application.name, uses, told), name
 
     def load(self, id: str) -> Loaded:

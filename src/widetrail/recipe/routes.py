@@ -14,6 +14,7 @@ from pydantic import (
     model_validator,
 )
 
+from widetrail.findings import Finding
 from widetrail.formats.documents import (
     TAG,
     Model,
@@ -25,6 +26,8 @@ from widetrail.formats.documents import (
 )
 from widetrail.formats.forms import FORMS
 from widetrail.formats.record import Duplicates
+from widetrail.formats.yaml_positions import Map, Mark, Text
+from widetrail.old_words import SPELLINGS
 from widetrail.recipe.conditions import Condition, Limit, Needs
 from widetrail.recipe.readings import For, InForm
 from widetrail.recipe.settings import Settings
@@ -39,7 +42,7 @@ Station = Literal["old", "new", "between"]
 STATIONS: tuple[Station, ...] = ("old", "new", "between")
 
 
-Existing = Literal["put aside", "overwrite", "alongside", "pass by", "stop"]
+Existing = Literal["back up", "replace", "alongside", "skip", "refuse"]
 
 
 ALL = "all"
@@ -53,7 +56,7 @@ class Check(Model):
     of its values were chosen.
     """
 
-    compare: Literal["same", "at least"] = "same"
+    compare: Literal["same", "at_least"] = "same"
     of: Annotated[
         Annotated[Name, Tag(f"{TAG}text")] | Annotated[dict[Name, Said], Tag(f"{TAG}map")],
         Discriminator(text_or_map),
@@ -110,6 +113,26 @@ class Notation(Unknown):
     def __init__(self, kinds: Mapping[str, type[Settings]]) -> None:
         super().__init__()
         self.kinds = kinds
+
+    def respell(self, tree: Map, file: str) -> tuple[Finding, ...]:
+        """Take American spellings as ours, with one warning at most."""
+        found: list[tuple[Mark, str]] = []
+        for key in [key for key in tree if key in SPELLINGS and SPELLINGS[key] not in tree]:
+            found.append((tree.keys_at[key], key))
+            tree.keys_at[SPELLINGS[key]] = tree.keys_at.pop(key)
+            tree[SPELLINGS[key]] = tree.pop(key)
+        items = tree.get("items")
+        for item in items.values() if isinstance(items, Map) else ():
+            kind = item.get("kind") if isinstance(item, Map) else None
+            if isinstance(kind, Text) and kind in SPELLINGS:
+                found.append((kind.mark, kind))
+                item["kind"] = kind.respelled(SPELLINGS[kind])
+        for mark, word in sorted(found, key=lambda one: (one[0].line, one[0].column))[:1]:
+            message = f'"{word}" is read as "{SPELLINGS[word]}", as everywhere in this file'
+            hint = f'Write "{SPELLINGS[word]}"'
+            place = (file, mark.line, mark.column)
+            return (Finding(*place, "spelling", "", message, hint, "warning"),)
+        return ()
 
 
 class Leg(Model):
@@ -180,8 +203,8 @@ class Route(Model):
     limit: Limit = Field(default_factory=Limit)
     only: dict[Name, dict[Name, Condition]] = Field(default_factory=dict)
     rest: Said | Loss | None = None
-    await_: dict[Name, Condition] = Field(default_factory=dict, alias="await")
-    existing: Existing = "put aside"
+    wait: dict[Name, Condition] = Field(default_factory=dict)
+    existing: Existing = "back up"
     duplicates: dict[Duplicates, Said] = Field(default_factory=dict)
     beside: YesNo = False
     checks: dict[Name, Check] | None = None

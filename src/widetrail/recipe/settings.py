@@ -7,7 +7,8 @@ ask it what stands in it; none of them names a kind or a key of one.
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from typing import ClassVar, Literal, NamedTuple
+from keyword import iskeyword
+from typing import Any, ClassVar, Literal, NamedTuple
 
 from widetrail.formats.documents import Model
 from widetrail.formats.record import Duplicates
@@ -58,10 +59,14 @@ class Settings(Model):
         for key, command in self.commands():
             yield from (StepText((key, n), "argument", text) for n, text in enumerate(command))
 
+    def under(self, key: str) -> Any:
+        """Return what the recipe says under ``key``, or what holds without it."""
+        return getattr(self, f"{key}_" if iskeyword(key) else key)
+
     def commands(self) -> Iterator[tuple[str, tuple[str, ...]]]:
         """Give each command that it may start, by its key."""
         for key in self.commands_at:
-            if command := getattr(self, key):
+            if command := self.under(key):
                 yield key, command
 
     def conditions(self) -> Mapping[str, Mapping[str, Condition]]:

@@ -212,9 +212,9 @@ class _Arms:
         application = recipe.application
         yield from self._ranged(application, "releases", application.releases)
         yield from self._maps(application, self._platforms)
-        for used, wanted in recipe.uses.items():
-            yield from self._ranged(recipe, f"uses {used}", wanted, ("uses", used))
-            yield self._arm(recipe, f"uses {used} unmet", key=("uses", used))
+        for used, wanted in recipe.relies_on.items():
+            yield from self._ranged(recipe, f"relies on {used}", wanted, ("relies_on", used))
+            yield self._arm(recipe, f"relies on {used} unmet", key=("relies_on", used))
         for places in recipe.places.values():
             yield from self._cases(places)
         for readings in recipe.readings.values():
@@ -261,9 +261,9 @@ class _Arms:
                 left -= here
 
     def _place(self, place: Place, why: str) -> Iterator[Arm]:
-        if place.told_by is not None:
-            yield self._arm(place.told_by, "tells", why)
-            yield self._arm(place.told_by, "tells nothing", why)
+        if place.set_in is not None:
+            yield self._arm(place.set_in, "found", why)
+            yield self._arm(place.set_in, "tells nothing", why)
         if place.first_of:
             for number in range(len(place.first_of)):
                 key: Where = ("first_of", number)
@@ -272,8 +272,8 @@ class _Arms:
                 yield self._arm(place, "first_of none", why, ("else",))
         if place.plural:
             yield self._arm(place, "several", why)
-            if place.holds:
-                yield self._arm(place, "passes over", why, ("holds",))
+            if place.contains:
+                yield self._arm(place, "skips", why, ("contains",))
             if place.in_use is not None:
                 yield self._arm(place.in_use, "read", why)
             for by in place.pair:
@@ -352,11 +352,11 @@ class _Arms:
     def _narrowing(self, route: Route) -> Iterator[Arm]:
         for name in ("size", "count", "file"):
             if getattr(route.limit, name) is not None:
-                yield self._arm(route.limit, f"{name} passes over", key=(name,))
+                yield self._arm(route.limit, f"{name} rejects", key=(name,))
         if route.only:
             yield self._arm(route, "only takes all", key=("only",))
             yield self._arm(route, "only leaves all", key=("only",))
-        if route.await_:
+        if route.wait:
             yield self._arm(route, "came", key=("await",))
             yield self._arm(route, "did not come", key=("await",))
 

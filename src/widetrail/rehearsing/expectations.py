@@ -9,7 +9,7 @@ from typing import NamedTuple
 
 from widetrail.finding import Unknown, find_application
 from widetrail.machine import FolderMachine
-from widetrail.planning import PassedOver, Plan
+from widetrail.planning import Plan, RejectedRoute
 from widetrail.recipe import Loaded
 from widetrail.rehearsing.rehearsal_file import (
     Differing,
@@ -51,8 +51,8 @@ class Judge:
         found = {i.id.removeprefix(own): i for i in self.report.items}
         left = {i.id.removeprefix(own): i for i in self.plan.left if not i.there}
         there = {i.id.removeprefix(own) for i in self.plan.left if i.there}
-        passed = {i.id.removeprefix(own): i.passed_over for i in self.plan.items}
-        passed |= {i.id.removeprefix(own): i.passed_over for i in self.plan.left}
+        passed = {i.id.removeprefix(own): i.rejected for i in self.plan.items}
+        passed |= {i.id.removeprefix(own): i.rejected for i in self.plan.left}
         for name in [
             *self.expect.items,
             *(n for n in (*found, *left) if n not in self.expect.items),
@@ -60,7 +60,7 @@ class Judge:
             expected = self.expect.items.get(name, ExpectedItem())
             if name in left:
                 codes = " and ".join(
-                    f"{p.route}: {', '.join(p.codes)}" for p in left[name].passed_over
+                    f"{p.route}: {', '.join(p.codes)}" for p in left[name].rejected
                 )
                 if expected.state != "left":
                     yield self._one(name, expected.state, f"left ({codes})")
@@ -71,19 +71,19 @@ class Judge:
             elif name not in there:
                 what = f"{self.recipes[0].id} has no such item"
                 yield Difference(name, "an item of the recipe", what)
-            yield from self._passed_over(name, expected, passed.get(name, ()))
+            yield from self._rejected(name, expected, passed.get(name, ()))
 
-    def _passed_over(
-        self, name: str, expected: ExpectedItem, found: Sequence[PassedOver]
+    def _rejected(
+        self, name: str, expected: ExpectedItem, found: Sequence[RejectedRoute]
     ) -> Iterator[Difference]:
-        if expected.passed_over is None:
+        if expected.rejected is None:
             return
-        wanted = {route: set(codes) for route, codes in expected.passed_over.items()}
+        wanted = {route: set(codes) for route, codes in expected.rejected.items()}
         codes = {p.route: set(p.codes) for p in found}
         if wanted != codes:
             reasons = "; ".join(f"{p.route}: {p.reason}" for p in found)
             told = f"{_shown(codes)} ({reasons})" if reasons else _shown(codes)
-            yield self._one(f"{name}.passed_over", _shown(wanted), told)
+            yield self._one(f"{name}.rejected", _shown(wanted), told)
 
     def _item(self, name: str, expected: ExpectedItem, item: ItemReport) -> Iterator[Difference]:
         reasons = "; ".join(step.reason for step in item.steps)
@@ -100,7 +100,7 @@ class Judge:
             yield self._one(
                 f"{name}.proved", ", ".join(expected.proved), ", ".join(proved), "losses"
             )
-        for word, names in (("put_aside", item.put_aside), ("beside", item.beside)):
+        for word, names in (("backed_up", item.backed_up), ("beside", item.beside)):
             wanted = getattr(expected, word)
             if wanted is not None and wanted != bool(names):
                 yield self._one(f"{name}.{word}", _yes(wanted), ", ".join(names) or "no", "routes")
@@ -258,9 +258,9 @@ def judge_machine(
     here = finder.installation
     facts = {"release": str((here and here.release) or ""), "edition": here.edition if here else ""}
     for name, fact in facts.items():
-        told_by = getattr(expected, name)
-        if told_by is not None and fact != told_by:
-            yield Difference(f"{name} on {station}", told_by, fact or "unknown")
+        set_in = getattr(expected, name)
+        if set_in is not None and fact != set_in:
+            yield Difference(f"{name} on {station}", set_in, fact or "unknown")
     for name, wanted in expected.readings.items():
         if name not in loaded.recipe.readings:
             yield Difference(f"{name} on {station}", str(wanted), "the recipe has no such reading")

@@ -79,7 +79,7 @@ _KEPT_WHOLE = (
 )
 
 
-_SETS = ("losses", "take", "leave", "holds", "in", "not", "paths", "lock")
+_SETS = ("losses", "take", "leave", "contains", "in", "not", "paths", "lock")
 """Lists whose order says nothing, beside those of steps."""
 
 
@@ -116,7 +116,7 @@ def _dropped(tree: Any, at: Where, value: Any) -> Iterator[_Change]:
     key, holder = at[-1], at[-2] if len(at) > 1 else ""
     if key in _KEPT_WHOLE or (isinstance(key, int) and holder in _commands()):
         return
-    if (holder, key) == ("told_by", "as") or _alone(tree, at):
+    if (holder, key) == ("set_in", "as") or _alone(tree, at):
         return
     shown = _shown(value)
     what = f"{key}: {shown}" if isinstance(key, str) else shown
@@ -174,9 +174,9 @@ _WORDS = {
     "await": "one where it does not come, and one where it came before",
     "only": "one with something that is left by it, and something that is not",
     "rest": "one with something that only leaves",
-    "holds": "one with a folder that does not hold it",
+    "contains": "one with a folder that does not hold it",
     "pair": "one with another name, or another one in use, on the new computer",
-    "told_by": "one where the program tells another place",
+    "set_in": "one where the program tells another place",
     "in_use": "one where the one in use is not the first",
     "releases": "one of a release beyond {value}, that expects the notice",
     "edition": "one of another edition",
@@ -204,15 +204,15 @@ def _shown(value: Any) -> str:
 _OPPOSITE = {
     "yes": "no",
     "no": "yes",
-    "same": "at least",
-    "at least": "same",
+    "same": "at_least",
+    "at_least": "same",
     "first": "last",
     "last": "first",
-    "put aside": "overwrite",
-    "overwrite": "put aside",
-    "alongside": "put aside",
-    "pass by": "overwrite",
-    "stop": "put aside",
+    "back up": "replace",
+    "replace": "back up",
+    "alongside": "back up",
+    "skip": "replace",
+    "refuse": "back up",
     "carry": "leave",
     "leave": "carry",
     "ask": "leave",

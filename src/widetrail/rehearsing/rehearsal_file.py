@@ -77,13 +77,13 @@ class Change(Model):
 class Side(Change):
     """One machine of a rehearsal, and what makes it another one than it is.
 
-    ``with`` holds keys of its ``machine.yaml``; ``user`` is another name of the account, ``drives``
+    ``set`` holds keys of its ``machine.yaml``; ``user`` is another name of the account, ``drives``
     other letters of its drives; ``release`` and ``edition`` are written where the recipe reads
     them, of the first recipe or by recipe. Then comes what ``Change`` has, in its order.
     """
 
     machine: Annotated[str, AfterValidator(_one_name)]
-    with_: dict[str, Any] = Field(default_factory=dict, alias="with")
+    set_: dict[str, Any] = Field(default_factory=dict, alias="set")
     user: str = ""
     drives: dict[str, str] = Field(default_factory=dict)
     release: Annotated[dict[str, str], BeforeValidator(_by_recipe)] = Field(default_factory=dict)
@@ -126,7 +126,7 @@ State = Literal[
 class ExpectedItem(Model):
     """What is expected of one item; what is left out is not judged, but that it is carried.
 
-    ``passed_over`` are routes with what decided against each: facts of needs, or ``for``, ``only``,
+    ``rejected`` are routes with what decided against each: facts of needs, or ``for``, ``only``,
     ``limit``, ``parts``, ``place``. ``proved`` are the losses that are seen to be made good;
     ``why`` is found in the reasons of what went wrong. ``seat`` is what the program says at the end
     of its licence: a licence that is carried is ``not`` active on old and active on new.
@@ -137,8 +137,8 @@ class ExpectedItem(Model):
     checks: dict[str, Expected] = Field(default_factory=dict)
     losses: tuple[str, ...] | None = None
     proved: tuple[str, ...] | None = None
-    passed_over: dict[str, Words] | None = None
-    put_aside: YesNo | None = None
+    rejected: dict[str, Words] | None = None
+    backed_up: YesNo | None = None
     beside: YesNo | None = None
     rewritten: int | None = None
     why: Expression | None = None
@@ -174,13 +174,13 @@ class OnMachine(Model):
 class Expect(Model):
     """What is expected at the end: what is refused, or what becomes of the items.
 
-    ``screen`` is of what the program prints on both sides; ``on`` of a machine; ``notices`` are all
-    that the plan has to say beside.
+    ``screen`` is of what the program prints on both sides; ``at_the_end`` of a machine;
+    ``notices`` are all that the plan has to say beside.
     """
 
     refused: Words = ()
     screen: Screen | None = None
-    on: dict[Station, OnMachine] = Field(default_factory=dict)
+    at_the_end: dict[Station, OnMachine] = Field(default_factory=dict)
     notices: tuple[Expression, ...] | None = None
     items: dict[str, ExpectedItem] = Field(default_factory=dict)
 
@@ -197,7 +197,7 @@ _OWN = tuple(name for name in Expect.model_fields if name != "items")
 def _split(raw: Any) -> Any:
     if not isinstance(raw, dict):
         return raw
-    own = {key: raw[key] for key in _OWN if key in raw}
+    own = {key: raw[key] for key in (*_OWN, "on") if key in raw}
     return {**own, "items": {key: value for key, value in raw.items() if key not in own}}
 
 

@@ -287,7 +287,7 @@ class _Stage(RehearsedWalks):
         return printing_of(machine, loaded)
 
     def _last_look(self, station: Station, machine: FolderMachine) -> Iterator[Difference]:
-        expected = self._file.expect.on.get(station)
+        expected = self._file.expect.at_the_end.get(station)
         if expected is not None:
             yield from judge_machine(station, expected, machine, self._recipes[0])
 

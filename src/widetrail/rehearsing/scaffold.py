@@ -190,11 +190,11 @@ new: {{machine: {told.id}-new}}
 each:
   - case: nothing is there yet
     expect:
-      kept: {{route: whole folder, put_aside: no, checks: {{files_there: {count}}}}}
-  - case: what is there already is put aside
+      kept: {{route: whole folder, backed_up: no, checks: {{files_there: {count}}}}}
+  - case: what is there already is backed up
     new: {{files: {{{own}: of the new one}}}}
     expect:
-      kept: {{put_aside: yes, checks: {{files_there: {count}}}}}
+      kept: {{backed_up: yes, checks: {{files_there: {count}}}}}
       on: {{new: {{gone: {own}}}}}
   - case: the check notices a file too many
     stops:

@@ -94,7 +94,7 @@ def prepared_copy(
     _forget_runs(FolderMachine(folder))
     file = folder / MACHINE_FILE
     own: dict[str, Any] = yaml.load(file.read_bytes(), yaml.CBaseLoader)
-    merged = {**own, **as_plain(side.with_)}
+    merged = {**own, **as_plain(side.set_)}
     if side.drives:
         merged = _with_drives(merged, side.drives, str(source))
     if side.user:

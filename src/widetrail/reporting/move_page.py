@@ -40,7 +40,7 @@ _BODY = """<p class="{{ 'good' if report.well else 'bad' }}">
 {{- check.words }}</td></tr>
 {% endfor %}</table>{% endif %}
 {% if item.rewritten %}<p>{{ item.rewritten | count("path") }} rewritten.</p>{% endif %}
-{% for path in item.put_aside %}<p>Backup of what existed there:
+{% for path in item.backed_up %}<p>Backup of what existed there:
 <code>{{ path | clean }}</code></p>{% endfor %}
 {% for path in item.beside %}<p>Copied beside what existed there, as
 <code>{{ path | clean }}</code></p>{% endfor %}

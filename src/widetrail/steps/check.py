@@ -22,7 +22,7 @@ class Has(OfItem, Evidence, Protocol):
 
 
 Verdict = Literal["holds", "differs", "unknown"]
-Compare = Literal["same", "at least"]
+Compare = Literal["same", "at_least"]
 
 
 class CheckStep(Step):
@@ -53,7 +53,9 @@ class Checks(Act[CheckStep, Has]):
     facts = CheckFacts
 
     def words(self, step: CheckStep) -> str:
-        wanted = ", ".join(f"{name} ({compare})" for name, compare in step.readings.items())
+        wanted = ", ".join(
+            f"{name} ({compare.replace('_', ' ')})" for name, compare in step.readings.items()
+        )
         return f"Check {step.item} against the old computer: {wanted}"
 
     def do(self, step: CheckStep, doing: Has) -> Outcome:

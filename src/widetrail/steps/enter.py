@@ -45,10 +45,10 @@ class Has(Work, OfItem, Cargo, Paths, Protocol):
 
 
 EXISTING_VALUES = {
-    "put aside": "existing values are removed, and can be restored",
-    "overwrite": "values of the same name are replaced, and can be restored; others stay",
-    "pass by": "existing values stay",
-    "stop": "none may exist there yet",
+    "back up": "existing values are removed, and can be restored",
+    "replace": "values of the same name are replaced, and can be restored; others stay",
+    "skip": "existing values stay",
+    "refuse": "none may exist there yet",
 }
 
 
@@ -137,9 +137,9 @@ class _Entering:
         changes = self._changes(carried, there)
         values = sum(map(is_value, carried))
         if self._kind == "plist":
-            put_aside = self._into_file(changes)
+            backed_up = self._into_file(changes)
         else:
-            put_aside = put_values(self._step, self._doing, self._store, changes, before)
+            backed_up = put_values(self._step, self._doing, self._store, changes, before)
         now = self._store.read()
         told = {name: text for name, text in changes.items() if is_value(name) or text is not None}
         wrong = [name for name, text in told.items() if now.get(name) != text]
@@ -153,7 +153,7 @@ class _Entering:
         return EnterFacts(
             values=values,
             to=self._place,
-            put_aside=tuple(put_aside),
+            backed_up=tuple(backed_up),
             paths_rewritten=self._count,
             remarks=tuple(self._remarks),
         )
@@ -181,7 +181,7 @@ class _Entering:
         """Return what is set and what goes, as ``existing`` says."""
         existing = self._step.existing
         begun = self._doing.recorded(ValuesSaved, self._step.id) is not None
-        if existing == "stop" and any(map(is_value, there)) and not begun:
+        if existing == "refuse" and any(map(is_value, there)) and not begun:
             raise Halted(
                 "something is there already",
                 where=self._place,
@@ -189,9 +189,9 @@ class _Entering:
                 todo="Take it away, then walk again.",
             )
         changes: dict[str, str | None] = dict(carried)
-        if existing == "pass by":
+        if existing == "skip":
             changes = {n: text for n, text in carried.items() if n not in there}
-        if existing == "put aside":
+        if existing == "back up":
             changes |= {n: None for n in there if n not in carried}
         return {n: text for n, text in changes.items() if there.get(n) != text}
 

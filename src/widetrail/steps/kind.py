@@ -131,11 +131,11 @@ class Act(ABC, Generic[S, C]):
         """Return the names of secrets that it tells to later steps: they are kept nowhere."""
         return ()
 
-    def ended_by(self, step: S) -> tuple[str, ...]:
+    def final_command(self, step: S) -> tuple[str, ...]:
         """Return the command that ends what it began, however the leg ends; none is empty."""
         return ()
 
-    def undone_by(self, step: S) -> tuple[str, ...]:
+    def undo_command(self, step: S) -> tuple[str, ...]:
         """Return the command that takes back what it did; none is empty."""
         return ()
 

@@ -61,14 +61,14 @@ class SeatTold(Model):
 class Facts(Model):
     """What is known of a step that was done; each kind adds its own.
 
-    ``put_aside`` is where what was there before is kept, ``made`` are the files that were put into
+    ``backed_up`` is where what was there before is kept, ``made`` are the files that were put into
     the parcel, ``told`` what a program told by the names of the recipe.
     """
 
-    passing: ClassVar[frozenset[str]] = frozenset({"put_aside", "told", "seat"})
+    passing: ClassVar[frozenset[str]] = frozenset({"backed_up", "told", "seat"})
     """The names of what depends on the way, so that a walk which was cut off may tell otherwise."""
 
-    put_aside: tuple[Text, ...] = ()
+    backed_up: tuple[Text, ...] = ()
     made: tuple[Text, ...] = ()
     told: dict[Text, Text] = Field(default_factory=dict)
     remarks: tuple[Remark, ...] = ()

@@ -98,7 +98,7 @@ class _Publishing(Staging):
                 roll_back(doing.machine, moves)
             raise
         self._tell(remarks("open_to_others", self._opened(moves)))
-        self._put_aside(moves, join(room.home, ASIDE))
+        self._back_up(moves, join(room.home, ASIDE))
         doing.record(Published(step=step.id, facts=self._facts))
         room.clear(staged)
         return Done(self._facts)
@@ -163,17 +163,17 @@ class _Publishing(Staging):
         there = list(_there(machine, self._target, selection, whole=whole))
         if there:
             self._doing.finder(item).decide(self._doing.route(item), MET)
-        if existing == "stop" and there:
+        if existing == "refuse" and there:
             raise self._stopped()
         if whole and existing == "alongside" and there:
             self._target, there = beside(self._doing, self._target, self._doing.other()), []
-        if single and existing == "pass by" and there:
+        if single and existing == "skip" and there:
             self._passed_by = [base(self._target)]
             return []
         in_the_way = (
             there == [""] and (found := machine.look(self._target)) and found.kind != "folder"
         )
-        goes_whole = whole and (existing in ("put aside", "stop") or not there)
+        goes_whole = whole and (existing in ("back up", "refuse") or not there)
         aside = room.fresh(ASIDE)
         if single or in_the_way or goes_whole:
             out = [Move("out", self._target, aside)] if there else []
@@ -182,7 +182,7 @@ class _Publishing(Staging):
                 into = list(self._single(staged))
                 out += self._journals_away(into, {m.source for m in out}, aside)
             return [*out, *missing_folders(machine, self._target), *into]
-        gone = there if existing == "put aside" else []
+        gone = there if existing == "back up" else []
         out = [Move("out", join(self._target, p), join(aside, p)) for p in gone]
         folders = missing_folders(machine, join(self._target, "x"))
         merged = list(self._merged(machine.host(staged), staged, aside, set(gone)))
@@ -245,7 +245,7 @@ class _Publishing(Staging):
                     yield Move("into", source, target)
                 elif is_folder and there.kind == "folder":
                     waiting.append(path)
-                elif existing == "pass by":
+                elif existing == "skip":
                     self._passed_by.append(path)
                     went[path] = ""
                 elif existing == "alongside":
@@ -262,20 +262,20 @@ class _Publishing(Staging):
 
     def _appeared(self, path: str, room: Room) -> str:
         """Write down that what appeared at ``path`` meanwhile is put aside, and return where."""
-        if self._step.existing == "stop":
+        if self._step.existing == "refuse":
             raise self._stopped()
         away = room.fresh(ASIDE)
         self._doing.record(Appeared(step=self._step.id, moves=(Move("out", path, away),)))
         return away
 
-    def _put_aside(self, moves: Sequence[Move], aside: str) -> None:
+    def _back_up(self, moves: Sequence[Move], aside: str) -> None:
         """Tell where what was there before is kept, and what had appeared meanwhile."""
         later = [r for r in self._doing.records(Appeared) if r.step == self._step.id]
         appeared = [move for r in later for move in r.moves]
         out = [move for move in [*moves, *appeared] if move.kind == "out"]
         tops = (move.target[len(aside) + 1 :].split("/")[0] for move in out)
         kept = dict.fromkeys(join(aside, top) for top in tops)
-        self._facts = self._facts.model_copy(update={"put_aside": tuple(kept)})
+        self._facts = self._facts.model_copy(update={"backed_up": tuple(kept)})
         self._tell(remarks("appeared", (move.source for move in appeared)))
 
 

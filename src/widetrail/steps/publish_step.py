@@ -20,11 +20,11 @@ class Has(Work, OfItem, Cargo, Paths, Protocol):
 
 
 EXISTING = {
-    "put aside": "existing files are backed up",
-    "stop": "nothing may exist there yet",
-    "overwrite": "existing files of the same name are backed up, others stay",
+    "back up": "existing files are backed up",
+    "refuse": "nothing may exist there yet",
+    "replace": "existing files of the same name are backed up, others stay",
     "alongside": "beside existing files, under another name",
-    "pass by": "existing files stay, and those of the same name remain in the parcel",
+    "skip": "existing files stay, and those of the same name remain in the parcel",
 }
 
 

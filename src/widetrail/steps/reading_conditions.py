@@ -38,7 +38,7 @@ def _missing(doing: Has, item: str, name: str, condition: Condition) -> str:
     found = take(doing, item, name)
     if isinstance(found, Unknown):
         return f"{shown(name)} is {found}"
-    of_old = old_value(doing, item, name) if condition.covers is not None else None
+    of_old = old_value(doing, item, name) if condition.compares_old else None
     if isinstance(of_old, Unknown):
         return f"old's {shown(name)} is {of_old}"
     before = of_old.value if of_old is not None else None

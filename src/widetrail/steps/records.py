@@ -342,4 +342,4 @@ def _facts(to: str, merged: Merged) -> RecordsFacts:
 
 
 def _ended(step: Step, doing: Has, facts: RecordsFacts, kept: Sequence[str]) -> Done:
-    return Done(facts.model_copy(update={"put_aside": tuple(kept)}))
+    return Done(facts.model_copy(update={"backed_up": tuple(kept)}))

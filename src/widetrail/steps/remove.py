@@ -67,7 +67,7 @@ class Remove(Rule[RemoveSettings], Act[RemoveStep, Has]):
         before = doing.recorded(Moves, step.id)
         if before is not None:
             move_again(doing, before)
-            return Done(RemoveFacts(removed=path, put_aside=before.aside))
+            return Done(RemoveFacts(removed=path, backed_up=before.aside))
         ours = doing.put_there()
         if not any(is_within(path, place, machine.platform) for place in ours):
             todo = "Remove it by hand if it is not wanted."
@@ -77,4 +77,4 @@ class Remove(Rule[RemoveSettings], Act[RemoveStep, Has]):
         doing.await_closed(step.item)
         aside = room_at(doing, path, step.item).fresh(ASIDE)
         move(step, doing, [Move("out", path, aside)], aside=aside)
-        return Done(RemoveFacts(removed=path, put_aside=(aside,)))
+        return Done(RemoveFacts(removed=path, backed_up=(aside,)))

@@ -63,18 +63,18 @@ class Run(Rule[RunSettings], Act[RunStep, Has]):
         env = f", with {', '.join(given)}" if given else ""
         changed = ", ".join(map(plain, step.changes))
         changed = f", which changes {changed} (backed up before)" if changed else ""
-        end = f", and finally {show_command(step.ended_by)}" if step.ended_by else ""
+        end = f", and finally {show_command(step.final_command)}" if step.final_command else ""
         title = f"{plain(step.title)}: " if step.title else "Run: "
         return f"{title}{show_command(step.command)}{fed}{env}{made}{changed}{end}"
 
     def told_secrets(self, step: RunStep) -> tuple[str, ...]:
         return step.hidden
 
-    def ended_by(self, step: RunStep) -> tuple[str, ...]:
-        return step.ended_by
+    def final_command(self, step: RunStep) -> tuple[str, ...]:
+        return step.final_command
 
-    def undone_by(self, step: RunStep) -> tuple[str, ...]:
-        return step.undone_by
+    def undo_command(self, step: RunStep) -> tuple[str, ...]:
+        return step.undo_command
 
     def undo(self, record: Record, way: WayBack) -> Iterator[UndoAct]:
         if not isinstance(record, UndoneBy):
@@ -121,10 +121,10 @@ def _one(unfolding: Unfolding, settings: RunSettings, value: str | None) -> RunS
         stdin=fill(settings.stdin) if settings.stdin is not None else None,
         stdout=fill(settings.stdout) if settings.stdout is not None else None,
         env={name: fill(text) for name, text in sorted(settings.env.items())},
-        hidden=tuple(n for n in settings.tells if n in asks and asks[n].secret is not None),
+        hidden=tuple(n for n in settings.prints if n in asks and asks[n].secret is not None),
         parts=own,
-        undone_by=filled(settings.undone_by),
-        ended_by=filled(settings.ended_by),
+        undo_command=filled(settings.undo),
+        final_command=filled(settings.finally_),
         writes=tuple(fill(t) for t in (settings.makes, settings.stdout) if t is not None),
         changes=tuple(fill(f"{{{place}}}") for place in settings.changes),
         repeat=settings.repeat,
@@ -187,7 +187,7 @@ class _Run:
     def _with_aside(self, outcome: Done) -> Outcome:
         """Return an outcome with where what was there before is kept."""
         kept = (keep_first(self._step, self._doing, place) for place in self._places)
-        return Done(outcome.facts.model_copy(update={"put_aside": tuple(k for k in kept if k)}))
+        return Done(outcome.facts.model_copy(update={"backed_up": tuple(k for k in kept if k)}))
 
     def _give_back(self, places: Sequence[str]) -> None:
         """Put back what was saved, and remove what was made half; nothing came of the run."""
@@ -207,15 +207,15 @@ class _Run:
 
     def _start(self) -> Outcome:
         step, doing = self._step, self._doing
-        if step.ended_by:
-            doing.at_end(step, step.ended_by)
+        if step.final_command:
+            doing.at_end(step, step.final_command)
         stdin = doing.fill(step, step.stdin) + "\n" if step.stdin is not None else ""
         env = {name: doing.fill(step, value) for name, value in step.env.items()}
         # what is filled in last is known first: nothing may halt between journal and start
         doing.command(step, step.command)
         doing.record(RunBegun(step=step.id))
-        if step.undone_by:
-            program, arguments = doing.command(step, step.undone_by)
+        if step.undo_command:
+            program, arguments = doing.command(step, step.undo_command)
             back, before = (program, *arguments), self._is_done()
             doing.record(UndoneBy(step=step.id, command=back, before=before))
 
@@ -282,7 +282,7 @@ class _Run:
     def _judged(self, completed: Completed) -> Outcome:
         """Return how a run came out, by everything the recipe says of it."""
         step, doing, settings = self._step, self._doing, self._settings
-        told, wrong = values_told(settings.tells, completed)
+        told, wrong = values_told(settings.prints, completed)
         for name, value in told.items():
             if name in doing.secrets(step):
                 doing.secret(step, name, value)

@@ -40,21 +40,24 @@ def _check_made(text: str) -> str:
 Made = Annotated[ArgumentText, AfterValidator(_check_made)]
 
 
+OneGroup = Annotated[str, AfterValidator(check_one_group)]
+
+
 class RunSettings(Settings):
     """The settings of ``run``."""
 
     for_licences = True
-    not_for_licences = ("changes", "undone_by", "ended_by", "tells", "stdout")
+    not_for_licences = ("changes", "undo", "finally", "prints", "stdout")
     unordered = ("changes",)
-    not_empty = ("tells", "done_when")
-    commands_at = ("run", "undone_by", "ended_by")
+    not_empty = ("prints", "done_when")
+    commands_at = ("run", "undo", "finally")
     noticed_by: ClassVar = {
         "changes": "one that is undone",
         "repeat": _KILLED,
-        "ended_by": _KILLED,
+        "finally": _KILLED,
         "done_when": _KILLED,
-        "undone_by": "one that is undone",
-        "tells": "one where the program tells another number than the reading",
+        "undo": "one that is undone",
+        "prints": "one where the program tells another number than the reading",
         "makes": "one where the file is not made",
         "within": "one that waits longer",
     }
@@ -67,12 +70,14 @@ class RunSettings(Settings):
     refused: Annotated[tuple[int, ...], BeforeValidator(one_or_many)] = ()
     within: Duration = "10 min"
     makes: Made | None = None
-    tells: dict[Name, Annotated[str, AfterValidator(check_one_group)]] = Field(default_factory=dict)
+    prints: dict[Name, Annotated[str, AfterValidator(check_one_group)]] = Field(
+        default_factory=dict
+    )
     changes: Annotated[tuple[Name, ...], BeforeValidator(one_or_many)] = ()
     repeat: Literal["safe", "ask", "never"] = "ask"
     done_when: dict[Name, Condition] = Field(default_factory=dict)
-    undone_by: Arguments | None = None
-    ended_by: Arguments | None = None
+    undo: Arguments | None = None
+    finally_: Arguments | None = Field(None, alias="finally")
     per: Name | None = None
     title: Said | None = None
 
@@ -85,8 +90,8 @@ class RunSettings(Settings):
                 raise flaw("argument", f'"{argument}" joins an option and a value', hint)
         if set(self.exit) & set(self.refused):
             raise flaw("exit", "one exit status cannot mean well and refused")
-        if self.stdout is not None and (self.makes is not None or self.tells):
-            raise flaw("stdout", '"stdout" makes a file, so there is no "makes" or "tells" beside')
+        if self.stdout is not None and (self.makes is not None or self.prints):
+            raise flaw("stdout", '"stdout" makes a file, so there is no "makes" or "prints" beside')
         return self
 
     def templates(self) -> Iterator[StepText]:
@@ -115,7 +120,7 @@ class RunSettings(Settings):
 
     @property
     def names_told(self) -> tuple[str, ...]:
-        return tuple(self.tells)
+        return tuple(self.prints)
 
     @property
     def may_repeat(self) -> bool:
@@ -130,7 +135,7 @@ class RunStep(Step):
     """A command that is run; ``hidden`` are the names of secrets that it tells, ``parts`` the value
     of a part that it is run for."""
 
-    commands_in = ("command", "undone_by", "ended_by")
+    commands_in = ("command", "undo_command", "final_command")
 
     kind: Literal["run"] = "run"
     command: tuple[str, ...]
@@ -142,8 +147,8 @@ class RunStep(Step):
     env: dict[str, str] = Field(default_factory=dict)
     hidden: tuple[str, ...] = ()
     parts: dict[str, str] = Field(default_factory=dict)
-    undone_by: tuple[str, ...] = ()
-    ended_by: tuple[str, ...] = ()
+    undo_command: tuple[str, ...] = ()
+    final_command: tuple[str, ...] = ()
 
     @property
     def given(self) -> tuple[str, ...]:

@@ -50,7 +50,7 @@ class WaitSettings(Settings):
 
 
 class WaitStep(Step):
-    """A wait until readings hold, in words; without a number it is for ``await`` of the route."""
+    """A wait until readings hold, in words; without a number it is for ``wait`` of the route."""
 
     kind: Literal["wait"] = "wait"
     until: tuple[str, ...]
@@ -84,7 +84,7 @@ class Wait(Rule[WaitSettings], Act[WaitStep, Has]):
 
     def do(self, step: WaitStep, doing: Has) -> Outcome:
         wanted = awaited(step, doing)
-        count = next((n for n, c in wanted.items() if c.at_least or c.covers), None)
+        count = next((n for n, c in wanted.items() if c.at_least), None)
         begun = doing.clock()
         first = _count(step, doing, count)
 
@@ -104,9 +104,9 @@ class Wait(Rule[WaitSettings], Act[WaitStep, Has]):
 
 
 def awaited(step: Step, doing: Has) -> dict[str, Condition]:
-    """Return what a wait waits for: the recipe's step, or ``await`` of the route."""
+    """Return what a wait waits for: the recipe's step, or ``wait`` of the route."""
     if not step.number:
-        return doing.route(step.item).await_
+        return doing.route(step.item).wait
     rule = doing.settings(step)
     assert isinstance(rule, WaitSettings)
     return rule.wait
@@ -122,8 +122,8 @@ def _tell(
     step: Step, doing: Has, name: str, condition: Condition, first: float, begun: float
 ) -> None:
     """Tell how many are there and, from how fast they came so far, how long it will take."""
-    total = condition.at_least or 0.0
-    if condition.covers is not None:
+    total = condition.lowest or 0.0
+    if condition.compares_old:
         of_old = old_value(doing, step.item, name)
         value = None if isinstance(of_old, Unknown) else of_old.value
         total = float(value) if isinstance(value, int | float) else 0.0

@@ -150,8 +150,8 @@ class Write(Rule[WriteSettings], Act[WriteStep, Has]):
             return Failed(f"{path} {error}", "Look at it; it is as it was.")
 
 
-def _done(path: str, put_aside: list[str]) -> Done:
-    return Done(WriteFacts(written=path, put_aside=tuple(put_aside)))
+def _done(path: str, backed_up: list[str]) -> Done:
+    return Done(WriteFacts(written=path, backed_up=tuple(backed_up)))
 
 
 def _in_file(step: WriteStep, doing: Has, path: str, value: str) -> Outcome:

@@ -90,7 +90,7 @@ class Due:
         here = [s for s in here if s.id not in well]
         act = act_of(step)
         told = any(s.named(f"{{{name}}}") for name in act.told_secrets(step) for s in here)
-        return told or bool(act.ended_by(step) and here)
+        return told or bool(act.final_command(step) and here)
 
     def next_machine(self) -> str:
         """Return the machine where something is to be done next, or an empty text."""

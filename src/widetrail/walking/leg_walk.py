@@ -136,7 +136,7 @@ class Walk:
             self._take(step, reused)
             return StepDone(step, words, reused)
         self._doing.onlooker.begins(step, words, number, total)
-        undone = act_of(step).undone_by(step)
+        undone = act_of(step).undo_command(step)
         loose = not (step.changes or undone or step.seat is not None)
         self._journal.add(StepBegun(step=step.id, kind=step.kind, words=words, loose=loose))
         outcome = self._take(step, self._outcome(step))

@@ -42,7 +42,7 @@ def used_first(recipes: dict[str, Loaded]) -> dict[str, Loaded]:
     ordered: dict[str, Loaded] = {}
 
     def put(loaded: Loaded) -> None:
-        for used in sorted(loaded.recipe.uses.keys() & recipes.keys()):
+        for used in sorted(loaded.recipe.relies_on.keys() & recipes.keys()):
             if used not in ordered:
                 put(recipes[used])
         ordered[loaded.id] = loaded

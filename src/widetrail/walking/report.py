@@ -86,7 +86,7 @@ class ItemReport:
     files: int
     size: int
     verified: int
-    put_aside: tuple[str, ...]
+    backed_up: tuple[str, ...]
     beside: tuple[str, ...]
     passed_by: tuple[str, ...]
     checks: tuple[CheckLine, ...]

@@ -97,7 +97,7 @@ def _leg(parcel: Parcel, leg: PlannedLeg, time: str) -> LegReport:
 
 
 def _left(item: LeftItem, names: Mapping[str, str]) -> LeftReport:
-    reasons = tuple(f"rejected: {p.route} – {p.reason}" for p in item.passed_over)
+    reasons = tuple(f"rejected: {p.route} – {p.reason}" for p in item.rejected)
     if item.there:
         reasons = (f"it is there already: both computers use {item.there}",)
     if item.nothing:
@@ -137,7 +137,7 @@ def _item(item: PlannedItem, names: Mapping[str, str], parcel: Parcel) -> ItemRe
         files=packed[-1].files if packed else item.files,
         size=packed[-1].size if packed else item.size,
         verified=max((told.verified for told in published), default=0),
-        put_aside=tuple(path for told in facts for path in told.put_aside),
+        backed_up=tuple(path for told in facts for path in told.backed_up),
         beside=tuple(path for told in published for path in told.beside),
         passed_by=tuple(path for told in published for path in told.passed_by),
         checks=(

@@ -187,7 +187,7 @@ class WalkDoing(PathContext):
         for step in (s for s in self.plan.steps if s.station == self.station):
             begun = self.recorded(RunBegun, step.id)
             ended = self.recorded(Ended, step.id)
-            command = act_of(step).ended_by(step)
+            command = act_of(step).final_command(step)
             if command and begun is not None and (ended is None or begun.at > ended.at):
                 self.at_end(step, command)
 

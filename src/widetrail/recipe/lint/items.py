@@ -61,7 +61,7 @@ def stores(whole: Whole) -> Iterator[Struck]:
                 if route.existing == "alongside":
                     spot: Where = ("items", name, "routes", number, "existing")
                     message = "values of one name cannot stand alongside each other"
-                    hint = 'Take "overwrite", "put aside" or "pass by"'
+                    hint = 'Take "replace", "back up" or "skip"'
                     yield Struck("place-kind", spot, message, hint)
 
 

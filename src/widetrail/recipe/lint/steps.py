@@ -55,7 +55,7 @@ def _secrets(step: SomeStep) -> Iterator[Struck]:
         if not step.rule.may_repeat:
             message = f'a program tells the secret "{name}", and may not be repeated'
             hint = "A secret is kept nowhere, so a cut-off walk must ask again: repeat: safe"
-            yield Struck("secret-told", (*step.where, "tells", name), message, hint, "warning")
+            yield Struck("secret-told", (*step.where, "prints", name), message, hint, "warning")
 
 
 def _places(step: SomeStep) -> Iterator[Struck]:
@@ -76,7 +76,7 @@ def _licences(step: SomeStep, whole: Whole) -> Iterator[Struck]:
         listed = sorted(kind for kind, settings in whole.kinds.items() if settings.for_licences)
         yield Struck("licence-step", step.where, message, f"Its steps are {', '.join(listed)}")
     for key in step.rule.not_for_licences:
-        if getattr(step.rule, key):
+        if step.rule.under(key):
             message = f'a licence\'s step has no "{key}"'
             hint = "What a licence's step did is never given back: that would be a second licence"
             yield Struck("licence-step", (*step.where, key), message, hint)

@@ -38,7 +38,7 @@ class Whole:
         self.readings = tuple(_readings(recipe))
         self.templates = tuple(_templates(recipe, self.readings))
         self.legs = tuple(_legs(recipe))
-        self.lenders = frozenset(used.replace("-", "_") for used in recipe.uses)
+        self.lenders = frozenset(used.replace("-", "_") for used in recipe.relies_on)
         """The names by which recipes that this one uses lend their places."""
         self.steps = tuple(_steps(recipe, self.legs, self.lenders))
 
@@ -155,7 +155,7 @@ def _readings(recipe: Recipe) -> Iterator[tuple[Where, Reading]]:
                 yield ("recognise", number, key), reading
     for name, cases in recipe.places.items():
         for number, place in enumerate(cases):
-            for key, reading in (("told_by", place.told_by), ("in_use", place.in_use)):
+            for key, reading in (("set_in", place.set_in), ("in_use", place.in_use)):
                 if reading is not None:
                     yield ("places", name, number, key), reading
     for name, of_machines in recipe.readings.items():
@@ -182,7 +182,7 @@ def in_conditions(item: Item) -> list[tuple[str, Where]]:
     named: list[tuple[str, Where]] = []
     for number, route in enumerate(item.routes):
         at: Where = ("routes", number)
-        named += [(name, (*at, "await", name)) for name in route.await_]
+        named += [(name, (*at, "wait", name)) for name in route.wait]
         for station in ("old", "new", "between"):
             needs = getattr(route.needs, station)
             if needs is not None:
