@@ -98,7 +98,7 @@ def awkward(folder: Path) -> tuple[str, str, list[str]]:
             connection.execute("create table t (v)")
             connection.executemany("insert into t values (?)", [(user,)] * 200)
     text = RECIPE.replace("[ROUTE]", f"[{WAY}]")
-    for kind, existing in (("OVER", "overwrite"), ("ALONG", "alongside")):
+    for kind, existing in (("OVER", "replace"), ("ALONG", "alongside")):
         text = text.replace(f"[{kind}]", f"[{WAY.replace('way,', f'way, existing: {existing},')}]")
     (folder / "recipes").mkdir()
     (folder / "recipes/mill.trail.yaml").write_text(text)

@@ -352,9 +352,9 @@ def _cut(one: Trail, station: Station, effects: Effects) -> None:
 
 
 EXISTING = {
-    "put aside": {"same.txt": "carried", "mine.txt": "carried"},
-    "overwrite": {"same.txt": "carried", "mine.txt": "carried", "theirs.txt": "there"},
-    "pass by": {"same.txt": "there", "mine.txt": "carried", "theirs.txt": "there"},
+    "back up": {"same.txt": "carried", "mine.txt": "carried"},
+    "replace": {"same.txt": "carried", "mine.txt": "carried", "theirs.txt": "there"},
+    "skip": {"same.txt": "there", "mine.txt": "carried", "theirs.txt": "there"},
     "alongside": {
         "same.txt": "there",
         "same (from test).txt": "carried",
@@ -381,7 +381,7 @@ def test_what_is_there_already_is_dealt_with_on_purpose(tmp_path: Path, existing
     assert set(outcomes(one.walk("new")).values()) == {"done"}
     assert {p.name: p.read_text() for p in one.notes("new").iterdir()} == EXISTING[existing]
     aside = list(one.folder.rglob("aside/**/*.txt"))
-    gone = {"put aside": {"same.txt", "theirs.txt"}, "overwrite": {"same.txt"}}.get(existing, set())
+    gone = {"back up": {"same.txt", "theirs.txt"}, "replace": {"same.txt"}}.get(existing, set())
     assert {p.name for p in aside} == gone
     assert all(p.read_text() == "there" for p in aside)
     assert not list(one.folder.rglob("staging"))

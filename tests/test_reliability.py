@@ -328,9 +328,9 @@ def test_names_that_new_cannot_hold_are_told_and_called_otherwise(tmp_path: Path
 def test_a_single_file_is_carried_in_every_form(tmp_path: Path) -> None:
     legs = new("copy").replace("from: notes\n    leave: [lock]", "from: single")
     expected = {
-        "put aside": "one\n",
-        "overwrite": "one\n",
-        "pass by": "theirs",
+        "back up": "one\n",
+        "replace": "one\n",
+        "skip": "theirs",
         "alongside": "theirs",
     }
     for existing, wanted in expected.items():

@@ -182,9 +182,7 @@ def test_pack_and_publish(machine: TempMachine) -> None:
     assert packed.facts == PackFacts(files=1, size=4, links=1)
     assert given.files["i", "one.txt"] == b"one\n"
     given.place = "/home/ada/new"
-    step = PublishStep(
-        id="q", station="new", item="i", target="/home/ada/new", existing="put aside"
-    )
+    step = PublishStep(id="q", station="new", item="i", target="/home/ada/new", existing="back up")
     done = Publish().do(step, given)
     assert isinstance(done.facts, PublishFacts)
     assert (done.facts.files, done.facts.verified, done.facts.to) == (1, 1, "/home/ada/new")

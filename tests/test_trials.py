@@ -268,7 +268,7 @@ items:
 """
 
 
-@pytest.mark.parametrize("existing", ["put aside", "overwrite", "alongside"])
+@pytest.mark.parametrize("existing", ["back up", "replace", "alongside"])
 @pytest.mark.parametrize("take", ['"*.db"', '"**"'])
 def test_a_database_goes_with_its_journal(tmp_path: Path, take: str, existing: str) -> None:
     body = "places:\n  notes: {folder: '{home}/notes'}\n"

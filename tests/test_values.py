@@ -227,9 +227,9 @@ KEPT = {"Version": "3.2", "Own": "stays", "View\\Zoom": 2}
     ("existing", "expected"),
     [
         ("", {**CARRIED, **KEPT}),
-        ("overwrite", {**CARRIED, **KEPT}),
-        ("put aside", {**CARRIED, "Version": "3.2"}),
-        ("pass by", {**CARRIED, **KEPT, "Pages": 1}),
+        ("replace", {**CARRIED, **KEPT}),
+        ("back up", {**CARRIED, "Version": "3.2"}),
+        ("skip", {**CARRIED, **KEPT, "Pages": 1}),
     ],
 )
 def test_values_are_merged_their_paths_are_right_and_all_can_be_had_back(
@@ -241,7 +241,7 @@ def test_values_are_merged_their_paths_are_right_and_all_can_be_had_back(
     told = outcomes(one.walk("new"))
     wrong = {reason for reason in told.values() if reason != "done"}
     assert wrong == (
-        {"pages: 12 on the old computer, 1 on the new computer"} if existing == "pass by" else set()
+        {"pages: 12 on the old computer, 1 on the new computer"} if existing == "skip" else set()
     )
     assert values_on(one) == expected
     text = (one.folder / "new/registry.reg").read_bytes()
@@ -251,7 +251,7 @@ def test_values_are_merged_their_paths_are_right_and_all_can_be_had_back(
     assert expanded.values["expanded"].type == "REG_EXPAND_SZ"
     Run(one.new).undo(NOW)
     after = (one.folder / "new/registry.reg").read_bytes()
-    if existing == "put aside":  # what went comes back, in another place of the text
+    if existing == "back up":  # what went comes back, in another place of the text
         assert plain(RegistryText(after)) == plain(RegistryText(before))
     else:
         assert after == before
@@ -260,12 +260,12 @@ def test_values_are_merged_their_paths_are_right_and_all_can_be_had_back(
 def test_values_are_entered_where_nothing_is_yet_and_stop_where_something_is(
     tmp_path: Path,
 ) -> None:
-    one = two(tmp_path / "empty", "stop", {})
+    one = two(tmp_path / "empty", "refuse", {})
     one.walk("old")
     assert set(outcomes(one.walk("new")).values()) == {"done"}
     assert values_on(one) == CARRIED
     with pytest.raises(Obstructed) as refused:
-        two(tmp_path / "taken", "stop")
+        two(tmp_path / "taken", "refuse")
     assert "the recipe says to stop" in str(refused.value.obstacles[0])
 
 
