@@ -41,7 +41,7 @@ from widetrail_demo.other_programs import SERIALS
 from widetrail_demo.world import build_world
 
 OWN = ("/widetrail", "/.widetrail")
-ANSWERS = "passphrase: reed bunting\nphrase_noted: done\nparcel.seal: goldcrest in the yew\n"
+ANSWERS = "passphrase: reed bunting\nnumber_noted: done\nparcel.seal: goldcrest in the yew\n"
 RECIPE = """
 recipe: 1
 revision: 1
@@ -281,7 +281,7 @@ class Bench:
             "--parcel",
             f"{world}/parcel",
         ]
-        plan += ["--without", "desk.leafdrop"] if "desk" in self.recipes else []
+        plan += ["--without", "desk.commonbed"] if "desk" in self.recipes else []
         plan += sealed if self.options.sealed or self.options.licence else []
         status, text = call(plan)
         assert status == 0, text

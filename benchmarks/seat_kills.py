@@ -41,7 +41,7 @@ from widetrail.walking import Run, bring_back, claim_after_all, clear_settled, f
 Act = Callable[[SeatTrail, Effects], Any]
 HANDS: Mapping[Station, Mapping[str, Any]] = {
     "old": {"maker_released": (("loamlens", "seat", "drop"),)},
-    "new": {"unlocked": (("loamlens", "seat", "unlock", "4711"),)},
+    "new": {"unlocked": (("loamlens", "seat", "unlock", "830912"),)},
 }
 PATIENCE = 50
 """Times that a program is waited for which outlived the walk that started it."""

@@ -83,7 +83,7 @@ class World:
 
     @property
     def parcel(self) -> Path:
-        return self.folder / "media" / "memory-stick" / "parcel"
+        return self.folder / "media" / "usb-stick" / "parcel"
 
     def machine(self, name: str) -> Path:
         return self.folder / "machines" / name

@@ -375,11 +375,11 @@ def test_old_and_new_are_paired_by_the_recipes_rules_in_order() -> None:
 
 
 def test_a_place_inside_a_synced_folder_is_known_as_such(tmp_path: Path) -> None:
-    more = "synced: [{folder: /home/ada/Documents, service: Leafdrop}]\n"
+    more = "synced: [{folder: /home/ada/Documents, service: Commonbed}]\n"
     here = build.machine(tmp_path, files={"/home/ada/Documents/Notes/x": ""}, more=more)
     found = place(build.find(here, FIXED))
     assert isinstance(found, Found)
-    assert found.synced == "Leafdrop"
+    assert found.synced == "Commonbed"
 
 
 def test_places_in_the_registry(tmp_path: Path) -> None:

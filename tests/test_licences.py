@@ -25,7 +25,7 @@ SCENARIOS: dict[str, tuple[Scenario, dict[str, Any]]] = {}
 OFFLINE: dict[str, Any] = {"offline": True}
 BY_HAND: dict[str, Any] = {"offline": True, "edition": "bench"}
 DROP = {"maker_released": (("loamlens", "seat", "drop"),)}
-UNLOCK = {"unlocked": (("loamlens", "seat", "unlock", "4711"),)}
+UNLOCK = {"unlocked": (("loamlens", "seat", "unlock", "830912"),)}
 
 
 def scenario(**ways: Any) -> Callable[[Scenario], Scenario]:

@@ -165,7 +165,7 @@ def test_a_medium_is_the_folder_that_plays_it(world: World) -> None:
     medium = medium_of(world.parcel)
     assert medium.name == "the green memory stick"
     assert 15 << 30 < medium.free <= 16 << 30
-    world.edit("media/memory-stick/medium.yaml", lambda s: s.replace("16 GiB", "large"))
+    world.edit("media/usb-stick/medium.yaml", lambda s: s.replace("16 GiB", "large"))
     ran = world.plan()
     assert ran.status == 2
     assert 'medium.yaml:2:7: size: "large" is no size' in ran.err

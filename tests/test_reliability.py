@@ -121,7 +121,7 @@ def test_the_sweep_sees_that_what_was_there_is_destroyed(
     assert any("undone" in trouble.what for trouble in swept.troubles)
 
 
-ROUTES = {"quillbox": ("seed-vault", "herbarium-nook")}
+ROUTES = {"quillbox": ("seed-vault", "herbarium-loft")}
 
 
 @pytest.mark.parametrize("name", ["sporelog", "huemoss", "quillbox"])
@@ -411,7 +411,7 @@ def test_a_program_opened_between_staging_and_publishing_is_waited_for(tmp_path:
 
 SEEN_BY_BOTH = (
     "shares: [{folder: /home/ada/notes, share: //garden/notes}]",
-    "synced: [{folder: /home/ada/notes, service: Leafdrop}]",
+    "synced: [{folder: /home/ada/notes, service: Commonbed}]",
 )
 
 
@@ -425,7 +425,7 @@ def test_a_folder_that_both_machines_see_is_neither_copied_nor_retired(
     (left,) = one.parcel.plan.left
     assert (left.id, left.there.rpartition("/")[2]) == (
         "fernbook.notes",
-        "notes" if "share" in kept else "Leafdrop",
+        "notes" if "share" in kept else "Commonbed",
     )
     assert {step.item for step in one.parcel.plan.steps} == {"fernbook.extra"}
     one.walk("old")

@@ -360,7 +360,7 @@ def _findings(old: str, new: str) -> list[Finding]:
     [
         (", ALL", "", "licence-carried", '"all" would carry licence.json'),
         (", FREE", ", changes: root", "licence-step", 'no "changes"'),
-        (", FREE", ", undo: [fern, x]", "licence-step", 'no "undone_by"'),
+        (", FREE", ", undo: [fern, x]", "licence-step", 'no "undo"'),
         ("{run: [fern, free], FREE}", "copy", "licence-step", '"copy" is no step of a licence'),
         ("[fern, free]", '[fern, "{serial}"]', "secret-argument", "stands in an argument"),
         ("{run: [fern, free], FREE}", '{person: "Send {serial}."}', "secret-shown", "the serial"),

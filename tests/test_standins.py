@@ -38,15 +38,15 @@ def test_huemoss_palettes_are_seen_at_once(world: World, files: tuple[str, str])
 def test_tillbook_hands_over_what_is_in_use_only(world: World, files: tuple[str, str]) -> None:
     done = start(world.old, "tillbook", "hand-over", "--ledger", "Tea tent", "--to", files[0])
     assert done.status == 0
-    assert "leaves behind: the printed forms" in done.output
-    assert "phrase: " in done.output
+    assert "not in it: the printed forms" in done.output
+    assert "check number: " in done.output
     late = start(
         world.old, "tillbook", "hand-over", "--ledger", "Plant sale 2009", "--to", files[1]
     )
     assert late.status == 1
     assert "is closed" in late.errors
     wrong = start(world.new, "tillbook", "receive", files[0], "--into", "D:/Sale/tea")
-    assert "that is not the phrase" in wrong.errors
+    assert "that is not the check number" in wrong.errors
 
 
 def test_seedling_quest_takes_a_trail_in_only_when_signed_in(
@@ -66,10 +66,10 @@ def test_sporelog_archives_need_a_late_enough_release(world: World, files: tuple
     refused = start(world.old, "sporelog", "archive", "--to", files[0])
     assert "archives need release 5.4" in refused.errors
     (world.old / "disks/C/Program Files/Sporelog/release.txt").write_text("5.4\n")
-    assert "for a sole keeper" in start(world.old, "sporelog", "archive", "--to", files[0]).errors
-    assert start(world.old, "sporelog", "keeper", "begin").status == 0
+    assert "for a sole curator" in start(world.old, "sporelog", "archive", "--to", files[0]).errors
+    assert start(world.old, "sporelog", "curator", "begin").status == 0
     assert start(world.old, "sporelog", "archive", "--to", files[0]).output == "specimens: 412\n"
-    assert start(world.old, "sporelog", "keeper", "end").status == 0
+    assert start(world.old, "sporelog", "curator", "end").status == 0
     assert "say --replace" in start(world.new, "sporelog", "take-in", files[0]).errors
     assert start(world.new, "sporelog", "take-in", files[0], "--replace").status == 0
     shown = [start(m, "sporelog", "list").output.splitlines()[2:] for m in (world.old, world.new)]
@@ -83,7 +83,7 @@ def test_quillbox_exports_are_sealed_and_duplicates_are_a_choice(world: World) -
         homes = next((machine / "disks/C/Users").iterdir())
         return homes / "AppData/Roaming/Marram/Quillbox/rooms" / folder
 
-    source = store.open_letters(room(world.old, "k7f2q"))
+    source = store.open_letters(room(world.old, "garden-post"))
     data = exchange.export_room(source, ["letters", "contacts"], "reed bunting")
     assert b"grower" not in data
     target = store.open_letters(room(world.new, "first"))

@@ -74,7 +74,7 @@ GATEHOUSE = {
         ("glass-office", NEW_DESK),
         ("seed-vault", SEED_VAULT),
         (
-            "herbarium-nook",
+            "herbarium-loft",
             {"brackenwend": "12.0.1", "desk": None, "frondsign": "4.1", "quillbox": "9.1"},
         ),
         ("gatehouse", GATEHOUSE),
@@ -101,8 +101,8 @@ def test_each_real_mailroom_is_told_and_the_empty_one_passed_over(world: World) 
     assert letters["by"] == "account"
     counted = {n: a["value"] for n, a in letters["answers"].items()}
     assert counted == {"office@marrowfield.example": 118, "seeds@marrowfield.example": 112}
-    (passed,) = quillbox["places"]["mailroom"]["passed over"]
-    assert passed["path"].endswith("/rooms/r-new")
+    (passed,) = quillbox["places"]["mailroom"]["skipped"]
+    assert passed["path"].endswith("/rooms/empty")
     assert passed["reason"] == "it holds no letters.db"
 
 
@@ -120,7 +120,7 @@ def test_the_folder_that_one_release_named_anew(world: World) -> None:
     ("machine", "source", "path"),
     [
         ("potting-shed", "settings.xml", "D:/Herbarium/Labels"),
-        ("herbarium-nook", "org.fernlight.frondsign.plist", "/Users/tomasv/Signs for beds"),
+        ("herbarium-loft", "example.fernlight.frondsign.plist", "/Users/tomasv/Signs for beds"),
         ("gatehouse", "settings.toml", "/home/piet/Schilder"),
     ],
 )
@@ -186,7 +186,7 @@ def test_one_broken_thing_is_said_and_the_rest_goes_on(world: World) -> None:
     home = world.machine("seed-vault") / "disks/root/Users/tomas"
     (home / "Library/Application Support/Brackenwend/readers.yaml").write_text("readers: [")
     (home / "Documents/Frondsign/Labels/caf\udce9.sign").mkdir()
-    database = home / "Library/Application Support/quillbox/rooms/r-9c2e/letters.db"
+    database = home / "Library/Application Support/quillbox/rooms/seed-exchange/letters.db"
     database.write_bytes(b"no database")
     ran = widetrail("survey", world.folder / "recipes", "--machine", world.machine("seed-vault"))
     assert ran.status == 0

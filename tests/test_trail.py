@@ -249,7 +249,7 @@ def test_a_program_that_is_open_halts_the_walk(world: World, side: str) -> None:
 
 
 def test_a_medium_that_is_too_small_is_told_before(world: World) -> None:
-    world.edit("media/memory-stick/medium.yaml", lambda s: s.replace("16 GiB", "64 KiB"))
+    world.edit("media/usb-stick/medium.yaml", lambda s: s.replace("16 GiB", "64 KiB"))
     before = contents(world.folder)
     ran = world.plan()
     assert ran.status == 3
@@ -360,7 +360,7 @@ def test_all_recipes_are_walked_with_every_act_of_a_person_answered_from_a_file(
     world: World,
 ) -> None:
     sides = ("--old", world.old, "--new", world.new, "--parcel", world.parcel)
-    stays = ["--without", "dewcast.settings"]  # with it the medium is taken away on new
+    stays = ["--without", "trellisdesk.boxes"]  # with it the medium is taken away on new
     for licence in ("loamlens.licence", "mistvane.licence"):  # they need a sealed parcel
         stays += ["--without", licence]
     assert widetrail("plan", world.folder / "recipes", *sides, *stays).status == 0

@@ -331,18 +331,18 @@ def test_what_is_private_is_so_on_the_way(tmp_path: Path) -> None:
 
 
 def test_a_medium_that_cannot_keep_what_is_private_is_told(world: World) -> None:
-    stick = world.folder / "media/memory-stick/medium.yaml"
+    stick = world.folder / "media/usb-stick/medium.yaml"
     assert "exFAT" in stick.read_text()
     signs = world.machine("gatehouse") / "disks/root/home/piet/Schilder"
     next(p for p in signs.rglob("*.json")).chmod(0o600)
-    parcel = world.folder / "media/memory-stick/p"
+    parcel = world.folder / "media/usb-stick/p"
     ran = widetrail(
         "plan",
         world.folder / "recipes/frondsign.trail.yaml",
         "--old",
         world.machine("gatehouse"),
         "--new",
-        world.machine("herbarium-nook"),
+        world.machine("herbarium-loft"),
         "--parcel",
         parcel,
     )

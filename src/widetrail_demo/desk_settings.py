@@ -43,7 +43,7 @@ def desk_keys(values: dict[str, str], width: str) -> str:
 
 def desk_preferences(home: Path, pointer: dict[str, object], folder: str) -> None:
     told = {"Pointer": pointer, "Folder": folder, "Screens": {"1": {"Width": 1440}}}
-    path = home / "Library/Preferences/org.marrowfield.desk.plist"
+    path = home / "Library/Preferences/example.marrowfield.desk.plist"
     path.write_bytes(plistlib.dumps(told, fmt=plistlib.FMT_BINARY))
 
 
@@ -52,11 +52,11 @@ def write_desk(home: Path, programs: list[str], pinned: list[str]) -> None:
     write_text(root / "strip.json", json.dumps({"programs": programs, "pinned": pinned}), moment)
 
 
-_BOTHY = """[org/marrowfield/desk/pointer]
+_BOTHY = """[example/marrowfield/desk/pointer]
 speed=3
 wheel=uint32 4
 
-[org/marrowfield/other]
+[example/marrowfield/other]
 kept=true
 """
 
@@ -64,7 +64,7 @@ kept=true
 def bothy(folder: Path) -> None:
     """The replacement of the Linux desk, with a pointer of its own."""
     home = linux_machine(
-        folder, "bothy", "pietk", {"Frondsign": "4.2", "Desk": "13", "Wicketleaf": "2.3"}
+        folder, "bothy", "pietk", {"Frondsign": "4.2", "Desk": "1.3", "Wicketleaf": "2.3"}
     )
     (folder / "desktop.dconf").write_text(_BOTHY, encoding="utf-8")
     text = 'grid = 2\n\n[library]\nfolder = "/home/pietk/Labels"\n'

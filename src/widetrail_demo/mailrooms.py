@@ -18,16 +18,18 @@ LETTERS = ("Seed list 2011.txt", "Letter to the parish council.txt", "rota (old)
 
 
 def write_mailrooms(
-    root: Path, release: str, listed: list[tuple[str, str, bool, int]], dice: Dice
+    root: Path, release: str, listed: list[tuple[str, str, int]], dice: Dice
 ) -> None:
+    """Make mailrooms: label, folder and letters of each; Quillbox opens the first."""
     rooms = []
-    for label, folder, chosen, letters in listed:
-        rooms.append({"folder": f"rooms/{folder}", "label": label, "chosen": chosen})
+    for label, folder, letters in listed:
+        rooms.append({"label": label, "folder": f"rooms/{folder}"})
         quillbox.create_room(root / "rooms" / folder)
         _letters(root / "rooms" / folder, letters, dice)
-    (root / "rooms" / "r-new").mkdir()
-    rooms.append({"folder": "rooms/r-new", "label": "Started once", "chosen": False})
-    text = json.dumps({"written-by": release, "rooms": rooms}, indent=2, ensure_ascii=False)
+    (root / "rooms" / "empty").mkdir()
+    rooms.append({"label": "Started once", "folder": "rooms/empty"})
+    index = {"rooms": rooms, "opens": listed[0][0], "written-by": release}
+    text = json.dumps(index, indent=2, ensure_ascii=False)
     write_text(root / "mailrooms.json", text + "\n", datetime(2024, 6, 1, tzinfo=UTC))
 
 
@@ -52,7 +54,7 @@ def _letters(folder: Path, letters: int, dice: Dice) -> None:
     connection.close()
     rules = [{"from": f"grower{n}@fen.example", "to": "Growers"} for n in range(3)]
     write_text(
-        folder / "filters.json", json.dumps({"rules": rules}), datetime(2022, 3, 1, tzinfo=UTC)
+        folder / "rules.json", json.dumps({"rules": rules}), datetime(2022, 3, 1, tzinfo=UTC)
     )
     write_text(folder / "cache/1.tmp", "cached\n", datetime(2022, 3, 1, tzinfo=UTC))
     if letters:

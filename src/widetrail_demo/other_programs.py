@@ -32,6 +32,8 @@ def write_greenhouses(root: Path, dice: Dice, count: int) -> None:
     }
     moment = datetime(2022, 6, 1, tzinfo=UTC)
     write_text(root / "houses.json", json.dumps(wanted, indent=1), moment)
+    boxes = {f"TD-{n}{n + 4}": f"House {n}" for n in (1, 2, 5)}
+    write_text(root / "boxes.json", json.dumps(boxes, indent=1), moment)
     write_text(root / "add-ins/mistvane/mists.json", json.dumps(mists, indent=1), moment)
     write_text(root / "add-ins/mistvane/licence.json", active_licence(SERIALS["Mistvane"]), moment)
 
@@ -168,14 +170,14 @@ def _made(folder: Path) -> Path:
 def write_school_visits(root: Path, dice: Dice) -> None:
     moment = datetime(2026, 5, 6, tzinfo=UTC)
     classes = ["2b", "3a", "4 – Otters"]
-    write_text(root / "quest.toml", 'teacher = "ines"\n', moment)
+    write_text(root / "teacher.toml", 'teacher = "ines"\n', moment)
     write_text(root / "classes.json", json.dumps({"classes": classes}, ensure_ascii=False), moment)
     for name in classes:
         trail = {"station": dice.randint(1, 12), "acorns": dice.randint(3, 90)}
         write_text(root / "trails" / f"{name}.json", json.dumps(trail), moment)
 
 
-def write_leafdrop(folder: Path, dice: Dice) -> None:
+def write_commonbed(folder: Path, dice: Dice) -> None:
     for number in range(1, dice.some(25, 4)):
         moment = datetime(2021 + number // 13, 1 + number % 12, 9, tzinfo=UTC)
         write_text(folder / f"rota {number}.txt", "weeding, watering\n", moment)

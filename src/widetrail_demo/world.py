@@ -39,9 +39,9 @@ from widetrail_demo.other_programs import (
     SERIALS,
     active_licence,
     write_bed_plans,
+    write_commonbed,
     write_dewcast,
     write_greenhouses,
-    write_leafdrop,
     write_ledgers,
     write_scans,
     write_school_visits,
@@ -73,12 +73,12 @@ def build_world(folder: Path, seed: int = SEED, *, small: bool = False) -> None:
     _potting_shed(machines / "potting-shed", dice)
     _glass_office(machines / "glass-office", dice)
     _seed_vault(machines / "seed-vault", dice)
-    _herbarium_nook(machines / "herbarium-nook", dice)
+    _herbarium_loft(machines / "herbarium-loft", dice)
     _gatehouse(machines / "gatehouse", dice)
     bothy(machines / "bothy")
     linux_machine(machines / "visitor-hall", "visitor-hall", "visitors", {"Loamlens-errand": "4.6"})
     _maker(folder / "maker", machines)
-    medium = folder / "media" / "memory-stick"
+    medium = folder / "media" / "usb-stick"
     medium.mkdir(parents=True)
     text = "medium: the green memory stick\nsize: 16 GiB\nformat: exFAT\n"
     (medium / "medium.yaml").write_text(text, encoding="utf-8")
@@ -112,7 +112,7 @@ def _potting_shed(folder: Path, dice: Dice) -> None:
         "Huemoss": "2.6",
         "Tillbook": "6.1",
         "SeedlingQuest": "3.0",
-        "Desk": "10.0",
+        "Desk": "2.0",
         "Dewcast": "2.4",
         "Loamlens": "4.2",
         "Trellisdesk": "5.3",
@@ -133,8 +133,8 @@ def _potting_shed(folder: Path, dice: Dice) -> None:
     }
     write_registry(folder, REGISTRY + desk_keys(values, "00000500"))
     rooms = [
-        ("Garden post", "k7f2q", True, dice.some(230, 6)),
-        ("Plant sale", "b0x9d", False, dice.some(36, 4)),
+        ("Garden post", "garden-post", dice.some(230, 6)),
+        ("Plant sale", "plant-sale", dice.some(36, 4)),
     ]
     write_mailrooms(home / "AppData/Roaming/Marram/Quillbox", "8.4", rooms, dice)
     _signs(folder / "disks/D/Herbarium/Labels", dice, dice.some(11, 2))
@@ -146,7 +146,7 @@ def _potting_shed(folder: Path, dice: Dice) -> None:
     write_school_visits(home / "AppData/Roaming/SeedlingQuest", dice)
     pinned = ["D:/Herbarium", "C:/Users/ines/Documents"]
     write_desk(home, ["Sporelog", "Quillbox", "Tillbook"], pinned)
-    write_leafdrop(home / "Leafdrop", dice)
+    write_commonbed(home / "Commonbed", dice)
     recordings = folder / "disks/D/Field/Recordings", "D:/Field/Recordings"
     lists = home / "Documents/Listening", "C:/Users/ines/Documents/Listening"
     roaming, local = home / "AppData/Roaming", home / "AppData/Local"
@@ -186,7 +186,7 @@ def _glass_office(folder: Path, dice: Dice) -> None:
         "Huemoss": "3.2",
         "Tillbook": "6.4",
         "SeedlingQuest": "3.1",
-        "Desk": "11.0",
+        "Desk": "2.1",
         "Dewcast": "2.6",
         "Loamlens": "4.6",
         "Trellisdesk": "6.0",
@@ -201,7 +201,7 @@ def _glass_office(folder: Path, dice: Dice) -> None:
     }
     write_registry(folder, REGISTRY.replace('"8.4"', '"9.1"') + desk_keys(values, "00000a00"))
     write_mailrooms(
-        home / "AppData/Roaming/Marram/Quillbox", "9.1", [("Mailroom", "first", True, 0)], dice
+        home / "AppData/Roaming/Marram/Quillbox", "9.1", [("Mailroom", "first", 0)], dice
     )
     (home / "Documents/Huemoss/Palettes").mkdir(parents=True)
     (home / "Documents/Huemoss/Stamps").mkdir()
@@ -211,7 +211,7 @@ def _glass_office(folder: Path, dice: Dice) -> None:
         datetime(2026, 10, 1, tzinfo=UTC),
     )
     write_desk(home, ["Quillbox"], [])
-    write_leafdrop(folder / "services/leafdrop", dice)
+    write_commonbed(folder / "services/commonbed", dice)
     write_wicketleaf(home / "AppData")
     own, shown = home / "Documents/Dewcast", "C:/Users/imarsh/Documents/Dewcast"
     recordings = own / "Recordings", f"{shown}/Recordings"
@@ -262,15 +262,15 @@ def _seed_vault(folder: Path, dice: Dice) -> None:
         "Brackenwend": "11.2",
         "Quillbox": "8.2",
         "Dewcast": "2.5",
-        "Desk": "14.5",
+        "Desk": "3.4",
     }
     home = macos_machine(folder, "seed-vault", "tomas", programs)
     _signs(home / "Documents/Frondsign/Labels", dice, dice.some(14, 2))
-    path = home / "Library/Preferences/org.fernlight.frondsign.plist"
+    path = home / "Library/Preferences/example.fernlight.frondsign.plist"
     path.write_bytes(plistlib.dumps({"Grid": 7, "Window": [12, 40]}, fmt=plistlib.FMT_BINARY))
     desk_preferences(home, {"Speed": 6, "Left": True}, "/Users/tomas/Documents")
     support = home / "Library/Application Support"
-    readers = [("Tomas", "brook-11", True, dice.some(48, 12)), ("Guest", "g0", False, 2)]
+    readers = [("Tomas", "brook-11", True, dice.some(48, 12)), ("Helpers", "g0", False, 2)]
     _reader(support / "Brackenwend", readers, dice)
     recordings = home / "Music/Field", "/Users/tomas/Music/Field"
     lists = home / "Documents/Dewcast/Lists", "/Users/tomas/Documents/Dewcast/Lists"
@@ -278,26 +278,26 @@ def _seed_vault(folder: Path, dice: Dice) -> None:
         support / "Dewcast", home / "Library/Caches", recordings, lists, dice.some(5, 3), "fog"
     )
     write_mailrooms(
-        support / "quillbox", "8.2", [("Seed exchange", "r-9c2e", True, dice.some(120, 5))], dice
+        support / "quillbox", "8.2", [("Seed exchange", "seed-exchange", dice.some(120, 5))], dice
     )
 
 
-def _herbarium_nook(folder: Path, dice: Dice) -> None:
+def _herbarium_loft(folder: Path, dice: Dice) -> None:
     """Its replacement: signs moved by the settings, in binary preferences, to a shared folder."""
     programs = {
         "Frondsign": "4.1",
         "Brackenwend": "12.0.1",
         "Quillbox": "9.1",
-        "Desk": "15.0",
+        "Desk": "3.5",
     }
-    home = macos_machine(folder, "herbarium-nook", "tomasv", programs)
+    home = macos_machine(folder, "herbarium-loft", "tomasv", programs)
     _signs(home / "Signs for beds", dice, 2)
     told = {"Library": {"Folder": "~/Signs for beds"}, "Grid": 5}
-    path = home / "Library/Preferences/org.fernlight.frondsign.plist"
+    path = home / "Library/Preferences/example.fernlight.frondsign.plist"
     path.write_bytes(plistlib.dumps(told, fmt=plistlib.FMT_BINARY))
     desk_preferences(home, {"Speed": 2, "Wheel": 1}, "~/Desktop")
     support = home / "Library/Application Support"
-    _reader(support / "Brackenwend", [("Reader 1", "r1", True, 0)], dice)
+    _reader(support / "Brackenwend", [("Own shelf", "r1", True, 0)], dice)
     kept = folder.parent / "seed-vault/disks/root/Users/tomas/Library/Application Support"
     shutil.copytree(kept / "Brackenwend/readers/brook-11", folder / "services/brackenwend/tomas")
 
@@ -309,7 +309,7 @@ def _gatehouse(folder: Path, dice: Dice) -> None:
         "Brackenwend": "12.0",
         "Quillbox": "9.0-lts",
         "Dewcast": "2.6",
-        "Desk": "12",
+        "Desk": "1.2",
     }
     home = linux_machine(folder, "gatehouse", "piet", programs)
     moment = datetime(2024, 5, 3, tzinfo=UTC)
@@ -319,10 +319,11 @@ def _gatehouse(folder: Path, dice: Dice) -> None:
     text = 'grid = 5\n\n[library]\nfolder = "file:///home/piet/Schilder"  # moved\n'
     write_text(home / ".config/frondsign/settings.toml", text, moment)
     desk = "speed=7\nleft=true\nfolder='file:///home/piet/Papiere'\n\n"
-    desk = f"[org/marrowfield/desk/pointer]\n{desk}[org/marrowfield/desk/screens]\nwidth=1280\n"
+    top = "example/marrowfield/desk"
+    desk = f"[{top}/pointer]\n{desk}[{top}/screens]\nwidth=1280\n"
     (folder / "desktop.dconf").write_text(desk, encoding="utf-8")
     _reader(home / ".config/brackenwend", [("Piet", "p-77", True, dice.some(31, 3))], dice)
-    rooms = [("Gate post", "r-1a", True, 64), ("Old gate", "r-0b", False, 9)]
+    rooms = [("Gate post", "gate-post", 64), ("Old gate", "old-gate", 9)]
     write_mailrooms(home / ".config/quillbox", "9.0-lts", rooms, dice)
 
 

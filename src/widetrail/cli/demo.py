@@ -71,7 +71,7 @@ def _walk_world(page: Page, here: Path) -> None:
     new = FolderMachine(machines / "glass-office", effects)
     show_survey(page, old, survey(old, loaded))
     before = show_screen(old, loaded[0]).output
-    parcel = here / "media" / "memory-stick" / "parcel"
+    parcel = here / "media" / "usb-stick" / "parcel"
     plan = make_plan(loaded, old, new, medium_of(parcel), now())
     set_out(parcel, plan, loaded, plan.id[:12], now(), effects)
     show_plan(page, plan)
@@ -104,7 +104,7 @@ def _move_licence(page: Page, here: Path) -> bool:
         old, new = (FolderMachine(machines / name, effects) for name in WALKED)
         for machine in (old, new):
             machine.given["LICENCE_SERVICE"] = address
-        parcel = here / "media" / "memory-stick" / "licence"
+        parcel = here / "media" / "usb-stick" / "licence"
         plan = make_plan(loaded, old, new, medium_of(parcel), now(), sealed=True)
         along = Along(sealed=make_seal(PASSPHRASE))
         set_out(parcel, plan, loaded, plan.id[:12], now(), effects, along)
@@ -155,6 +155,6 @@ def _show_next(page: Page, here: Path, parcel: Path) -> None:
     page.title("Try next")
     page.line(f"widetrail report {parcel} --json", indent=2)
     page.line(f"widetrail rehearse {here / 'recipes'}", indent=2)
-    page.line(f"widetrail seat {here / 'media' / 'memory-stick' / 'licence'}", indent=2)
+    page.line(f"widetrail seat {here / 'media' / 'usb-stick' / 'licence'}", indent=2)
     page.line(f"widetrail lint {here / 'recipes' / 'sporelog.trail.yaml'}", indent=2)
     page.line("and read that recipe: it is one short page.", indent=2)

@@ -20,6 +20,7 @@ from widetrail.planning.plan import (
 )
 from widetrail.planning.route_choice import copies
 from widetrail.recipe import Globs
+from widetrail.recipe.items import Item
 
 
 def take_once(draft: Draft) -> None:
@@ -84,10 +85,11 @@ def taken_by_none(subjects: Sequence[Subject]) -> Iterator[Neither]:
             by_place.setdefault(subject.old_place.path, []).append(subject)
     for place, mine in by_place.items():
         machine = mine[0].finder.machine
-        if not all(subject.item.take for subject in mine):
+        items = [item for subject in mine for item in _of_its_place(subject)]
+        if not all(item.take for item in items):
             continue
         known = Globs(
-            [glob for s in mine for glob in (*s.item.take, *s.item.leave)],
+            [glob for item in items for glob in (*item.take, *item.leave)],
             ignore_case=machine.rules.ignores_case,
         )
         inner = [p for p in by_place if p != place and is_within(p, place, machine.platform)]
@@ -105,6 +107,12 @@ def taken_by_none(subjects: Sequence[Subject]) -> Iterator[Neither]:
         if left:
             ids = tuple(subject.id for subject in mine)
             yield Neither(items=ids, place=place, count=len(left), some=tuple(left[:3]))
+
+
+def _of_its_place(subject: Subject) -> Iterator[Item]:
+    """Give the items of the subject's recipe that share its place, those left out by choice too."""
+    items = subject.side.loaded.recipe.items.values()
+    return (item for item in items if item.from_ == subject.item.from_)
 
 
 def carved_paths(subject: Subject, subjects: Sequence[Subject], draft: Draft) -> tuple[str, ...]:

@@ -195,7 +195,7 @@ each:
     new: {{files: {{{own}: of the new one}}}}
     expect:
       kept: {{backed_up: yes, checks: {{files_there: {count}}}}}
-      on: {{new: {{gone: {own}}}}}
+      at_the_end: {{new: {{gone: {own}}}}}
   - case: the check notices a file too many
     stops:
       - before: kept/check

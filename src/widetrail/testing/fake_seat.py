@@ -20,7 +20,7 @@ class FakeSeat:
     says: Word = "active"
     events: list[Event] = field(default_factory=list)
     of: Licence | None = None
-    serial: str | None = "4711-0815"
+    serial: str | None = "83-1207"
     kept: list[str] = field(default_factory=list)
     lacks: tuple[str, ...] = ()
     again: list[Purpose] = field(default_factory=list)

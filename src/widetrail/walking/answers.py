@@ -5,7 +5,7 @@ does it by the application's own programs::
 
     passphrase: reed bunting                # asked for by a recipe
     sign_in: done                           # a task by its name
-    seedling-quest.sign_in: [[quest, sign-in, ines]]
+    seedling-quest.sign_in: [[seedling, sign-in, ines]]
     tillbook.ledger[Tea tent].phrase: fen wren  # of one item
 """
 

@@ -2,7 +2,7 @@
 
 ``strip.json`` holds launch strip and pinned places, ``sign-ins.ini`` who is signed in where. How
 the pointer goes and which folder is shown first lies where the platform keeps such things: the
-registry, the desktop's settings database, or a preference file. A folder that Leafdrop keeps in
+registry, the desktop's settings database, or a preference file. A folder that Commonbed keeps in
 step comes back file by file after the sign-in.
 """
 
@@ -23,7 +23,7 @@ from widetrail_demo import here
 from widetrail_demo.desk.settings import read_pointer
 
 PAUSE = 0.1
-"""Seconds that Leafdrop takes for a file."""
+"""Seconds that Commonbed takes for a file."""
 
 
 def root() -> Path:
@@ -36,9 +36,9 @@ def main() -> None:
     parser = argparse.ArgumentParser("desk", description="The desktop.")
     commands = parser.add_subparsers(dest="command", required=True)
     commands.add_parser("list", help="print pointer, launch strip, pinned places and sign-ins")
-    sign = commands.add_parser("sign-in", help="sign in to Leafdrop")
+    sign = commands.add_parser("sign-in", help="sign in to Commonbed")
     sign.add_argument("name")
-    commands.add_parser("keep-in-step", help="bring what Leafdrop keeps, file by file")
+    commands.add_parser("keep-in-step", help="bring what Commonbed keeps, file by file")
     arguments = parser.parse_args()
     match arguments.command:
         case "list":
@@ -64,10 +64,10 @@ def _list() -> None:
     print(f"Launch strip: {', '.join(launched.get('programs', [])) or 'empty'}")
     for pinned in launched.get("pinned", []):
         print(f"Pinned: {_shown(pinned)}")
-    print(f"Signed in: {_read('sign-ins.ini').get('sign-ins', 'leafdrop', fallback='nobody')}")
-    kept = Path.home() / "Leafdrop"
+    print(f"Signed in: {_read('sign-ins.ini').get('sign-ins', 'commonbed', fallback='nobody')}")
+    kept = Path.home() / "Commonbed"
     names = sorted(p.name for p in kept.iterdir()) if kept.is_dir() else []
-    print(f"Leafdrop: {', '.join(names) or 'nothing'}")
+    print(f"Commonbed: {', '.join(names) or 'nothing'}")
 
 
 def _shown(folder: str) -> str:
@@ -80,10 +80,10 @@ def _shown(folder: str) -> str:
 
 def _sign_in(name: str) -> None:
     root().mkdir(parents=True, exist_ok=True)
-    text = f"[sign-ins]\nleafdrop = {name}\n"
+    text = f"[sign-ins]\ncommonbed = {name}\n"
     (root() / "sign-ins.ini").write_text(text, encoding="utf-8")
     command = [sys.executable, "-m", "widetrail_demo.desk.command", "keep-in-step"]
-    environment = {**os.environ, "FOLDER_MACHINE_PROGRAM": "Leafdrop"}  # a service, not the desk
+    environment = {**os.environ, "FOLDER_MACHINE_PROGRAM": "Commonbed"}  # a service, not the desk
     quiet = subprocess.DEVNULL
     subprocess.Popen(
         command, env=environment, stdin=quiet, stdout=quiet, stderr=quiet, start_new_session=True
@@ -91,8 +91,8 @@ def _sign_in(name: str) -> None:
 
 
 def _keep_in_step() -> None:
-    kept = here.service_folder("leafdrop")
-    target = Path.home() / "Leafdrop"
+    kept = here.service_folder("commonbed")
+    target = Path.home() / "Commonbed"
     for path in sorted(kept.iterdir()) if kept is not None else ():
         time.sleep(PAUSE)
         target.mkdir(exist_ok=True)

@@ -15,8 +15,8 @@ from pathlib import Path
 from widetrail_demo import here
 
 KEY = r"HKEY_CURRENT_USER\Software\Desk"
-PATH = "org/marrowfield/desk"
-PREFERENCES = "org.marrowfield.desk.plist"
+PATH = "example/marrowfield/desk"
+PREFERENCES = "example.marrowfield.desk.plist"
 
 
 def read_pointer() -> Mapping[str, str]:

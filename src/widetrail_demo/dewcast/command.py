@@ -90,15 +90,15 @@ def main() -> None:
     parser = argparse.ArgumentParser("dewcast", description="Field recordings.")
     commands = parser.add_subparsers(dest="command", required=True)
     commands.add_parser("list", help="print recordings, markers and lists as the screen shows them")
-    commands.add_parser("rebuild", help="make the index anew")
+    commands.add_parser("reindex", help="make the index anew")
     look = commands.add_parser("look", help="look in the index for recordings")
     look.add_argument("word")
     arguments = parser.parse_args()
     match arguments.command:
         case "list":
             _list()
-        case "rebuild":
-            _rebuild()
+        case "reindex":
+            _reindex()
         case "look":
             _look(arguments.word)
 
@@ -113,14 +113,16 @@ def _list() -> None:
         print(f"  {recording.name}: {told or 'no markers'}")
     for name, second, _ in markers:
         if not here.real(name).is_file():
-            print(f"  a marker at {second}s has lost its recording")
+            print(f"  a marker at {second}s is of a recording that nobody can find")
     for file in sorted(_folder("lists").glob("*.list")):
         there = [path.is_file() for path in _listed(file)]
-        print(f"List {file.stem}: {sum(there)} of {len(there)} can be played")
+        print(f"List {file.stem}: {len(there)} recordings")
+        for path in (path for path in _listed(file) if not path.is_file()):
+            print(f"  unheard of: {path.name}")
     print(f"Found by the index: {len(_indexed())}")
 
 
-def _rebuild() -> None:
+def _reindex() -> None:
     write_index(index_file(), str(_settings().get("recordings", "")), _names())
     print(f"indexed: {len(_recordings())}")
 

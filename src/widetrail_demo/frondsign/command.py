@@ -25,7 +25,7 @@ from widetrail_demo.opening import held_open, tell_to_end
 
 _FILES = {
     "windows": "Frondsign/settings.xml",
-    "macos": "org.fernlight.frondsign.plist",
+    "macos": "example.fernlight.frondsign.plist",
     "linux": "frondsign/settings.toml",
 }
 

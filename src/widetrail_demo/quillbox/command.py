@@ -41,7 +41,7 @@ def main() -> None:
         case "add-room":
             _add_room(here.real(arguments.folder), arguments.label)
         case "password":
-            store.keep_password(_chosen().folder, arguments.account)
+            store.keep_password(_opened().folder, arguments.account)
 
 
 def _parser() -> argparse.ArgumentParser:
@@ -49,9 +49,9 @@ def _parser() -> argparse.ArgumentParser:
     parser.add_argument("--release", action="version", version=f"Quillbox {here.release('8.0')}")
     commands = parser.add_subparsers(dest="command", required=True)
     commands.add_parser("list", help="print what every mailroom holds")
-    opened = commands.add_parser("open", help="open the chosen mailroom until told to end")
+    opened = commands.add_parser("open", help="open the mailroom that it opens until told to end")
     opened.add_argument("--for", dest="seconds", type=float, default=3600.0)
-    receive = commands.add_parser("receive", help="receive a letter in the chosen mailroom")
+    receive = commands.add_parser("receive", help="receive a letter in the mailroom that it opens")
     receive.add_argument("account")
     receive.add_argument("subject")
     export = commands.add_parser("export", help="write a sealed export; the phrase comes by input")
@@ -79,17 +79,17 @@ def _parser() -> argparse.ArgumentParser:
 
 def _first_start() -> None:
     if not (store.root() / "mailrooms.json").exists():
-        room = store.Room(store.root() / "rooms" / "first", "Mailroom", chosen=True)
+        room = store.Room(store.root() / "rooms" / "first", "Mailroom", opens=True)
         store.create_room(room.folder)
         store.write_index([room], here.release("8.0"))
 
 
-def _chosen() -> store.Room:
-    return next(room for room in store.rooms() if room.chosen)
+def _opened() -> store.Room:
+    return next(room for room in store.rooms() if room.opens)
 
 
 def _print_room(room: store.Room) -> None:
-    print(f"{room.label}{' *' if room.chosen else ''}")
+    print(f"{room.label}{' *' if room.opens else ''}")
     connection = store.open_letters(room.folder)
     rows = connection.execute(
         "select address, (select count(*) from letter where account = address) from account"
@@ -105,13 +105,13 @@ def _print_room(room: store.Room) -> None:
     ):
         print(f"  {sent}  {sender}: {subject}")
     connection.close()
-    rules = json.loads((room.folder / "filters.json").read_text(encoding="utf-8"))["rules"]
+    rules = json.loads((room.folder / "rules.json").read_text(encoding="utf-8"))["rules"]
     print(f"  filter rules: {len(rules)}")
     print(f"  passwords kept: {len(store.passwords(room.folder))}")
 
 
 def _open(seconds: float) -> None:
-    room = _chosen()
+    room = _opened()
     lock = room.folder / store.LOCK
     if lock.exists():
         sys.exit("quillbox: it is open already")
@@ -142,7 +142,7 @@ def _add_room(folder: Path, label: str) -> None:
         return
     if not (folder / "letters.db").is_file():
         sys.exit(f"quillbox: {folder.name} is no mailroom")
-    added = store.Room(folder, label, chosen=False)
+    added = store.Room(folder, label, opens=False)
     store.write_index([*store.rooms(), added], here.release("8.0"))
 
 
@@ -184,7 +184,7 @@ def _import(file: str, label: str, duplicates: str) -> None:
 
 
 def _receive(account: str, subject: str) -> None:
-    connection = store.open_letters(_chosen().folder)
+    connection = store.open_letters(_opened().folder)
     with connection:
         connection.execute("insert or ignore into account values (?, ?)", (account, account))
         connection.execute(

@@ -20,8 +20,8 @@ create table task (id integer primary key, title text not null, done integer not
 create table note (id integer primary key, title text not null);
 create table attachment (id integer primary key, letter integer not null, path text not null);
 """
-LOCK = "lock"
-KEYS = "keys.json"
+LOCK = "open-here"
+KEYS = "passwords.json"
 
 
 @dataclass(frozen=True)
@@ -30,7 +30,7 @@ class Room:
 
     folder: Path
     label: str
-    chosen: bool
+    opens: bool
 
 
 def root() -> Path:
@@ -57,17 +57,18 @@ def keep_password(folder: Path, account: str) -> None:
 def rooms() -> list[Room]:
     """Return the mailrooms of the index, in its order."""
     index = json.loads((root() / "mailrooms.json").read_text(encoding="utf-8"))
-    return [Room(root() / r["folder"], r["label"], r["chosen"]) for r in index["rooms"]]
+    return [
+        Room(root() / r["folder"], r["label"], r["label"] == index["opens"]) for r in index["rooms"]
+    ]
 
 
 def write_index(listed: list[Room], release: str) -> None:
     """Write the index of mailrooms."""
     root().mkdir(parents=True, exist_ok=True)
-    rooms = [
-        {"folder": r.folder.relative_to(root()).as_posix(), "label": r.label, "chosen": r.chosen}
-        for r in listed
-    ]
-    text = json.dumps({"written-by": release, "rooms": rooms}, indent=2, ensure_ascii=False)
+    rooms = [{"label": r.label, "folder": r.folder.relative_to(root()).as_posix()} for r in listed]
+    opens = next(r.label for r in listed if r.opens)
+    index = {"rooms": rooms, "opens": opens, "written-by": release}
+    text = json.dumps(index, indent=2, ensure_ascii=False)
     (root() / "mailrooms.json").write_text(text + "\n", encoding="utf-8")
 
 
@@ -84,5 +85,5 @@ def create_room(folder: Path) -> None:
     connection = open_letters(folder)
     connection.executescript(SCHEMA)
     connection.close()
-    (folder / "filters.json").write_text('{"rules": []}\n', encoding="utf-8")
-    (folder / "prefs.json").write_text("{}\n", encoding="utf-8")
+    (folder / "rules.json").write_text('{"rules": []}\n', encoding="utf-8")
+    (folder / "look.json").write_text("{}\n", encoding="utf-8")

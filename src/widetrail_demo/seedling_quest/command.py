@@ -1,7 +1,7 @@
 """The command ``seedling-quest``, and what Seedling Quest keeps.
 
-``quest.toml`` says who is signed in; each class has a saved trail ``trails/CLASS.json``. A trail is
-given out as a file of its own and taken in when somebody is signed in.
+``teacher.toml`` says who is signed in; each class has a saved trail ``trails/CLASS.json``. A trail
+is given out as a file of its own and taken in when somebody is signed in.
 """
 
 from __future__ import annotations
@@ -23,7 +23,7 @@ def root() -> Path:
 
 def signed_in() -> str:
     """Return who is signed in, or an empty text."""
-    path = root() / "quest.toml"
+    path = root() / "teacher.toml"
     return str(tomllib.loads(path.read_text(encoding="utf-8"))["teacher"]) if path.exists() else ""
 
 
@@ -52,7 +52,7 @@ def main() -> None:
             _list()
         case "sign-in":
             text = f"teacher = {json.dumps(arguments.teacher)}\n"
-            (root() / "quest.toml").write_text(text, encoding="utf-8")
+            (root() / "teacher.toml").write_text(text, encoding="utf-8")
         case "give":
             shutil.copyfile(root() / "trails" / f"{arguments.trail}.json", here.real(arguments.to))
         case "take":

@@ -41,8 +41,8 @@ def main() -> None:
             print(f"specimens: {came}")
         case "close":
             _close()
-        case "keeper":
-            _keeper(arguments.what)
+        case "curator":
+            _curator(arguments.what)
         case "add":
             _add(arguments.name, arguments.found)
 
@@ -74,8 +74,8 @@ def _parser() -> argparse.ArgumentParser:
     bring.add_argument("file")
     bring.add_argument("--replace", action="store_true", help="what is there goes")
     commands.add_parser("close", help="ask an open Sporelog to end")
-    keeper = commands.add_parser("keeper", help="be the sole keeper, so that nobody else writes")
-    keeper.add_argument("what", choices=["begin", "end"])
+    curator = commands.add_parser("curator", help="be the sole curator, so that nobody else writes")
+    curator.add_argument("what", choices=["begin", "end"])
     return parser
 
 
@@ -104,8 +104,8 @@ def _list() -> None:
     plates = sum(len(s.plates) for s in specimens)
     print(f"Sporelog: {len(specimens)} specimens, {len(shelves)} shelves, {plates} plates")
     print(f"Saved views: {', '.join(store.view_names()) or 'none'}")
-    if store.keeper_file().exists():
-        print(f"Sole keeper: {store.keeper_file().read_text(encoding='utf-8')}")
+    if store.curator_file().exists():
+        print(f"Sole curator: {store.curator_file().read_text(encoding='utf-8')}")
     for shelf in shelves:
         print(f"\n{shelf.name} ({len(shelf.specimens)})")
         for specimen in shelf.specimens:
@@ -145,13 +145,13 @@ def _close() -> None:
         tell_to_end(lock)
 
 
-def _keeper(what: str) -> None:
-    file = store.keeper_file()
+def _curator(what: str) -> None:
+    file = store.curator_file()
     if what == "end":
         file.unlink(missing_ok=True)
         return
     if file.exists():
-        sys.exit(f"sporelog: {file.read_text(encoding='utf-8')} is the sole keeper already")
+        sys.exit(f"sporelog: {file.read_text(encoding='utf-8')} is the sole curator already")
     file.write_text(here.user(), encoding="utf-8")
 
 
@@ -171,8 +171,8 @@ def _archive(to: Path) -> None:
     """Write all files with a list of their digests; releases before 5.4 cannot."""
     if tuple(map(int, here.release("5.0").split(".")[:2])) < (5, 4):
         sys.exit("sporelog: archives need release 5.4")
-    if not store.keeper_file().exists():
-        sys.exit("sporelog: an archive is proved only for a sole keeper; begin that first")
+    if not store.curator_file().exists():
+        sys.exit("sporelog: an archive is proved only for a sole curator; begin that first")
     folder = _collection()
     files = [p for p in sorted(folder.rglob("*")) if p.is_file() and p.name != store.LOCK]
     files = [p for p in files if p.parent.name != "thumbs"]  # they are drawn again

@@ -48,9 +48,9 @@ def settings_file() -> Path:
     return here.config_folder() / "Sporelog" / "sporelog.ini"
 
 
-def keeper_file() -> Path:
-    """Return the file that names the sole keeper while there is one."""
-    return settings_file().with_name("keeper")
+def curator_file() -> Path:
+    """Return the file that names the sole curator while there is one."""
+    return settings_file().with_name("curator")
 
 
 def read_settings() -> ConfigParser:

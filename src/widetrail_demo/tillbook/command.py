@@ -1,10 +1,10 @@
 """The command ``tillbook``, and what Tillbook keeps.
 
 A ledger is a folder with ``book.db`` wherever the person likes; ``tillbook.json`` in the settings
-lists them. A hand-over takes a ledger that is in use, which is one that was not closed, into a
-file, shows a phrase, and is opened on another machine with that phrase; only an administrator may
-do either. Anybody may write a dated copy of a ledger and restore it to a folder that they pick; it
-is verified both times.
+lists them. A hand-over writes a ledger that was not closed, and is not too large, into a file. It
+shows the ledger's check number, with which the file is opened on another machine; only an
+administrator may do either. Anybody may write a dated copy of a ledger and restore it to a folder
+that they pick; it is verified both times.
 """
 
 from __future__ import annotations
@@ -22,7 +22,8 @@ from typing import Any
 
 from widetrail_demo import here
 
-_WORDS = ("reed", "fen", "alder", "wren", "moss", "sedge", "otter", "marsh")
+MOST = 1024 * 1024
+"""Bytes of a ledger that is handed over, at most."""
 
 
 def register() -> Path:
@@ -57,10 +58,12 @@ def main() -> None:
     parser = argparse.ArgumentParser("tillbook", description="Book-keeping of the plant sale.")
     commands = parser.add_subparsers(dest="command", required=True)
     commands.add_parser("list", help="print the ledgers")
-    hand = commands.add_parser("hand-over", help="write ledgers in use into one file")
+    hand = commands.add_parser("hand-over", help="write a ledger into a file, for another machine")
     hand.add_argument("--ledger", required=True)
     hand.add_argument("--to", required=True)
-    receive = commands.add_parser("receive", help="open a hand-over; the phrase comes by input")
+    receive = commands.add_parser(
+        "receive", help="open a hand-over; its check number comes by input"
+    )
     receive.add_argument("file")
     receive.add_argument("--into", required=True)
     copy = commands.add_parser("copy", help="write a dated copy of a ledger, and verify it")
@@ -93,9 +96,9 @@ def _list() -> None:
         print(f"  {ledger['name']}: {count} entries, {total / 100:.2f}, last {last}")
 
 
-def _phrase(data: bytes) -> str:
-    digest = hashlib.sha256(data).digest()
-    return " ".join(_WORDS[byte % len(_WORDS)] for byte in digest[:4])
+def _check_number(data: bytes) -> str:
+    number = int.from_bytes(hashlib.sha256(data).digest()[:4], "big") % 100_000_000
+    return f"{number // 10_000:04}-{number % 10_000:04}"
 
 
 def _asked(book: Path, query: str) -> tuple[Any, ...]:
@@ -118,19 +121,20 @@ def _hand_over(name: str, to: Path) -> None:
     book = _book(name)
     if _asked(book, "select closed from about") == ("yes",):
         sys.exit(f"tillbook: {name} is closed, and is not handed over any more")
+    if book.stat().st_size > MOST:
+        sys.exit(f"tillbook: {name} has more than 1 MiB, and is not handed over")
     with zipfile.ZipFile(to, "w") as archive:
         archive.writestr("name", name)
         archive.write(book, "book.db")
-    print(f"needs: {book.stat().st_size} bytes")
-    print("leaves behind: the printed forms")
-    print(f"phrase: {_phrase(book.read_bytes())}")
+    print("not in it: the printed forms")
+    print(f"check number: {_check_number(book.read_bytes())}")
 
 
 def _receive(file: Path, into: str) -> None:
     with zipfile.ZipFile(file) as archive:
         name, data = archive.read("name").decode(), archive.read("book.db")
-    if sys.stdin.readline().strip() != _phrase(data):
-        sys.exit("tillbook: that is not the phrase")
+    if sys.stdin.readline().strip() != _check_number(data):
+        sys.exit("tillbook: that is not the check number")
     _keep(name, data, into)
     print(f"received: {name}")
 

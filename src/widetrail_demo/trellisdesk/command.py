@@ -1,7 +1,7 @@
 """The command ``trellisdesk``: what Trellisdesk keeps, and its screen.
 
-``Trellisdesk`` in the settings holds ``houses.json`` (greenhouses with what is wanted in each) and,
-below ``add-ins``, a folder for each add-in.
+``Trellisdesk`` in the settings holds ``houses.json`` (greenhouses with what is wanted in each),
+``boxes.json`` (the control boxes) and, below ``add-ins``, a folder for each add-in.
 """
 
 from __future__ import annotations
@@ -27,10 +27,22 @@ def houses() -> dict[str, dict[str, float]]:
     return found
 
 
+def boxes() -> dict[str, str]:
+    """Return the greenhouse of each control box; a box shows itself to the computer as a drive."""
+    path = root() / "boxes.json"
+    known: dict[str, str] = json.loads(path.read_text(encoding="utf-8")) if path.exists() else {}
+    return known
+
+
 def main() -> None:
     """Run ``trellisdesk`` with the arguments of the command line."""
-    if sys.argv[1:] != ["list"]:
-        sys.exit("usage: trellisdesk list")
+    if sys.argv[1:] not in (["list"], ["boxes"]):
+        sys.exit("usage: trellisdesk list | boxes")
+    if sys.argv[1:] == ["boxes"]:
+        print(f"boxes: {len(boxes())}")
+        return
     for name, wanted in houses().items():
         told = ", ".join(f"{what} {value:g}" for what, value in wanted.items())
         print(f"{name}: {told}")
+    for box, house in boxes().items():
+        print(f"box {box} in {house}")
