@@ -190,6 +190,11 @@ class Page:
         )
 
     @property
+    def width(self) -> int:
+        """Columns of the page."""
+        return self._console.width
+
+    @property
     def terminal(self) -> Console | None:
         """The terminal it is printed on, or ``None`` where it is none."""
         return self._console if self._console.is_terminal else None
@@ -208,6 +213,11 @@ class Page:
             return
         padded = Padding(Text(for_people(text), style=style), (0, 0, 0, indent), expand=False)
         self._console.print(padded)
+
+    def columns(self, text: str, style: str = "", indent: int = 0) -> None:
+        """Print one line whose columns fit the page; it is not wrapped."""
+        shown = Text(f"{' ' * indent}{for_people(text)}", style=style)
+        self._console.print(shown, no_wrap=True, overflow="ignore", crop=False)
 
     def table(self, headers: Sequence[str], rows: Iterable[Sequence[str]]) -> None:
         """Print a table; cells of a row are texts, of one or several lines."""

@@ -22,6 +22,7 @@ from widetrail.cli.output import (
     print_json,
 )
 from widetrail.cli.plan_page import show_foreseen, show_plan
+from widetrail.cli.plan_table import show_table
 from widetrail.cli.terminal_person import make_company
 from widetrail.errors import Halted, InputUnusable
 from widetrail.finding import CardFacts, make_card, read_card
@@ -71,6 +72,7 @@ class _Given:
     hint: str
     if_found: str
     answers: Path | None
+    details: bool
     as_json: bool
 
 
@@ -133,6 +135,7 @@ class _Given:
 @click.option("--hint", default="", help="A hint at the passphrase, which anyone can read.")
 @click.option("--if-found", default="", help="What whoever finds the medium is to know.")
 @click.option("--answers", type=PATH, help="A file that answers parcel.seal with the passphrase.")
+@click.option("--details", is_flag=True, help="Show every path, rejected route and step.")
 @json_option
 @as_value(_Given)
 def command(given: _Given) -> None:
@@ -172,7 +175,7 @@ def command(given: _Given) -> None:
         print_json({**told, "records": records})
         return
     page = Page()
-    show_plan(page, plan)
+    (show_plan if given.details else show_table)(page, plan)
     show_foreseen(page, foreseen)
     if sealed is not None:
         page.title("The parcel is sealed")

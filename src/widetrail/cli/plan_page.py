@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
+from widetrail.cli.leg_page import step_line
 from widetrail.cli.output import Page
 from widetrail.formats.quantities import show_count, show_files, show_size
 from widetrail.machine.paths import base
@@ -173,4 +174,4 @@ def show_legs(page: Page, plan: Plan, *, walked: int = 0) -> None:
         where = f"{machine} ({leg.station})" if machine else "any computer with a network (between)"
         page.line(f"{leg.number}. on {where}", indent=2)
         for step in plan.steps_of(leg):
-            page.line(f"- {words_of(step)}", indent=5)
+            page.line(step_line(step, words_of(step)), indent=5)

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from widetrail.cli.fitting import cut
 from widetrail.cli.output import Page
 from widetrail.errors import Waiting
 from widetrail.formats.quantities import show_files, show_size
@@ -23,6 +24,9 @@ if TYPE_CHECKING:
 
 DRAWS_EVERY = 0.05
 """Seconds between two drawings of a bar."""
+
+BAR = 30
+"""Columns of a bar."""
 
 SAYS_EVERY = 30.0
 """Seconds between two words on how far something is, where no bar can be drawn."""
@@ -69,22 +73,47 @@ class TerminalHands:
 
 
 class Watcher:
-    """Tells on standard error how a walk goes: lines, and bars on a terminal."""
+    """Tells on standard error how a walk goes.
+
+    On a terminal, bars tell of the step and of what is copied; they leave nothing behind, since
+    what will be done was shown before. Else a line tells now and then how far it is.
+    """
 
     def __init__(self, page: Page) -> None:
         self._page = page
         self._bars: Progress | None = None
+        self._steps: TaskID | None = None
         self._bar: TaskID | None = None
-        self._said = self._drawn = 0.0
+        self._drawn = self._begun = 0.0
+        self._said = time.monotonic()
+        self._first: float | None = None
+        self._step = 0, 0, ""
 
     def begins(self, step: Step, words: str, number: int, total: int) -> None:
-        self._close()
-        self._page.line(f"{number:>{len(str(total))}}/{total} {words}", "dim", indent=2)
-        self._said = time.monotonic()
+        now = time.monotonic()
+        self._first, self._begun, self._step = None, now, (number, total, words)
+        if self._page.terminal is None:
+            if now - self._said >= SAYS_EVERY:
+                self._said = now
+                self._page.line(f"step {number} of {total}", indent=2)
+            return
+        self._draw()
 
     def waits(self, what: str) -> None:
-        if self._bars is None:  # a bar tells it better
-            self._page.line(f"waiting: {what}", "magenta", indent=4)
+        if self._bar is None:  # a bar tells it better
+            self._page.line(f"waiting: {what}", "magenta", indent=2)
+
+    def _draw(self) -> Progress:
+        """Draw how far the steps are, and return the bars."""
+        if self._bars is None:
+            self._bars = _bars(self._page)
+            self._bars.start()
+            self._steps = self._bars.add_task("", far="")
+        number, total, words = self._step
+        far = cut(f"step {number} of {total}: {for_people(words)}", self._page.width - BAR - 8)
+        assert self._steps is not None
+        self._bars.update(self._steps, total=total, completed=number - 1, far=far)
+        return self._bars
 
     def moves(
         self,
@@ -98,48 +127,63 @@ class Watcher:
         if self._page.terminal is None:
             if now - self._said >= SAYS_EVERY:
                 self._said = now
-                self._page.line(_far(done, total, unit, left, files), indent=4)
+                self._page.line(_far(done, total, unit, self._rate(done), left, files), indent=2)
             return
         if now - self._drawn < DRAWS_EVERY and done < total:
             return
         self._drawn = now
-        if self._bars is None:
-            self._bars = _bars(self._page)
-            self._bars.start()
-            self._bar = self._bars.add_task("", total=total, far="")
-        assert self._bar is not None
-        far = _far(done, total, unit, left, files)
-        self._bars.update(self._bar, completed=done, total=total, far=far)
+        bars = self._draw()
+        if self._bar is None:
+            self._bar = bars.add_task("", total=total, far="")
+        far = _far(done, total, unit, self._rate(done), left, files)
+        bars.update(self._bar, completed=done, total=total, far=far)
         if done >= total:
-            self._close()
+            bars.remove_task(self._bar)
+            self._bar = None
+
+    def _rate(self, done: float) -> float | None:
+        """Return how much came in a second since the step began, once that can be said."""
+        now = time.monotonic()
+        if self._first is None:
+            self._first, self._begun = done, now
+        passed = now - self._begun
+        return (done - self._first) / passed if passed > 1 and done > self._first else None
 
     @contextmanager
     def paused(self) -> Iterator[None]:
         """Keep the terminal free while a person is asked."""
-        self._close()
+        self.close()
         yield
 
-    def _close(self) -> None:
+    def close(self) -> None:
+        """Take the bars away."""
         if self._bars is not None:
             self._bars.stop()
-            self._bars = self._bar = None
+            self._bars = self._bar = self._steps = None
 
 
 def _bars(page: Page) -> Progress:
     from rich.progress import BarColumn, Progress, TextColumn
 
-    bar = BarColumn(40, complete_style="green", finished_style="green")
+    bar = BarColumn(BAR, complete_style="green", finished_style="green")
     columns = (TextColumn("    "), bar, TextColumn("{task.fields[far]}"))
     return Progress(*columns, console=page.terminal, transient=True)
 
 
 def _far(
-    done: float, total: float, unit: str, left: float | None, files: tuple[int, int] | None
+    done: float,
+    total: float,
+    unit: str,
+    rate: float | None,
+    left: float | None,
+    files: tuple[int, int] | None,
 ) -> str:
     if unit == "bytes":
         far = f"{show_size(int(done))} of {show_size(int(total))}"
         if files is not None:
             far = f"{far}, {files[0]} of {show_files(files[1])}"
+        if rate is not None:
+            far = f"{far}, {show_size(int(rate))}/s"
     else:
         far = f"{unit}: {done:g} of {total:g}"
     return f"{far}, {_left(left)} left" if left is not None and done < total else far
@@ -150,6 +194,16 @@ def _left(seconds: float) -> str:
         return f"{seconds:.0f} s"
     minutes = seconds / 60
     return f"{minutes:.0f} min" if minutes < 90 else f"{minutes / 60:.1f} h"
+
+
+@contextmanager
+def watched(company: Company) -> Iterator[None]:
+    """Have the bars of a walk gone once it ended, however it ends."""
+    try:
+        yield
+    finally:
+        if isinstance(company.onlooker, Watcher):
+            company.onlooker.close()
 
 
 def make_company(page: Page, answers: Path | None, *, waits: bool) -> Company:

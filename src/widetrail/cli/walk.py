@@ -8,6 +8,7 @@ from pathlib import Path
 
 import click
 
+from widetrail.cli.leg_page import show_steps
 from widetrail.cli.output import (
     Page,
     as_value,
@@ -21,7 +22,7 @@ from widetrail.cli.output import (
 )
 from widetrail.cli.plan_page import show_plan
 from widetrail.cli.report import show_tasks
-from widetrail.cli.terminal_person import make_company
+from widetrail.cli.terminal_person import make_company, watched
 from widetrail.errors import Halted, WentWrong
 from widetrail.formats.quantities import show_count, show_files
 from widetrail.machine import Effects
@@ -60,6 +61,7 @@ class _Given:
     allow: tuple[Attention, ...]
     no_wait: bool
     top_up: bool
+    details: bool
     as_json: bool
 
 
@@ -86,6 +88,7 @@ class _Given:
 )
 @click.option("--no-wait", is_flag=True, help="End with 3 where something must be waited for.")
 @click.option("--top-up", is_flag=True, help="On old: pack what was changed there since its leg.")
+@click.option("--details", is_flag=True, help="Show every step in order, not by its effect.")
 @json_option
 @as_value(_Given)
 def command(given: _Given) -> None:
@@ -109,12 +112,13 @@ def command(given: _Given) -> None:
     else:
         _same_plan(visit, messages)
         visit.look_ahead(now())
-        _show_leg(messages, visit)
+        _show_leg(messages, visit, details=given.details)
         asked = [one for one in visit.apart(now()) if one.why not in given.allow]
         _show_apart(messages, asked)
         consent(given.yes, "Shall this be done?")
         _consent_apart(asked)
-        done = visit.walk(now())
+        with watched(company):
+            done = visit.walk(now())
     report = make_report(visit.parcel)
     _tell(done, report, visit, given.as_json)
     if status := status_of(done, report):
@@ -184,15 +188,16 @@ def _same_plan(visit: Visit, page: Page) -> None:
     )
 
 
-def _show_leg(page: Page, visit: Visit) -> None:
+def _show_leg(page: Page, visit: Visit, *, details: bool) -> None:
     """Show what will be done here, before it is done."""
-    page.title(f"{visit.title} will do this")
-    for _, words in visit.words(now()):
-        page.line(f"- {words}", indent=2)
+    page.title(f"{visit.title}: what will be done")
+    show_steps(page, visit.words(now()), details=details)
     if visit.damaged:
         names = ", ".join(visit.damaged)
-        page.line(f"- write {names} of the parcel anew: missing or damaged", "yellow", indent=2)
-    page.line(f"and keep its journal in {visit.workroom}", indent=2)
+        page.line(
+            f"Written anew in the parcel, since missing or damaged: {names}", "yellow", indent=2
+        )
+    page.line(f"Backups and the journal are kept in {visit.workroom}", indent=2)
 
 
 def _tell(done: LegDone, report: Report, visit: Visit, as_json: bool) -> None:

@@ -50,6 +50,7 @@ class Checks(Act[CheckStep, Has]):
     """Takes the same readings on new and compares."""
 
     step = CheckStep
+    effect = "looks"
     facts = CheckFacts
 
     def words(self, step: CheckStep) -> str:

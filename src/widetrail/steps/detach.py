@@ -45,6 +45,7 @@ class Detach(Rule[DetachSettings], Act[DetachStep, Has]):
 
     settings = DetachSettings
     step = DetachStep
+    effect = "asks"
     facts = DetachFacts
     takes_medium = True
 

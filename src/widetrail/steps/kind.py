@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Iterator
-from typing import ClassVar, Generic, NamedTuple, TypeVar
+from typing import ClassVar, Generic, Literal, NamedTuple, TypeVar
 
 from widetrail.recipe.settings import Settings
 from widetrail.recipe.templates import braces, plain
@@ -35,6 +35,11 @@ class Touched(NamedTuple):
     told: bool = True
     taken: bool = False
     holds_cargo: bool = False
+
+
+Effect = Literal["starts", "changes", "asks", "waits", "copies", "looks"]
+"""What a kind of step does to a computer, by which consent is asked for: it starts a program,
+changes something, asks a person, waits, copies into the parcel, or only looks."""
 
 
 class Rule(ABC, Generic[R]):
@@ -65,6 +70,9 @@ class Act(ABC, Generic[S, C]):
 
     records: ClassVar[tuple[type[Record], ...]] = ()
     """The records of the journal that are its own."""
+
+    effect: ClassVar[Effect] = "changes"
+    """What it does to a computer, by which a person judges it."""
 
     needs_closed: ClassVar[bool] = False
     """Whether the application must be closed while it is done."""

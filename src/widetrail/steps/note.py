@@ -32,6 +32,7 @@ class Note(Act[NoteStep, OfItem]):
     """Takes the item's readings on old."""
 
     step = NoteStep
+    effect = "looks"
     facts = NoteFacts
     notes = True
 

@@ -64,6 +64,7 @@ class Pack(Act[PackStep, Has]):
     """Packs what an item stands for, links as links."""
 
     step = PackStep
+    effect = "copies"
     facts = PackFacts
     needs_closed = True
     packs = True

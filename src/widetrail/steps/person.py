@@ -83,6 +83,7 @@ class Person(Rule[PersonSettings], Act[PersonStep, Has]):
 
     settings = PersonSettings
     step = PersonStep
+    effect = "asks"
     facts = PersonFacts
     takes_over = True
     makes_known = True
@@ -98,10 +99,7 @@ class Person(Rule[PersonSettings], Act[PersonStep, Has]):
     def words(self, step: PersonStep) -> str:
         step = named(step)
         told = f" (shown by: {', '.join(step.proof)})" if step.proof else ""
-        return f"you: {plain(step.task)}{told}"
-
-    def left_after_undo(self, words: str, *, loose: bool) -> str:
-        return super().left_after_undo(words.removeprefix("you: "), loose=loose)
+        return f"{plain(step.task)}{told}"
 
     def do(self, step: PersonStep, doing: Has) -> Outcome:
         if step.seat is not None and (closed := closed_already(step, doing)) is not None:

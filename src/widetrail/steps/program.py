@@ -76,6 +76,7 @@ class Open(Rule[OpenSettings], Act[OpenStep, Has]):
 
     settings = OpenSettings
     step = OpenStep
+    effect = "starts"
     facts = ProgramFacts
     brings_about = True
     by_person = "that the program was opened"
@@ -112,6 +113,7 @@ class Close(Rule[CloseSettings], Act[CloseStep, Has]):
 
     settings = CloseSettings
     step = CloseStep
+    effect = "starts"
     facts = ProgramFacts
     by_person = "that the program was closed"
 
@@ -169,6 +171,7 @@ class FirstStart(Rule[FirstStartSettings], Act[FirstStartStep, Has]):
 
     settings = FirstStartSettings
     step = FirstStartStep
+    effect = "starts"
     facts = FirstStartFacts
     records = (FirstStarting, FirstStarted)
     makes_known = True

@@ -62,6 +62,7 @@ class Remnants(Act[RemnantsStep, Has]):
     """Looks through what of an item is on new now."""
 
     step = RemnantsStep
+    effect = "looks"
     facts = RemnantsFacts
 
     def words(self, step: RemnantsStep) -> str:

@@ -42,6 +42,7 @@ class Run(Rule[RunSettings], Act[RunStep, Has]):
 
     settings = RunSettings
     step = RunStep
+    effect = "starts"
     facts = RunFacts
     records = RECORDS
     takes_over = True

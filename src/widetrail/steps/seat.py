@@ -85,6 +85,7 @@ class SeatActs(Act[SeatStep, Has]):
     """The steps of the plan that are about a seat."""
 
     step = SeatStep
+    effect = "starts"
     facts = SeatFacts
     of_seats = True
 

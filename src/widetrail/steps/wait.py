@@ -69,6 +69,7 @@ class Wait(Rule[WaitSettings], Act[WaitStep, Has]):
 
     settings = WaitSettings
     step = WaitStep
+    effect = "waits"
     facts = WaitFacts
     brings_about = True
     only_waits = True

@@ -1,0 +1,169 @@
+"""A plan on one screen: a line for each item, the trips, what stays behind and what to do."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable, Iterator
+
+from rich.cells import cell_len
+
+from widetrail.cli.fitting import cut, cut_path, cut_title, padded
+from widetrail.cli.output import Page
+from widetrail.formats.quantities import show_count, show_size
+from widetrail.planning import LeftItem, Plan, PlannedItem
+from widetrail.recipe.templates import plain
+from widetrail.steps import Step, act_of
+from widetrail.steps.kind import Effect
+
+WIDE = 120
+"""Columns from which on a plan has both places of an item in its line."""
+
+ROUTE_MOST, NOTE_MOST, SIZE = 28, 24, 9
+"""Columns of the names of routes and of remarks, at most, and of sizes."""
+
+NOTICES = 6
+"""Notices that are shown, at most."""
+
+Row = tuple[str, str, str, str, str, str]
+"""What a line tells of an item: title, route, size, from, to and remarks."""
+
+
+def show_table(page: Page, plan: Plan) -> None:
+    """Show a plan on ``page``, so that ten programs fit one screen."""
+    old, new = plan.station("old"), plan.station("new")
+    known = {"seen": "", "card": " (by its card)", "assumed": " (not seen yet)"}[new.source]
+    page.title(f"Plan {plan.id[:12]}: from {old.machine} to {new.machine}{known}")
+    stores = {s.item: plain(s.merges_into) for s in plan.steps if s.merges_into}
+    rows = [_row(item, stores.get(item.id, "")) for item in plan.items]
+    if rows:
+        _show_rows(page, rows)
+    _show_trips(page, plan)
+    _show_left(page, plan)
+    _show_section(page, "Routes that were rejected", _rejected(plan.items), "dim")
+    notices = [*plan.notices, *_counted(t for item in plan.items for t in item.tasks)]
+    if len(notices) > NOTICES:
+        notices[NOTICES:] = [f"and {len(notices) - NOTICES} more (--details)"]
+    _show_section(page, "Notes", notices)
+
+
+def _row(item: PlannedItem, store: str) -> Row:
+    size = "" if item.kind == "licence" else show_size(item.size)
+    to = store or item.new_path or ("" if item.kind == "licence" else "found there")
+    return item.title, item.route, size, item.old_path, to, ", ".join(_remarks(item))
+
+
+def _remarks(item: PlannedItem) -> Iterator[str]:
+    """Give what a person should see of an item at once."""
+    if item.occupied:
+        yield {
+            "back up": "existing backed up",
+            "replace": "same names backed up",
+            "alongside": "beside existing",
+            "skip": "existing stay",
+            "refuse": "",
+        }[item.existing]
+    if item.assumed:
+        yield f"{show_count(len(item.assumed), 'fact')} assumed"
+    if item.awaited:
+        yield "waits"
+    if item.renamed:
+        yield f"{show_count(len(item.renamed), 'name')} changed"
+    for part, values in item.parts_left.items():
+        yield f"not all of {part}: {len(values)} left out"
+
+
+def _show_rows(page: Page, rows: list[Row]) -> None:
+    """Print the items in columns that fit the page."""
+    route = min(ROUTE_MOST, max(cell_len(row[1]) for row in rows))
+    note = min(NOTE_MOST, max(cell_len(row[5]) for row in rows))
+    wide = page.width >= WIDE
+    gaps = 2 * (6 if wide else 4)
+    rest = page.width - route - note - SIZE - gaps
+    longest = max(cell_len(row[0]) for row in rows)
+    item = min(longest, rest * 2 // 5 if wide else rest)
+    place = (rest - item) // 2 if wide else (page.width - 8) // 2
+    heads = ("item", "route", "size", "from", "to", "remarks")
+    for number, row in enumerate([heads, *rows]):
+        title, way, size, old, new, remarks = row
+        tail = f" – {title.partition(' – ')[2]}" if " – " in title else ""
+        cells = [padded(cut_title(title, tail, item), item), padded(cut(way, route), route)]
+        cells.append(padded(size, SIZE, right=True))
+        if wide:
+            cells += [padded(cut_path(path, place), place) for path in (old, new)]
+        cells.append(cut(remarks, note))
+        page.columns("  ".join(cells).rstrip(), "dim" if number == 0 else "", indent=2)
+        if not wide and number and (old or new):
+            places = f"{cut_path(old, place)} → {cut_path(new, place)}"
+            page.columns(places, "dim", indent=4)
+
+
+def _show_trips(page: Page, plan: Plan) -> None:
+    trips = "One trip" if plan.trips == 1 else f"{plan.trips} trips"
+    fewest = "the fewest possible" if plan.exact else f"at least {plan.bound - 1} are needed"
+    page.title(f"{trips} ({fewest}), at most {show_size(plan.parcel_size)} on the medium")
+    for leg in plan.legs:
+        station = plan.station(leg.station)
+        steps = plan.steps_of(leg)
+        items = show_count(len({step.item for step in steps}), "item")
+        words = [f"{show_count(len(steps), 'step')} for {items}", *_acts(steps)]
+        page.line(
+            f"{leg.number}. on {station.machine} ({leg.station}): {', '.join(words)}", indent=2
+        )
+
+
+def _acts(steps: Iterable[Step]) -> Iterator[str]:
+    """Give what a leg does beside copying: programs that it starts, what a person does."""
+    counts = Counter(act_of(step).effect for step in steps)
+    told: dict[Effect, str] = {"starts": "starts a program", "asks": "asks you", "waits": "waits"}
+    for effect, words in told.items():
+        if count := counts[effect]:
+            yield f"{words} {'once' if count == 1 else f'{count} times'}"
+
+
+def _show_left(page: Page, plan: Plan) -> None:
+    lines = [*map(_left_words, plan.left)]
+    for item in plan.items:
+        name = item.title.partition(":")[0]
+        before = (
+            f" (before the move: {loss.before})" if loss.before else "" for loss in item.losses
+        )
+        lines += [
+            f"{name}: {loss.what} → {loss.remedy}{more}"
+            for loss, more in zip(item.losses, before, strict=True)
+        ]
+    _show_section(page, "Not transferred, and what to do about it", _counted(lines), "yellow")
+
+
+def _left_words(item: LeftItem) -> str:
+    if item.nothing:
+        return f"{item.title}: nothing to transfer, {item.nothing}"
+    if item.there:
+        return f"{item.title}: there already, since both computers use {item.there}"
+    reasons = "; ".join(dict.fromkeys(one.reason for one in item.rejected))
+    why = f" – {reasons}" if reasons else ""
+    remedies = [item.todo, *(f"{loss.what}: {loss.remedy}" for loss in item.losses)]
+    todo = " ".join(filter(None, remedies))
+    return f"{item.title}{why}{f' → {todo}' if todo else ''}"
+
+
+def _rejected(items: Iterable[PlannedItem]) -> list[str]:
+    return _counted(
+        f"{item.title.partition(' – ')[0]}: {one.route} – {one.reason}"
+        for item in items
+        for one in item.rejected
+    )
+
+
+def _counted(lines: Iterable[str]) -> list[str]:
+    """Return each line once, with how often it was there."""
+    counts: dict[str, int] = {}
+    for line in lines:
+        counts[line] = counts.get(line, 0) + 1
+    return [f"{line} ({count} times)" if count > 1 else line for line, count in counts.items()]
+
+
+def _show_section(page: Page, title: str, lines: list[str], style: str = "") -> None:
+    if lines:
+        page.title(title)
+    for line in lines:
+        page.line(f"- {line}", style, indent=2)
