@@ -23,6 +23,7 @@ ORDER = (
     "rehearsing",
     "testing",
     "reporting",
+    "library",
     "cli",
 )
 
@@ -74,8 +75,9 @@ def test_imports_between_packages_point_one_way() -> None:
             parts = name.split(".")
             if parts[0] != "widetrail" or len(parts) < 2 or parts[1] not in ORDER:
                 continue
-            if not own:
-                wrong += [f"{path.name} imports {name}"] if path.name != "__main__.py" else []
+            if not own:  # the package itself gives the library's names, once they are asked for
+                given = path.name in ("__init__.py", "__main__.py")
+                wrong += [] if given else [f"{path.name} imports {name}"]
             elif ORDER.index(parts[1]) > ORDER.index(own):
                 wrong.append(f"{own}/{path.name} imports {name}")
     assert wrong == []

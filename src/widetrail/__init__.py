@@ -1,8 +1,179 @@
 """Wide Trail: migration recipes for programs, from the first lint to the last check.
 
-The packages form a list, and each imports only from those before it:
-``formats, machine, recipe, finding, survey, licence, steps, planning, parcel, walking, rehearsing,
-testing, reporting, cli``. ``errors`` and ``findings`` stand before all of them.
+This is the library: ``PUBLIC`` lists every name of it, and each is imported when it is first used.
+It prints nothing and asks nothing; what a person decides comes from the caller.
+
+The packages below form a list, and each imports only from those before it:
+``formats, machine, recipe, finding, survey, licence, records, steps, planning, parcel, walking,
+rehearsing, testing, reporting, library, cli``. ``errors`` and ``findings`` stand before them all.
+
+Example:
+    >>> import widetrail
+    >>> [recipe] = widetrail.load_recipes(["recipes/sporelog.trail.yaml"])
+    >>> recipe.recipe.application.name
+    'Sporelog'
 """
 
+from __future__ import annotations
+
+from importlib import import_module
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from widetrail.errors import (
+        Halted,
+        InputUnusable,
+        Obstructed,
+        WentWrong,
+        WideTrailError,
+    )
+    from widetrail.finding import CardFacts, make_card, read_card
+    from widetrail.findings import Finding
+    from widetrail.library.moves import (
+        Due,
+        open_visit,
+        plan,
+        planned_again,
+        report,
+        undo,
+        walk,
+        what_is_due,
+    )
+    from widetrail.library.recipes import (
+        lint,
+        load_recipe,
+        load_recipes,
+        open_machine,
+        survey_frame,
+        survey_machine,
+    )
+    from widetrail.library.rehearsals import Rehearsals, rehearse
+    from widetrail.machine import Machine
+    from widetrail.planning import Choices, ChoiceWords, Plan, read_choices
+    from widetrail.recipe import Loaded
+    from widetrail.reporting import render_page
+    from widetrail.steps import Asked, Hands, Onlooker, Step, Task
+    from widetrail.survey import Survey
+    from widetrail.walking import (
+        Answers,
+        Company,
+        LegDone,
+        Patience,
+        Report,
+        Visit,
+        read_answers,
+    )
+
 __version__ = "0.1.0"
+
+PUBLIC = {
+    "widetrail.errors": (
+        "Halted",
+        "InputUnusable",
+        "Obstructed",
+        "WentWrong",
+        "WideTrailError",
+    ),
+    "widetrail.findings": ("Finding",),
+    "widetrail.finding": ("CardFacts", "make_card", "read_card"),
+    "widetrail.library.moves": (
+        "Due",
+        "open_visit",
+        "plan",
+        "planned_again",
+        "report",
+        "undo",
+        "walk",
+        "what_is_due",
+    ),
+    "widetrail.library.recipes": (
+        "lint",
+        "load_recipe",
+        "load_recipes",
+        "open_machine",
+        "survey_frame",
+        "survey_machine",
+    ),
+    "widetrail.library.rehearsals": ("Rehearsals", "rehearse"),
+    "widetrail.machine": ("Machine",),
+    "widetrail.planning": ("ChoiceWords", "Choices", "Plan", "read_choices"),
+    "widetrail.recipe": ("Loaded",),
+    "widetrail.reporting": ("render_page",),
+    "widetrail.steps": ("Asked", "Hands", "Onlooker", "Step", "Task"),
+    "widetrail.survey": ("Survey",),
+    "widetrail.walking": (
+        "Answers",
+        "Company",
+        "LegDone",
+        "Patience",
+        "Report",
+        "Visit",
+        "read_answers",
+    ),
+}
+"""Every public name of the library, by the module that it is in."""
+
+_MODULE_OF = {name: module for module, names in PUBLIC.items() for name in names}
+
+__all__ = [
+    "PUBLIC",
+    "Answers",
+    "Asked",
+    "CardFacts",
+    "ChoiceWords",
+    "Choices",
+    "Company",
+    "Due",
+    "Finding",
+    "Halted",
+    "Hands",
+    "InputUnusable",
+    "LegDone",
+    "Loaded",
+    "Machine",
+    "Obstructed",
+    "Onlooker",
+    "Patience",
+    "Plan",
+    "Rehearsals",
+    "Report",
+    "Step",
+    "Survey",
+    "Task",
+    "Visit",
+    "WentWrong",
+    "WideTrailError",
+    "__version__",
+    "lint",
+    "load_recipe",
+    "load_recipes",
+    "make_card",
+    "open_machine",
+    "open_visit",
+    "plan",
+    "planned_again",
+    "read_answers",
+    "read_card",
+    "read_choices",
+    "rehearse",
+    "render_page",
+    "report",
+    "survey_frame",
+    "survey_machine",
+    "undo",
+    "walk",
+    "what_is_due",
+]
+
+
+def __getattr__(name: str) -> object:
+    """Import what is asked for by a public name."""
+    if name not in _MODULE_OF:
+        raise AttributeError(f"module 'widetrail' has no attribute {name!r}")
+    found: object = getattr(import_module(_MODULE_OF[name]), name)
+    globals()[name] = found
+    return found
+
+
+def __dir__() -> list[str]:
+    return sorted({*globals(), *_MODULE_OF})

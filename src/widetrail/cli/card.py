@@ -6,17 +6,10 @@ from pathlib import Path
 
 import click
 
-from widetrail.cli.output import (
-    Page,
-    json_option,
-    load_recipes,
-    machine_options,
-    may_ask,
-    open_machine,
-    print_json,
-)
+from widetrail.cli.output import Page, json_option, machine_options, may_ask, print_json
 from widetrail.errors import InputUnusable
 from widetrail.finding import make_card, read_card
+from widetrail.library.recipes import load_recipes, open_machine
 
 
 @click.command("card")

@@ -9,7 +9,7 @@ from pathlib import Path
 
 import click
 
-from widetrail.cli.output import Page, load_recipes, now
+from widetrail.cli.output import Page, now
 from widetrail.cli.plan_page import show_plan
 from widetrail.cli.report import show_report, write_page
 from widetrail.cli.seat import show_ledger
@@ -17,6 +17,7 @@ from widetrail.cli.survey import show_survey
 from widetrail.cli.walk import show_done
 from widetrail.errors import InputUnusable, WentWrong
 from widetrail.finding import survey
+from widetrail.library.recipes import load_recipes
 from widetrail.machine import Effects, FolderMachine, medium_of
 from widetrail.parcel import Along, Parcel, make_seal, set_out
 from widetrail.planning import make_plan

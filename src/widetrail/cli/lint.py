@@ -8,9 +8,7 @@ import click
 
 from widetrail.cli.output import Page, json_option, print_json
 from widetrail.findings import errors_of
-from widetrail.formats.documents import read_text
-from widetrail.recipe import SUFFIX, examine
-from widetrail.steps import KINDS
+from widetrail.library.recipes import lint
 
 
 @click.command("lint")
@@ -21,8 +19,8 @@ def command(recipes: tuple[Path, ...], as_json: bool) -> None:
 
     Ends with 1 where a finding makes a recipe unusable.
     """
-    files = [f for p in recipes for f in (sorted(p.glob(f"*{SUFFIX}")) if p.is_dir() else [p])]
-    findings = [f for path in files for f in examine(read_text(path), str(path), KINDS)[1]]
+    found = lint(recipes)
+    files, findings = list(found), [finding for some in found.values() for finding in some]
     if as_json:
         print_json({"files": [str(f) for f in files], "findings": [f.as_json() for f in findings]})
     else:

@@ -19,17 +19,13 @@ from rich.text import Text
 from widetrail.errors import (
     DocumentUnusable,
     Halted,
-    InputUnusable,
     Obstructed,
     WideTrailError,
 )
 from widetrail.finding import find_application
 from widetrail.formats.texts import for_people
-from widetrail.machine import Effects, FolderMachine, Machine, this_machine
-from widetrail.machine.accounts import become
-from widetrail.recipe import Loaded, load_recipe
-from widetrail.recipe.recipe_cache import no_recipe, recipe_files, second_recipe
-from widetrail.steps import KINDS
+from widetrail.machine import Machine
+from widetrail.recipe import Loaded
 
 F = TypeVar("F", bound=Callable[..., Any])
 
@@ -107,22 +103,6 @@ def station_options(consent_to: str) -> Callable[[F], F]:
         return command
 
     return add
-
-
-def open_machine(folder: Path | None, account: str = "", effects: Effects | None = None) -> Machine:
-    """Open the machine folder, or this machine for an account.
-
-    Raises:
-        InputUnusable: There is no such machine, or whose account is meant is not clear.
-    """
-    if folder is None:
-        become(account)
-        return this_machine(account, effects)
-    here = FolderMachine(folder, effects)
-    if account and account != here.user:
-        why = f"the account of {here.name} is {here.user}"
-        raise InputUnusable("there is no such account", where=account, why=why)
-    return here
 
 
 def may_ask(machine: Machine, recipes: Sequence[Loaded], yes: bool) -> bool:
@@ -260,21 +240,3 @@ def show_error(error: WideTrailError, *, as_json: bool) -> None:
             page.line(obstacle.todo, indent=4)
     elif error.todo:
         page.line(error.todo, indent=7)
-
-
-def load_recipes(paths: Sequence[Path]) -> list[Loaded]:
-    """Load each recipe that ``paths`` name: files, and folders with the recipes in them.
-
-    Raises:
-        InputUnusable: One cannot be read, or two are for one application.
-        DocumentUnusable: One has findings that are errors.
-    """
-    recipes: dict[str, Loaded] = {}
-    for file, _ in recipe_files(paths):
-        loaded = load_recipe(file, KINDS)
-        if loaded.id in recipes:
-            raise second_recipe(loaded.id, loaded.file, recipes[loaded.id].file)
-        recipes[loaded.id] = loaded
-    if not recipes:
-        raise no_recipe(paths)
-    return list(recipes.values())

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import secrets
-from contextlib import suppress
 from dataclasses import asdict, dataclass, fields, replace
 from pathlib import Path
 from typing import Literal
@@ -11,35 +9,24 @@ from typing import Literal
 import click
 
 from widetrail.cli.asking import ask_choices
-from widetrail.cli.output import (
-    Page,
-    as_value,
-    json_option,
-    load_recipes,
-    may_ask,
-    now,
-    open_machine,
-    print_json,
-)
+from widetrail.cli.output import Page, as_value, json_option, may_ask, now, print_json
 from widetrail.cli.plan_page import show_foreseen, show_plan
 from widetrail.cli.plan_table import show_table
 from widetrail.cli.terminal_person import make_company
 from widetrail.errors import Halted, InputUnusable
-from widetrail.finding import CardFacts, make_card, read_card
-from widetrail.formats.documents import read_document
-from widetrail.machine import EffectFailed, Effects, medium_of
+from widetrail.finding import CardFacts, read_card
+from widetrail.library.moves import plan_sealed
+from widetrail.library.recipes import load_recipes, open_machine
+from widetrail.machine import Effects
 from widetrail.machine.host import HostMachine
-from widetrail.parcel import Along, Seal, make_seal, set_out
-from widetrail.parcel.seal import remember_sealed
+from widetrail.parcel import Seal, make_seal
 from widetrail.planning import (
     ChoiceWords,
     New,
     foresee,
-    make_plan,
     offered,
     read_choices,
 )
-from widetrail.recipe import Loaded
 from widetrail.steps import Asked
 from widetrail.steps.foreseeing import Foreseen
 
@@ -155,17 +142,15 @@ def command(given: _Given) -> None:
         choices = replace(choices, ask_programs=True)
     if given.ask:
         choices = ask_choices(offered(loaded, here, ask_programs=given.ask_programs), choices)
-    plan = make_plan(
-        loaded, here, there, medium_of(given.parcel), now(), choices, sealed=given.seal
-    )
-    sealed = _sealed(given.hint, given.if_found, given.answers) if given.seal else None
-    if sealed is None and (given.hint or given.if_found):
+    if not given.seal and (given.hint or given.if_found):
         raise InputUnusable("--hint and --if-found are for a sealed parcel", todo="Add --seal.")
-    run, card = secrets.token_hex(6), _card(there, given.new, loaded)
-    set_out(given.parcel, plan, loaded, run, now(), effects, Along(card, choices, sealed))
-    if sealed is not None:
-        with suppress(EffectFailed):  # where nothing may be written, the plan alone says it
-            remember_sealed(run, effects)
+
+    def sealed() -> tuple[Seal, bytes]:
+        return _sealed(given.hint, given.if_found, given.answers)
+
+    card = given.new if isinstance(there, CardFacts) else None
+    seal = sealed if given.seal else None
+    plan = plan_sealed(loaded, here, there, given.parcel, choices, seal, card)
     foreseen: dict[str, Foreseen] = {}
     if there is not None and not isinstance(there, CardFacts):
         foreseen = foresee(plan, loaded, here, there, now())
@@ -177,7 +162,7 @@ def command(given: _Given) -> None:
     page = Page()
     (show_plan if given.details else show_table)(page, plan)
     show_foreseen(page, foreseen)
-    if sealed is not None:
+    if given.seal:
         page.title("The parcel is sealed")
         page.line("Whoever has the passphrase can open it; nobody can without it.", indent=2)
         page.line("Plan, recipes and logbook can be read without it.", indent=2)
@@ -212,13 +197,3 @@ def _new(path: Path | None, later: bool, effects: Effects, account: str) -> New:
     if path is not None and path.is_file():
         return read_card(path)
     return open_machine(path, account if path is None else "", effects)
-
-
-def _card(new: New, path: Path | None, loaded: list[Loaded]) -> bytes | None:
-    """Return the card of new that travels along, so that old can be planned anew."""
-    if new is None:
-        return None
-    if isinstance(new, CardFacts):
-        assert path is not None
-        return read_document(path)
-    return make_card(new, loaded)

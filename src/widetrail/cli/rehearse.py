@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sys
 from collections import Counter
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import asdict, dataclass, replace
 from pathlib import Path
@@ -12,16 +12,16 @@ from typing import TYPE_CHECKING
 
 import click
 
-from widetrail.cli.output import Page, as_value, json_option, now, print_json
+from widetrail.cli.output import Page, as_value, json_option, print_json
 from widetrail.findings import Finding
 from widetrail.formats.quantities import show_count
-from widetrail.recipe import Loaded, load_recipe
-from widetrail.rehearsing import Rehearsal, Rehearsed, collect_rehearsals, constant_screens
-from widetrail.rehearsing.batch import Job, jobs_of, run_many, workers
-from widetrail.rehearsing.coverage import Coverage, coverage_of, load_unproved
+from widetrail.library.rehearsals import rehearse
+from widetrail.recipe import Loaded
+from widetrail.rehearsing import Rehearsal, Rehearsed
+from widetrail.rehearsing.batch import Job, workers
+from widetrail.rehearsing.coverage import Coverage, load_unproved
 from widetrail.rehearsing.mutants import Judged, judge_mutants, show_mutant, unneeded
-from widetrail.rehearsing.result_texts import findings_of, side_by_side
-from widetrail.steps import KINDS
+from widetrail.rehearsing.result_texts import side_by_side
 
 SHOWN = 40
 """Lines of both print-outs that are shown of a rehearsal that failed, at most."""
@@ -89,14 +89,16 @@ def command(given: _Given) -> None:
     Machines are copied first and never changed. The programs that the rehearsals and their
     recipes name are started. Ends with 1 where something came out otherwise than expected.
     """
-    listed = jobs_of(collect_rehearsals(list(given.paths)), now(), given.machines, given.keep)
     shown = _Shown(as_json=given.as_json)
-    results = run_many([job for job, _ in listed], given.jobs, shown.result)
-    ran = zip((rehearsal for _, rehearsal in listed), results, strict=True)
-    constant = constant_screens(ran, given.machines)
-    findings = [*findings_of(results), *constant]
-    recipes = _recipes(rehearsal for _, rehearsal in listed)
-    well = all(result.passed for result in results) and not constant
+    ran = rehearse(
+        given.paths,
+        machines=given.machines,
+        jobs=given.jobs,
+        keep=given.keep,
+        shown=shown.result,
+    )
+    listed, results, findings, well = ran.listed, ran.results, ran.findings, ran.passed
+    recipes = ran.recipes
     shown.findings(results, findings)
     told: dict[str, object] = {"findings": [f.as_json() for f in findings]}
     if given.stops:
@@ -104,7 +106,7 @@ def command(given: _Given) -> None:
         well = well and all(one.passed for one in swept.values())
         told["stops"] = {name: _swept_json(one) for name, one in swept.items()}
     if given.coverage or given.page is not None or given.fail_under is not None:
-        covered = [coverage_of(one, results, load_unproved(Path(one.file))) for one in recipes]
+        covered = ran.coverage()
         shown.coverage(covered)
         well = well and not any(c.findings for c in covered)
         well = well and all(c.percent >= (given.fail_under or 0.0) for c in covered)
@@ -126,12 +128,6 @@ def command(given: _Given) -> None:
         print_json({"rehearsals": rehearsals, **told})
     if not well:
         click.get_current_context().exit(1)
-
-
-def _recipes(rehearsals: Iterable[Rehearsal]) -> list[Loaded]:
-    """Load each recipe that is rehearsed, once."""
-    files = dict.fromkeys(path for r in rehearsals for path in r.recipe_files)
-    return [load_recipe(path, KINDS) for path in files]
 
 
 def _json(result: Rehearsed) -> dict[str, object]:

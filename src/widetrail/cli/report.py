@@ -9,10 +9,9 @@ import click
 from widetrail.cli.output import Page, json_option, print_json
 from widetrail.errors import InputUnusable
 from widetrail.formats.quantities import show_count, show_size, show_time
-from widetrail.machine import Effects
-from widetrail.parcel import Parcel
+from widetrail.library.moves import report as report_of
 from widetrail.reporting import render_page, show_answer
-from widetrail.walking import ItemReport, Report, make_report
+from widetrail.walking import ItemReport, Report
 
 
 @click.command("report")
@@ -25,7 +24,7 @@ def command(parcel: Path, page: Path | None, as_json: bool) -> None:
 
     The exit status is 1 if a step failed.
     """
-    report = make_report(Parcel(parcel, Effects()))
+    report = report_of(parcel)
     if page is not None:
         write_page(report, page)
     if as_json:

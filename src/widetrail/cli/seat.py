@@ -8,11 +8,12 @@ from pathlib import Path
 
 import click
 
-from widetrail.cli.output import Page, consent, json_option, now, open_machine, print_json
+from widetrail.cli.output import Page, consent, json_option, now, print_json
 from widetrail.cli.plan_page import show_legs
 from widetrail.cli.terminal_person import make_company
 from widetrail.errors import InputUnusable
 from widetrail.formats.quantities import show_time
+from widetrail.library.recipes import open_machine
 from widetrail.licence.letter import SERIAL
 from widetrail.machine import Effects
 from widetrail.parcel import Parcel

@@ -20,7 +20,6 @@ from widetrail.cli.output import (
     json_option,
     machine_options,
     may_ask,
-    open_machine,
     print_json,
     show_error,
 )
@@ -37,6 +36,7 @@ from widetrail.finding import (
 )
 from widetrail.formats.quantities import show_count, show_files, show_size
 from widetrail.formats.texts import for_people
+from widetrail.library.recipes import open_machine
 from widetrail.machine import Machine, own_cache
 from widetrail.recipe.recipe_cache import Shelf, no_recipe
 from widetrail.reporting.survey import day_of, survey_facts, survey_rows
@@ -164,6 +164,7 @@ def show_survey(
     as_whom = ", as administrator" if machine.administrator else ""
     system = f"{machine.platform} {machine.system}"
     page.title(f"{machine.name} ({system}, account {machine.user}{as_whom})")
+    _show_summary(page, found)
     for application in found:
         here = application.installation
         if here is None:
@@ -184,6 +185,30 @@ def show_survey(
         for _, where in application.places:
             for path, reason in where.rejected if isinstance(where, Several) else ():
                 page.line(f"skipped: {path}: {reason}", "dim", indent=4)
+
+
+def _show_summary(page: Page, found: Sequence[Surveyed]) -> None:
+    """Show a line for each application that is here: how much there is of it, and how new."""
+    rows = []
+    for application in found:
+        if (here := application.installation) is None:
+            continue
+        tallies = [item.tally for item in application.items]
+        newest = max((tally.newest for tally in tallies if tally.newest), default=None)
+        troubles = sum(
+            bool(item.trouble) or not isinstance(item.where, Found) for item in application.items
+        )
+        files, values = sum(t.files for t in tallies), sum(t.values for t in tallies)
+        amount = ", ".join(
+            [show_files(files)] * bool(files) + [show_count(values, "value")] * bool(values)
+        )
+        size = show_size(sum(t.size for t in tallies))
+        note = f"{show_count(troubles, 'item')} not found" if troubles else ""
+        release, count = str(here.release or "unknown"), str(len(application.items))
+        day = day_of(newest) if newest else ""
+        rows.append((application.name, release, count, amount, size, day, note))
+    if rows:
+        page.table(("application", "version", ">items", ">of it", ">size", "newest", ""), rows)
 
 
 def _show_rest(page: Page, found: Survey, names: Mapping[str, str], most: int) -> None:

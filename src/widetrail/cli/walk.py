@@ -16,7 +16,6 @@ from widetrail.cli.output import (
     json_option,
     may_ask,
     now,
-    open_machine,
     print_json,
     station_options,
 )
@@ -25,10 +24,11 @@ from widetrail.cli.report import show_tasks
 from widetrail.cli.terminal_person import make_company, watched
 from widetrail.errors import Halted, WentWrong
 from widetrail.formats.quantities import show_count, show_files
+from widetrail.library.moves import Due, open_visit, planned_again, what_is_due
+from widetrail.library.recipes import open_machine
 from widetrail.machine import Effects
 from widetrail.machine.accounts import hand_over
 from widetrail.machine.sensitive import WHY, Attention
-from widetrail.parcel import Parcel
 from widetrail.recipe import Station
 from widetrail.reporting import show_answer
 from widetrail.steps import Failed, Noted, Waits, state_of
@@ -102,7 +102,7 @@ def command(given: _Given) -> None:
         hand_over(given.parcel, given.account)
     here = open_machine(given.machine, given.account, effects)
     company = make_company(messages, given.answers, waits=not given.no_wait)
-    visit = Visit(Parcel(given.parcel, effects), here, station=given.as_station, company=company)
+    visit = open_visit(given.parcel, here, company, given.as_station, effects)
     if visit.asks_programs:
         may_ask(here, visit.recipes, given.yes)
     if given.top_up:
@@ -111,12 +111,11 @@ def command(given: _Given) -> None:
         done = visit.after_done(now())
     else:
         _same_plan(visit, messages)
-        visit.look_ahead(now())
-        _show_leg(messages, visit, details=given.details)
-        asked = [one for one in visit.apart(now()) if one.why not in given.allow]
-        _show_apart(messages, asked)
+        due = what_is_due(visit, given.allow)
+        _show_due(messages, due, details=given.details)
+        _show_apart(messages, due.apart)
         consent(given.yes, "Shall this be done?")
-        _consent_apart(asked)
+        _consent_apart(due.apart)
         with watched(company):
             done = visit.walk(now())
     report = make_report(visit.parcel)
@@ -172,12 +171,9 @@ def _same_plan(visit: Visit, page: Page) -> None:
     Raises:
         Halted: The parcel holds another plan now, which nobody has consented to yet.
     """
-    moment = now()
-    plan = visit.planned_anew(moment)
+    plan = planned_again(visit)
     if plan is None:
         return
-    visit.parcel.check_cargo(begun=False)
-    visit.parcel.renew(plan, moment)
     show_plan(page, plan)
     unseen = not visit.station.identity
     what = "was not seen when the plan was made" if unseen else "is no longer as planned"
@@ -188,16 +184,16 @@ def _same_plan(visit: Visit, page: Page) -> None:
     )
 
 
-def _show_leg(page: Page, visit: Visit, *, details: bool) -> None:
+def _show_due(page: Page, due: Due, *, details: bool) -> None:
     """Show what will be done here, before it is done."""
-    page.title(f"{visit.title}: what will be done")
-    show_steps(page, visit.words(now()), details=details)
-    if visit.damaged:
-        names = ", ".join(visit.damaged)
+    page.title(f"{due.title}: what will be done")
+    show_steps(page, due.steps, details=details)
+    if due.damaged:
+        names = ", ".join(due.damaged)
         page.line(
             f"Written anew in the parcel, since missing or damaged: {names}", "yellow", indent=2
         )
-    page.line(f"Backups and the journal are kept in {visit.workroom}", indent=2)
+    page.line(f"Backups and the journal are kept in {due.workroom}", indent=2)
 
 
 def _tell(done: LegDone, report: Report, visit: Visit, as_json: bool) -> None:

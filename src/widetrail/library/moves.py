@@ -1,0 +1,232 @@
+"""A move: planned, walked, reported and undone."""
+
+from __future__ import annotations
+
+import secrets
+from collections.abc import Callable, Collection, Sequence
+from contextlib import suppress
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+
+from widetrail.errors import Halted, WentWrong
+from widetrail.finding import CardFacts, make_card
+from widetrail.formats.documents import read_document
+from widetrail.library.recipes import Where
+from widetrail.machine import EffectFailed, Effects, Machine, medium_of
+from widetrail.machine.sensitive import Attention
+from widetrail.parcel import Along, Parcel, Seal, make_seal, set_out
+from widetrail.parcel.seal import remember_sealed
+from widetrail.planning import Choices, New, Plan, make_plan
+from widetrail.recipe import Loaded, Station
+from widetrail.steps import Step
+from widetrail.walking import Apart, Company, LegDone, Report, Run, UndoPlan, Visit, make_report
+
+
+def plan(
+    recipes: Sequence[Loaded],
+    old: Machine,
+    new: New,
+    parcel: Where,
+    choices: Choices | None = None,
+    *,
+    passphrase: str = "",
+) -> Plan:
+    """Plan a move and write the parcel that it travels in; neither machine is changed.
+
+    ``new`` is a machine, the facts of its card (``read_card``), or ``None`` where it is out of
+    reach. ``parcel`` is a folder that is empty or not there yet. With a ``passphrase`` the parcel
+    is sealed, which licences need.
+
+    Raises:
+        Obstructed: The plan cannot be made; each obstacle says why and what to do.
+        InputUnusable: Something is in the parcel's folder already.
+
+    Example:
+        >>> recipes = load_recipes(["recipes/sporelog.trail.yaml"])
+        >>> old, new = (open_machine(f"machines/{n}") for n in ("potting-shed", "glass-office"))
+        >>> planned = plan(recipes, old, new, "media/usb-stick/first")
+        >>> [item.route for item in planned.items]
+        ['whole folder', 'copy of the files']
+    """
+    seal = (lambda: make_seal(passphrase)) if passphrase else None
+    return plan_sealed(recipes, old, new, Path(parcel), choices, seal)
+
+
+def plan_sealed(
+    recipes: Sequence[Loaded],
+    old: Machine,
+    new: New,
+    parcel: Path,
+    choices: Choices | None = None,
+    sealing: Callable[[], tuple[Seal, bytes]] | None = None,
+    card: Path | None = None,
+) -> Plan:
+    """Do as ``plan`` does, with ``sealing`` to be called for the seal once there is a plan, and the
+    file of new's card."""
+    chosen, moment = choices or Choices(), _now()
+    made = make_plan(
+        recipes, old, new, medium_of(parcel), moment, chosen, sealed=sealing is not None
+    )
+    seal = sealing() if sealing is not None else None
+    run, effects = secrets.token_hex(6), Effects()
+    along = Along(_card(new, card, recipes), chosen, seal)
+    set_out(parcel, made, recipes, run, moment, effects, along)
+    if seal is not None:
+        with suppress(EffectFailed):  # where nothing may be written, the plan alone says it
+            remember_sealed(run, effects)
+    return made
+
+
+def _card(new: New, path: Path | None, recipes: Sequence[Loaded]) -> bytes | None:
+    """Return the card of new that travels along, so that old can be planned anew."""
+    if new is None:
+        return None
+    if isinstance(new, CardFacts):
+        return read_document(path) if path is not None else None
+    return make_card(new, list(recipes))
+
+
+@dataclass(frozen=True, slots=True)
+class Due:
+    """What a walk will do on a machine, as consent to it is asked for.
+
+    ``steps`` are the steps with their words, in order. ``apart`` needs a consent of its own, since
+    a place of the system is changed. ``damaged`` are parts of the parcel that are written anew,
+    ``workroom`` is the folder of the machine that keeps backups and the journal.
+    """
+
+    title: str
+    steps: tuple[tuple[Step, str], ...]
+    apart: tuple[Apart, ...]
+    damaged: tuple[str, ...]
+    workroom: str
+
+
+Consent = Callable[[Due], bool]
+"""Is shown what a walk will do, and returns whether it may."""
+
+
+def walk(
+    parcel: Where,
+    machine: Machine,
+    consent: Consent,
+    company: Company | None = None,
+    *,
+    station: Station | None = None,
+    allow: Collection[Attention] = (),
+) -> LegDone:
+    """Do what is due of a parcel on a machine; a walk that was cut off is gone on with.
+
+    ``consent`` is asked once, before anything is changed. ``company`` answers what a person is
+    asked, is told how it goes, and says whether it waits. ``station`` says which one the machine
+    is, where the plan was made without having seen it. ``allow`` is what needs no consent of its
+    own.
+
+    Raises:
+        Halted: Consent was not given, or the machine is not as it was planned: the parcel then
+            holds another plan, to be walked with consent to that.
+        WideTrailError: The parcel or the machine cannot be used.
+
+    Example:
+        >>> done = walk("media/usb-stick/first", old, lambda due: True)
+        >>> done.failed, done.next_machine
+        ((), 'glass-office')
+    """
+    visit = open_visit(parcel, machine, company, station)
+    if not visit.due_here:
+        return visit.after_done(_now())
+    if planned_again(visit) is not None:
+        raise Halted(
+            f"{machine.name} is no longer as planned",
+            why="the plan was made again and is in the parcel",
+            todo="Read it, then walk again.",
+        )
+    due = what_is_due(visit, allow)
+    if not consent(due):
+        raise Halted("consent was not given", why="nothing was changed")
+    return visit.walk(_now())
+
+
+def open_visit(
+    parcel: Where,
+    machine: Machine,
+    company: Company | None = None,
+    station: Station | None = None,
+    effects: Effects | None = None,
+) -> Visit:
+    """Open a parcel on a machine, to see what is due there and to do it.
+
+    Raises:
+        ParcelUnusable: It is not a parcel, is damaged, or is not for that machine.
+
+    Example:
+        >>> open_visit("media/usb-stick/first", old).title
+        'Leg 1 on potting-shed'
+    """
+    opened = Parcel(Path(parcel), effects or Effects())
+    return Visit(opened, machine, station=station, company=company or Company())
+
+
+def planned_again(visit: Visit) -> Plan | None:
+    """Plan anew where the machine is no longer as it was planned; the parcel holds that plan then.
+
+    Returns ``None`` where it is as it was planned.
+    """
+    moment = _now()
+    made = visit.planned_anew(moment)
+    if made is not None:
+        visit.parcel.check_cargo(begun=False)
+        visit.parcel.renew(made, moment)
+    return made
+
+
+def what_is_due(visit: Visit, allow: Collection[Attention] = ()) -> Due:
+    """Look whether all is there for what is due, and return it as consent is asked for it.
+
+    Raises:
+        Obstructed: Something is not there; each obstacle says what to do.
+    """
+    moment = _now()
+    visit.look_ahead(moment)
+    apart = tuple(one for one in visit.apart(moment) if one.why not in allow)
+    steps = visit.words(moment)
+    return Due(visit.title, tuple(steps), apart, tuple(visit.damaged), visit.workroom)
+
+
+def report(parcel: Where) -> Report:
+    """Return what became of the move that a parcel is for; nothing is changed.
+
+    Raises:
+        ParcelUnusable: It is not a parcel, or is damaged.
+
+    Example:
+        >>> report("media/usb-stick/first").well
+        True
+    """
+    return make_report(Parcel(Path(parcel), Effects()))
+
+
+def undo(machine: Machine, run: str = "", *, take_back: Collection[str] = ()) -> UndoPlan:
+    """Undo on a machine what a run did there, from the machine's own journal.
+
+    ``run`` may be left out where there is only one. ``take_back`` are the steps of which nobody
+    knows whether they were done, and which were.
+
+    Raises:
+        Halted: It cannot be undone now.
+        WentWrong: Not everything could be undone.
+
+    Example:
+        >>> undo(new).cannot  # doctest: +SKIP
+        ()
+    """
+    found = Run(machine, run, Company())
+    taken = found.undo(_now(), set(take_back))
+    if found.went_wrong:
+        raise WentWrong("not everything could be undone", why="; ".join(found.went_wrong))
+    return taken
+
+
+def _now() -> datetime:
+    return datetime.now(UTC)

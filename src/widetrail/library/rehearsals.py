@@ -1,0 +1,86 @@
+"""Recipes rehearsed on copies of machines, with what the rehearsals reach and notice."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+
+from widetrail.findings import Finding
+from widetrail.library.recipes import Where, load_recipe
+from widetrail.recipe import Loaded
+from widetrail.rehearsing import Rehearsal, Rehearsed, collect_rehearsals, constant_screens
+from widetrail.rehearsing.batch import Job, jobs_of, run_many
+from widetrail.rehearsing.coverage import Coverage, coverage_of, load_unproved
+from widetrail.rehearsing.mutants import Judged, judge_mutants
+from widetrail.rehearsing.result_texts import findings_of
+
+
+@dataclass(frozen=True, slots=True)
+class Rehearsals:
+    """The rehearsals that were run, with their results in the same order.
+
+    ``findings`` are of the recipes and machines as a whole; those in ``constant`` say that a
+    program prints the same whatever is there.
+    """
+
+    listed: tuple[tuple[Job, Rehearsal], ...]
+    results: tuple[Rehearsed, ...]
+    findings: tuple[Finding, ...]
+    constant: tuple[Finding, ...]
+
+    @property
+    def passed(self) -> bool:
+        """Whether each came out as it expects."""
+        return all(result.passed for result in self.results) and not self.constant
+
+    @property
+    def recipes(self) -> tuple[Loaded, ...]:
+        """Each recipe that was rehearsed, once."""
+        files = dict.fromkeys(path for _, one in self.listed for path in one.recipe_files)
+        return tuple(load_recipe(path) for path in files)
+
+    def coverage(self) -> tuple[Coverage, ...]:
+        """Return for each recipe which of its branches the rehearsals reached."""
+        unproved = ((one, load_unproved(Path(one.file))) for one in self.recipes)
+        return tuple(coverage_of(one, self.results, reasons) for one, reasons in unproved)
+
+    def mutants(self, recipe: Loaded, *, jobs: int = 1) -> list[Judged]:
+        """Change ``recipe`` one rule at a time; return for each change whether it was noticed."""
+        runs = [(*one, result) for one, result in zip(self.listed, self.results, strict=True)]
+        return judge_mutants(recipe, runs, jobs, load_unproved(Path(recipe.file)))
+
+
+def rehearse(
+    paths: Iterable[Where],
+    *,
+    machines: Where | None = None,
+    jobs: int = 1,
+    keep: Where | None = None,
+    shown: Callable[[Rehearsed], None] = lambda result: None,
+) -> Rehearsals:
+    """Run the rehearsals that ``paths`` name, on copies of their machines.
+
+    ``paths`` are files, folders with all below them, or recipes with the rehearsals beside them.
+    ``jobs`` run at a time; ``shown`` is called with each result as it comes. ``keep`` is a new
+    folder for the machines as they were in the end.
+
+    Raises:
+        InputUnusable: A file or a machine cannot be read.
+        DocumentUnusable: A file has findings that are errors.
+
+    Example:
+        >>> rehearsed = rehearse(["recipes/huemoss.trail.yaml"])
+        >>> rehearsed.passed, [covered.percent for covered in rehearsed.coverage()]
+        (True, [100.0])
+    """
+    near = None if machines is None else Path(machines)
+    kept = None if keep is None else Path(keep)
+    named = collect_rehearsals([Path(path) for path in paths])
+    listed = jobs_of(named, datetime.now(UTC), near, kept)
+    results: Sequence[Rehearsed] = run_many([job for job, _ in listed], jobs, shown)
+    ran = zip((rehearsal for _, rehearsal in listed), results, strict=True)
+    constant = tuple(constant_screens(ran, near))
+    findings = (*findings_of(results), *constant)
+    return Rehearsals(tuple(listed), tuple(results), findings, constant)
