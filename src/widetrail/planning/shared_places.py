@@ -19,8 +19,7 @@ from widetrail.planning.plan import (
     PlannedItem,
 )
 from widetrail.planning.route_choice import copies
-from widetrail.recipe import Globs
-from widetrail.recipe.items import Item
+from widetrail.recipe import Globs, Item
 
 
 def take_once(draft: Draft) -> None:
