@@ -371,7 +371,7 @@ def test_all_recipes_are_walked_with_every_act_of_a_person_answered_from_a_file(
         assert "reed bunting" not in ran.out + ran.err
     report = widetrail("report", world.parcel, "--json").json
     assert {item["state"] for item in report["items"]} == {"carried"}
-    assert len(report["items"]) == 18
+    assert len(report["items"]) == 19
     for account in ("office@marrowfield.example", "seeds@marrowfield.example"):
         quillbox = "C:/Program Files/Quillbox/quillbox.exe"
         assert FolderMachine(world.new).start(quillbox, ["password", account]).status == 0

@@ -7,6 +7,8 @@ from __future__ import annotations
 
 import sys
 from importlib import import_module
+from pathlib import Path
+from typing import Literal
 
 import click
 
@@ -14,18 +16,20 @@ from widetrail import __version__
 from widetrail.errors import WideTrailError
 
 COMMANDS = {
-    "demo": "Run the whole trail on the demo world.",
+    "demo": "Run a whole move on the demo world.",
     "new": "Begin a recipe, with a rehearsal that passes and its machines.",
-    "lint": "Judge recipes without looking at a machine.",
-    "survey": "Tell what of the recipes' applications is on a machine.",
+    "lint": "Check recipes without looking at a machine.",
+    "survey": "Show what the recipes' applications keep on a machine.",
     "card": "Write the facts of a machine, to plan with where it is out of reach.",
-    "plan": "Set out: write a parcel with the plan of a move.",
-    "walk": "Do the leg that is due on this machine.",
-    "undo": "Give back on this machine what was there before a move.",
-    "settle": "Accept a move: what was kept of before it goes.",
-    "report": "Tell what became of the move that a parcel is for.",
-    "seat": "Tell where the seats of licences are, and move them another way.",
-    "rehearse": "Try recipes out on copies of machines.",
+    "plan": "Plan a move, and write the parcel that it travels in.",
+    "walk": "Do what is due of a move on this machine.",
+    "undo": "Roll back on this machine what a move changed.",
+    "settle": "Accept a move, and delete its backups.",
+    "report": "Show what became of the move of a parcel.",
+    "seat": "Show where the seats of licences are, and move them another way.",
+    "rehearse": "Test recipes on copies of machines.",
+    "help": "Explain a command, a word, a code or an exit status.",
+    "completion": "Print the completion script of a shell.",
 }
 """The commands with what they do, in the order a newcomer meets them."""
 
@@ -49,7 +53,7 @@ class _Commands(click.Group):
 
         if args and args[0] not in COMMANDS and not args[0].startswith("-"):
             hint = did_you_mean(args[0], COMMANDS)
-            ctx.fail(f'no such command "{args[0]}". {hint or "See widetrail --help."}')
+            ctx.fail(f'command not found: "{args[0]}". {hint or "See widetrail --help."}')
         return super().resolve_command(ctx, args)
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
@@ -62,9 +66,14 @@ class _Commands(click.Group):
         try:
             return super().invoke(ctx)
         except WideTrailError as error:
+            import traceback
+
+            from widetrail.cli.manner import manner
             from widetrail.cli.output import show_error
 
             show_error(error, as_json=bool(ctx.meta.get("widetrail.json")))
+            if manner().verbose:
+                traceback.print_exc()
             ctx.exit(error.status)
 
 
@@ -74,6 +83,55 @@ class _Commands(click.Group):
     epilog="Exit status: 0 all well; 1 it ran and found something wrong; 2 the call or its input "
     "could not be used; 3 nothing can go on without a person, another machine or consent.",
 )
-@click.version_option(__version__, prog_name="widetrail")
-def main() -> None:
+@click.option(
+    "--color",
+    type=click.Choice(["auto", "always", "never"]),
+    default="auto",
+    help="Colour the output; auto does on a terminal, unless NO_COLOR is set.",
+)
+@click.option("--quiet", is_flag=True, help="Show no progress, only results and errors.")
+@click.option(
+    "--verbose", is_flag=True, help="Show each step of a walk, and the origin of an error."
+)
+@click.option(
+    "--log",
+    type=click.Path(path_type=Path, dir_okay=False),
+    help="Append all that is shown to this file too, with times, for support.",
+)
+@click.option(
+    "--version",
+    is_flag=True,
+    is_eager=True,
+    expose_value=False,
+    callback=lambda ctx, _, wanted: _show_version(ctx) if wanted else None,
+    help="Show the version, and what is optional and present.",
+)
+@click.pass_context
+def main(
+    ctx: click.Context,
+    color: Literal["auto", "always", "never"],
+    quiet: bool,
+    verbose: bool,
+    log: Path | None,
+) -> None:
     """Write, rehearse and walk recipes that move programs to a new computer."""
+    from widetrail.cli.manner import set_manner
+
+    set_manner(ctx, color, log, quiet=quiet, verbose=verbose)
+
+
+OPTIONAL = {"pandas": "surveys as tables", "pytest": "rehearsals in a test run"}
+"""The packages that are used where they are there, and what for."""
+
+
+def _show_version(ctx: click.Context) -> None:
+    from importlib.metadata import PackageNotFoundError, version
+
+    click.echo(f"widetrail {__version__}, Python {sys.version.split()[0]} on {sys.platform}")
+    for package, use in OPTIONAL.items():
+        try:
+            found = version(package)
+        except PackageNotFoundError:
+            found = "not installed"
+        click.echo(f"{package} {found} ({use})")
+    ctx.exit()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import sys
 from collections.abc import Callable, Iterable, Sequence
 from datetime import UTC, datetime
@@ -16,6 +17,7 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
+from widetrail.cli.manner import manner
 from widetrail.errors import (
     DocumentUnusable,
     Halted,
@@ -32,7 +34,7 @@ F = TypeVar("F", bound=Callable[..., Any])
 T = TypeVar("T")
 
 WIDTH = 100
-"""Columns where the output is no terminal."""
+"""Columns where the output is no terminal, and COLUMNS does not say how many."""
 
 
 def _remember_json(ctx: click.Context, _: click.Parameter, value: bool) -> bool:
@@ -160,13 +162,17 @@ class Page:
 
     def __init__(self, *, to_errors: bool = False) -> None:
         stream = sys.stderr if to_errors else sys.stdout
+        self._manner = manner()
+        color = self._manner.color
         self._console = Console(
             file=stream,
+            no_color=True if color == "never" else None,
+            force_terminal=True if color == "always" else None,
             highlight=False,
             markup=False,
             emoji=False,
             soft_wrap=False,
-            width=None if stream.isatty() else WIDTH,
+            width=None if stream.isatty() or "COLUMNS" in os.environ else WIDTH,
         )
 
     @property
@@ -179,8 +185,12 @@ class Page:
         """The terminal it is printed on, or ``None`` where it is none."""
         return self._console if self._console.is_terminal else None
 
+    def _log(self, text: str) -> None:
+        self._manner.write_log(text)
+
     def title(self, text: str) -> None:
         """Print a heading with a line of space before it."""
+        self._log(for_people(text))
         self._console.print()
         self._console.print(Text(for_people(text), style="bold"))
 
@@ -188,6 +198,7 @@ class Page:
         """Print one paragraph, each of its lines indented by ``indent`` columns."""
         from rich.padding import Padding
 
+        self._log(f"{' ' * indent}{for_people(text)}")
         if not self._console.is_terminal:  # one line stays one line where a program reads it
             print(f"{' ' * indent}{for_people(text)}", file=self._console.file)
             return
@@ -197,6 +208,7 @@ class Page:
     def columns(self, text: str, style: str = "", indent: int = 0) -> None:
         """Print one line whose columns fit the page; it is not wrapped."""
         shown = Text(f"{' ' * indent}{for_people(text)}", style=style)
+        self._log(shown.plain)
         self._console.print(shown, no_wrap=True, overflow="ignore", crop=False)
 
     def table(self, headers: Sequence[str], rows: Iterable[Sequence[str]]) -> None:
@@ -211,6 +223,7 @@ class Page:
                 overflow="fold",
             )
         for row in rows:
+            self._log("  ".join(map(for_people, row)))
             table.add_row(*(Text(_shown(cell), style=_style(cell)) for cell in row))
         self._console.print(table)
 

@@ -73,28 +73,32 @@ def _remarks(item: PlannedItem) -> Iterator[str]:
 
 
 def _show_rows(page: Page, rows: list[Row]) -> None:
-    """Print the items in columns that fit the page."""
-    route = min(ROUTE_MOST, max(cell_len(row[1]) for row in rows))
-    note = min(NOTE_MOST, max(cell_len(row[5]) for row in rows))
-    wide = page.width >= WIDE
-    gaps = 2 * (6 if wide else 4)
-    rest = page.width - route - note - SIZE - gaps
-    longest = max(cell_len(row[0]) for row in rows)
-    item = min(longest, rest * 2 // 5 if wide else rest)
-    place = (rest - item) // 2 if wide else (page.width - 8) // 2
+    """Print the items in columns that fit the page: places in the same line where it is wide."""
     heads = ("item", "route", "size", "from", "to", "remarks")
-    for number, row in enumerate([heads, *rows]):
+    route = min(ROUTE_MOST, max(cell_len(row[1]) for row in rows))
+    wide = page.width >= WIDE
+    note = min(NOTE_MOST, max(cell_len(row[5]) for row in rows)) if wide else 0
+    rest = page.width - route - note - SIZE - 2 * (6 if wide else 3)
+    item = min(max(cell_len(row[0]) for row in rows), rest * 2 // 5 if wide else rest)
+    place = (rest - item) // 2
+    for row in (heads, *rows):
         title, way, size, old, new, remarks = row
         tail = f" – {title.partition(' – ')[2]}" if " – " in title else ""
         cells = [padded(cut_title(title, tail, item), item), padded(cut(way, route), route)]
         cells.append(padded(size, SIZE, right=True))
         if wide:
             cells += [padded(cut_path(path, place), place) for path in (old, new)]
-        cells.append(cut(remarks, note))
-        page.columns("  ".join(cells).rstrip(), "dim" if number == 0 else "", indent=2)
-        if not wide and number and (old or new):
-            places = f"{cut_path(old, place)} → {cut_path(new, place)}"
-            page.columns(places, "dim", indent=4)
+            cells.append(cut(remarks, note))
+        page.columns("  ".join(cells).rstrip(), "dim" if row is heads else "", indent=2)
+        if not wide and row is not heads and (old or new):
+            _show_places(page, old, new, remarks)
+
+
+def _show_places(page: Page, old: str, new: str, remarks: str) -> None:
+    """Print both places of an item in a line of their own, and what is to be seen of it."""
+    told = f"  ({remarks})" if remarks else ""
+    place = (page.width - 7 - cell_len(told)) // 2
+    page.columns(f"{cut_path(old, place)} → {cut_path(new, place)}{told}", "dim", indent=4)
 
 
 def _show_trips(page: Page, plan: Plan) -> None:

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING
 import click
 
 from widetrail.cli.fitting import cut
+from widetrail.cli.manner import manner
 from widetrail.cli.output import Page
 from widetrail.errors import Waiting
 from widetrail.formats.quantities import show_files, show_size
@@ -92,15 +93,18 @@ class Watcher:
     def begins(self, step: Step, words: str, number: int, total: int) -> None:
         now = time.monotonic()
         self._first, self._begun, self._step = None, now, (number, total, words)
-        if self._page.terminal is None:
-            if now - self._said >= SAYS_EVERY:
-                self._said = now
-                self._page.line(f"step {number} of {total}", indent=2)
+        if manner().verbose:
+            self._page.line(f"step {number} of {total}: {words}", "dim", indent=2)
+        elif manner().quiet:
             return
-        self._draw()
+        elif self._page.terminal is not None:
+            self._draw()
+        elif now - self._said >= SAYS_EVERY:
+            self._said = now
+            self._page.line(f"step {number} of {total}", indent=2)
 
     def waits(self, what: str) -> None:
-        if self._bar is None:  # a bar tells it better
+        if self._bar is None and not manner().quiet:  # a bar tells it better
             self._page.line(f"waiting: {what}", "magenta", indent=2)
 
     def _draw(self) -> Progress:
@@ -124,6 +128,8 @@ class Watcher:
         files: tuple[int, int] | None = None,
     ) -> None:
         now = time.monotonic()
+        if manner().quiet:
+            return
         if self._page.terminal is None:
             if now - self._said >= SAYS_EVERY:
                 self._said = now

@@ -1,0 +1,49 @@
+"""``widetrail help``: what a command, a word of ours, a code or an exit status means."""
+
+from __future__ import annotations
+
+import re
+from importlib.resources import files
+
+import click
+
+from widetrail.cli.output import Page
+from widetrail.errors import InputUnusable
+from widetrail.findings import did_you_mean
+
+_ENTRY = re.compile(r"^- \*\*(.+?)\*\*: (.+)$", re.MULTILINE)
+
+
+def glossary() -> dict[str, str]:
+    """Return what each word of the glossary means, in its order."""
+    text = (files("widetrail") / "glossary.md").read_text(encoding="utf-8")
+    found: dict[str, str] = {}
+    for word, told in _ENTRY.findall(text):  # one that is a word and a code has both
+        found[word] = f"{found[word]} As a code: {told}" if word in found else told
+    return {word: told.replace("`", "") for word, told in found.items()}
+
+
+@click.command("help")
+@click.argument("word", default="")
+@click.pass_context
+def command(ctx: click.Context, word: str) -> None:
+    """Explain WORD: a command, a word of Wide Trail, a code or an exit status.
+
+    Without WORD, list the words.
+    """
+    root = ctx.find_root()
+    assert isinstance(root.command, click.Group)
+    page, words = Page(), glossary()
+    if not word:
+        click.echo(root.get_help())
+        page.title("Words")
+        page.line(", ".join(words), indent=2)
+    elif word in words:
+        page.line(f"{word}: {words[word]}")
+    elif (found := root.command.get_command(ctx, word)) is not None:
+        click.echo(found.get_help(click.Context(found, info_name=word, parent=root)))
+    else:
+        near = did_you_mean(word, [*words, *root.command.list_commands(ctx)])
+        raise InputUnusable(
+            f'"{word}" is not in the glossary', todo=near or "List all words: widetrail help"
+        )

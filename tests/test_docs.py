@@ -1,0 +1,72 @@
+"""README and docs: what they show is run, in their order, in a world of its own."""
+
+import os
+import re
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+import widetrail
+from widetrail.cli import COMMANDS
+
+HOME = Path(__file__).parent.parent
+BLOCK = re.compile(r"^```(\w+)\n(.*?)^```$", re.MULTILINE | re.DOTALL)
+RUN = ("README.md", "docs/library.md", "docs/how-to.md")
+"""The pages whose commands are run; the first are short."""
+
+LONG = pytest.mark.sweep
+PAGES = [pytest.param(page, marks=LONG if "how-to" in page else ()) for page in RUN]
+
+
+@pytest.mark.parametrize("page", PAGES)
+def test_what_a_page_shows_is_what_comes_out(page: str, tmp_path: Path) -> None:
+    """Run its commands and code in order; what it shows as output must come out of them."""
+    script = [f"set -e\nmkdir {tmp_path}/home\nexport HOME={tmp_path}/home\n"]
+    shown: list[str] = []
+    for number, (kind, text) in enumerate(BLOCK.findall((HOME / page).read_text())):
+        if kind == "sh":
+            script.append(text)
+        elif kind == "python":
+            (tmp_path / f"{number}.py").write_text(text)
+            script.append(f"{sys.executable} {tmp_path}/{number}.py\n")
+        elif kind == "output":
+            shown += text.splitlines()
+    assert len(script) > 1
+    # the block after another goes on with what the one before imported and made
+    joined = "".join(script)
+    bin_folder = Path(sys.executable).parent
+    ran = subprocess.run(
+        ["bash", "-c", joined],
+        cwd=tmp_path,
+        env={**os.environ, "PATH": f"{bin_folder}{os.pathsep}{os.environ['PATH']}"},
+        capture_output=True,
+        text=True,
+        stdin=subprocess.DEVNULL,
+    )
+    assert ran.returncode == 0, f"{ran.stdout[-3000:]}\n{ran.stderr[-3000:]}"
+    lines = {line.strip() for line in ran.stdout.splitlines()}
+    assert [line for line in shown if line.strip() not in lines] == []
+
+
+def test_the_pages_name_only_commands_and_options_that_there_are() -> None:
+    unknown = []
+    for path in (HOME / "README.md", *sorted((HOME / "docs").glob("*.md"))):
+        for name in re.findall(r"`widetrail ([a-z]+)", path.read_text()):
+            unknown += [f"{path.name}: {name}"] if name not in COMMANDS else []
+    assert unknown == []
+
+
+def test_links_between_the_pages_lead_somewhere() -> None:
+    broken = []
+    for path in (HOME / "README.md", *sorted((HOME / "docs").glob("*.md"))):
+        for target in re.findall(r"\]\(([^)#:]+)[^):]*\)", path.read_text()):
+            broken += [] if (path.parent / target).exists() else [f"{path.name}: {target}"]
+    assert broken == []
+
+
+def test_the_library_page_names_each_call() -> None:
+    page = (HOME / "docs/library.md").read_text()
+    calls = [n for n in widetrail.PUBLIC["widetrail.library.recipes"] if f"`{n}(" not in page]
+    assert calls == []
