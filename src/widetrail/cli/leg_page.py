@@ -34,7 +34,7 @@ def show_steps(page: Page, steps: Sequence[tuple[Step, str]], *, details: bool) 
         mine = [words for step, words in steps if act_of(step).effect == effect]
         if mine:
             page.line(f"{title}:", "bold", indent=2)
-        for words in mine:
+        for words in dict.fromkeys(mine):
             page.line(f"- {words}", indent=4)
     if looks := sum(act_of(step).effect == "looks" for step, _ in steps):
         what = show_count(looks, "step")

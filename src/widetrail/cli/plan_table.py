@@ -143,8 +143,8 @@ def _left_words(item: LeftItem) -> str:
         return f"{item.title}: nothing to transfer, {item.nothing}"
     if item.there:
         return f"{item.title}: there already, since both computers use {item.there}"
-    reasons = "; ".join(dict.fromkeys(one.reason for one in item.rejected))
-    why = f" – {reasons}" if reasons else ""
+    reasons = sorted({one.reason for one in item.rejected}, key=len)
+    why = f" – {reasons[0]}" if reasons else ""  # --details has those of the other routes
     remedies = [item.todo, *(f"{loss.what}: {loss.remedy}" for loss in item.losses)]
     todo = " ".join(filter(None, remedies))
     return f"{item.title}{why}{f' → {todo}' if todo else ''}"

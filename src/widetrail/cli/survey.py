@@ -208,7 +208,7 @@ def _show_summary(page: Page, found: Sequence[Surveyed]) -> None:
         day = day_of(newest) if newest else ""
         rows.append((application.name, release, count, amount, size, day, note))
     if rows:
-        page.table(("application", "version", ">items", ">of it", ">size", "newest", ""), rows)
+        page.table(("application", "version", ">items", ">amount", ">size", "newest", ""), rows)
 
 
 def _show_rest(page: Page, found: Survey, names: Mapping[str, str], most: int) -> None:
