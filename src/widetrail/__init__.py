@@ -29,6 +29,7 @@ if TYPE_CHECKING:
     )
     from widetrail.finding import CardFacts, make_card, read_card
     from widetrail.findings import Finding
+    from widetrail.library.machines import open_machine, survey_frame, survey_machine
     from widetrail.library.moves import (
         Due,
         open_visit,
@@ -39,19 +40,12 @@ if TYPE_CHECKING:
         walk,
         what_is_due,
     )
-    from widetrail.library.recipes import (
-        lint,
-        load_recipe,
-        load_recipes,
-        open_machine,
-        survey_frame,
-        survey_machine,
-    )
+    from widetrail.library.recipes import lint, load_recipe, load_recipes
     from widetrail.library.rehearsals import Rehearsals, rehearse
     from widetrail.machine import Machine
     from widetrail.planning import Choices, ChoiceWords, Plan, read_choices
     from widetrail.recipe import Loaded
-    from widetrail.reporting import render_page
+    from widetrail.reporting.move_page import render_page
     from widetrail.steps import Asked, Hands, Onlooker, Step, Task
     from widetrail.survey import Survey
     from widetrail.walking import (
@@ -86,19 +80,13 @@ PUBLIC = {
         "walk",
         "what_is_due",
     ),
-    "widetrail.library.recipes": (
-        "lint",
-        "load_recipe",
-        "load_recipes",
-        "open_machine",
-        "survey_frame",
-        "survey_machine",
-    ),
+    "widetrail.library.machines": ("open_machine", "survey_frame", "survey_machine"),
+    "widetrail.library.recipes": ("lint", "load_recipe", "load_recipes"),
     "widetrail.library.rehearsals": ("Rehearsals", "rehearse"),
     "widetrail.machine": ("Machine",),
     "widetrail.planning": ("ChoiceWords", "Choices", "Plan", "read_choices"),
     "widetrail.recipe": ("Loaded",),
-    "widetrail.reporting": ("render_page",),
+    "widetrail.reporting.move_page": ("render_page",),
     "widetrail.steps": ("Asked", "Hands", "Onlooker", "Step", "Task"),
     "widetrail.survey": ("Survey",),
     "widetrail.walking": (

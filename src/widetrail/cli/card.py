@@ -6,10 +6,12 @@ from pathlib import Path
 
 import click
 
-from widetrail.cli.output import Page, json_option, machine_options, may_ask, print_json
+from widetrail.cli.asking_programs import may_ask
+from widetrail.cli.output import Page, json_option, machine_options, print_json
 from widetrail.errors import InputUnusable
 from widetrail.finding import make_card, read_card
-from widetrail.library.recipes import load_recipes, open_machine
+from widetrail.library.machines import open_machine
+from widetrail.library.recipes import load_recipes
 
 
 @click.command("card")

@@ -9,14 +9,16 @@ from typing import Literal
 import click
 
 from widetrail.cli.asking import ask_choices
-from widetrail.cli.output import Page, as_value, json_option, may_ask, now, print_json
+from widetrail.cli.asking_programs import may_ask
+from widetrail.cli.output import Page, as_value, json_option, now, print_json
 from widetrail.cli.plan_page import show_foreseen, show_plan
 from widetrail.cli.plan_table import show_table
 from widetrail.cli.terminal_person import make_company
 from widetrail.errors import Halted, InputUnusable
 from widetrail.finding import CardFacts, read_card
+from widetrail.library.machines import open_machine
 from widetrail.library.moves import plan_sealed
-from widetrail.library.recipes import load_recipes, open_machine
+from widetrail.library.recipes import load_recipes
 from widetrail.machine import Effects
 from widetrail.machine.host import HostMachine
 from widetrail.parcel import Seal, make_seal

@@ -10,7 +10,7 @@ from widetrail.cli.output import Page, json_option, print_json
 from widetrail.errors import InputUnusable
 from widetrail.formats.quantities import show_count, show_size, show_time
 from widetrail.library.moves import report as report_of
-from widetrail.reporting import render_page, show_answer
+from widetrail.reporting.move_page import render_page, show_answer
 from widetrail.walking import ItemReport, Report
 
 

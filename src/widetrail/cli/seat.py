@@ -13,7 +13,7 @@ from widetrail.cli.plan_page import show_legs
 from widetrail.cli.terminal_person import make_company
 from widetrail.errors import InputUnusable
 from widetrail.formats.quantities import show_time
-from widetrail.library.recipes import open_machine
+from widetrail.library.machines import open_machine
 from widetrail.licence.letter import SERIAL
 from widetrail.machine import Effects
 from widetrail.parcel import Parcel

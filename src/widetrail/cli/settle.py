@@ -8,7 +8,7 @@ import click
 
 from widetrail.cli.output import Page, consent, json_option, now, print_json, station_options
 from widetrail.formats.quantities import show_size
-from widetrail.library.recipes import open_machine
+from widetrail.library.machines import open_machine
 from widetrail.machine import Effects
 from widetrail.parcel import Parcel
 from widetrail.planning.embedded_paths import some_of

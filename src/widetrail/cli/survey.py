@@ -14,12 +14,12 @@ from pathlib import Path
 import click
 from rich.console import Console
 
+from widetrail.cli.asking_programs import may_ask
 from widetrail.cli.output import (
     Page,
     as_value,
     json_option,
     machine_options,
-    may_ask,
     print_json,
     show_error,
 )
@@ -36,7 +36,7 @@ from widetrail.finding import (
 )
 from widetrail.formats.quantities import show_count, show_files, show_size
 from widetrail.formats.texts import for_people
-from widetrail.library.recipes import open_machine
+from widetrail.library.machines import open_machine
 from widetrail.machine import Machine, own_cache
 from widetrail.recipe.recipe_cache import Shelf, no_recipe
 from widetrail.reporting.survey import day_of, survey_facts, survey_rows

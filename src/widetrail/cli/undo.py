@@ -10,7 +10,7 @@ import click
 from widetrail.cli.output import Page, consent, json_option, now, print_json, station_options
 from widetrail.cli.terminal_person import make_company
 from widetrail.errors import WentWrong
-from widetrail.library.recipes import open_machine
+from widetrail.library.machines import open_machine
 from widetrail.machine import Effects
 from widetrail.steps.commands import show_command
 from widetrail.walking import Run, UndoPlan

@@ -8,13 +8,13 @@ from pathlib import Path
 
 import click
 
+from widetrail.cli.asking_programs import may_ask
 from widetrail.cli.leg_page import show_steps
 from widetrail.cli.output import (
     Page,
     as_value,
     consent,
     json_option,
-    may_ask,
     now,
     print_json,
     station_options,
@@ -24,13 +24,13 @@ from widetrail.cli.report import show_tasks
 from widetrail.cli.terminal_person import make_company, watched
 from widetrail.errors import Halted, WentWrong
 from widetrail.formats.quantities import show_count, show_files
+from widetrail.library.machines import open_machine
 from widetrail.library.moves import Due, open_visit, planned_again, what_is_due
-from widetrail.library.recipes import open_machine
 from widetrail.machine import Effects
 from widetrail.machine.accounts import hand_over
 from widetrail.machine.sensitive import WHY, Attention
 from widetrail.recipe import Station
-from widetrail.reporting import show_answer
+from widetrail.reporting.move_page import show_answer
 from widetrail.steps import Failed, Noted, Waits, state_of
 from widetrail.walking import (
     Apart,
