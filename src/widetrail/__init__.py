@@ -16,8 +16,9 @@ Example:
 
 from __future__ import annotations
 
-from importlib import import_module
 from typing import TYPE_CHECKING
+
+from widetrail.lazily import lazily
 
 if TYPE_CHECKING:
     from widetrail.errors import (
@@ -101,7 +102,8 @@ PUBLIC = {
 }
 """Every public name of the library, by the module that it is in."""
 
-_MODULE_OF = {name: module for module, names in PUBLIC.items() for name in names}
+if not TYPE_CHECKING:
+    __getattr__ = lazily(__name__, PUBLIC)
 
 __all__ = [
     "PUBLIC",
@@ -154,14 +156,5 @@ __all__ = [
 ]
 
 
-def __getattr__(name: str) -> object:
-    """Import what is asked for by a public name."""
-    if name not in _MODULE_OF:
-        raise AttributeError(f"module 'widetrail' has no attribute {name!r}")
-    found: object = getattr(import_module(_MODULE_OF[name]), name)
-    globals()[name] = found
-    return found
-
-
 def __dir__() -> list[str]:
-    return sorted({*globals(), *_MODULE_OF})
+    return sorted({*globals(), *__all__})

@@ -3,22 +3,78 @@
 A new kind is a new file, its line in ``table``, and its test.
 """
 
-from widetrail.steps.cargo import CargoEntry, Packed, Packing
-from widetrail.steps.kind import Act, Rule, Touched
-from widetrail.steps.outcomes import Done, Fact, Facts, Failed, Noted, Outcome, Waits, state_of
-from widetrail.steps.people import Asked, Hands, Onlooker, Task
-from widetrail.steps.step import OfSeat, Step, Unfolding, WrittenAt
-from widetrail.steps.table import (
-    ACTS,
-    KINDS,
-    RULES,
-    AnyStep,
-    act_of,
-    brings_about,
-    read_outcome,
-    record_of,
-    words_of,
-)
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from widetrail.lazily import lazily
+
+if TYPE_CHECKING:
+    from widetrail.steps.cargo import CargoEntry, Packed, Packing
+    from widetrail.steps.kind import Act, Rule, Touched
+    from widetrail.steps.outcomes import Done, Fact, Facts, Failed, Noted, Outcome, Waits, state_of
+    from widetrail.steps.people import Asked, Hands, Onlooker, Task
+    from widetrail.steps.step import OfSeat, Step, Unfolding, WrittenAt
+    from widetrail.steps.table import (
+        ACTS,
+        KINDS,
+        RULES,
+        AnyStep,
+        act_of,
+        brings_about,
+        read_outcome,
+        record_of,
+        words_of,
+    )
+else:
+    __getattr__ = lazily(
+        __name__,
+        {
+            "cargo": (
+                "CargoEntry",
+                "Packed",
+                "Packing",
+            ),
+            "kind": (
+                "Act",
+                "Rule",
+                "Touched",
+            ),
+            "outcomes": (
+                "Done",
+                "Fact",
+                "Facts",
+                "Failed",
+                "Noted",
+                "Outcome",
+                "Waits",
+                "state_of",
+            ),
+            "people": (
+                "Asked",
+                "Hands",
+                "Onlooker",
+                "Task",
+            ),
+            "step": (
+                "OfSeat",
+                "Step",
+                "Unfolding",
+                "WrittenAt",
+            ),
+            "table": (
+                "ACTS",
+                "KINDS",
+                "RULES",
+                "AnyStep",
+                "act_of",
+                "brings_about",
+                "read_outcome",
+                "record_of",
+                "words_of",
+            ),
+        },
+    )
 
 __all__ = [
     "ACTS",
