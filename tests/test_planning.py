@@ -34,7 +34,7 @@ from widetrail.recipe.conditions import parse_duration
 from widetrail.recipe.routes import STATIONS
 from widetrail.steps import KINDS, Step
 from widetrail.steps.person import PersonStep
-from widetrail.steps.run_settings import RunStep
+from widetrail.steps.run_step import RunStep
 
 MEDIUM = Medium("the stick", 1 << 30)
 

@@ -28,7 +28,8 @@ from widetrail.steps.detach import Detach, DetachStep
 from widetrail.steps.journal_events import Moves
 from widetrail.steps.note import Note, NoteFacts, NoteStep
 from widetrail.steps.pack import Pack, PackFacts, PackStep
-from widetrail.steps.person import Person, PersonSettings, PersonStep
+from widetrail.steps.person import Person, PersonStep
+from widetrail.steps.person_settings import PersonSettings
 from widetrail.steps.publish import Publish
 from widetrail.steps.publish_step import PublishFacts, PublishStep
 from widetrail.steps.remnants import Remnants, RemnantsStep
@@ -36,9 +37,11 @@ from widetrail.steps.remove import Remove, RemoveStep
 from widetrail.steps.retire import Retire, retire_step
 from widetrail.steps.run import Run
 from widetrail.steps.run_events import RunBegun, RunStarted
-from widetrail.steps.run_settings import RunFacts, RunSettings, RunStep
+from widetrail.steps.run_settings import RunSettings
+from widetrail.steps.run_step import RunFacts, RunStep
 from widetrail.steps.seat import SeatActs, SeatStep
-from widetrail.steps.wait import Wait, WaitSettings, WaitStep
+from widetrail.steps.wait import Wait, WaitStep
+from widetrail.steps.wait_settings import WaitSettings
 from widetrail.steps.write import Write, WriteStep
 from widetrail.testing.fake_programs import FakeCargo, FakePeople, FakePrograms
 from widetrail.testing.fake_seat import FakeLicences, FakeSeat

@@ -38,7 +38,8 @@ from widetrail.formats.quantities import show_count, show_files, show_size
 from widetrail.formats.texts import for_people
 from widetrail.library.machines import open_machine
 from widetrail.machine import Machine, own_cache
-from widetrail.recipe.recipe_cache import Shelf, no_recipe
+from widetrail.recipe.recipe_cache import Shelf
+from widetrail.recipe.recipe_files import no_recipe
 from widetrail.reporting.survey import day_of, survey_facts, survey_rows
 from widetrail.steps import KINDS
 from widetrail.survey import Group, Survey, Tick, near, survey_all

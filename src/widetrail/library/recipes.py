@@ -11,7 +11,7 @@ from widetrail.findings import Finding
 from widetrail.formats.documents import read_text
 from widetrail.recipe import SUFFIX, Loaded, examine
 from widetrail.recipe import load_recipe as load_one
-from widetrail.recipe.recipe_cache import no_recipe, recipe_files, second_recipe
+from widetrail.recipe.recipe_files import no_recipe, recipe_files, second_recipe
 from widetrail.steps import KINDS
 
 if TYPE_CHECKING:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import json
 import os
-from collections.abc import Collection, Iterable, Iterator, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from contextlib import suppress
 from dataclasses import dataclass
 from functools import cache
@@ -16,15 +16,16 @@ from pathlib import Path
 from typing import Any
 
 from widetrail import __version__
-from widetrail.errors import DocumentUnusable, InputUnusable, WideTrailError
+from widetrail.errors import DocumentUnusable, WideTrailError
 from widetrail.findings import errors_of
 from widetrail.formats import digest
 from widetrail.formats.documents import read_document, text_of
 from widetrail.formats.interface import Platform
 from widetrail.machine import Effects
 from widetrail.machine.platforms import PLATFORMS
-from widetrail.recipe.loader import SUFFIX, Kinds, Loaded, examine, load_recipe_text
+from widetrail.recipe.loader import Kinds, Loaded, examine, load_recipe_text
 from widetrail.recipe.outline import Claim, Outline, OutlinedSign, outline_of
+from widetrail.recipe.recipe_files import recipe_files, second_recipe
 
 KEPT = "outlines.json"
 """The file in the cache that keeps outlines."""
@@ -122,35 +123,6 @@ class Shelf:
         """
         one = self.recipes[id]
         return load_recipe_text(text_of(one.data, one.file), one.file, self._kinds)
-
-
-def recipe_files(paths: Iterable[Path]) -> Iterator[tuple[Path, bool]]:
-    """Give the file of each recipe that ``paths`` name, and whether it was named itself.
-
-    Raises:
-        InputUnusable: A folder cannot be read.
-    """
-    for path in paths:
-        if not path.is_dir():
-            yield path, True
-            continue
-        try:
-            names = sorted(name for name in os.listdir(path) if name.endswith(SUFFIX))
-        except OSError as error:
-            why = error.strerror or str(error)
-            raise InputUnusable("cannot be read", where=str(path), why=why) from error
-        yield from ((path / name, False) for name in names)
-
-
-def second_recipe(id: str, file: str, other: str) -> InputUnusable:
-    """Return the error for a second recipe of one application."""
-    return InputUnusable(f"a second recipe for {id}", where=file, why=f"{other} is one too")
-
-
-def no_recipe(paths: Iterable[Path]) -> InputUnusable:
-    """Return the error where no recipe is in any of ``paths``."""
-    where = ", ".join(map(str, paths))
-    return InputUnusable("there is no recipe", where=where, why=f"no *{SUFFIX} is there")
 
 
 # What is kept

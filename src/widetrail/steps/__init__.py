@@ -12,12 +12,12 @@ from widetrail.lazily import lazily
 if TYPE_CHECKING:
     from widetrail.steps.cargo import CargoEntry, Packed, Packing
     from widetrail.steps.kind import Act, Rule, Touched
+    from widetrail.steps.kinds import KINDS
     from widetrail.steps.outcomes import Done, Fact, Facts, Failed, Noted, Outcome, Waits, state_of
     from widetrail.steps.people import Asked, Hands, Onlooker, Task
     from widetrail.steps.step import OfSeat, Step, Unfolding, WrittenAt
     from widetrail.steps.table import (
         ACTS,
-        KINDS,
         RULES,
         AnyStep,
         act_of,
@@ -62,9 +62,9 @@ else:
                 "Unfolding",
                 "WrittenAt",
             ),
+            "kinds": ("KINDS",),
             "table": (
                 "ACTS",
-                "KINDS",
                 "RULES",
                 "AnyStep",
                 "act_of",

@@ -6,8 +6,8 @@ from typing import Literal, Protocol
 
 from widetrail.errors import Waiting
 from widetrail.formats.stored_values import Text
-from widetrail.recipe.settings import Settings
 from widetrail.steps.contexts import Cargo, OfItem, People, Work
+from widetrail.steps.detach_settings import DetachSettings
 from widetrail.steps.kind import Act, Rule
 from widetrail.steps.outcomes import Done, Facts, Outcome
 from widetrail.steps.people import Task
@@ -16,12 +16,6 @@ from widetrail.steps.step import Step, Unfolding
 
 class Has(Work, OfItem, Cargo, People, Protocol):
     """What taking the medium away takes."""
-
-
-class DetachSettings(Settings):
-    """The settings of ``detach``; it has none."""
-
-    detach: str = ""
 
 
 class DetachStep(Step):

@@ -2,23 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
-from typing import Annotated, Literal, Protocol
-
-from pydantic import AfterValidator, Field
+from typing import Literal, Protocol
 
 from widetrail.errors import Waiting
 from widetrail.machine.paths import base
-from widetrail.recipe.conditions import Condition
-from widetrail.recipe.settings import Settings, StepText
 from widetrail.recipe.templates import Brace, parse_template, plain
-from widetrail.recipe.text_types import ArgumentText, Name, Said
+from widetrail.recipe.text_types import Name
 from widetrail.steps.commands import REQUEST_MADE
 from widetrail.steps.contexts import Evidence, Licences, OfItem, People, Programs, Work
 from widetrail.steps.kind import Act, Rule
 from widetrail.steps.maker_answer import closed_already
 from widetrail.steps.outcomes import Done, Facts, Outcome
 from widetrail.steps.people import Task
+from widetrail.steps.person_settings import PersonSettings
 from widetrail.steps.reading_conditions import conditions, missing, telling_of
 from widetrail.steps.seat_runs import made, named
 from widetrail.steps.step import Step, Unfolding
@@ -26,34 +22,6 @@ from widetrail.steps.step import Step, Unfolding
 
 class Has(Work, OfItem, Evidence, Programs, People, Licences, Protocol):
     """What a task of a person takes."""
-
-
-def _check_words(text: str) -> str:
-    parse_template(text)
-    return text
-
-
-class PersonSettings(Settings):
-    """The settings of ``person``; by ``name`` a rehearsal or an answers file plays it."""
-
-    for_licences = True
-
-    person: Annotated[Said, AfterValidator(_check_words)] | ArgumentText
-    name: Name | None = None
-    makes: Literal["{request}", "{answer}"] | None = None
-    proof: dict[Name, Condition] = Field(default_factory=dict)
-
-    def templates(self) -> Iterator[StepText]:
-        yield StepText(("person",), "words", self.person)
-        if self.makes is not None:
-            yield StepText(("makes",), "made", self.makes)
-
-    def conditions(self) -> Mapping[str, Mapping[str, Condition]]:
-        return {"proof": self.proof}
-
-    @property
-    def waits(self) -> bool:
-        return bool(self.proof)
 
 
 class PersonStep(Step):

@@ -2,16 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from contextlib import suppress
 from typing import Literal, Protocol
 
 from widetrail.errors import Waiting
 from widetrail.finding import Found, Several
 from widetrail.formats.stored_values import Text
-from widetrail.recipe.settings import Settings
 from widetrail.recipe.templates import literal, plain
-from widetrail.recipe.text_types import Name
 from widetrail.steps.backup import put_back, save
 from widetrail.steps.commands import show_command
 from widetrail.steps.contexts import OfItem, People, Programs, Work
@@ -19,6 +16,7 @@ from widetrail.steps.journal_events import Saved, StepRecord
 from widetrail.steps.kind import Act, Rule
 from widetrail.steps.outcomes import Done, Facts, Failed, Outcome
 from widetrail.steps.people import Task
+from widetrail.steps.program_settings import CloseSettings, FirstStartSettings, OpenSettings
 from widetrail.steps.step import Step, Unfolding
 
 
@@ -59,12 +57,6 @@ def _with_commands(words: str, step: ProgramStep) -> str:
     return f"{words}: {', and then '.join(runs)}" if runs else words
 
 
-class OpenSettings(Settings):
-    """The settings of ``open``; it has none."""
-
-    open: str = ""
-
-
 class OpenStep(ProgramStep):
     """The application is opened."""
 
@@ -96,12 +88,6 @@ class Open(Rule[OpenSettings], Act[OpenStep, Has]):
         return opened
 
 
-class CloseSettings(Settings):
-    """The settings of ``close``; it has none."""
-
-    close: str = ""
-
-
 class CloseStep(ProgramStep):
     """The application is closed."""
 
@@ -127,15 +113,6 @@ class Close(Rule[CloseSettings], Act[CloseStep, Has]):
         if not doing.open_signs(step.item):
             return Done(ProgramFacts(how="already"))
         return _close(step, doing)
-
-
-class FirstStartSettings(Settings):
-    """The settings of ``first_start``: the place that the program makes."""
-
-    first_start: Name
-
-    def places(self) -> Iterator[tuple[str, str]]:
-        yield "first_start", self.first_start
 
 
 class FirstStartStep(ProgramStep):

@@ -14,7 +14,8 @@ from widetrail.machine import Machine
 from widetrail.recipe import Globs
 from widetrail.recipe.conditions import Condition
 from widetrail.records import Policy, Store
-from widetrail.steps.records_settings import Has, RecordsSettings, RecordsStep, ToldStore
+from widetrail.steps.records_settings import RecordsSettings, ToldStore
+from widetrail.steps.records_step import Has, RecordsStep
 
 
 class Far:

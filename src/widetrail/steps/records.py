@@ -33,13 +33,8 @@ from widetrail.steps.outcomes import Done, Failed, Outcome
 from widetrail.steps.pack import PackStep
 from widetrail.steps.reading_conditions import conditions
 from widetrail.steps.record_sources import Far, named, policy_of, seen, sources_of
-from widetrail.steps.records_settings import (
-    PARCEL,
-    Has,
-    RecordsFacts,
-    RecordsSettings,
-    RecordsStep,
-)
+from widetrail.steps.records_settings import PARCEL, RecordsSettings
+from widetrail.steps.records_step import Has, RecordsFacts, RecordsStep
 from widetrail.steps.replacing import put_again, put_chunks, put_file
 from widetrail.steps.run_storage import ASIDE, STAGING
 from widetrail.steps.step import Step, Unfolding

@@ -2,35 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from typing import Literal, Protocol
 
 from widetrail.formats.stored_values import Text
 from widetrail.machine.moves import Move
 from widetrail.machine.paths import is_within
-from widetrail.recipe.settings import Settings, StepText
 from widetrail.recipe.templates import plain
-from widetrail.recipe.text_types import PathText
 from widetrail.steps.backup import move, move_again, room_at
 from widetrail.steps.contexts import OfItem, Work
 from widetrail.steps.journal_events import Moves
 from widetrail.steps.kind import Act, Rule
 from widetrail.steps.outcomes import Done, Facts, Failed, Outcome
+from widetrail.steps.remove_settings import RemoveSettings
 from widetrail.steps.run_storage import ASIDE
 from widetrail.steps.step import Step, Unfolding
 
 
 class Has(Work, OfItem, Protocol):
     """What removing takes."""
-
-
-class RemoveSettings(Settings):
-    """The settings of ``remove``: the path that this run itself put there."""
-
-    remove: PathText
-
-    def templates(self) -> Iterator[StepText]:
-        yield StepText(("remove",), "path", self.remove)
 
 
 class RemoveStep(Step):

@@ -31,7 +31,8 @@ from widetrail.steps.run_events import (
     ended_well,
     was_run,
 )
-from widetrail.steps.run_settings import Has, RunFacts, RunSettings, RunStep
+from widetrail.steps.run_settings import RunSettings
+from widetrail.steps.run_step import Has, RunFacts, RunStep
 from widetrail.steps.seat_runs import Statuses, named, run_for_seat
 from widetrail.steps.step import Step, Unfolding
 from widetrail.steps.undo import UndoAct, WayBack

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from typing import Annotated, ClassVar, Literal, Protocol
+from typing import Annotated, ClassVar, Literal
 
 from pydantic import AfterValidator, BeforeValidator, Field, model_validator
 
@@ -14,14 +14,6 @@ from widetrail.recipe.settings import Settings, StepText
 from widetrail.recipe.templates import Brace, braces, parse_template
 from widetrail.recipe.text_types import ArgumentText, Name, Said
 from widetrail.steps.commands import EXCHANGED, Arguments
-from widetrail.steps.contexts import Evidence, Licences, OfItem, People, Programs, Work
-from widetrail.steps.outcomes import Facts
-from widetrail.steps.step import Step
-
-
-class Has(Work, OfItem, Evidence, Programs, People, Licences, Protocol):
-    """What running a command takes."""
-
 
 _KILLED = "one that is killed while the command runs (during)"
 
@@ -129,38 +121,3 @@ class RunSettings(Settings):
     @property
     def fills_parcel(self) -> bool:
         return self.makes is not None
-
-
-class RunStep(Step):
-    """A command that is run; ``hidden`` are the names of secrets that it tells, ``parts`` the value
-    of a part that it is run for."""
-
-    commands_in = ("command", "undo_command", "final_command")
-
-    kind: Literal["run"] = "run"
-    command: tuple[str, ...]
-    within: str
-    exit: tuple[int, ...] = (0,)
-    title: str = ""
-    stdin: str | None = None
-    stdout: str | None = None
-    env: dict[str, str] = Field(default_factory=dict)
-    hidden: tuple[str, ...] = ()
-    parts: dict[str, str] = Field(default_factory=dict)
-    undo_command: tuple[str, ...] = ()
-    final_command: tuple[str, ...] = ()
-
-    @property
-    def given(self) -> tuple[str, ...]:
-        return (*([self.stdin] if self.stdin is not None else ()), *self.env.values())
-
-
-class RunFacts(Facts):
-    """How a run ended: its exit status, how its end is known where it was cut off (``done_when``
-    holds, or a person says so), and whether what it makes is there where it failed."""
-
-    passing = Facts.passing | {"status", "resumed", "is_done"}
-
-    status: int | None = None
-    resumed: Literal["", "done_when", "person"] = ""
-    is_done: bool | None = None

@@ -7,7 +7,7 @@ where a kind is none of our own.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
 from functools import cache
 from typing import Annotated, Any
 
@@ -15,7 +15,6 @@ from pydantic import BeforeValidator, SerializeAsAny, ValidationError
 
 from widetrail.formats.added import Added
 from widetrail.formats.stored_values import why_not
-from widetrail.recipe.settings import Settings
 from widetrail.steps.check import Checks
 from widetrail.steps.copy import Copy
 from widetrail.steps.detach import Detach
@@ -74,21 +73,6 @@ ACTS: Mapping[str, Act[Any, Any]] = Added(
     "kind of step",
 )
 """The kinds of steps that a plan may hold."""
-
-
-class _Kinds(Mapping[str, type[Settings]]):
-    def __getitem__(self, name: str) -> type[Settings]:
-        return RULES[name].settings
-
-    def __iter__(self) -> Iterator[str]:
-        return iter(RULES)
-
-    def __len__(self) -> int:
-        return len(RULES)
-
-
-KINDS: Mapping[str, type[Settings]] = _Kinds()
-"""The kinds that a recipe may use with the models of their settings, as the loader takes them."""
 
 
 def _as_its_kind(data: Any) -> Any:

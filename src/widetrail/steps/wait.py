@@ -2,17 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from typing import ClassVar, Literal, Protocol
+from typing import Literal, Protocol
 
 from pydantic import Field
 
 from widetrail.finding import Unknown
 from widetrail.formats.stored_values import Text
-from widetrail.recipe.conditions import Condition, Duration, parse_duration
-from widetrail.recipe.settings import Settings
+from widetrail.recipe.conditions import Condition, parse_duration
 from widetrail.recipe.templates import literal, plain
-from widetrail.recipe.text_types import Name, Said
 from widetrail.steps.contexts import Evidence, OfItem, Work
 from widetrail.steps.kind import Act, Rule
 from widetrail.steps.outcomes import Done, Facts, Outcome
@@ -25,28 +22,11 @@ from widetrail.steps.reading_conditions import (
     telling_of,
 )
 from widetrail.steps.step import Step, Unfolding
+from widetrail.steps.wait_settings import WaitSettings
 
 
 class Has(Work, OfItem, Evidence, Protocol):
     """What waiting takes."""
-
-
-class WaitSettings(Settings):
-    """The settings of ``wait``: the readings that must hold, and for how long at most."""
-
-    for_licences = True
-    noticed_by: ClassVar = {"within": "one that waits longer"}
-
-    wait: dict[Name, Condition] = Field(min_length=1)
-    within: Duration = "1 h"
-    title: Said | None = None
-
-    def conditions(self) -> Mapping[str, Mapping[str, Condition]]:
-        return {"wait": self.wait}
-
-    @property
-    def waits(self) -> bool:
-        return True
 
 
 class WaitStep(Step):

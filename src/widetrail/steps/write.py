@@ -2,80 +2,33 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from pathlib import Path
-from typing import Annotated, Literal, Protocol
+from typing import Literal, Protocol
 
-from pydantic import AfterValidator, Field, model_validator
+from pydantic import Field
 
 from widetrail.finding.readings import COPY_MOST, copied_database
 from widetrail.finding.stores import Store, StoreKind, as_value, name_in
 from widetrail.formats import Raw, Unreadable
 from widetrail.formats.companions import BESIDE
-from widetrail.formats.documents import flaw
 from widetrail.formats.form import Form
 from widetrail.formats.forms import FORMS
 from widetrail.formats.interface import NotThere, Scalar, Unwritable
 from widetrail.formats.outside import read_outside
 from widetrail.formats.parser_process import ask_form
 from widetrail.formats.stored_values import Text
-from widetrail.recipe.readings import InForm
-from widetrail.recipe.settings import Settings, StepText
 from widetrail.recipe.templates import literal, plain
-from widetrail.recipe.text_types import ArgumentText, PathText
 from widetrail.steps.contexts import OfItem, Work
 from widetrail.steps.kind import Act, Rule, Touched
 from widetrail.steps.outcomes import Done, Facts, Failed, Outcome
 from widetrail.steps.replacing import put_again, put_file, put_values
 from widetrail.steps.step import Step, Unfolding
+from widetrail.steps.write_settings import WriteSettings
 
 
 class Has(Work, OfItem, Protocol):
     """What writing a value takes."""
-
-
-def _check_at(at: str) -> str:
-    if not at.strip("/"):
-        raise flaw("place", "expected where the value stands, such as section/key or /a/key")
-    return at
-
-
-class WrittenValue(InForm):
-    """A value and where it stands: the file by its form, or a store, and the place in it.
-
-    In a database ``at`` is ``table.column``, and ``row`` are columns with their values in the one
-    row that is meant.
-    """
-
-    role = "write"
-    code = "file"
-    what = "file or store"
-
-    in_file_: Mapping[str, PathText] = Field(default_factory=dict)
-    at: Annotated[str, AfterValidator(_check_at)]
-    row: dict[str, str] = Field(default_factory=dict, alias="where")
-    value: ArgumentText
-    as_: Literal["text", "path"] = Field("text", alias="as")
-
-    @model_validator(mode="after")
-    def _fits(self) -> WrittenValue:
-        form = FORMS[self.form]
-        if form.check_write_at is not None:
-            form.check_write_at(self.at)
-        if bool(self.row) != (form.database is not None):
-            raise flaw("place", '"where" names the row of a database, and belongs to "sqlite"')
-        return self
-
-
-class WriteSettings(Settings):
-    """The settings of ``write``."""
-
-    write: WrittenValue
-
-    def templates(self) -> Iterator[StepText]:
-        if self.write.in_file:
-            yield StepText(("write", self.write.form), "written", str(self.write.where))
-        yield StepText(("write", "value"), "written", self.write.value)
 
 
 class WriteStep(Step):

@@ -17,7 +17,7 @@ from widetrail.steps.enter import EnterFacts
 from widetrail.steps.outcomes import RemarkCode
 from widetrail.steps.pack import PackFacts
 from widetrail.steps.publish_step import PublishFacts
-from widetrail.steps.records_settings import RecordsFacts
+from widetrail.steps.records_step import RecordsFacts
 from widetrail.walking.report import (
     CheckLine,
     ItemReport,
