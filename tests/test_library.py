@@ -160,3 +160,19 @@ def test_a_survey_is_a_table_for_a_spreadsheet(inside: World) -> None:
     ours = frame[frame["application"] == "Sporelog"]
     assert list(frame.columns)[:4] == ["what", "application", "item", "path"]
     assert ours["files"].sum() == 64
+
+
+def test_lint_looks_at_no_machine_and_loads_nothing_that_would(world: World) -> None:
+    code = (
+        "import sys\nfrom widetrail.cli import main\n"
+        "main(['lint', 'recipes/sporelog.trail.yaml'], standalone_mode=False)\n"
+        "print(sorted(name for name in sys.modules))"
+    )
+    ran = subprocess.run(
+        [sys.executable, "-c", code], cwd=world.folder, capture_output=True, text=True, check=True
+    )
+    loaded = set(ran.stdout.splitlines()[-1].strip("[]").replace("'", "").split(", "))
+    assert "widetrail.recipe.loader" in loaded
+    heavy = ("finding", "machine.folder", "machine.live", "steps.table", "walking", "planning")
+    assert loaded & {f"widetrail.{name}" for name in heavy} == set()
+    assert "rich.console" not in loaded

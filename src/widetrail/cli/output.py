@@ -7,15 +7,11 @@ import os
 import sys
 from collections.abc import Callable, Iterable, Sequence
 from datetime import UTC, datetime
-from functools import wraps
+from functools import cached_property, wraps
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
-from rich import box
-from rich.console import Console
-from rich.table import Table
-from rich.text import Text
 
 from widetrail.cli.manner import manner
 from widetrail.errors import (
@@ -25,6 +21,9 @@ from widetrail.errors import (
     WideTrailError,
 )
 from widetrail.formats.texts import for_people
+
+if TYPE_CHECKING:
+    from rich.console import Console
 
 F = TypeVar("F", bound=Callable[..., Any])
 
@@ -135,18 +134,25 @@ class Page:
     """Text for people: every word from a file is made fit to be shown."""
 
     def __init__(self, *, to_errors: bool = False) -> None:
-        stream = sys.stderr if to_errors else sys.stdout
+        self._stream = sys.stderr if to_errors else sys.stdout
         self._manner = manner()
+        always = self._manner.color == "always" or bool(os.environ.get("FORCE_COLOR"))
+        self._plain = not self._stream.isatty() and not always
+
+    @cached_property
+    def _console(self) -> Console:
+        from rich.console import Console
+
         color = self._manner.color
-        self._console = Console(
-            file=stream,
+        return Console(
+            file=self._stream,
             no_color=True if color == "never" else None,
             force_terminal=True if color == "always" else None,
             highlight=False,
             markup=False,
             emoji=False,
             soft_wrap=False,
-            width=None if stream.isatty() or "COLUMNS" in os.environ else WIDTH,
+            width=None if self._stream.isatty() or "COLUMNS" in os.environ else WIDTH,
         )
 
     @property
@@ -157,36 +163,46 @@ class Page:
     @property
     def terminal(self) -> Console | None:
         """The terminal it is printed on, or ``None`` where it is none."""
-        return self._console if self._console.is_terminal else None
-
-    def _log(self, text: str) -> None:
-        self._manner.write_log(text)
+        return self._console if not self._plain and self._console.is_terminal else None
 
     def title(self, text: str) -> None:
         """Print a heading with a line of space before it."""
-        self._log(for_people(text))
-        self._console.print()
-        self._console.print(Text(for_people(text), style="bold"))
+        self._show("")
+        self._show(for_people(text), "bold")
 
     def line(self, text: str = "", style: str = "", indent: int = 0) -> None:
-        """Print one paragraph, each of its lines indented by ``indent`` columns."""
-        from rich.padding import Padding
+        """Print one paragraph, each of its lines indented by ``indent`` columns.
 
-        self._log(f"{' ' * indent}{for_people(text)}")
-        if not self._console.is_terminal:  # one line stays one line where a program reads it
-            print(f"{' ' * indent}{for_people(text)}", file=self._console.file)
-            return
-        padded = Padding(Text(for_people(text), style=style), (0, 0, 0, indent), expand=False)
-        self._console.print(padded)
+        Where a program reads it, one line stays one line.
+        """
+        self._show(for_people(text), style, indent)
 
     def columns(self, text: str, style: str = "", indent: int = 0) -> None:
         """Print one line whose columns fit the page; it is not wrapped."""
-        shown = Text(f"{' ' * indent}{for_people(text)}", style=style)
-        self._log(shown.plain)
-        self._console.print(shown, no_wrap=True, overflow="ignore", crop=False)
+        self._show(for_people(text), style, indent, wrap=False)
+
+    def _show(self, text: str, style: str = "", indent: int = 0, *, wrap: bool = True) -> None:
+        indented = f"{' ' * indent}{text}"
+        self._manner.write_log(indented)
+        if self._plain:
+            print(indented, file=self._stream)
+            return
+        from rich.padding import Padding
+        from rich.text import Text
+
+        if wrap:
+            padded = Padding(Text(text, style=style), (0, 0, 0, indent), expand=False)
+            self._console.print(padded)
+        else:
+            shown = Text(indented, style=style)
+            self._console.print(shown, no_wrap=True, overflow="ignore", crop=False)
 
     def table(self, headers: Sequence[str], rows: Iterable[Sequence[str]]) -> None:
         """Print a table; cells of a row are texts, of one or several lines."""
+        from rich import box
+        from rich.table import Table
+        from rich.text import Text
+
         table = Table(box=box.SIMPLE_HEAD, pad_edge=False, header_style="dim")
         for header in headers:
             right = header.startswith(">")
@@ -197,7 +213,7 @@ class Page:
                 overflow="fold",
             )
         for row in rows:
-            self._log("  ".join(map(for_people, row)))
+            self._manner.write_log("  ".join(map(for_people, row)))
             table.add_row(*(Text(_shown(cell), style=_style(cell)) for cell in row))
         self._console.print(table)
 

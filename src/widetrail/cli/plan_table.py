@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable, Iterator
+from typing import NamedTuple
 
 from rich.cells import cell_len
 
@@ -24,8 +25,20 @@ ROUTE_MOST, NOTE_MOST, SIZE = 28, 24, 9
 NOTICES = 6
 """Notices that are shown, at most."""
 
-Row = tuple[str, str, str, str, str, str]
-"""What a line tells of an item: title, route, size, from, to and remarks."""
+
+class _Row(NamedTuple):
+    """What a line tells of an item; ``tail`` ends the title where the item is one of several."""
+
+    title: str
+    route: str
+    size: str
+    old: str
+    new: str
+    remarks: str
+    tail: str = ""
+
+
+_HEADS = _Row("item", "route", "size", "from", "to", "remarks")
 
 
 def show_table(page: Page, plan: Plan) -> None:
@@ -46,10 +59,16 @@ def show_table(page: Page, plan: Plan) -> None:
     _show_section(page, "Notes", notices)
 
 
-def _row(item: PlannedItem, store: str) -> Row:
+def _tail(item: PlannedItem) -> str:
+    """Return how the title of an item ends that is one of several."""
+    return f" – {item.instance}" if item.instance else ""
+
+
+def _row(item: PlannedItem, store: str) -> _Row:
     size = "" if item.kind == "licence" else show_size(item.size)
     to = store or item.new_path or ("" if item.kind == "licence" else "found there")
-    return item.title, item.route, size, item.old_path, to, ", ".join(_remarks(item))
+    remarks = ", ".join(_remarks(item))
+    return _Row(item.title, item.route, size, item.old_path, to, remarks, _tail(item))
 
 
 def _remarks(item: PlannedItem) -> Iterator[str]:
@@ -72,33 +91,31 @@ def _remarks(item: PlannedItem) -> Iterator[str]:
         yield f"not all of {part}: {len(values)} left out"
 
 
-def _show_rows(page: Page, rows: list[Row]) -> None:
+def _show_rows(page: Page, rows: list[_Row]) -> None:
     """Print the items in columns that fit the page: places in the same line where it is wide."""
-    heads = ("item", "route", "size", "from", "to", "remarks")
-    route = min(ROUTE_MOST, max(cell_len(row[1]) for row in rows))
+    route = min(ROUTE_MOST, max(cell_len(row.route) for row in rows))
     wide = page.width >= WIDE
-    note = min(NOTE_MOST, max(cell_len(row[5]) for row in rows)) if wide else 0
+    note = min(NOTE_MOST, max(cell_len(row.remarks) for row in rows)) if wide else 0
     rest = page.width - route - note - SIZE - 2 * (6 if wide else 3)
-    item = min(max(cell_len(row[0]) for row in rows), rest * 2 // 5 if wide else rest)
+    item = min(max(cell_len(row.title) for row in rows), rest * 2 // 5 if wide else rest)
     place = (rest - item) // 2
-    for row in (heads, *rows):
-        title, way, size, old, new, remarks = row
-        tail = f" – {title.partition(' – ')[2]}" if " – " in title else ""
-        cells = [padded(cut_title(title, tail, item), item), padded(cut(way, route), route)]
-        cells.append(padded(size, SIZE, right=True))
+    for row in (_HEADS, *rows):
+        title = cut_title(row.title, row.tail, item)
+        cells = [padded(title, item), padded(cut(row.route, route), route)]
+        cells.append(padded(row.size, SIZE, right=True))
         if wide:
-            cells += [padded(cut_path(path, place), place) for path in (old, new)]
-            cells.append(cut(remarks, note))
-        page.columns("  ".join(cells).rstrip(), "dim" if row is heads else "", indent=2)
-        if not wide and row is not heads and (old or new):
-            _show_places(page, old, new, remarks)
+            cells += [padded(cut_path(path, place), place) for path in (row.old, row.new)]
+            cells.append(cut(row.remarks, note))
+        page.columns("  ".join(cells).rstrip(), "dim" if row is _HEADS else "", indent=2)
+        if not wide and row is not _HEADS and (row.old or row.new):
+            _show_places(page, row)
 
 
-def _show_places(page: Page, old: str, new: str, remarks: str) -> None:
+def _show_places(page: Page, row: _Row) -> None:
     """Print both places of an item in a line of their own, and what is to be seen of it."""
-    told = f"  ({remarks})" if remarks else ""
+    told = f"  ({row.remarks})" if row.remarks else ""
     place = (page.width - 7 - cell_len(told)) // 2
-    page.columns(f"{cut_path(old, place)} → {cut_path(new, place)}{told}", "dim", indent=4)
+    page.columns(f"{cut_path(row.old, place)} → {cut_path(row.new, place)}{told}", "dim", indent=4)
 
 
 def _show_trips(page: Page, plan: Plan) -> None:
@@ -125,9 +142,10 @@ def _acts(steps: Iterable[Step]) -> Iterator[str]:
 
 
 def _show_left(page: Page, plan: Plan) -> None:
+    names = {recipe.id: recipe.name for recipe in plan.recipes}
     lines = [*map(_left_words, plan.left)]
     for item in plan.items:
-        name = item.title.partition(":")[0]
+        name = names[item.recipe]
         before = (
             f" (before the move: {loss.before})" if loss.before else "" for loss in item.losses
         )
@@ -152,7 +170,7 @@ def _left_words(item: LeftItem) -> str:
 
 def _rejected(items: Iterable[PlannedItem]) -> list[str]:
     return _counted(
-        f"{item.title.partition(' – ')[0]}: {one.route} – {one.reason}"
+        f"{item.title.removesuffix(_tail(item))}: {one.route} – {one.reason}"
         for item in items
         for one in item.rejected
     )

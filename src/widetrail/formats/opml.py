@@ -9,7 +9,6 @@ import html
 import re
 from collections.abc import Iterator
 from typing import BinaryIO
-from xml.sax.saxutils import quoteattr
 
 from widetrail.formats.form import Form
 from widetrail.formats.record import (
@@ -44,6 +43,13 @@ _NAMES = {"title": "text", "address": "xmlUrl", "page": "htmlUrl"}
 """The attributes of an outline by the names of what they say."""
 
 
+def _quoted(value: str) -> str:
+    """Return the value of an attribute in its quotes."""
+    from xml.sax.saxutils import quoteattr  # which brings half of urllib
+
+    return quoteattr(value)
+
+
 class Opml(InFolders):
     """Feeds in a file."""
 
@@ -56,7 +62,7 @@ class Opml(InFolders):
 
     def marks(self, name: str) -> tuple[bytes, bytes]:
         """Return what begins a folder and what ends it."""
-        title = quoteattr(name).encode("utf-8", "surrogateescape")
+        title = _quoted(name).encode("utf-8", "surrogateescape")
         return b"<outline text=" + title + b">\n", b"</outline>\n"
 
     def fields(self, record: Record, declared: Declared) -> Fields:
@@ -68,7 +74,7 @@ class Opml(InFolders):
     def made(self, fields: Fields, declared: Declared) -> tuple[Record, tuple[Lost, ...]]:
         """Return a feed that says ``fields``."""
         known = [(_NAMES[key], v[0]) for key, v in fields.items() if key in _NAMES and v]
-        told = "".join(f" {name}={quoteattr(value)}" for name, value in known)
+        told = "".join(f" {name}={_quoted(value)}" for name, value in known)
         lost = tuple(Lost(f"its {name}") for name in fields if name not in (*_NAMES, "moment"))
         data = f'<outline type="rss"{told}/>\n'.encode("utf-8", "surrogateescape")
         return _record(data, ()), lost
@@ -83,7 +89,7 @@ class Opml(InFolders):
             for name in sorted(own.keys() & said.keys())
             if own[name] != said[name]
         )
-        more = "".join(f" {n}={quoteattr(v)}" for n, v in said.items() if n not in own)
+        more = "".join(f" {n}={_quoted(v)}" for n, v in said.items() if n not in own)
         if not more:
             return mine, lost
         at = mine.data.index(b"<outline") + len(b"<outline")
