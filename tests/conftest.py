@@ -28,6 +28,8 @@ settings.register_profile("ours", deadline=None, derandomize=True)
 settings.load_profile("ours")
 
 
+os.environ.pop("COLUMNS", None)  # what is piped is as wide as it is for a newcomer
+
 SWEEP = pytest.mark.sweep
 """What tries everything there is, and takes minutes: see ``pyproject.toml``."""
 

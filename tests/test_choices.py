@@ -257,7 +257,7 @@ def test_a_folder_of_choice_is_walked_and_taken_back(world: World) -> None:
     settings = world.new / "disks/C/Users/imarsh/AppData/Roaming/Sporelog/sporelog.ini"
     before = settings.read_bytes()
     recipe = world.folder / "recipes/sporelog.trail.yaml"
-    ran = widetrail("plan", recipe, *sides, "--to", "collection=D:\\Herbarium")
+    ran = widetrail("plan", recipe, *sides, "--to", "collection=D:\\Herbarium", "--details")
     assert "to: D:/Herbarium (the folder that was chosen)" in ran.out
     assert world.walk(world.old).status == 0
     assert world.walk(world.new).status == 0

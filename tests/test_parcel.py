@@ -174,7 +174,7 @@ def test_a_medium_is_the_folder_that_plays_it(world: World) -> None:
 @pytest.mark.parametrize(
     ("call", "words"),
     [
-        (["lintt"], 'no such command "lintt". Did you mean "lint"?'),
+        (["lintt"], 'command not found: "lintt". Did you mean "lint"?'),
         (["lint", "nowhere.trail.yaml"], "nowhere.trail.yaml: cannot be read: No such file"),
         (["report", "nowhere"], "nowhere: is not a parcel: it holds no logbook"),
         (["rehearse", "nowhere"], "nowhere: nothing to rehearse: there is no such file"),

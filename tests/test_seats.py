@@ -66,7 +66,7 @@ def test_a_licence_that_is_released_before_new_is_known_is_moved_by_one_parcel_a
     sealed = ("--seal", "--answers", served.folder / "answers.yaml")
     recipe = served.folder / "recipes/loamlens.trail.yaml"
     packing = ("--release-after", "packing")
-    ran = widetrail("plan", recipe, *sides, *sealed, *packing)
+    ran = widetrail("plan", recipe, *sides, *sealed, *packing, "--details")
     assert ran.status == 0, ran.err
     assert "walk this parcel on one alone" in ran.out
     assert "do not walk a copy of this parcel on another computer" in ran.out

@@ -386,7 +386,7 @@ def test_an_expression_without_end_decides_nothing_and_ends(tmp_path: Path) -> N
     said = widetrail("lint", recipe)
     assert said.status == 0, said.out
     sides = ("--old", tmp_path / "old", "--new", tmp_path / "new", "--parcel", tmp_path / "p")
-    said = widetrail("plan", recipe, *sides)
+    said = widetrail("plan", recipe, *sides, "--details")
     assert "rejected: copy" in said.out
 
 

@@ -906,6 +906,7 @@ def test_every_step_of_a_walk_can_be_told(world: World) -> None:
         world.new,
         "--parcel",
         world.folder / "p",
+        "--details",
     )
     assert ran.status == 0
     assert "{" not in ran.out
