@@ -133,7 +133,7 @@ OWN_FILES = {
     "finding/readings.py": "a copy in a folder that it made itself",
     "formats/hive.py": "a copy in a folder that it made itself",
     "machine/live.py": "a scratch home that it made itself, and the system's own files",
-    "recipe/recipe_cache.py": "the folder of recipes that a person named, and the tool's own index",
+    "recipe/recipe_files.py": "the folder of recipes that a person named, and the tool's own index",
     "machine/medium.py": "where a person says the medium is",
 }
 """Files that touch what is not from outside by other ways, and what that is."""

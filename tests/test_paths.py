@@ -13,7 +13,7 @@ from hypothesis import assume, given
 from hypothesis import strategies as st
 
 from build import NOW, Trail, machine, moved, outcomes
-from conftest import contents, cut_off_everywhere, of_the_person
+from conftest import SWEEP, contents, cut_off_everywhere, of_the_person
 from widetrail.errors import Obstructed
 from widetrail.finding.atlas import (
     Atlas,
@@ -565,6 +565,7 @@ def test_what_is_at_one_path_on_both_machines_is_no_remnant(tmp_path: Path) -> N
     assert set(outcomes(one.walk("new")).values()) == {"done"}
 
 
+@SWEEP
 def test_cut_off_anywhere_paths_are_made_right_once_and_all_can_be_had_back(
     tmp_path: Path,
 ) -> None:

@@ -445,6 +445,7 @@ def test_pytest_collects_only_where_it_was_switched_on(begun: Path) -> None:
     assert "1 failed, 3 passed" in out
 
 
+@SWEEP
 def test_stops_are_tried_and_counted(begun: Path) -> None:
     ran = widetrail("rehearse", begun, "--stops", "--json")
     assert ran.status == 0, ran.out

@@ -100,6 +100,7 @@ def test_no_record_is_lost_wherever_a_merge_is_stopped(
     assert min(swept.states, swept.faults) > 20
 
 
+@SWEEP
 @pytest.mark.parametrize("effect", ["barrier", *(["sync_folder"] if ALL else [])])
 def test_the_sweep_sees_what_is_not_made_durable(
     small_world: Path, monkeypatch: pytest.MonkeyPatch, effect: str
@@ -110,6 +111,7 @@ def test_the_sweep_sees_what_is_not_made_durable(
     assert any("power" in trouble.stop for trouble in swept.troubles)
 
 
+@SWEEP
 def test_the_sweep_sees_that_what_was_there_is_destroyed(
     small_world: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -522,6 +524,7 @@ def test_an_older_copy_of_a_parcel_is_refused_where_a_later_one_was_seen(tmp_pat
     assert contents(one.folder) == before
 
 
+@SWEEP
 def test_putting_back_that_is_cut_off_too_loses_nothing(tmp_path: Path) -> None:
     """A run is cut off, the walk that puts its place back is cut off anywhere, then all goes on."""
     there = tmp_path / "one/new/root/home/ada/notes/theirs.txt"

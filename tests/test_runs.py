@@ -15,7 +15,7 @@ from pathlib import Path
 import pytest
 
 from build import NOW, Trail, item, run_of, trail
-from conftest import Stopped, contents, cut_off_everywhere, stop_at, widetrail
+from conftest import SWEEP, Stopped, contents, cut_off_everywhere, stop_at, widetrail
 from test_doing import NEW, OLD, new
 from widetrail.errors import Halted
 from widetrail.machine import Effect, Effects, FolderMachine
@@ -261,6 +261,7 @@ def _status(path: Path) -> tuple[object, ...]:
     return status.st_mode, status.st_uid, status.st_gid, status.st_nlink, status.st_mtime_ns
 
 
+@SWEEP
 def test_what_was_kept_is_told_the_same_after_every_cut(tmp_path: Path) -> None:
     one = trail(tmp_path / "one", WAYS["by the program"])
     one.notes("new").mkdir(parents=True)

@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 
 from build import NOW, Trail, item, outcomes, trail
-from conftest import Stopped, World, contents, stop_at, widetrail
+from conftest import SWEEP, Stopped, World, contents, stop_at, widetrail
 from widetrail.errors import Halted, ParcelUnusable
 from widetrail.machine import Effects
 from widetrail.walking import LegDone, make_report, top_up
@@ -109,6 +109,7 @@ def test_an_item_that_fails_stays_as_it_was_packed(packed: Trail) -> None:
     assert (packed.notes("new") / "same.txt").read_text() == "moss"
 
 
+@SWEEP
 def test_cut_off_anywhere_it_is_finished_before_new_takes_it(packed: Trail, tmp_path: Path) -> None:
     work_on(packed)
     refused = whole = 0

@@ -16,7 +16,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from build import NOW, Trail, machine, moved, outcomes
-from conftest import Stopped, cut_off_everywhere, of_the_person, stop_at
+from conftest import SWEEP, Stopped, cut_off_everywhere, of_the_person, stop_at
 from test_formats import hive
 from widetrail.errors import Obstructed
 from widetrail.finding.stores import plist_with
@@ -269,6 +269,7 @@ def test_values_are_entered_where_nothing_is_yet_and_stop_where_something_is(
     assert "the recipe says to stop" in str(refused.value.obstacles[0])
 
 
+@SWEEP
 def test_cut_off_anywhere_values_are_entered_once_and_can_be_had_back(tmp_path: Path) -> None:
     one = two(tmp_path / "one")
     one.walk("old")
