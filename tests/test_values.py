@@ -266,7 +266,7 @@ def test_values_are_entered_where_nothing_is_yet_and_stop_where_something_is(
     assert values_on(one) == CARRIED
     with pytest.raises(Obstructed) as refused:
         two(tmp_path / "taken", "refuse")
-    assert "the recipe says to stop" in str(refused.value.obstacles[0])
+    assert "the recipe refuses where" in str(refused.value.obstacles[0])
 
 
 @SWEEP

@@ -92,7 +92,7 @@ def plan_item(
         planned = _with_names(planned, subject, entries, draft)
     if planned.occupied and planned.existing == "refuse":
         todo = "Move it away on the new computer, then plan again."
-        why = "the recipe says to stop where something is there already"
+        why = "the recipe refuses where something is there already"
         what = f"{subject.id} cannot go in place"
         draft.obstacles.append(
             Halted(what, where=planned.new_path, why=why, todo=todo, codes=["existing"])

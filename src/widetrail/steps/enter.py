@@ -185,7 +185,7 @@ class _Entering:
             raise Halted(
                 "something is there already",
                 where=self._place,
-                why="the recipe says to stop then",
+                why="the recipe refuses then (existing: refuse)",
                 todo="Take it away, then walk again.",
             )
         changes: dict[str, str | None] = dict(carried)

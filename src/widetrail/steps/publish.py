@@ -220,7 +220,7 @@ class _Publishing(Staging):
         return Halted(
             "something is there already",
             where=self._target,
-            why="the recipe says to stop then",
+            why="the recipe refuses then (existing: refuse)",
             todo="Move it away, then walk again.",
         )
 
