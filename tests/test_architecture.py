@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import widetrail
+from widetrail.steps import KINDS, RULES
 
 HOME = Path(widetrail.__file__).parent
 ORDER = (
@@ -249,3 +250,7 @@ def test_what_a_package_gives_is_taken_from_it() -> None:
 
 def package_name(path: Path) -> str:
     return path.relative_to(HOME.parent).parts[1]
+
+
+def test_what_a_recipe_says_of_a_kind_is_what_its_rule_takes() -> None:
+    assert {kind: KINDS[kind] for kind in RULES} == {k: rule.settings for k, rule in RULES.items()}

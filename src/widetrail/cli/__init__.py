@@ -8,11 +8,12 @@ from __future__ import annotations
 import sys
 from importlib import import_module
 from pathlib import Path
-from typing import Literal
+from typing import get_args
 
 import click
 
 from widetrail import __version__
+from widetrail.cli.manner import Color, manner, set_manner
 from widetrail.errors import WideTrailError
 
 COMMANDS = {
@@ -68,7 +69,6 @@ class _Commands(click.Group):
         except WideTrailError as error:
             import traceback
 
-            from widetrail.cli.manner import manner
             from widetrail.cli.output import show_error
 
             show_error(error, as_json=bool(ctx.meta.get("widetrail.json")))
@@ -85,7 +85,7 @@ class _Commands(click.Group):
 )
 @click.option(
     "--color",
-    type=click.Choice(["auto", "always", "never"]),
+    type=click.Choice(get_args(Color)),
     default="auto",
     help="Colour the output; auto does on a terminal, unless NO_COLOR is set.",
 )
@@ -109,14 +109,12 @@ class _Commands(click.Group):
 @click.pass_context
 def main(
     ctx: click.Context,
-    color: Literal["auto", "always", "never"],
+    color: Color,
     quiet: bool,
     verbose: bool,
     log: Path | None,
 ) -> None:
     """Write, rehearse and walk recipes that move programs to a new computer."""
-    from widetrail.cli.manner import set_manner
-
     set_manner(ctx, color, log, quiet=quiet, verbose=verbose)
 
 

@@ -62,11 +62,23 @@ def _told(values: Sequence[str]) -> str:
     return ", ".join(values) or "–"
 
 
-def show_plan(page: Page, plan: Plan) -> None:
-    """Show a plan on ``page``: what goes which way and why, each step, what stays behind."""
+def title_of(plan: Plan) -> str:
+    """Return what a plan is called, with how much is known of the new computer."""
     old, new = plan.station("old"), plan.station("new")
     known = {"seen": "", "card": " (by its card)", "assumed": " (not seen yet)"}[new.source]
-    page.title(f"Plan {plan.id[:12]}: from {old.machine} to {new.machine}{known}")
+    return f"Plan {plan.id[:12]}: from {old.machine} to {new.machine}{known}"
+
+
+def trips_of(plan: Plan, one: str) -> str:
+    """Return how often somebody walks, with how much room that takes; ``one`` is the number one."""
+    trips = f"{one} trip" if plan.trips == 1 else f"{plan.trips} trips"
+    fewest = "the fewest possible" if plan.exact else f"at least {plan.bound - 1} are needed"
+    return f"{trips} ({fewest}), at most {show_size(plan.parcel_size)} on the medium"
+
+
+def show_plan(page: Page, plan: Plan) -> None:
+    """Show a plan on ``page``: what goes which way and why, each step, what stays behind."""
+    page.title(title_of(plan))
     copied = {step.item for step in plan.steps if act_of(step).places}
     for item in plan.items:
         stores = [s.merges_into for s in plan.steps if s.item == item.id and s.merges_into]
@@ -165,10 +177,7 @@ def _show_losses(page: Page, losses: tuple[Loss, ...]) -> None:
 
 def show_legs(page: Page, plan: Plan, *, walked: int = 0) -> None:
     """Show the legs of a plan, step by step, from the first one that was not ``walked``."""
-    trips = "one trip" if plan.trips == 1 else f"{plan.trips} trips"
-    fewest = "the fewest possible" if plan.exact else f"at least {plan.bound - 1} are needed"
-    size = show_size(plan.parcel_size)
-    page.title(f"Legs: {trips} ({fewest}), at most {size} on the medium")
+    page.title(f"Legs: {trips_of(plan, 'one')}")
     for leg in plan.legs[walked:]:
         machine = next((s.machine for s in plan.stations if s.station == leg.station), "")
         where = f"{machine} ({leg.station})" if machine else "any computer with a network (between)"

@@ -10,6 +10,7 @@ from rich.cells import cell_len
 
 from widetrail.cli.fitting import cut, cut_path, cut_title, padded
 from widetrail.cli.output import Page
+from widetrail.cli.plan_page import title_of, trips_of
 from widetrail.formats.quantities import show_count, show_size
 from widetrail.planning import LeftItem, Plan, PlannedItem
 from widetrail.recipe.templates import plain
@@ -43,9 +44,7 @@ _HEADS = _Row("item", "route", "size", "from", "to", "remarks")
 
 def show_table(page: Page, plan: Plan) -> None:
     """Show a plan on ``page``, so that ten programs fit one screen."""
-    old, new = plan.station("old"), plan.station("new")
-    known = {"seen": "", "card": " (by its card)", "assumed": " (not seen yet)"}[new.source]
-    page.title(f"Plan {plan.id[:12]}: from {old.machine} to {new.machine}{known}")
+    page.title(title_of(plan))
     stores = {s.item: plain(s.merges_into) for s in plan.steps if s.merges_into}
     rows = [_row(item, stores.get(item.id, "")) for item in plan.items]
     if rows:
@@ -119,9 +118,7 @@ def _show_places(page: Page, row: _Row) -> None:
 
 
 def _show_trips(page: Page, plan: Plan) -> None:
-    trips = "One trip" if plan.trips == 1 else f"{plan.trips} trips"
-    fewest = "the fewest possible" if plan.exact else f"at least {plan.bound - 1} are needed"
-    page.title(f"{trips} ({fewest}), at most {show_size(plan.parcel_size)} on the medium")
+    page.title(trips_of(plan, "One"))
     for leg in plan.legs:
         station = plan.station(leg.station)
         steps = plan.steps_of(leg)

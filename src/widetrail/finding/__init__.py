@@ -1,102 +1,38 @@
 """Finding: applications recognised, places resolved, readings taken, cards and survey."""
 
-from __future__ import annotations
-
-from typing import TYPE_CHECKING
-
-from widetrail.lazily import lazily
-
-if TYPE_CHECKING:
-    from widetrail.finding.atlas import Atlas, Moved
-    from widetrail.finding.card import (
-        CardFacts,
-        card_facts,
-        installation_facts,
-        make_card,
-        read_card,
-        where_facts,
-    )
-    from widetrail.finding.condition_check import condition_holds
-    from widetrail.finding.finder import Finder
-    from widetrail.finding.plural_places import Pair, Unpaired, is_called, pair
-    from widetrail.finding.recipe_survey import Surveyed, SurveyedItem, survey
-    from widetrail.finding.recognising import find_application
-    from widetrail.finding.selection import Selection, Tally, entries_of, tally, with_journals
-    from widetrail.finding.values import (
-        Absent,
-        Answer,
-        ByPart,
-        Found,
-        How,
-        Installation,
-        Instance,
-        Known,
-        Nowhere,
-        Recognised,
-        Said,
-        Several,
-        Unknown,
-        Value,
-        Where,
-        show_value,
-    )
-else:
-    __getattr__ = lazily(
-        __name__,
-        {
-            "atlas": (
-                "Atlas",
-                "Moved",
-            ),
-            "card": (
-                "CardFacts",
-                "card_facts",
-                "installation_facts",
-                "make_card",
-                "read_card",
-                "where_facts",
-            ),
-            "condition_check": ("condition_holds",),
-            "finder": ("Finder",),
-            "plural_places": (
-                "Pair",
-                "Unpaired",
-                "is_called",
-                "pair",
-            ),
-            "recipe_survey": (
-                "Surveyed",
-                "SurveyedItem",
-                "survey",
-            ),
-            "recognising": ("find_application",),
-            "selection": (
-                "Selection",
-                "Tally",
-                "entries_of",
-                "tally",
-                "with_journals",
-            ),
-            "values": (
-                "Absent",
-                "Answer",
-                "ByPart",
-                "Found",
-                "How",
-                "Installation",
-                "Instance",
-                "Known",
-                "Nowhere",
-                "Recognised",
-                "Said",
-                "Several",
-                "Unknown",
-                "Value",
-                "Where",
-                "show_value",
-            ),
-        },
-    )
+from widetrail.finding.atlas import Atlas, Moved
+from widetrail.finding.card import (
+    CardFacts,
+    card_facts,
+    installation_facts,
+    make_card,
+    read_card,
+    where_facts,
+)
+from widetrail.finding.condition_check import condition_holds
+from widetrail.finding.finder import Finder
+from widetrail.finding.plural_places import Pair, Unpaired, is_called, pair
+from widetrail.finding.recipe_survey import Surveyed, SurveyedItem, survey
+from widetrail.finding.recognising import find_application
+from widetrail.finding.selection import Selection, Tally, entries_of, tally, with_journals
+from widetrail.finding.values import (
+    Absent,
+    Answer,
+    ByPart,
+    Found,
+    How,
+    Installation,
+    Instance,
+    Known,
+    Nowhere,
+    Recognised,
+    Said,
+    Several,
+    Unknown,
+    Value,
+    Where,
+    show_value,
+)
 
 __all__ = [
     "Absent",

@@ -1,67 +1,22 @@
 """Planning: what goes which way, in which order, and what it will take."""
 
-from __future__ import annotations
-
-from typing import TYPE_CHECKING
-
-from widetrail.lazily import lazily
-
-if TYPE_CHECKING:
-    from widetrail.planning.choice_words import ChoiceWords, read_choices
-    from widetrail.planning.foreseeing import foresee
-    from widetrail.planning.free_space import full_volumes
-    from widetrail.planning.itinerary import Circle, Itinerary, find_itinerary
-    from widetrail.planning.plan import (
-        LeftItem,
-        Plan,
-        PlannedItem,
-        PlannedLeg,
-        PlannedRecipe,
-        PlannedStation,
-        RejectedRoute,
-    )
-    from widetrail.planning.planner import make_plan
-    from widetrail.planning.replanning import insist_of_recipes, plan_rest, unmet_at
-    from widetrail.planning.station_facts import New
-    from widetrail.planning.user_choices import Choices, Offer, offered
-else:
-    __getattr__ = lazily(
-        __name__,
-        {
-            "choice_words": (
-                "ChoiceWords",
-                "read_choices",
-            ),
-            "foreseeing": ("foresee",),
-            "free_space": ("full_volumes",),
-            "itinerary": (
-                "Circle",
-                "Itinerary",
-                "find_itinerary",
-            ),
-            "plan": (
-                "LeftItem",
-                "Plan",
-                "PlannedItem",
-                "PlannedLeg",
-                "PlannedRecipe",
-                "PlannedStation",
-                "RejectedRoute",
-            ),
-            "planner": ("make_plan",),
-            "replanning": (
-                "insist_of_recipes",
-                "plan_rest",
-                "unmet_at",
-            ),
-            "station_facts": ("New",),
-            "user_choices": (
-                "Choices",
-                "Offer",
-                "offered",
-            ),
-        },
-    )
+from widetrail.planning.choice_words import ChoiceWords, read_choices
+from widetrail.planning.foreseeing import foresee
+from widetrail.planning.free_space import full_volumes
+from widetrail.planning.itinerary import Circle, Itinerary, find_itinerary
+from widetrail.planning.plan import (
+    LeftItem,
+    Plan,
+    PlannedItem,
+    PlannedLeg,
+    PlannedRecipe,
+    PlannedStation,
+    RejectedRoute,
+)
+from widetrail.planning.planner import make_plan
+from widetrail.planning.replanning import insist_of_recipes, plan_rest, unmet_at
+from widetrail.planning.station_facts import New
+from widetrail.planning.user_choices import Choices, Offer, offered
 
 __all__ = [
     "ChoiceWords",

@@ -258,9 +258,9 @@ def judge_machine(
     here = finder.installation
     facts = {"release": str((here and here.release) or ""), "edition": here.edition if here else ""}
     for name, fact in facts.items():
-        set_in = getattr(expected, name)
-        if set_in is not None and fact != set_in:
-            yield Difference(f"{name} on {station}", set_in, fact or "unknown")
+        wanted = getattr(expected, name)
+        if wanted is not None and fact != wanted:
+            yield Difference(f"{name} on {station}", wanted, fact or "unknown")
     for name, wanted in expected.readings.items():
         if name not in loaded.recipe.readings:
             yield Difference(f"{name} on {station}", str(wanted), "the recipe has no such reading")

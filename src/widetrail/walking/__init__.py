@@ -1,94 +1,28 @@
 """Walking: doing the leg that is due at a station, with a journal, checks and a report."""
 
-from __future__ import annotations
-
-from typing import TYPE_CHECKING
-
-from widetrail.lazily import lazily
-
-if TYPE_CHECKING:
-    from widetrail.walking.answers import Answers, read_answers
-    from widetrail.walking.leg import Visit
-    from widetrail.walking.leg_done import LegDone, StepDone
-    from widetrail.walking.overlaps import runs_on
-    from widetrail.walking.report import CheckLine, ItemReport, LeftReport, LegReport, Report
-    from widetrail.walking.report_making import make_report
-    from widetrail.walking.seat_replanning import (
-        bring_back,
-        claim_after_all,
-        fetch_again,
-        give_up,
-        letter_to_maker,
-        seat_line,
-        serial_of,
-    )
-    from widetrail.walking.seats import SeatLine, ledger_of_machine, ledger_of_parcel
-    from widetrail.walking.separate_consent import Apart
-    from widetrail.walking.topping_up import can_top_up, not_topped_up, steps_to_top_up, top_up
-    from widetrail.walking.undo_plan import Doubt, UndoPlan
-    from widetrail.walking.undoing import Run, clear_settled
-    from widetrail.walking.unsealing import unseal
-    from widetrail.walking.waiting import Patience, Silent
-    from widetrail.walking.walk_context import Company
-else:
-    __getattr__ = lazily(
-        __name__,
-        {
-            "answers": (
-                "Answers",
-                "read_answers",
-            ),
-            "leg": ("Visit",),
-            "leg_done": (
-                "LegDone",
-                "StepDone",
-            ),
-            "overlaps": ("runs_on",),
-            "report": (
-                "CheckLine",
-                "ItemReport",
-                "LeftReport",
-                "LegReport",
-                "Report",
-            ),
-            "report_making": ("make_report",),
-            "seat_replanning": (
-                "bring_back",
-                "claim_after_all",
-                "fetch_again",
-                "give_up",
-                "letter_to_maker",
-                "seat_line",
-                "serial_of",
-            ),
-            "seats": (
-                "SeatLine",
-                "ledger_of_machine",
-                "ledger_of_parcel",
-            ),
-            "separate_consent": ("Apart",),
-            "topping_up": (
-                "can_top_up",
-                "not_topped_up",
-                "steps_to_top_up",
-                "top_up",
-            ),
-            "undo_plan": (
-                "Doubt",
-                "UndoPlan",
-            ),
-            "undoing": (
-                "Run",
-                "clear_settled",
-            ),
-            "unsealing": ("unseal",),
-            "waiting": (
-                "Patience",
-                "Silent",
-            ),
-            "walk_context": ("Company",),
-        },
-    )
+from widetrail.walking.answers import Answers, read_answers
+from widetrail.walking.leg import Visit
+from widetrail.walking.leg_done import LegDone, StepDone
+from widetrail.walking.overlaps import runs_on
+from widetrail.walking.report import CheckLine, ItemReport, LeftReport, LegReport, Report
+from widetrail.walking.report_making import make_report
+from widetrail.walking.seat_replanning import (
+    bring_back,
+    claim_after_all,
+    fetch_again,
+    give_up,
+    letter_to_maker,
+    seat_line,
+    serial_of,
+)
+from widetrail.walking.seats import SeatLine, ledger_of_machine, ledger_of_parcel
+from widetrail.walking.separate_consent import Apart
+from widetrail.walking.topping_up import can_top_up, not_topped_up, steps_to_top_up, top_up
+from widetrail.walking.undo_plan import Doubt, UndoPlan
+from widetrail.walking.undoing import Run, clear_settled
+from widetrail.walking.unsealing import unseal
+from widetrail.walking.waiting import Patience, Silent
+from widetrail.walking.walk_context import Company
 
 __all__ = [
     "Answers",
