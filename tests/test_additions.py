@@ -13,7 +13,7 @@ from build import NOW, item, trail
 from test_added_kinds import call
 from widetrail.machine.platforms import PLATFORMS
 from widetrail.rehearsing import load_rehearsals, rehearse
-from widetrail.rehearsing.scaffold import Beginning, begin, usual_sign
+from widetrail.rehearsing.scaffold import Beginning, begin_recipe, usual_sign
 from widetrail.walking import make_report
 
 PAGE = Path(__file__).parent.parent / "docs/architecture.md"
@@ -127,7 +127,7 @@ def test_the_platform_is_walked_to(
     monkeypatch.setitem(PLATFORMS, "fernos", module["fernos"].FERNOS)
     sign = usual_sign("fernos", "Mossbook")
     told = Beginning("mossbook", "Mossbook", "nobody", "fernos", "{documents}/Mossbook", sign)
-    begin(tmp_path, told)
+    begin_recipe(tmp_path, told)
     (path,) = tmp_path.glob("*.rehearsal.yaml")
     for number, one in enumerate(load_rehearsals(path)):
         assert rehearse(one, NOW, keep=tmp_path / f"kept/{number}").passed

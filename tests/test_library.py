@@ -16,10 +16,13 @@ from conftest import World
 from widetrail.steps import Step
 
 CALLS = (
+    "begin_recipe",
     "lint",
     "load_recipe",
     "load_recipes",
     "open_machine",
+    "write_card",
+    "open_shelf",
     "survey_machine",
     "survey_frame",
     "plan",
@@ -28,7 +31,12 @@ CALLS = (
     "what_is_due",
     "walk",
     "report",
+    "seats",
+    "open_run",
     "undo",
+    "settle",
+    "settle_parcel",
+    "replan_seat",
     "rehearse",
 )
 """The calls in the order of a move, in which their examples are run."""

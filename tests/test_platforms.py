@@ -16,7 +16,7 @@ from widetrail.recipe import load_recipe
 from widetrail.rehearsing import Rehearsed, load_rehearsals, rehearse
 from widetrail.rehearsing.coverage import arms_of
 from widetrail.rehearsing.mutants import mutants_of
-from widetrail.rehearsing.scaffold import Beginning, begin, usual_sign
+from widetrail.rehearsing.scaffold import Beginning, begin_recipe, usual_sign
 from widetrail.steps import KINDS
 
 
@@ -59,7 +59,7 @@ def made(folder: Path, platform: str) -> Path:
     name = "Mossbook"
     sign = usual_sign(platform, name)
     told = Beginning("mossbook", name, "nobody", platform, "{documents}/Mossbook", sign)
-    return begin(folder, told)[0]
+    return begin_recipe(folder, told)[0]
 
 
 def rehearsed(folder: Path) -> dict[str, Rehearsed]:

@@ -27,7 +27,7 @@ from widetrail.rehearsing.coverage import (
     show_where,
 )
 from widetrail.rehearsing.mutants import Judged, judge_mutants, mutants_of, show_mutant, unneeded
-from widetrail.rehearsing.scaffold import Beginning, begin
+from widetrail.rehearsing.scaffold import Beginning, begin_recipe
 from widetrail.rehearsing.stage import canary
 from widetrail.steps import KINDS
 
@@ -46,7 +46,7 @@ def begun(tmp_path: Path) -> Path:
     """A recipe as ``widetrail new`` makes it, with its rehearsal and machines."""
     folder = tmp_path / "mossbook"
     told = ("mossbook", "Mossbook", "Sedge", "linux", "{documents}/Mossbook", "{programs}/mossbook")
-    begin(folder, Beginning(*told))
+    begin_recipe(folder, Beginning(*told))
     return folder
 
 

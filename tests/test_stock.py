@@ -439,8 +439,10 @@ def test_rows_for_a_spreadsheet_are_those_of_the_document(world: World) -> None:
     rows = list(csv.DictReader(io.StringIO(widetrail(*call, "--csv").out, newline="")))
     items = [i for a in told["applications"] for i in a["items"]]
     assert [int(r["files"]) for r in rows if r["what"] == "item"] == [i["files"] for i in items]
-    mine = [(r["path"], int(r["bytes"]), r["looks like"]) for r in rows if r["what"] == "unclaimed"]
-    assert mine == [(g["path"], g["size"], g["looks like"]) for g in told["unclaimed"]]
+    mine = [
+        (r["path"], int(r["bytes"]), r["looks like"]) for r in rows if r["what"] == "not covered"
+    ]
+    assert mine == [(g["path"], g["size"], g["looks like"]) for g in told["not covered"]]
     assert any(r["looks like"] == "sounds" for r in rows)
 
 
@@ -459,12 +461,12 @@ def test_the_survey_is_read_by_a_newcomer(world: World) -> None:
         "not looked into: C:/Program Files",
     ):
         assert told in ran.out, told
-    newest = widetrail(*call, "--newest", "--json").json["unclaimed"]
+    newest = widetrail(*call, "--newest", "--json").json["not covered"]
     assert [g["newest"] for g in newest] == sorted((g["newest"] for g in newest), reverse=True)
-    claimed = widetrail(*call, "--claimed")
+    claimed = widetrail(*call, "--covered")
     assert "Not covered by any recipe" not in claimed.out and "Quillbox 8.4" in claimed.out
     below = widetrail(*call, "--below", "C:/Users/ines/Pictures", "--json").json
-    assert [g["path"] for g in below["unclaimed"]] == ["C:/Users/ines/Pictures/Plate scans"]
+    assert [g["path"] for g in below["not covered"]] == ["C:/Users/ines/Pictures/Plate scans"]
 
 
 @pytest.mark.parametrize(
@@ -488,7 +490,7 @@ def test_without_recipes_all_is_unclaimed(
     monkeypatch.chdir(tmp_path)
     ran = widetrail("survey", "--machine", world.new, "--json")
     assert (ran.status, ran.json["applications"]) == (0, [])
-    assert len(ran.json["unclaimed"]) > 3
+    assert len(ran.json["not covered"]) > 3
     assert widetrail("survey", tmp_path / "none", "--machine", world.new).status == 2
 
 
@@ -504,7 +506,7 @@ def test_this_machine_is_walked_for_real(world: World, own_home: Path) -> None:
     ran = widetrail("survey", world.folder / "recipes", "--below", home, "--json")
     assert ran.status == 0, ran.err
     assert contents(home) == before
-    assert f"{home}/Pictures" in {group["path"] for group in ran.json["unclaimed"]}
+    assert f"{home}/Pictures" in {group["path"] for group in ran.json["not covered"]}
     here = {a["id"] for a in ran.json["applications"] if a["here"]}
     claimed = [r for r in ran.json["remains"] if r["id"] == "frondsign"]
     assert "frondsign" in here or [r["files"] for r in claimed] == [1]

@@ -30,22 +30,37 @@ if TYPE_CHECKING:
     )
     from widetrail.finding import CardFacts, make_card, read_card
     from widetrail.findings import Finding
-    from widetrail.library.machines import open_machine, survey_frame, survey_machine
+    from widetrail.library.endings import (
+        ParcelSettling,
+        Settling,
+        open_run,
+        settle,
+        settle_parcel,
+        undo,
+    )
+    from widetrail.library.machines import (
+        open_machine,
+        open_shelf,
+        survey_frame,
+        survey_machine,
+        write_card,
+    )
     from widetrail.library.moves import (
         Due,
         open_visit,
         plan,
         planned_again,
         report,
-        undo,
         walk,
         what_is_due,
     )
     from widetrail.library.recipes import lint, load_recipe, load_recipes
     from widetrail.library.rehearsals import Rehearsals, rehearse
+    from widetrail.library.seats import letter, replan_seat, seats, write_letter
     from widetrail.machine import Machine
     from widetrail.planning import Choices, ChoiceWords, Plan, read_choices
     from widetrail.recipe import Loaded
+    from widetrail.rehearsing.scaffold import Beginning, begin_recipe
     from widetrail.reporting.move_page import render_page
     from widetrail.steps import Asked, Hands, Onlooker, Step, Task
     from widetrail.survey import Survey
@@ -71,22 +86,37 @@ PUBLIC = {
     ),
     "widetrail.findings": ("Finding",),
     "widetrail.finding": ("CardFacts", "make_card", "read_card"),
+    "widetrail.library.endings": (
+        "ParcelSettling",
+        "Settling",
+        "open_run",
+        "settle",
+        "settle_parcel",
+        "undo",
+    ),
+    "widetrail.library.machines": (
+        "open_machine",
+        "open_shelf",
+        "survey_frame",
+        "survey_machine",
+        "write_card",
+    ),
     "widetrail.library.moves": (
         "Due",
         "open_visit",
         "plan",
         "planned_again",
         "report",
-        "undo",
         "walk",
         "what_is_due",
     ),
-    "widetrail.library.machines": ("open_machine", "survey_frame", "survey_machine"),
     "widetrail.library.recipes": ("lint", "load_recipe", "load_recipes"),
     "widetrail.library.rehearsals": ("Rehearsals", "rehearse"),
+    "widetrail.library.seats": ("letter", "replan_seat", "seats", "write_letter"),
     "widetrail.machine": ("Machine",),
     "widetrail.planning": ("ChoiceWords", "Choices", "Plan", "read_choices"),
     "widetrail.recipe": ("Loaded",),
+    "widetrail.rehearsing.scaffold": ("Beginning", "begin_recipe"),
     "widetrail.reporting.move_page": ("render_page",),
     "widetrail.steps": ("Asked", "Hands", "Onlooker", "Step", "Task"),
     "widetrail.survey": ("Survey",),
@@ -109,6 +139,7 @@ __all__ = [
     "PUBLIC",
     "Answers",
     "Asked",
+    "Beginning",
     "CardFacts",
     "ChoiceWords",
     "Choices",
@@ -123,10 +154,12 @@ __all__ = [
     "Machine",
     "Obstructed",
     "Onlooker",
+    "ParcelSettling",
     "Patience",
     "Plan",
     "Rehearsals",
     "Report",
+    "Settling",
     "Step",
     "Survey",
     "Task",
@@ -134,11 +167,15 @@ __all__ = [
     "WentWrong",
     "WideTrailError",
     "__version__",
+    "begin_recipe",
+    "letter",
     "lint",
     "load_recipe",
     "load_recipes",
     "make_card",
     "open_machine",
+    "open_run",
+    "open_shelf",
     "open_visit",
     "plan",
     "planned_again",
@@ -147,12 +184,18 @@ __all__ = [
     "read_choices",
     "rehearse",
     "render_page",
+    "replan_seat",
     "report",
+    "seats",
+    "settle",
+    "settle_parcel",
     "survey_frame",
     "survey_machine",
     "undo",
     "walk",
     "what_is_due",
+    "write_card",
+    "write_letter",
 ]
 
 

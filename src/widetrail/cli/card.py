@@ -8,9 +8,7 @@ import click
 
 from widetrail.cli.asking_programs import may_ask
 from widetrail.cli.output import Page, json_option, machine_options, print_json
-from widetrail.errors import InputUnusable
-from widetrail.finding import make_card, read_card
-from widetrail.library.machines import open_machine
+from widetrail.library.machines import open_machine, write_card
 from widetrail.library.recipes import load_recipes
 
 
@@ -37,15 +35,7 @@ def command(
     """
     here, loaded = open_machine(machine, account), load_recipes(recipes)
     asked = ask_programs and may_ask(here, loaded, yes)
-    data = make_card(here, loaded, ask_programs=asked)
-    try:
-        with to.open("xb") as file:
-            file.write(data)
-    except OSError as error:
-        reason = error.strerror or str(error)
-        todo = "Name a file that is not there yet, in a folder that is."
-        raise InputUnusable("cannot be written", where=str(to), why=reason, todo=todo) from error
-    facts = read_card(to)
+    facts = write_card(to, loaded, here, ask_programs=asked)
     if as_json:
         print_json({"card": str(to), "facts": facts.model_dump(mode="json", by_alias=True)})
         return

@@ -10,7 +10,13 @@ import click
 from widetrail.cli.output import Page, json_option, print_json
 from widetrail.errors import InputUnusable
 from widetrail.machine.platforms import PLATFORMS
-from widetrail.rehearsing.scaffold import Beginning, begin, usual_folder, usual_id, usual_sign
+from widetrail.rehearsing.scaffold import (
+    Beginning,
+    begin_recipe,
+    usual_folder,
+    usual_id,
+    usual_sign,
+)
 
 
 @click.command("new")
@@ -47,7 +53,7 @@ def command(
         "--keeps", "Which folder does it keep things in", f"{{documents}}/{usual_folder(name)}"
     )
     sign = sign or _ask("--sign", "Which file shows that it is there", usual_sign(on, name))
-    made = begin(folder, Beginning(app, name, maker, on, keeps, sign))
+    made = begin_recipe(folder, Beginning(app, name, maker, on, keeps, sign))
     recipe, rehearsal, old, new = made
     if as_json:
         names = ("recipe", "rehearsal", "old", "new")

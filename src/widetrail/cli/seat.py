@@ -2,35 +2,22 @@
 
 from __future__ import annotations
 
-import os
-from collections.abc import Callable, Iterable
+from collections.abc import Iterable
 from pathlib import Path
 
 import click
 
-from widetrail.cli.output import Page, consent, json_option, now, print_json
+from widetrail.cli.output import Page, consent, json_option, print_json
 from widetrail.cli.plan_page import show_legs
 from widetrail.cli.terminal_person import make_company
 from widetrail.errors import InputUnusable
 from widetrail.formats.quantities import show_time
+from widetrail.library import seats as library
 from widetrail.library.machines import open_machine
-from widetrail.licence.letter import SERIAL
+from widetrail.library.seats import SeatWay, replan_seat, seats
 from widetrail.machine import Effects
 from widetrail.parcel import Parcel
-from widetrail.planning import Plan
-from widetrail.walking import (
-    SeatLine,
-    bring_back,
-    claim_after_all,
-    fetch_again,
-    give_up,
-    ledger_of_machine,
-    ledger_of_parcel,
-    letter_to_maker,
-    seat_line,
-    serial_of,
-    unseal,
-)
+from widetrail.walking import SeatLine, seat_line
 
 PATH = click.Path(path_type=Path)
 SHOW = "show"
@@ -77,10 +64,10 @@ def show(parcel: Path | None, machine: Path | None, as_json: bool) -> None:
         raise InputUnusable("whose ledger is meant?", todo="Name a parcel, or --machine FOLDER.")
     found: dict[str, tuple[SeatLine, ...]] = {}
     if parcel is not None:
-        found["parcel"] = ledger_of_parcel(Parcel(parcel, Effects()))
+        found["parcel"] = seats(parcel)
     if machine is not None:
         here = open_machine(machine)
-        found[here.name] = ledger_of_machine(here)
+        found[here.name] = seats(here)
     if as_json:
         print_json({of: [line.as_json() for line in lines] for of, lines in found.items()})
         return
@@ -118,7 +105,7 @@ def return_(parcel: Path, item: str, new_is_gone: bool, yes: bool) -> None:
     New promises not to claim it first. Where new is broken, wiped or lost, say --new-is-gone: on
     old you are asked to answer for it then.
     """
-    _plan_anew(parcel, item, yes, lambda p, line: bring_back(p, line, now(), gone=new_is_gone))
+    _plan_anew(parcel, item, yes, "return", new_is_gone=new_is_gone)
 
 
 @command.command("claim")
@@ -132,7 +119,7 @@ def claim(parcel: Path, item: str, old_is_gone: bool, yes: bool) -> None:
     That is for a seat that was to come back, or where old is wiped or lost (--old-is-gone): on new
     you are asked to answer for it then.
     """
-    _plan_anew(parcel, item, yes, lambda p, line: claim_after_all(p, line, now(), gone=old_is_gone))
+    _plan_anew(parcel, item, yes, "claim", old_is_gone=old_is_gone)
 
 
 @command.command("give-up")
@@ -145,7 +132,7 @@ def give_up_(parcel: Path, item: str, yes: bool) -> None:
     It stays as it is: where it was released, no computer has the licence then. `seat claim` or
     `seat return` takes it up again.
     """
-    _plan_anew(parcel, item, yes, lambda p, line: give_up(p, line, now()))
+    _plan_anew(parcel, item, yes, "give up")
 
 
 @command.command("fetch")
@@ -158,22 +145,19 @@ def fetch(parcel: Path, item: str, yes: bool) -> None:
     That is for an answer that was damaged, or is only half there: the machine between asks for the
     same request again.
     """
-    _plan_anew(parcel, item, yes, lambda p, line: fetch_again(p, line, now()))
+    _plan_anew(parcel, item, yes, "fetch")
 
 
-def _plan_anew(
-    folder: Path, item: str, yes: bool, change: Callable[[Parcel, SeatLine], Plan]
-) -> None:
+def _plan_anew(folder: Path, item: str, yes: bool, way: SeatWay, **gone: bool) -> None:
     messages, parcel = Page(to_errors=True), Parcel(folder, Effects())
     line = seat_line(parcel, item)
     messages.line(f"{line.title}: {line.words}")
     consent(yes, "Shall the rest be planned anew?")
-    plan = change(parcel, line)
-    page = Page()
-    walked = len(parcel.legs_done)
+    plan = replan_seat(folder, item, way, **gone)
+    page, walked = Page(), len(parcel.legs_done)
     show_legs(page, plan, walked=walked)
     page.title("Now")
-    show_ledger(page, [seat_line(parcel, line.item)])
+    show_ledger(page, [seat_line(Parcel(folder, Effects()), line.item)])
     if walked < len(plan.legs):
         page.line(f"Next: widetrail walk {folder}", "bold", indent=2)
 
@@ -189,25 +173,13 @@ def letter(parcel: Path, item: str, to: Path | None, answers: Path | None) -> No
     It holds what they need to find or move it. It is shown without the serial; a file that --to
     names holds it, and only you can read that.
     """
-    opened = Parcel(parcel, Effects())
-    line = seat_line(opened, item)
     if to is None:
         page = Page()
-        for text in letter_to_maker(opened, line, SERIAL).splitlines():
+        for text in library.letter(parcel, item).splitlines():
             page.line(text or " ")
         return
-    unseal(opened, make_company(Page(to_errors=True), answers, waits=False))
-    text = letter_to_maker(opened, line, serial_of(opened, line))
-    if to.resolve().is_relative_to(parcel.resolve()):
-        todo = "Name a file on this machine."
-        raise InputUnusable("the serial would lie open in the parcel", where=str(to), todo=todo)
-    try:
-        handle = os.open(to, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
-    except OSError as error:
-        reason = error.strerror or str(error)
-        raise InputUnusable("cannot be written", where=str(to), why=reason) from error
-    with os.fdopen(handle, "w", encoding="utf-8") as file:
-        file.write(text)
+    company = make_company(Page(to_errors=True), answers, waits=False)
+    library.write_letter(parcel, item, to, company)
     Page().line(f"The letter lies in {to}; it holds the serial, so remove it when it is sent.")
 
 

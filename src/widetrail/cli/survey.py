@@ -32,20 +32,17 @@ from widetrail.finding import (
     SurveyedItem,
     Tally,
     Unknown,
-    survey,
 )
 from widetrail.formats.quantities import show_count, show_files, show_size
 from widetrail.formats.texts import for_people
-from widetrail.library.machines import open_machine
+from widetrail.library.machines import open_machine, open_shelf, survey_machine
 from widetrail.machine import Machine, own_cache
-from widetrail.recipe.recipe_cache import Shelf
 from widetrail.recipe.recipe_files import no_recipe
 from widetrail.reporting.survey import day_of, survey_facts, survey_rows
-from widetrail.steps import KINDS
-from widetrail.survey import Group, Survey, Tick, near, survey_all
+from widetrail.survey import Group, Survey, Tick, near
 
 SHOWN = 20
-"""Places that nobody claims which are shown, unless all are asked for."""
+"""Places that no recipe covers which are shown, unless all are asked for."""
 
 NAMED = 12
 """Names that are listed in one line, at most."""
@@ -61,7 +58,7 @@ class _Given:
     ask_programs: bool
     yes: bool
     places: bool
-    claimed: bool
+    covered: bool
     below: str
     newest: bool
     every: bool
@@ -73,40 +70,38 @@ class _Given:
 @click.argument("recipes", nargs=-1, type=click.Path(path_type=Path))
 @machine_options
 @click.option("--places", is_flag=True, help="Show every place of the recipes too.")
-@click.option("--claimed", is_flag=True, help="Tell only what recipes claim; walk no disk.")
-@click.option("--below", default="", metavar="PATH", help="Walk only this folder of the machine.")
-@click.option("--newest", is_flag=True, help="Tell what nobody claims newest first, not largest.")
-@click.option("--all", "every", is_flag=True, help=f"Tell all of it, not the first {SHOWN}.")
+@click.option("--covered", is_flag=True, help="Show only what recipes cover; scan no disk.")
+@click.option("--below", default="", metavar="PATH", help="Scan only this folder of the machine.")
+@click.option("--newest", is_flag=True, help="List the newest first of what no recipe covers.")
+@click.option("--all", "every", is_flag=True, help=f"List all of it, not the first {SHOWN} places.")
 @click.option("--csv", "as_csv", is_flag=True, help="Print rows for a spreadsheet instead of text.")
 @json_option
 @as_value(_Given)
 def command(given: _Given) -> None:
-    """Tell which applications of RECIPES are on a machine, what they keep where, and what on its
-    disks no recipe claims.
+    """Show which applications of RECIPES are on a machine, what they keep where, and what on its
+    disks no recipe covers.
 
     RECIPES are files and folders; without any it is the folder you are in. Nothing is changed.
     Programs are started only with --ask-programs, and only to read what they print.
     """
     here = open_machine(given.machine, given.account)
     with _nothing_collected():
-        shelf = Shelf(
-            given.recipes or (Path(),), KINDS, own_cache() if _any_folder(given.recipes) else None
-        )
+        kept = own_cache() if _any_folder(given.recipes) else None
+        shelf = open_shelf(given.recipes or (Path(),), kept)
     if given.recipes and not shelf.recipes and not shelf.broken:
         raise no_recipe(given.recipes)
     asked = given.ask_programs and may_ask(here, near(here, shelf), given.yes)
-    if given.claimed:
-        loaded = [shelf.load(id) for id in shelf.recipes]
-        found = Survey.of(survey(here, loaded, ask_programs=asked))
-    else:
-        with _progress() as tick, _nothing_collected():
-            found = survey_all(here, shelf, ask_programs=asked, below=given.below, tick=tick)
+    scan = not given.covered
+    with _progress(shown=scan) as tick, _nothing_collected():
+        found = survey_machine(
+            shelf, here, ask_programs=asked, below=given.below, scan=scan, tick=tick
+        )
     if given.newest:
         found = found.newest_first()
     names = {id: one.name for id, one in shelf.recipes.items()}
     if given.as_json:
         facts = {"machine": here.name, **here.facts(), "administrator": here.administrator}
-        print_json({**facts, **survey_facts(found, names, walked=not given.claimed)})
+        print_json({**facts, **survey_facts(found, names, walked=scan)})
     elif given.as_csv:
         _print_csv(found, names)
     else:
@@ -134,15 +129,15 @@ def _nothing_collected() -> Iterator[None]:
 
 
 @contextmanager
-def _progress() -> Iterator[Tick]:
-    """Show how far a walk came, on a terminal."""
-    if not sys.stderr.isatty():
+def _progress(*, shown: bool) -> Iterator[Tick]:
+    """Show how far a scan of disks is, on a terminal."""
+    if not shown or not sys.stderr.isatty():
         yield lambda share, names: None
         return
     from rich.progress import BarColumn, Progress, TextColumn
 
     columns = (
-        TextColumn("looking through the disks"),
+        TextColumn("scanning the disks"),
         BarColumn(),
         TextColumn("{task.fields[seen]}"),
     )
@@ -226,7 +221,7 @@ def _show_rest(page: Page, found: Survey, names: Mapping[str, str], most: int) -
             page.line(f"{one.name}, {one.item}: {one.path}: {_amount(one.tally)}", indent=2)
     stock = found.stock
     if stock.shared:
-        page.title("Claimed by several recipes")
+        page.title("Covered by several recipes")
         for shared in stock.shared:
             set_in = " and ".join(shared.claims)
             page.line(f"{set_in}: {_amount(shared.tally)}, as {shared.path}", "yellow", indent=2)
@@ -242,7 +237,7 @@ def _show_rest(page: Page, found: Survey, names: Mapping[str, str], most: int) -
                 Tally(sum(g.tally.files for g in rest), sum(g.tally.size for g in rest))
             )
             page.line(
-                f"and {show_count(len(rest), 'more place')}: {amount}; --all tells them", indent=2
+                f"and {show_count(len(rest), 'more place')}: {amount}; --all lists them", indent=2
             )
     if stock.passed:
         told = [f"{path} ({why})" for path, why in stock.passed[:NAMED]]
@@ -281,7 +276,7 @@ def _show_item(page: Page, item: SurveyedItem) -> None:
         amount = show_count(count.values, "value") if count.values else show_files(count.files)
         counted = f"{amount}, {show_size(item.tally.size)}{newest}"
         if item.left is not None and item.left.files:
-            counted += f"; left on purpose: {_amount(item.left)}"
+            counted += f"; excluded by the recipe: {_amount(item.left)}"
         page.line(item.trouble or counted, "yellow" if item.trouble else "", indent=6)
     else:
         page.line(str(where), "yellow", indent=6)
@@ -298,6 +293,6 @@ def _cell(value: object) -> object:
 
 
 def _print_csv(found: Survey, names: Mapping[str, str]) -> None:
-    """Print a survey as CSV (RFC 4180), a row for each item and each place that nobody claims."""
+    """Print a survey as CSV (RFC 4180): a row for each item, and each place not covered."""
     writer = csv.writer(sys.stdout, lineterminator="\r\n")
     writer.writerows([_cell(value) for value in row] for row in survey_rows(found, names))

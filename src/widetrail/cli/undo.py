@@ -10,10 +10,11 @@ import click
 from widetrail.cli.output import Page, consent, json_option, now, print_json, station_options
 from widetrail.cli.terminal_person import make_company
 from widetrail.errors import WentWrong
+from widetrail.library.endings import open_run
 from widetrail.library.machines import open_machine
 from widetrail.machine import Effects
 from widetrail.steps.commands import show_command
-from widetrail.walking import Run, UndoPlan
+from widetrail.walking import UndoPlan
 
 
 @click.command("undo")
@@ -44,7 +45,7 @@ def command(
     """
     messages = Page(to_errors=True)
     here = open_machine(machine, account, Effects())
-    found = Run(here, run, make_company(messages, None, waits=not no_wait))
+    found = open_run(here, run, make_company(messages, None, waits=not no_wait))
     taken = set(take_back)
     if not found.undone:
         taken |= _asked(messages, found.undo_plan(taken), yes=yes)

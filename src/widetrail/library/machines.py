@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from widetrail.errors import InputUnusable
+from widetrail.finding import CardFacts, make_card, read_card, survey
 from widetrail.library.recipes import Where
 from widetrail.machine import Effects, FolderMachine, Machine, this_machine
 from widetrail.machine.accounts import become
+from widetrail.recipe import Loaded
 from widetrail.recipe.recipe_cache import Shelf
 from widetrail.reporting.survey import survey_rows
 from widetrail.steps import KINDS
-from widetrail.survey import Survey, survey_all
+from widetrail.survey import Survey, Tick, survey_all
 
 if TYPE_CHECKING:
     import pandas
@@ -43,12 +45,37 @@ def open_machine(
     return here
 
 
-def survey_machine(
-    recipes: Iterable[Where], machine: Machine, *, ask_programs: bool = False, below: str = ""
-) -> Survey:
-    """Look for the applications of recipes on a machine, and walk its disks once.
+def open_shelf(recipes: Iterable[Where], cache: Where | None = None) -> Shelf:
+    """Open many recipes at once, each read only as far as a survey needs it.
 
-    ``recipes`` are files and folders. ``below`` is a folder of the machine; only that is walked.
+    ``recipes`` are files and folders. What was read of them is kept in the folder ``cache``, so
+    that it is there at once the next time.
+
+    Raises:
+        InputUnusable: A file that is named cannot be read, or two are for one application.
+        DocumentUnusable: A file that is named has findings that are errors.
+
+    Example:
+        >>> sorted(open_shelf(["recipes"]).recipes)[:2]
+        ['brackenwend', 'desk']
+    """
+    return Shelf([Path(p) for p in recipes], KINDS, None if cache is None else Path(cache))
+
+
+def survey_machine(
+    recipes: Iterable[Where] | Shelf,
+    machine: Machine,
+    *,
+    ask_programs: bool = False,
+    below: str = "",
+    scan: bool = True,
+    tick: Tick = lambda share, names: None,
+) -> Survey:
+    """Look for the applications of recipes on a machine, and scan its disks once.
+
+    ``recipes`` are files and folders. ``below`` is a folder of the machine; only that is scanned,
+    and nothing where ``scan`` is false. ``tick`` is told how far the scan is (0 to 1), and how many
+    names it has seen.
     Sizes are bytes, moments nanoseconds since 1970. Programs are started only where
     ``ask_programs`` says so, and nothing is changed.
 
@@ -61,8 +88,37 @@ def survey_machine(
         >>> found.here[0].name
         'Desk'
     """
-    shelf = Shelf([Path(path) for path in recipes], KINDS)
-    return survey_all(machine, shelf, ask_programs=ask_programs, below=below)
+    shelf = recipes if isinstance(recipes, Shelf) else open_shelf(recipes)
+    if not scan:
+        loaded = [shelf.load(id) for id in shelf.recipes]
+        return Survey.of(survey(machine, loaded, ask_programs=ask_programs))
+    return survey_all(machine, shelf, ask_programs=ask_programs, below=below, tick=tick)
+
+
+def write_card(
+    to: Where, recipes: Sequence[Loaded], machine: Machine, *, ask_programs: bool = False
+) -> CardFacts:
+    """Write the card of a machine to a new file, and return its facts.
+
+    With it a move can be planned where that machine is out of reach.
+
+    Raises:
+        InputUnusable: The file is there already, or cannot be written.
+
+    Example:
+        >>> recipes = load_recipes(["recipes/sporelog.trail.yaml"])
+        >>> write_card("office.card.json", recipes, open_machine("machines/glass-office")).user
+        'imarsh'
+    """
+    data = make_card(machine, recipes, ask_programs=ask_programs)
+    try:
+        with Path(to).open("xb") as file:
+            file.write(data)
+    except OSError as error:
+        reason = error.strerror or str(error)
+        todo = "Name a file that is not there yet, in a folder that is."
+        raise InputUnusable("cannot be written", where=str(to), why=reason, todo=todo) from error
+    return read_card(Path(to))
 
 
 def survey_frame(found: Survey) -> pandas.DataFrame:

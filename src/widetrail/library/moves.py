@@ -1,4 +1,4 @@
-"""A move: planned, walked, reported and undone."""
+"""A move: planned, walked and reported."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 
-from widetrail.errors import Halted, WentWrong
+from widetrail.errors import Halted
 from widetrail.finding import CardFacts, make_card
 from widetrail.formats.documents import read_document
 from widetrail.library.recipes import Where
@@ -20,7 +20,7 @@ from widetrail.parcel.seal import remember_sealed
 from widetrail.planning import Choices, New, Plan, make_plan
 from widetrail.recipe import Loaded, Station
 from widetrail.steps import Step
-from widetrail.walking import Apart, Company, LegDone, Report, Run, UndoPlan, Visit, make_report
+from widetrail.walking import Apart, Company, LegDone, Report, Visit, make_report
 
 
 def plan(
@@ -132,6 +132,8 @@ def walk(
         >>> done = walk("media/usb-stick/first", old, lambda due: True)
         >>> done.failed, done.next_machine
         ((), 'glass-office')
+        >>> walk("media/usb-stick/first", new, lambda due: True).failed
+        ()
     """
     visit = open_visit(parcel, machine, company, station)
     if not visit.due_here:
@@ -205,27 +207,6 @@ def report(parcel: Where) -> Report:
         True
     """
     return make_report(Parcel(Path(parcel), Effects()))
-
-
-def undo(machine: Machine, run: str = "", *, take_back: Collection[str] = ()) -> UndoPlan:
-    """Undo on a machine what a run did there, from the machine's own journal.
-
-    ``run`` may be left out where there is only one. ``take_back`` are the steps of which nobody
-    knows whether they were done, and which were.
-
-    Raises:
-        Halted: It cannot be undone now.
-        WentWrong: Not everything could be undone.
-
-    Example:
-        >>> undo(new).cannot  # doctest: +SKIP
-        ()
-    """
-    found = Run(machine, run, Company())
-    taken = found.undo(_now(), set(take_back))
-    if found.went_wrong:
-        raise WentWrong("not everything could be undone", why="; ".join(found.went_wrong))
-    return taken
 
 
 def _now() -> datetime:

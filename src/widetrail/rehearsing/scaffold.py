@@ -65,12 +65,19 @@ def usual_id(name: str) -> str:
     return re.sub(r"[^a-z0-9]+", "-", name.casefold()).strip("-")
 
 
-def begin(folder: Path, told: Beginning) -> tuple[Path, ...]:
+def begin_recipe(folder: Path, told: Beginning) -> tuple[Path, ...]:
     """Write recipe, rehearsal and two machines into ``folder``; return what was made.
 
     Raises:
         InputUnusable: Something of it is there already, or a path begins with no root.
         DocumentUnusable: The answers make no recipe.
+
+    Example:
+        >>> from pathlib import Path
+        >>> words = ("ledge", "Ledge", "Conker Rooms", "linux")
+        >>> told = Beginning(*words, "{documents}/Ledge", "{programs}/Ledge/ledge")
+        >>> [path.name for path in begin_recipe(Path("ledge"), told)][:2]
+        ['ledge.trail.yaml', 'ledge.rehearsal.yaml']
     """
     recipe, rehearsal = folder / f"{told.id}{RECIPE_SUFFIX}", folder / f"{told.id}{SUFFIX}"
     old, new = (folder / MACHINES / f"{told.id}-{station}" for station in ("old", "new"))

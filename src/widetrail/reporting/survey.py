@@ -40,11 +40,11 @@ def survey_facts(found: Survey, names: Mapping[str, str], *, walked: bool) -> di
             {"id": one.recipe, "item": one.item, "path": one.path, **_counts(one.tally)}
             for one in found.remains
         ],
-        "claimed by several": [
+        "covered by several": [
             {"claims": shared.claims, "path": shared.path, **_counts(shared.tally)}
             for shared in stock.shared
         ],
-        "unclaimed": [
+        "not covered": [
             {
                 "path": group.path,
                 "whole": group.whole,
@@ -105,11 +105,11 @@ def _rows(found: Survey, names: Mapping[str, str]) -> Iterator[tuple[object, ...
         yield "remains", one.name, one.item, one.path, *_cells(one.tally), "", ""
     for shared in found.stock.shared:
         told = " and ".join(shared.claims)
-        yield "claimed by several", told, "", shared.path, *_cells(shared.tally), "", ""
+        yield "covered by several", told, "", shared.path, *_cells(shared.tally), "", ""
     for group in found.stock.groups:
         known = ", ".join(names[id] for id in group.known)
         looks = group.likeness
-        yield "unclaimed", known, "", group.path, *_cells(group.tally), looks.kind, looks.why
+        yield "not covered", known, "", group.path, *_cells(group.tally), looks.kind, looks.why
 
 
 def _cells(tally: Tally) -> tuple[object, ...]:
