@@ -133,8 +133,8 @@ def test_it_is_rehearsed_with_coverage_and_mutants(folder: Path) -> None:
     assert status == 0, out + err
     (covered,) = json.loads(out)["coverage"]
     step = "items.kept.routes[1].legs[1].new[2]"
-    arms = {arm["words"]: len(arm["reached_by"]) for arm in covered["arms"]}
-    assert (arms[f"{step}: came"], arms[f"{step}: did not come"]) == (3, 1)
+    branches = {branch["words"]: len(branch["reached_by"]) for branch in covered["branches"]}
+    assert (branches[f"{step}: came"], branches[f"{step}: did not come"]) == (3, 1)
     _, out, _ = call(folder, "rehearse", "mossbook", "--mutate", "--json")
     mutants = [m for m in json.loads(out)["mutants"] if m["at"].startswith(step)]
     missing = {m["change"]: m["missing"] for m in mutants}

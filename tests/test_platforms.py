@@ -14,7 +14,7 @@ from widetrail.machine.platforms.linux import LINUX
 from widetrail.machine.platforms.rules import NO_MATCH, UNIX_VARIABLE, trouble_in_bytes
 from widetrail.recipe import load_recipe
 from widetrail.rehearsing import Rehearsed, load_rehearsals, rehearse
-from widetrail.rehearsing.coverage import arms_of
+from widetrail.rehearsing.coverage import branches_of
 from widetrail.rehearsing.mutants import mutants_of
 from widetrail.rehearsing.scaffold import Beginning, begin_recipe, usual_sign
 from widetrail.steps import KINDS
@@ -134,5 +134,5 @@ def test_a_trail_goes_between_it_and_windows(tmp_path: Path, fernos: PlatformRul
     found = rehearsed(tmp_path)
     assert {title: r.differences for title, r in found.items()} == dict.fromkeys(found, ())
     assert len(found) == 2
-    arms = {arm.name for arm in arms_of(load_recipe(recipe, KINDS))}
-    assert {"windows", "fernos"} <= arms
+    branches = {branch.name for branch in branches_of(load_recipe(recipe, KINDS))}
+    assert {"windows", "fernos"} <= branches

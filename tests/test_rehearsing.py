@@ -275,7 +275,7 @@ def test_only_the_plan_is_made_where_that_is_all(begun: Path) -> None:
 def test_what_stops_a_walk_is_over_when_it_is_walked_again(begun: Path, by: str, step: str) -> None:
     result = _run(begun, f"stops: [{{before: {step}, by: {by}}}]\nexpect: {{kept: {{}}}}\n")
     assert _told(result) == []
-    assert any(arm.arm == "failed" for arm in result.arms)
+    assert any(branch.branch == "failed" for branch in result.branches)
 
 
 def test_what_lasts_is_expected_to_fail(begun: Path) -> None:
@@ -465,7 +465,7 @@ def test_what_no_rehearsal_reached_is_told_by_line(begun: Path) -> None:
         "rehearse", path, "--coverage", "--fail-under", "90", "--page", begun / "c.html"
     )
     assert ran.status == 1
-    assert "mossbook: 5 of 8 arms (62 %)" in ran.out
+    assert "mossbook: 5 of 8 branches (62 %)" in ran.out
     for words in ("22: items.kept.checks.files_there: differs", "routes[1]: failed"):
         assert f"mossbook.trail.yaml:{words}" in ran.out or words in ran.out
     page = (begun / "c.html").read_text(encoding="utf-8")
@@ -477,11 +477,11 @@ def test_a_reason_for_what_is_not_proved_must_be_needed(begun: Path) -> None:
     path = _write(begun, "expect: {kept: {}}\n")
     reasons = begun / "mossbook.unproved.yaml"
     reasons.write_text(
-        "unproved:\n- {at: 'items.kept.routes[1]', arm: failed, why: it is a copy}\n"
-        "- {at: 'items.kept.routes[1]', arm: arrived, why: none}\n"
+        "unproved:\n- {at: 'items.kept.routes[1]', branch: failed, why: it is a copy}\n"
+        "- {at: 'items.kept.routes[1]', branch: arrived, why: none}\n"
     )
     ran = widetrail("rehearse", path, "--coverage")
-    assert (ran.status, "5 of 7 arms (71 %); 1 explained" in ran.out) == (1, True)
+    assert (ran.status, "5 of 7 branches (71 %); 1 explained" in ran.out) == (1, True)
     assert "needs no reason (none): it is reached" in ran.out
 
 
@@ -490,11 +490,11 @@ def test_platforms_that_a_recipe_rules_out_do_not_count(world: World) -> None:
     text = recipe.read_text(encoding="utf-8")
     windows = text.index("  - for: {platform: macos}\n    sign")
     recipe.write_text(text[:windows] + text[text.index("\nplaces:") :], encoding="utf-8")
-    arms = coverage_of(load_recipe(recipe, KINDS), []).arms
-    ruled_out = {arm.words for arm in arms if arm.unreachable}
+    branches = coverage_of(load_recipe(recipe, KINDS), []).branches
+    ruled_out = {branch.words for branch in branches if branch.unreachable}
     assert "application.programs.frondsign: macos" in ruled_out
     assert "application.programs.frondsign: windows" not in ruled_out
-    assert {a.words for a in arms if a.name == "taken" and a.unreachable} >= {
+    assert {a.words for a in branches if a.name == "taken" and a.unreachable} >= {
         "places.settings[2]: taken",
         "places.settings[3]: taken",
     }
@@ -558,14 +558,16 @@ def test_every_arm_of_every_demo_recipe_is_reached(
 ) -> None:
     results = [result for _, _, result in rehearsed]
     assert [r.told for r in results if not r.passed] == []
-    arms = 0
+    branches = 0
     for path in sorted(recipes.parent.glob("*/*.trail.yaml")):
         covered = coverage_of(load_recipe(path, KINDS), results, load_unproved(path))
-        assert [arm.words for arm in covered.missing] == [], path.name
+        assert [branch.words for branch in covered.missing] == [], path.name
         assert covered.findings == ()
-        arms += len(covered.wanted)
+        branches += len(covered.wanted)
     assert callable(record_property)
-    record_property(FIGURES, f"rehearsals: {len(results)}, {arms} arms of 14 recipes, all reached")
+    record_property(
+        FIGURES, f"rehearsals: {len(results)}, {branches} branches of 14 recipes, all reached"
+    )
 
 
 @SWEEP

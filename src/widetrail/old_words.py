@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Container, Mapping
 
 NEW_WORDS: Mapping[str, str] = {
+    "arm": "branch",
     "at least": "at_least",
     "await": "wait",
     "ended_by": "finally",

@@ -61,7 +61,7 @@ class _Given:
     help="A new folder for the machines as they were in the end, to look into them.",
 )
 @click.option("--stops", is_flag=True, help="Also stop each at its effects, within bounds.")
-@click.option("--coverage", is_flag=True, help="Tell which arms of the recipes none reached.")
+@click.option("--coverage", is_flag=True, help="Tell which branches of the recipes none reached.")
 @click.option(
     "--page",
     type=click.Path(path_type=Path, dir_okay=False),
@@ -70,7 +70,7 @@ class _Given:
 @click.option(
     "--fail-under",
     type=click.FloatRange(0, 100),
-    help="End with 1 where less of a hundred arms of a recipe are reached (with --coverage).",
+    help="End with 1 where less of a hundred branches of a recipe are reached (with --coverage).",
 )
 @click.option(
     "--mutate", is_flag=True, help="Change the recipes one rule at a time; tell what survives."
@@ -131,8 +131,11 @@ def command(given: _Given) -> None:
 
 
 def _json(result: Rehearsed) -> dict[str, object]:
-    arms = [{"recipe": a.recipe, "at": a.where, "arm": a.arm} for a in sorted(result.arms, key=str)]
-    return {**asdict(result), "passed": result.passed, "arms": arms}
+    branches = [
+        {"recipe": a.recipe, "at": a.where, "branch": a.branch}
+        for a in sorted(result.branches, key=str)
+    ]
+    return {**asdict(result), "passed": result.passed, "branches": branches}
 
 
 def _swept_json(swept: Swept) -> dict[str, object]:
@@ -141,15 +144,15 @@ def _swept_json(swept: Swept) -> dict[str, object]:
 
 
 def _coverage_json(covered: Coverage) -> dict[str, object]:
-    arms = [
+    branches = [
         {
-            **asdict(arm),
-            "words": arm.words,
-            "reached_by": covered.reached.get(arm, ()),
+            **asdict(branch),
+            "words": branch.words,
+            "reached_by": covered.reached.get(branch, ()),
         }
-        for arm in covered.arms
+        for branch in covered.branches
     ]
-    return {"recipe": covered.recipe, "percent": covered.percent, "arms": arms}
+    return {"recipe": covered.recipe, "percent": covered.percent, "branches": branches}
 
 
 def _sweep(
@@ -276,12 +279,13 @@ class _Shown:
             apart = _apart({"cannot be reached": one.ruled_out, "explained": one.explained})
             style = "green" if not one.missing else "bold"
             self.line(
-                f"{one.recipe}: {reached} of {len(one.wanted)} arms ({one.percent:.0f} %){apart}",
+                f"{one.recipe}: {reached} of {len(one.wanted)} branches"
+                f" ({one.percent:.0f} %){apart}",
                 style,
             )
-            for arm in one.missing:
-                self.line(f"{Path(one.file).name}:{arm.line}: {arm.words}", "red", indent=4)
-                self.line(one.lines[arm.line - 1].strip(), "dim", indent=8)
+            for branch in one.missing:
+                self.line(f"{Path(one.file).name}:{branch.line}: {branch.words}", "red", indent=4)
+                self.line(one.lines[branch.line - 1].strip(), "dim", indent=8)
             for finding in one.findings:
                 self.line(str(finding), "yellow", indent=4)
 

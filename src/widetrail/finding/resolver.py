@@ -80,10 +80,10 @@ class Resolver(ABC):
         """The installation that is meant, or ``None`` where the application is not here."""
         return self.recognised.latest
 
-    def decide(self, rule: Model | None, arm: str) -> None:
-        """Keep which arm of a rule was taken, where that is kept."""
+    def decide(self, rule: Model | None, branch: str) -> None:
+        """Keep which branch of a rule was taken, where that is kept."""
         if self.decisions is not None:
-            self.decisions.keep(self.loaded, rule, arm)
+            self.decisions.keep(self.loaded, rule, branch)
 
     def decide_bounds(self, rule: Model | None, fact: str, wanted: str, found: str) -> None:
         """Keep which bounds of a range of releases were met, where that is kept."""

@@ -143,7 +143,7 @@ def _judge(case: Case, route: Route) -> Chosen | RejectedRoute:
 
 @dataclass(frozen=True, slots=True)
 class _Telling:
-    """Tells which arms of a route are reached while it is judged."""
+    """Tells which branches of a route are reached while it is judged."""
 
     finder: Finder
     route: Route
@@ -154,8 +154,8 @@ class _Telling:
     def narrowing(self, case: Case, outside: str, parts: Mapping[str, tuple[str, ...]]) -> None:
         some = any(parts.get(name) != case.parts.get(name) for name in self.route.only)
         if self.route.only:
-            arm = "leaves all" if outside else "leaves some" if some else "takes all"
-            self.finder.decide(self.route, f"only {arm}")
+            branch = "leaves all" if outside else "leaves some" if some else "takes all"
+            self.finder.decide(self.route, f"only {branch}")
 
     def limit(self, case: Case) -> None:
         limit, of = self.route.limit, case.tally

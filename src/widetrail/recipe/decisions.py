@@ -1,8 +1,8 @@
 """What was decided by the rules of a recipe: each decision is a value, kept with who decided.
 
-A recipe's rules have arms: a case that was taken, a need that was met or decided alone against a
-route, a check that failed. Who goes by a rule keeps which arm it was; a rehearsal's coverage is
-computed from what was kept. Nothing is decided by it.
+A recipe's rules have branches: a case that was taken, a need that was met or decided alone against
+a route, a check that failed. Who goes by a rule keeps which branch it was; a rehearsal's coverage
+is computed from what was kept. Nothing is decided by it.
 """
 
 from __future__ import annotations
@@ -14,16 +14,16 @@ from widetrail.recipe.loader import Loaded
 from widetrail.recipe.releases import parse_release, parse_releases
 
 MET = "met contents"
-"""The arm of a route that found something of the item in place on new."""
+"""The branch of a route that found something of the item in place on new."""
 
 
 @dataclass(frozen=True, slots=True, order=True)
 class Decision:
-    """One arm that was taken: the recipe's id, where its rule stands, and which arm of it."""
+    """One branch that was taken: the recipe's id, where its rule stands, and which branch of it."""
 
     recipe: str
     where: Where
-    arm: str
+    branch: str
 
 
 @dataclass(slots=True)
@@ -32,10 +32,10 @@ class Decisions:
 
     taken: set[Decision] = field(default_factory=set)
 
-    def keep(self, loaded: Loaded, rule: Model | None, arm: str) -> None:
-        """Keep that ``arm`` of a rule was taken; a rule that no recipe holds is passed by."""
+    def keep(self, loaded: Loaded, rule: Model | None, branch: str) -> None:
+        """Keep that ``branch`` of a rule was taken; a rule that no recipe holds is passed by."""
         if rule is not None and rule.stands_at is not None:
-            self.taken.add(Decision(loaded.id, rule.stands_at, arm))
+            self.taken.add(Decision(loaded.id, rule.stands_at, branch))
 
     def keep_bounds(
         self, loaded: Loaded, rule: Model | None, fact: str, wanted: str, found: str

@@ -1,6 +1,6 @@
-"""What rehearsals reach of a recipe: every arm of its rules, and the rehearsals that came there.
+"""What rehearsals reach of a recipe: every branch of its rules, and the rehearsals that came there.
 
-The arms are what can come out one way or another: a case that is taken, a need that is met and
+The branches are what can come out one way or another: a case that is taken, a need that is met and
 that alone decides against a route, a release that is exactly a bound, a route that arrives and one
 that fails, something in its place on new, a check, proof or wait that fails. Some cannot be
 reached: the recipe itself rules them out. Others are known not to be proved, with a reason, in
@@ -34,8 +34,8 @@ UNPROVED = ".unproved.yaml"
 
 
 @dataclass(frozen=True, slots=True, order=True)
-class Arm:
-    """One arm: the line of the recipe it is on (from 1), where its rule stands, and what it is.
+class Branch:
+    """One branch: the line of the recipe it is on (from 1), where its rule stands, and what it is.
 
     ``unreachable`` says why nothing can reach it; ``unproved`` is the reason that is written down
     for its not being reached.
@@ -49,59 +49,61 @@ class Arm:
 
     @property
     def words(self) -> str:
-        """The arm in words, with where it is."""
+        """The branch in words, with where it is."""
         where = show_where(self.where)
         return f"{where}: {self.name}" if where else self.name
 
 
 @dataclass(frozen=True)
 class Coverage:
-    """A recipe's arms with the rehearsals that reached each, by their names."""
+    """A recipe's branches with the rehearsals that reached each, by their names."""
 
     recipe: str
     file: str
     lines: tuple[str, ...]
-    arms: tuple[Arm, ...]
+    branches: tuple[Branch, ...]
     rehearsals: tuple[str, ...]
-    reached: dict[Arm, tuple[str, ...]]
+    reached: dict[Branch, tuple[str, ...]]
     findings: tuple[Finding, ...] = ()
 
     @cached_property
-    def wanted(self) -> tuple[Arm, ...]:
-        """The arms that count: those that can be reached and are not explained."""
-        return tuple(arm for arm in self.arms if not arm.unreachable and not arm.unproved)
+    def wanted(self) -> tuple[Branch, ...]:
+        """The branches that count: those that can be reached and are not explained."""
+        return tuple(
+            branch for branch in self.branches if not branch.unreachable and not branch.unproved
+        )
 
     @cached_property
-    def missing(self) -> tuple[Arm, ...]:
-        """The arms that count and that no rehearsal reached."""
-        return tuple(arm for arm in self.wanted if not self.reached.get(arm))
+    def missing(self) -> tuple[Branch, ...]:
+        """The branches that count and that no rehearsal reached."""
+        return tuple(branch for branch in self.wanted if not self.reached.get(branch))
 
     @property
     def ruled_out(self) -> int:
-        """How many arms the recipe itself rules out."""
-        return sum(bool(arm.unreachable) for arm in self.arms)
+        """How many branches the recipe itself rules out."""
+        return sum(bool(branch.unreachable) for branch in self.branches)
 
     @property
     def explained(self) -> int:
-        """How many arms have a reason written down for not being reached."""
-        return sum(bool(arm.unproved and not arm.unreachable) for arm in self.arms)
+        """How many branches have a reason written down for not being reached."""
+        return sum(bool(branch.unproved and not branch.unreachable) for branch in self.branches)
 
     @property
     def percent(self) -> float:
-        """Of a hundred arms that count, how many were reached."""
+        """Of a hundred branches that count, how many were reached."""
         if not self.wanted:
             return 100.0
         return 100.0 * (len(self.wanted) - len(self.missing)) / len(self.wanted)
 
 
 class Explained(Model):
-    """An arm that is not reached, or a mutant that survives, and why that is no fault.
+    """A branch that is not reached, or a mutant that survives, and why that is no fault.
 
-    ``at`` is where its rule stands, as coverage tells it; ``arm`` or ``mutation`` which one it is.
+    ``at`` is where its rule stands, as coverage has it; ``branch`` or ``mutation`` which one it is.
     """
 
     at: str
-    arm: str = ""
+    branch: str = ""
     mutation: str = ""
     why: str
 
@@ -146,42 +148,45 @@ def coverage_of(
     results = [r for r in results if loaded.id in r.recipes]
     reached: dict[tuple[Where, str], list[str]] = {}
     for result in results:
-        for one in result.arms:
+        for one in result.branches:
             if one.recipe == loaded.id:
-                reached.setdefault((one.where, one.arm), []).append(result.short)
-    whys = {(e.at, e.arm): e.why for e in explained if e.arm}
-    by_arm: dict[Arm, tuple[str, ...]] = {}
-    for arm in arms_of(loaded):
-        named, by = (show_where(arm.where), arm.name), reached.get((arm.where, arm.name), [])
+                reached.setdefault((one.where, one.branch), []).append(result.short)
+    whys = {(e.at, e.branch): e.why for e in explained if e.branch}
+    by_branch: dict[Branch, tuple[str, ...]] = {}
+    for branch in branches_of(loaded):
+        named, by = (
+            (show_where(branch.where), branch.name),
+            reached.get((branch.where, branch.name), []),
+        )
         if named in whys and not by:
-            arm = replace(arm, unproved=whys.pop(named))
-        by_arm[arm] = tuple(sorted(by))
-    known = {(show_where(a.where), a.name) for a in by_arm}
+            branch = replace(branch, unproved=whys.pop(named))
+        by_branch[branch] = tuple(sorted(by))
+    known = {(show_where(a.where), a.name) for a in by_branch}
     findings = []
     for (at, name), why in whys.items():
-        told = "it is reached" if (at, name) in known else "the recipe has no such arm"
+        told = "it is reached" if (at, name) in known else "the recipe has no such branch"
         message = f'"{at}: {name}" needs no reason ({why}): {told}'
         findings.append(Finding(loaded.file, 1, 1, "unproved", at, message))
-    arms = tuple(by_arm)
+    branches = tuple(by_branch)
     names = tuple(dict.fromkeys(result.short for result in results))
     return Coverage(
         loaded.id,
         loaded.file,
         tuple(loaded.text.splitlines()),
-        arms,
+        branches,
         names,
-        by_arm,
+        by_branch,
         tuple(findings),
     )
 
 
-def arms_of(loaded: Loaded) -> tuple[Arm, ...]:
-    """Return every arm of a recipe, by its lines."""
+def branches_of(loaded: Loaded) -> tuple[Branch, ...]:
+    """Return every branch of a recipe, by its lines."""
     return tuple(sorted(_Arms(loaded).all()))
 
 
 class _Arms:
-    """Lists the arms of one recipe."""
+    """Lists the branches of one recipe."""
 
     def __init__(self, loaded: Loaded) -> None:
         self._loaded, self._recipe = loaded, loaded.recipe
@@ -202,11 +207,11 @@ class _Arms:
             return frozenset(p for p, rules in PLATFORMS.items() if "registry" in rules.stores)
         return frozenset(p for p in PLATFORMS if _says(case.sign.where or "", p))
 
-    def all(self) -> Iterator[Arm]:
-        """Give every arm."""
+    def all(self) -> Iterator[Branch]:
+        """Give every branch."""
         recipe = self._recipe
         for case in recipe.recognise:
-            yield self._arm(case, "taken")
+            yield self._branch(case, "taken")
             yield from self._maps(case, self._of_case(case))
             yield from self._bounds(case.for_)
         application = recipe.application
@@ -214,7 +219,7 @@ class _Arms:
         yield from self._maps(application, self._platforms)
         for used, wanted in recipe.relies_on.items():
             yield from self._ranged(recipe, f"relies on {used}", wanted, ("relies_on", used))
-            yield self._arm(recipe, f"relies on {used} unmet", key=("relies_on", used))
+            yield self._branch(recipe, f"relies on {used} unmet", key=("relies_on", used))
         for places in recipe.places.values():
             yield from self._cases(places)
         for readings in recipe.readings.values():
@@ -224,34 +229,34 @@ class _Arms:
         for licence in recipe.licences.values():
             yield from self._licence(licence)
 
-    def _arm(self, rule: Model, name: str, unreachable: str = "", key: Where = ()) -> Arm:
+    def _branch(self, rule: Model, name: str, unreachable: str = "", key: Where = ()) -> Branch:
         where = rule.stands_at or ()
         mark, _ = mark_at(self._loaded.tree, (*where, *key))
-        return Arm(mark.line, where, name, unreachable)
+        return Branch(mark.line, where, name, unreachable)
 
     # Platforms
 
-    def _maps(self, rule: Model, platforms: frozenset[str]) -> Iterator[Arm]:
-        """Give the arms of the platform maps below a rule, of which ``platforms`` come there."""
+    def _maps(self, rule: Model, platforms: frozenset[str]) -> Iterator[Branch]:
+        """Give the branches of the platform maps below a rule, of which some come there."""
         for _, value in below(rule):
             if isinstance(value, PerPlatform):
                 named = [p for p in sorted(PLATFORMS) if value.of(p) is not None]
                 for name in named:
                     why = "" if name in platforms else "it is not recognised there"
-                    yield self._arm(value, name, why, (name,))
+                    yield self._branch(value, name, why, (name,))
                 if value.otherwise is not None:
                     why = "" if platforms - set(named) else "no other platform is recognised"
-                    yield self._arm(value, "else", why, ("else",))
+                    yield self._branch(value, "else", why, ("else",))
 
-    def _cases(self, cases: Sequence[Model]) -> Iterator[Arm]:
-        """Give the arms of a place's or reading's cases; a case takes platforms from the next."""
+    def _cases(self, cases: Sequence[Model]) -> Iterator[Branch]:
+        """Give the branches of a place's or reading's cases; one takes platforms from the next."""
         left = self._platforms
         for case in cases:
             condition = getattr(case, "for_", None)
             own = condition.platform if condition is not None else None
             here = left & {own} if own is not None else left
             why = "" if here else "no platform is left for it"
-            yield self._arm(case, "taken", why)
+            yield self._branch(case, "taken", why)
             yield from self._maps(case, here)
             yield from self._bounds(condition, why)
             if isinstance(case, Place):
@@ -260,88 +265,88 @@ class _Arms:
             if condition is None or not any(getattr(condition, name) for name in others):
                 left -= here
 
-    def _place(self, place: Place, why: str) -> Iterator[Arm]:
+    def _place(self, place: Place, why: str) -> Iterator[Branch]:
         if place.set_in is not None:
-            yield self._arm(place.set_in, "found", why)
-            yield self._arm(place.set_in, "tells nothing", why)
+            yield self._branch(place.set_in, "found", why)
+            yield self._branch(place.set_in, "tells nothing", why)
         if place.first_of:
             for number in range(len(place.first_of)):
                 key: Where = ("first_of", number)
-                yield self._arm(place, f"first_of {number + 1}", why, key)
+                yield self._branch(place, f"first_of {number + 1}", why, key)
             if place.follows is None:
-                yield self._arm(place, "first_of none", why, ("else",))
+                yield self._branch(place, "first_of none", why, ("else",))
         if place.plural:
-            yield self._arm(place, "several", why)
+            yield self._branch(place, "several", why)
             if place.contains:
-                yield self._arm(place, "skips", why, ("contains",))
+                yield self._branch(place, "skips", why, ("contains",))
             if place.in_use is not None:
-                yield self._arm(place.in_use, "read", why)
+                yield self._branch(place.in_use, "read", why)
             for by in place.pair:
-                yield self._arm(place, f"paired by {by}", why, ("pair",))
+                yield self._branch(place, f"paired by {by}", why, ("pair",))
 
     # Releases
 
-    def _bounds(self, condition: Model | None, why: str = "") -> Iterator[Arm]:
+    def _bounds(self, condition: Model | None, why: str = "") -> Iterator[Branch]:
         for fact in ("release", "system") if condition is not None else ():
             yield from self._ranged(condition, fact, getattr(condition, fact), (fact,), why)
 
     def _ranged(
         self, rule: Model | None, fact: str, wanted: str | None, key: Where = (), why: str = ""
-    ) -> Iterator[Arm]:
+    ) -> Iterator[Branch]:
         if rule is None or wanted is None:
             return
         for _, bound in parse_releases(wanted).terms:
-            yield self._arm(rule, f"{fact} at {bound.text}", why, key or (fact,))
+            yield self._branch(rule, f"{fact} at {bound.text}", why, key or (fact,))
 
     # Items
 
-    def _item(self, item: Item) -> Iterator[Arm]:
+    def _item(self, item: Item) -> Iterator[Branch]:
         yield from self._maps(item, self._platforms)
         for name, rule in item.checks.items():
             for verdict in ("holds", "differs"):
-                yield self._arm(rule, verdict, key=(name,))
+                yield self._branch(rule, verdict, key=(name,))
         for loss in item.losses:
             yield from self._loss(loss)
         for route in item.routes:
             yield from self._route(route)
             if copies(route):
-                yield self._arm(route, MET)
+                yield self._branch(route, MET)
 
-    def _licence(self, licence: Licence) -> Iterator[Arm]:
+    def _licence(self, licence: Licence) -> Iterator[Branch]:
         for word in ("active", "not", "unknown"):
-            yield self._arm(licence.active, word)
+            yield self._branch(licence.active, word)
         for loss in licence.losses:
             yield from self._loss(loss)
         for route in licence.routes:
             yield from self._route(route)
 
-    def _loss(self, loss: Model) -> Iterator[Arm]:
+    def _loss(self, loss: Model) -> Iterator[Branch]:
         if getattr(loss, "when", None):
-            yield self._arm(loss, "is one", key=("when",))
-            yield self._arm(loss, "is none", key=("when",))
+            yield self._branch(loss, "is one", key=("when",))
+            yield self._branch(loss, "is none", key=("when",))
         if getattr(loss, "proof", None):
-            yield self._arm(loss, "made good", key=("proof",))
-            yield self._arm(loss, "not made good", key=("proof",))
+            yield self._branch(loss, "made good", key=("proof",))
+            yield self._branch(loss, "not made good", key=("proof",))
 
-    def _route(self, route: Route | LicenceRoute) -> Iterator[Arm]:
-        yield self._arm(route, "arrived")
-        yield self._arm(route, "failed")
+    def _route(self, route: Route | LicenceRoute) -> Iterator[Branch]:
+        yield self._branch(route, "arrived")
+        yield self._branch(route, "failed")
         if route.for_ is not None:
-            yield self._arm(route.for_, "holds")
-            yield self._arm(route.for_, "does not hold")
+            yield self._branch(route.for_, "holds")
+            yield self._branch(route.for_, "does not hold")
             yield from self._bounds(route.for_)
         yield from self._needs(route.needs)
         if isinstance(route, Route):
             for name, rule in (route.checks or {}).items():
                 for verdict in ("holds", "differs"):
-                    yield self._arm(rule, verdict, key=(name,))
+                    yield self._branch(rule, verdict, key=(name,))
             if route.beside:
-                yield self._arm(route, "name taken", key=("beside",))
+                yield self._branch(route, "name taken", key=("beside",))
             if len(route.duplicates) > 1:
-                yield from (self._arm(route, f"duplicates {one}") for one in route.duplicates)
+                yield from (self._branch(route, f"duplicates {one}") for one in route.duplicates)
             if route.by_choice:
-                yield self._arm(route, "chosen")
-                yield self._arm(route, "not chosen")
+                yield self._branch(route, "chosen")
+                yield self._branch(route, "not chosen")
             yield from self._narrowing(route)
         for loss in route.losses:
             yield from self._loss(loss)
@@ -349,37 +354,37 @@ class _Arms:
             for step in leg.steps:
                 yield from self._step(step)
 
-    def _narrowing(self, route: Route) -> Iterator[Arm]:
+    def _narrowing(self, route: Route) -> Iterator[Branch]:
         for name in ("size", "count", "file"):
             if getattr(route.limit, name) is not None:
-                yield self._arm(route.limit, f"{name} rejects", key=(name,))
+                yield self._branch(route.limit, f"{name} rejects", key=(name,))
         if route.only:
-            yield self._arm(route, "only takes all", key=("only",))
-            yield self._arm(route, "only leaves all", key=("only",))
+            yield self._branch(route, "only takes all", key=("only",))
+            yield self._branch(route, "only leaves all", key=("only",))
         if route.wait:
-            yield self._arm(route, "came", key=("await",))
-            yield self._arm(route, "did not come", key=("await",))
+            yield self._branch(route, "came", key=("await",))
+            yield self._branch(route, "did not come", key=("await",))
 
-    def _needs(self, needs: Needs) -> Iterator[Arm]:
+    def _needs(self, needs: Needs) -> Iterator[Branch]:
         for station in ("old", "new", "between"):
             side: SideNeeds | None = getattr(needs, station)
             for fact in _facts_of(side) if side is not None else ():
                 assert side is not None
                 why = "what a machine between has is not known beforehand"
                 why = why if station == "between" else ""
-                yield self._arm(side, f"{fact} met", why, (fact,))
-                yield self._arm(side, f"{fact} alone unmet", why, (fact,))
+                yield self._branch(side, f"{fact} met", why, (fact,))
+                yield self._branch(side, f"{fact} alone unmet", why, (fact,))
                 wanted = {"release": side.release, "system": side.system}.get(fact)
                 if wanted == "same or later":
-                    yield self._arm(side, "release same", why, (fact,))
-                    yield self._arm(side, "release later", why, (fact,))
+                    yield self._branch(side, "release same", why, (fact,))
+                    yield self._branch(side, "release later", why, (fact,))
                 elif wanted is not None and wanted not in AS_OLD:
                     yield from self._ranged(side, fact, wanted, (fact,), why)
 
-    def _step(self, step: StepRule) -> Iterator[Arm]:
+    def _step(self, step: StepRule) -> Iterator[Branch]:
         if step.rule.waits:
-            yield self._arm(step.rule, "came")
-            yield self._arm(step.rule, "did not come")
+            yield self._branch(step.rule, "came")
+            yield self._branch(step.rule, "did not come")
 
 
 def _says(choice: str | PerPlatform, platform: str) -> bool:

@@ -17,7 +17,7 @@ from widetrail.formats.documents import Where, mark_at
 from widetrail.formats.quantities import show_count
 from widetrail.recipe import Loaded, examine
 from widetrail.rehearsing.batch import Job, run_job, workers
-from widetrail.rehearsing.coverage import Explained, arms_of, show_where
+from widetrail.rehearsing.coverage import Explained, branches_of, show_where
 from widetrail.rehearsing.mutations import changes_of
 from widetrail.rehearsing.rehearsal import Rehearsal
 from widetrail.rehearsing.rehearsed import Rehearsed
@@ -144,14 +144,14 @@ def _going_by(mutant: Mutant, runs: Sequence[Run]) -> _Going:
 
 
 def _goes_by(mutant: Mutant, result: Rehearsed) -> bool:
-    """Return whether a rehearsal reached an arm of the rule's item, place or reading.
+    """Return whether a rehearsal reached a branch of the rule's item, place or reading.
 
     What belongs to the recipe as a whole is gone by by all.
     """
     section = mutant.where[:2]
     if len(section) < 2 or section[0] not in ("places", "readings", "items"):
         return True
-    mine = {arm.where for arm in result.arms if arm.recipe == mutant.recipe}
+    mine = {branch.where for branch in result.branches if branch.recipe == mutant.recipe}
     if section[0] == "items" and len(mutant.where) > 3 and mutant.where[2] == "routes":
         section = mutant.where[:4]
         if mutant.mutation.startswith("swapped"):
@@ -185,10 +185,10 @@ def mutants_of(loaded: Loaded) -> Iterator[Mutant]:
     tree = as_plain(loaded.tree)
     known = {yaml.safe_dump(tree)}
     found = []
-    beyond = {(*arm.where, arm.name) for arm in arms_of(loaded) if arm.unreachable}
+    beyond = {(*branch.where, branch.name) for branch in branches_of(loaded) if branch.unreachable}
     for where, mutation, told, missing, changed in changes_of(tree):
         text = yaml.safe_dump(changed, allow_unicode=True, sort_keys=False, width=10_000)
-        if text in known or any(where[: len(arm)] == arm for arm in beyond):
+        if text in known or any(where[: len(branch)] == branch for branch in beyond):
             continue
         known.add(text)
         accepted, _ = examine(text, loaded.file, KINDS)

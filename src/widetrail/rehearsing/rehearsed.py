@@ -15,9 +15,8 @@ from widetrail.rehearsing.expectations import (
 class Rehearsed:
     """A rehearsal that was run: its differences, and what the program printed on both sides.
 
-    ``seconds`` is how long it took, ``arms`` which arms of its recipes it reached, ``moved``
-    whether a plan was made, ``changed`` what was another on new then (``user``, ``drive``,
-    ``platform``),
+    ``seconds`` is how long it took, ``branches`` what it reached of its recipes, ``moved`` whether
+    a plan was made, ``changed`` what was another on new then (``user``, ``drive``, ``platform``),
     ``kept`` where its machines lie now.
     """
 
@@ -29,7 +28,7 @@ class Rehearsed:
     case: str = ""
     recipes: tuple[str, ...] = ()
     seconds: float = 0.0
-    arms: frozenset[Decision] = frozenset()
+    branches: frozenset[Decision] = frozenset()
     changed: tuple[str, ...] = ()
     moved: bool = False
     kept: str = ""

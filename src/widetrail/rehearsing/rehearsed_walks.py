@@ -168,10 +168,10 @@ class RehearsedWalks(MachinesInReach):
             if item.state == "carried":
                 self._say(plan, item.id, "arrived")
 
-    def _say(self, plan: Plan, item: str, arm: str) -> None:
+    def _say(self, plan: Plan, item: str, branch: str) -> None:
         planned = plan.item(item)
         loaded = next(one for one in self._recipes if one.id == planned.recipe)
         routes = loaded.recipe.listed[planned.item].routes
         route = next((r for r in routes if r.name == planned.route), None)
         if route is not None:
-            self._decisions.keep(loaded, route, arm)
+            self._decisions.keep(loaded, route, branch)

@@ -98,7 +98,7 @@ def rehearse(
         run,
         differences=(*run.differences, *found),
         seconds=time.monotonic() - begun,
-        arms=frozenset(decisions.taken),
+        branches=frozenset(decisions.taken),
         kept=str(keep) if keep is not None else "",
     )
 
@@ -293,7 +293,7 @@ class _Stage(RehearsedWalks):
 
     # Walking
 
-    # Arms of routes
+    # Branches of routes
 
 
 def choices_of(file: RehearsalFile, recipes: Sequence[Loaded]) -> Choices:

@@ -1,7 +1,7 @@
 """Beginning a recipe: a first edition from a few answers, with machines to rehearse it on.
 
 What is made passes: the rehearsal has a case in which all arrives, one with something in its place
-on new, and one whose check fails, so that every arm of the first edition is reached.
+on new, and one whose check fails, so that every branch of the first edition is reached.
 """
 
 from __future__ import annotations

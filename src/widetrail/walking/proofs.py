@@ -21,8 +21,8 @@ def look_at_proofs(doing: WalkDoing) -> Proofs:
         if doing.came_here(item.id):
             for loss in _with_proof(doing, item.id):
                 lacking = missing(doing, item.id, loss.proof)
-                arm = "not made good" if lacking else "made good"
-                doing.finder(item.id).decide(loss, arm)
+                branch = "not made good" if lacking else "made good"
+                doing.finder(item.id).decide(loss, branch)
                 told = " and ".join(conditions(loss.proof)) if lacking else ""
                 found.setdefault(item.id, {})[loss.what] = told
     return found
