@@ -10,7 +10,7 @@ from typing import Any
 
 import pytest
 
-ADDED = Path(__file__).parent / "added"
+ADDED = Path(__file__).parent.parent / "examples" / "added"
 STEP = '[copy, {label: "{kept}/LABEL", text: moved, once: {files_there: {at_least: 3}}}]'
 HEAD = """
 rehearsal: the folder is labelled

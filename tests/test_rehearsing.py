@@ -254,7 +254,7 @@ def test_a_refusal_is_expected_by_its_code(begun: Path) -> None:
     ((what, wanted, found),) = _told(_run(begun, f"{gone}expect: {{refused: room}}\n"))
     assert (what, wanted) == ("refused", "room") and found.startswith("not there (")
     ((what, _, found),) = _told(_run(begun, f"{gone}expect: {{kept: {{}}}}\n"))
-    assert what == "the trail" and "there is nothing at the place" in found
+    assert what == "the trail" and "was not found on" in found
     full = "new: {machine: mossbook-new, set: {disks: {/: {folder: disks/root}, /data: "
     full += "{folder: disks/data, size: 1 MiB, free: 1 KiB}}}}\n"
     assert _run(begun, f"{full}expect: {{refused: room}}\n").passed

@@ -335,9 +335,9 @@ def _occupied(subject: Subject) -> bool:
 def _lost(subject: Subject) -> Halted:
     where, machine = subject.old_place, subject.finder.machine
     spot = where.path if isinstance(where, Absent) else ""
-    why = f"it is {where.how}" if isinstance(where, Absent) else str(where)
+    why = f"nothing is there ({where.how})" if isinstance(where, Absent) else str(where)
     place = subject.item.from_
-    what = f'there is nothing at the place "{place}" of {subject.id} on {machine.name}'
+    what = f'the place "{place}" of {subject.id} was not found on {machine.name}'
     todo = (
         "If it lies on a disk that is not connected, connect it and plan again; "
         f"else leave it out with --without {subject.id}."
