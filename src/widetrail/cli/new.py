@@ -66,7 +66,7 @@ def command(
     page.title("Try next")
     page.line(f"widetrail rehearse {rehearsal} --coverage", indent=2)
     page.line(f"Then put samples of what {name} keeps into {old}, and say in the recipe what it")
-    page.line("counts; docs/recipe-language.md and docs/rehearsals.md tell how.")
+    page.line("counts; docs/tutorial.md and docs/reference.md show how.")
 
 
 def _ask(option: str, words: str, usual: str = "") -> str:

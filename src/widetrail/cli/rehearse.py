@@ -192,13 +192,13 @@ def _mutate(
     found: list[Judged] = []
     unused = 0
     for loaded in recipes:
-        shown.title(f"Mutants of {loaded.id}")
+        shown.title(f"Mutations of {loaded.id}")
         explained = load_unproved(Path(loaded.file))
         runs = [
             (job, rehearsal, result)
             for (job, rehearsal), result in zip(listed, results, strict=True)
         ]
-        with _progress(f"mutants of {loaded.id}") as tick:
+        with _progress(f"mutations of {loaded.id}") as tick:
             mine = judge_mutants(loaded, runs, jobs, explained, tick)
         shown.mutants(mine)
         for one in unneeded(explained, mine):

@@ -315,7 +315,7 @@ def _check_words(check: CheckLine) -> str:
 
 def _few(answer: Noted | None) -> str:
     if answer is not None and isinstance(answer.value, tuple):
-        return f"({len(answer.value)} entries)"
+        return f"({show_count(len(answer.value), 'entry')})"
     return show_answer(answer)
 
 

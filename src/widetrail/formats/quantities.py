@@ -26,7 +26,11 @@ def parse_size(text: object) -> int:
 
 def show_count(count: int, what: str) -> str:
     """Return a number of things for people; ``what`` is one of them."""
-    return f"1 {what}" if count == 1 else f"{count:,} {what}s"
+    if count == 1:
+        return f"1 {what}"
+    if what.endswith("y") and what[-2] not in "aeou":
+        return f"{count:,} {what[:-1]}ies"
+    return f"{count:,} {what}{'es' if what.endswith(('s', 'x', 'ch', 'sh')) else 's'}"
 
 
 def show_files(count: int) -> str:

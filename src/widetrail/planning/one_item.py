@@ -38,6 +38,7 @@ from widetrail.planning.shared_places import carved_paths, shared_folder
 from widetrail.planning.station_facts import CardSide, SeenSide
 from widetrail.planning.user_choices import Choices
 from widetrail.recipe import Existing, Loss, Route
+from widetrail.recipe.decisions import NONE
 from widetrail.steps import RULES
 
 
@@ -120,10 +121,9 @@ def _looked_at(
     """Return where an item is on old, what of it is packed, and what other items take of it;
     ``None`` where nothing can go, which the draft then says."""
     old = subject.old_place
-    if isinstance(old, Absent) and subject.item.optional:
-        nothing = f"it is optional, and there is nothing at {old.path}"
-        draft.left.append(LeftItem(id=subject.id, title=title_of(subject), nothing=nothing))
-        return None
+    optional = subject.item.optional
+    if isinstance(old, Absent) and optional:
+        return _nothing(subject, f"there is nothing at {old.path}", draft)
     if not isinstance(old, Found):
         draft.obstacles.append(_lost(subject))
         return None
@@ -132,7 +132,10 @@ def _looked_at(
         return None
     carved = carved_paths(subject, subjects, draft)
     try:
-        return old, entries_to_pack(subject, carved), carved
+        entries = entries_to_pack(subject, carved)
+        if optional and subject.item.take and all(entry.kind == "folder" for entry in entries):
+            return _nothing(subject, f"{old.path} holds nothing that it takes", draft)
+        return old, entries, carved
     except MachineUnusable as error:
         todo = "Give the account the right to read it, then plan again."
         unreadable = Halted(
@@ -143,6 +146,13 @@ def _looked_at(
         unreadable = Halted(what, where=old.path, why=str(error), codes=["unreadable"])
     draft.obstacles.append(unreadable)
     return None
+
+
+def _nothing(subject: Subject, why: str, draft: Draft) -> None:
+    """Leave out an optional item of which there is nothing on old."""
+    subject.finder.decide(subject.item, NONE)
+    nothing = f"it is optional, and {why}"
+    draft.left.append(LeftItem(id=subject.id, title=title_of(subject), nothing=nothing))
 
 
 def _with_names(

@@ -16,6 +16,9 @@ from widetrail.recipe.releases import parse_release, parse_releases
 MET = "met contents"
 """The branch of a route that found something of the item in place on new."""
 
+NONE = "nothing there"
+"""The branch of an optional item of which there is nothing on old."""
+
 
 @dataclass(frozen=True, slots=True, order=True)
 class Decision:

@@ -23,7 +23,7 @@ from widetrail.recipe import Item, Loaded, Route
 from widetrail.recipe.addresses import below
 from widetrail.recipe.by_platform import PerPlatform
 from widetrail.recipe.conditions import AS_OLD, Needs, SideNeeds
-from widetrail.recipe.decisions import MET
+from widetrail.recipe.decisions import MET, NONE
 from widetrail.recipe.licence_models import Licence, LicenceRoute
 from widetrail.recipe.places import Place, Recognition
 from widetrail.recipe.releases import parse_releases
@@ -302,6 +302,8 @@ class _Arms:
 
     def _item(self, item: Item) -> Iterator[Branch]:
         yield from self._maps(item, self._platforms)
+        if item.optional:
+            yield self._branch(item, NONE)
         for name, rule in item.checks.items():
             for verdict in ("holds", "differs"):
                 yield self._branch(rule, verdict, key=(name,))

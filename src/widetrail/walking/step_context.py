@@ -134,7 +134,7 @@ class WalkDoing(PathContext):
             f"{{{name}}} is not known on {self.machine.name}",
             where=step.id,
             why=why,
-            todo="See docs/recipe-language.md for what may stand in braces.",
+            todo="See docs/reference.md, step run, for what may stand in braces.",
         )
 
     def _told(self, item: str) -> dict[str, str]:
