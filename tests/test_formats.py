@@ -467,3 +467,10 @@ def test_any_bytes_are_some_text(data: bytes) -> None:
         assert isinstance(decode(data)[0], str)
     except Unreadable:
         assert data[:2] in (b"\xff\xfe", b"\xfe\xff") or data[:3] == b"\xef\xbb\xbf"
+
+
+def test_what_a_form_is_said_to_be_used_for_is_what_it_can() -> None:
+    roles = get_args(Role)
+    for name, form in FORMS.own.items():
+        assert form.name == name
+        assert [r for r in roles if name in forms_for(r)] == [r for r in roles if form.can(r)]

@@ -7,7 +7,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from functools import cache
-from importlib.metadata import entry_points
 from typing import Generic, TypeVar, cast
 
 from widetrail.errors import InputUnusable
@@ -22,6 +21,8 @@ def _added(group: str, what: str) -> Mapping[str, object]:
     Raises:
         InputUnusable: Something of it cannot be loaded.
     """
+    from importlib.metadata import entry_points  # slow to import, and rarely needed
+
     found: dict[str, object] = {}
     for point in entry_points(group=group):
         try:

@@ -6,67 +6,69 @@ form's, and it names a ``Form``.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
+from importlib import import_module
 
-from widetrail.formats.about_files import FILE, FILES, MODIFIED, NAMES, SIZE
 from widetrail.formats.added import Added
-from widetrail.formats.bookmarks import BOOKMARKS
-from widetrail.formats.csv import CSV
-from widetrail.formats.dconf import DCONF
-from widetrail.formats.eml import EML
 from widetrail.formats.form import Form, Role
-from widetrail.formats.icalendar import ICALENDAR
-from widetrail.formats.ini import INI
-from widetrail.formats.json import JSON
-from widetrail.formats.jsonl import JSONL
-from widetrail.formats.maildir import MAILDIR
-from widetrail.formats.mbox import MBOX
-from widetrail.formats.opml import OPML
-from widetrail.formats.plist import PLIST
-from widetrail.formats.reg import REG, REGISTRY
-from widetrail.formats.sqlite import SQLITE
-from widetrail.formats.text import OUTPUT, TEXT
-from widetrail.formats.toml import TOML
-from widetrail.formats.vcard import VCARD
-from widetrail.formats.xml import XML
-from widetrail.formats.yaml import YAML
 
 GROUP = "widetrail.forms"
 """The group of entry points by which a distribution adds forms."""
 
-_OWN = (
-    INI,
-    JSON,
-    YAML,
-    TOML,
-    PLIST,
-    XML,
-    SQLITE,
-    DCONF,
-    REGISTRY,
-    TEXT,
-    REG,
-    OUTPUT,
-    FILE,
-    FILES,
-    NAMES,
-    SIZE,
-    MODIFIED,
-    MBOX,
-    MAILDIR,
-    EML,
-    VCARD,
-    ICALENDAR,
-    BOOKMARKS,
-    OPML,
-    JSONL,
-    CSV,
-)
+_TREE: tuple[Role, ...] = ("reading", "set_in", "paths", "index", "write")
+_OWN: Mapping[str, tuple[str, tuple[Role, ...]]] = {
+    "ini": ("ini", _TREE),
+    "json": ("json", (*_TREE, "records")),
+    "yaml": ("yaml", _TREE),
+    "toml": ("toml", _TREE),
+    "plist": ("plist", _TREE),
+    "xml": ("xml", ("reading", "set_in", "paths", "write")),
+    "sqlite": ("sqlite", ("reading", "paths", "index", "write", "records")),
+    "dconf": ("dconf", ("reading", "paths", "write")),
+    "registry": ("reg", ("reading", "set_in", "paths", "write")),
+    "text": ("text", ("reading", "set_in", "paths", "write")),
+    "reg": ("reg", ("paths", "write")),
+    "output": ("text", ("reading",)),
+    "file": ("about_files", ("reading",)),
+    "files": ("about_files", ("reading",)),
+    "names": ("about_files", ("reading",)),
+    "size": ("about_files", ("reading",)),
+    "modified": ("about_files", ("reading",)),
+    "mbox": ("mbox", ("records",)),
+    "maildir": ("maildir", ("records",)),
+    "eml": ("eml", ("records",)),
+    "vcard": ("vcard", ("records",)),
+    "icalendar": ("icalendar", ("records",)),
+    "bookmarks": ("bookmarks", ("records",)),
+    "opml": ("opml", ("records",)),
+    "jsonl": ("jsonl", ("records",)),
+    "csv": ("csv", ("records",)),
+}
+"""The module of each of our own forms, and what it can be used for: asked before it is imported."""
 
-FORMS: Added[Form] = Added(Form, {form.name: form for form in _OWN}, GROUP, "form")
+
+class _Own(Mapping[str, Form]):
+    """Our own forms, each imported when it is first used."""
+
+    def __getitem__(self, name: str) -> Form:
+        module, _ = _OWN[name]
+        found: Form = getattr(import_module(f"widetrail.formats.{module}"), name.upper())
+        return found
+
+    def __contains__(self, name: object) -> bool:
+        return name in _OWN
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(_OWN)
+
+    def __len__(self) -> int:
+        return len(_OWN)
+
+
+FORMS: Added[Form] = Added(Form, _Own(), GROUP, "form")
 """The forms by name."""
 
 
 def forms_for(role: Role) -> Iterator[str]:
     """Give the names of our own forms that can be used for that."""
-    return (name for name, form in FORMS.own.items() if form.can(role))
+    return (name for name, (_, roles) in _OWN.items() if role in roles)

@@ -123,7 +123,8 @@ def _looked_at(
     old = subject.old_place
     optional = subject.item.optional
     if isinstance(old, Absent) and optional:
-        return _nothing(subject, f"there is nothing at {old.path}", draft)
+        _nothing(subject, f"there is nothing at {old.path}", draft)
+        return None
     if not isinstance(old, Found):
         draft.obstacles.append(_lost(subject))
         return None
@@ -134,7 +135,8 @@ def _looked_at(
     try:
         entries = entries_to_pack(subject, carved)
         if optional and subject.item.take and all(entry.kind == "folder" for entry in entries):
-            return _nothing(subject, f"{old.path} holds nothing that it takes", draft)
+            _nothing(subject, f"{old.path} holds nothing that it takes", draft)
+            return None
         return old, entries, carved
     except MachineUnusable as error:
         todo = "Give the account the right to read it, then plan again."

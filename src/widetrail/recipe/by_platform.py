@@ -1,7 +1,5 @@
 """What a recipe says apart for each platform: a path or a program, or one for all."""
 
-from __future__ import annotations
-
 from collections.abc import Iterator, Mapping
 from typing import Annotated
 

@@ -1,7 +1,5 @@
 """Conditions on facts and readings: the notation of ``needs``, ``when``, ``only`` and ``proof``."""
 
-from __future__ import annotations
-
 import math
 import re
 from collections.abc import Mapping
@@ -17,7 +15,6 @@ from pydantic import (
 )
 
 from widetrail.formats.documents import Model, flaw
-from widetrail.formats.parser_process import matches
 from widetrail.formats.quantities import parse_size
 from widetrail.old_words import COVERS_OLD
 from widetrail.recipe.releases import check_releases
@@ -103,6 +100,12 @@ def _number_or_old(value: object) -> object:
     return "old" if value == "old" else number
 
 
+def _never_matches(expression: str, text: str) -> bool:
+    from widetrail.formats.parser_process import matches  # starts a process, and is rarely needed
+
+    return matches(expression, text) is False
+
+
 class Condition(Model):
     """What a value must be; a bare value means ``is``.
 
@@ -152,7 +155,7 @@ class Condition(Model):
             or (
                 wanted is not None
                 and self.matches is not None
-                and matches(self.matches, wanted) is False
+                and _never_matches(self.matches, wanted)
             )
         )
 

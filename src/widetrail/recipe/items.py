@@ -1,9 +1,7 @@
 """An item: what is carried of an application, and by which routes."""
 
-from __future__ import annotations
-
 from collections.abc import Iterator
-from typing import Annotated, Literal
+from typing import Annotated, Literal, Self
 
 from pydantic import (
     BeforeValidator,
@@ -38,7 +36,7 @@ class Item(Model):
     routes: tuple[Route, ...] = ()
 
     @model_validator(mode="after")
-    def _routes(self) -> Item:
+    def _routes(self) -> Self:
         if not self.routes and not self.losses:
             raise flaw("no-route", "an item without routes must say its losses")
         names = [route.name for route in self.routes]

@@ -1,8 +1,6 @@
 """A licence in a recipe: how it is asked for, and by which routes its seat moves."""
 
-from __future__ import annotations
-
-from typing import Annotated, Literal
+from typing import Annotated, Literal, Self
 
 from pydantic import (
     BeforeValidator,
@@ -55,7 +53,7 @@ class LicenceRoute(Model):
     losses: tuple[Loss, ...] = ()
 
     @model_validator(mode="after")
-    def _stations(self) -> LicenceRoute:
+    def _stations(self) -> Self:
         if any(leg.station != "new" for leg in self.ready):
             hint = "It tries whether new can take the licence, before anything is done on old"
             raise flaw("licence-legs", '"ready" is not on new', hint)
@@ -99,7 +97,7 @@ class Licence(Model):
     routes: tuple[LicenceRoute, ...] = Field(min_length=1)
 
     @model_validator(mode="after")
-    def _names(self) -> Licence:
+    def _names(self) -> Self:
         names = [route.name for route in self.routes]
         if len(set(names)) < len(names):
             raise flaw("route-name", "two routes of this item have one name")

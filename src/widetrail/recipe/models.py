@@ -3,11 +3,9 @@
 They are made in one place, the loader; nothing here reads a file or a machine.
 """
 
-from __future__ import annotations
-
 from collections.abc import Mapping
 from functools import cached_property
-from typing import Annotated, Literal
+from typing import Annotated, Literal, Self
 
 from pydantic import (
     BeforeValidator,
@@ -51,7 +49,7 @@ class Ask(Model):
     text: Said | None = None
 
     @model_validator(mode="after")
-    def _one(self) -> Ask:
+    def _one(self) -> Self:
         if (self.secret is None) == (self.text is None):
             raise flaw("ask", 'expected one of "secret" and "text"')
         return self

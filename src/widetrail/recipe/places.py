@@ -1,8 +1,6 @@
 """How a recipe recognises its application and says where its things are."""
 
-from __future__ import annotations
-
-from typing import Annotated, Literal
+from typing import Annotated, Literal, Self
 
 from pydantic import (
     AfterValidator,
@@ -38,7 +36,7 @@ class Sign(Model):
     view: Literal["32", "64"] | None = None
 
     @model_validator(mode="after")
-    def _one(self) -> Sign:
+    def _one(self) -> Self:
         given = (self.file, self.folder, self.registry, self.command)
         if sum(g is not None for g in given) != 1:
             raise flaw("sign", 'expected one of "file", "folder", "registry" and "command"')
@@ -104,7 +102,7 @@ class Place(Model):
     pair: tuple[Literal["name", "in use", "register"], ...] = ()
 
     @model_validator(mode="after")
-    def _one(self) -> Place:
+    def _one(self) -> Self:
         named = ("folder", "file", "key", "value", "dconf")
         fixed = [n for n in named if getattr(self, n) is not None]
         if len(fixed) + bool(self.first_of) + self.plural != 1:

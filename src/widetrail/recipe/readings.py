@@ -1,10 +1,8 @@
 """What a recipe reads: a value in a form, where it stands, and for which machines."""
 
-from __future__ import annotations
-
 import re
 from collections.abc import Mapping
-from typing import Annotated, ClassVar, Literal
+from typing import Annotated, ClassVar, Literal, Self
 
 from pydantic import (
     Field,
@@ -140,7 +138,7 @@ class Reading(InForm):
     home: Literal["empty", "copy", "real"] | None = None
 
     @model_validator(mode="after")
-    def _options(self) -> Reading:
+    def _options(self) -> Self:
         address = FORMS[self.form].address
         if address != "none" and self.at is None:
             raise flaw("reading-at", f'"{self.form}" needs "at": which value in it')

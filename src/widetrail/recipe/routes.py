@@ -1,7 +1,5 @@
 """Ways to carry an item: routes with their legs and steps, checks, losses and paths in files."""
 
-from __future__ import annotations
-
 from collections.abc import Collection, Mapping
 from typing import Annotated, Literal, Self
 
@@ -143,7 +141,7 @@ class Leg(Model):
     between: tuple[StepRule, ...] | None = None
 
     @model_validator(mode="after")
-    def _one(self) -> Leg:
+    def _one(self) -> Self:
         if sum(getattr(self, station) is not None for station in STATIONS) != 1:
             raise flaw("leg", 'expected one station: "old", "new" or "between"')
         return self
@@ -180,7 +178,7 @@ class WrittenPaths(InForm):
     outside: Outside = "leave"
 
     @model_validator(mode="after")
-    def _address(self) -> WrittenPaths:
+    def _address(self) -> Self:
         check = FORMS[self.form].check_paths_at
         if check is not None:
             check(self.at)
@@ -219,7 +217,7 @@ class Route(Model):
         return tuple(dict.fromkeys(found))
 
     @model_validator(mode="after")
-    def _rest_of_what(self) -> Route:
+    def _rest_of_what(self) -> Self:
         if self.rest is not None and not self.only:
             raise flaw("rest", '"rest" belongs to "only"')
         return self

@@ -4,8 +4,6 @@ Each kind of step has a model of its own below ``Settings``. Lint, coverage, mut
 ask it what stands in it; none of them names a kind or a key of one.
 """
 
-from __future__ import annotations
-
 from collections.abc import Iterator, Mapping
 from keyword import iskeyword
 from typing import Any, ClassVar, Literal, NamedTuple
