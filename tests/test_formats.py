@@ -8,6 +8,7 @@ import subprocess
 import sys
 import time
 from pathlib import Path
+from typing import get_args
 
 import pytest
 from hypothesis import given, settings
@@ -17,7 +18,8 @@ import build
 from widetrail.finding import Known, Unknown
 from widetrail.finding.readings import take_reading
 from widetrail.formats.dconf import parse_gvariant, read_dconf
-from widetrail.formats.forms import FORMS
+from widetrail.formats.form import Role
+from widetrail.formats.forms import FORMS, forms_for
 from widetrail.formats.hive import hive_key
 from widetrail.formats.interface import NotThere, Unreadable
 from widetrail.formats.parser_process import ask
