@@ -110,13 +110,13 @@ def test_an_item_goes_to_the_folder_that_was_chosen_and_its_program_is_told(
 @pytest.mark.parametrize(
     ("text", "why"),
     [
-        ("srv", "is no whole path"),
-        ("~eve/notes", "names the home of another account"),
+        ("srv", "is not a whole path"),
+        ("~eve/notes", "is in the home of another account"),
         ("/home/ada", "it is the home itself"),
         ("/dev/shm", "it is a device"),
         ("/home/ada/rooms", "own is there already, which is none of it"),
         ("/home/ada/fernbook.ini", "is a file, no folder"),
-        ("/a\0b", "is no path"),
+        ("/a\0b", "is not a path"),
     ],
 )
 def test_a_chosen_folder_is_judged_like_any_place(
@@ -170,7 +170,7 @@ def test_a_folder_is_chosen_by_a_card_too_and_not_where_nothing_is_known_of_new(
     assert plan.recipes[0].at == {"notes": "/home/ada/Fern"}
     with pytest.raises(Obstructed, match="the plan cannot be made") as error:
         make_plan([loaded], old, None, MEDIUM, NOW, choices)
-    assert "the new machine was not seen" in str(error.value.obstacles[0])
+    assert "the new computer was not seen" in str(error.value.obstacles[0])
 
 
 def test_one_of_several_is_meant_by_its_name(machines: Machines, loaded: Loaded) -> None:

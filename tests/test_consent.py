@@ -86,7 +86,7 @@ def test_what_arrives_where_it_does_more_than_lie_there_is_asked_for_apart(
     before = contents(tmp_path / "new")
     status, said = walk(one, "new")
     assert status == 3
-    assert "This needs a consent of its own" in said
+    assert "This needs separate consent" in said
     assert f"then add --allow {case.why}" in said
     assert contents(tmp_path / "new") == before
     other = "access" if case.why != "access" else "start-up"

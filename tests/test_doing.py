@@ -47,7 +47,7 @@ MISBEHAVED = {
         "{run: [fernbook, bytes], prints: {pages: 'pages: (.*)'}}",
         "no valid text (byte 7)",
     ),
-    "tells nothing": (
+    "is not set": (
         "{run: [fernbook, say, x], prints: {pages: 'pages: (.*)'}}",
         "what it printed has nothing that matches",
     ),
@@ -137,7 +137,7 @@ def test_a_program_the_application_did_not_declare_is_never_started(tmp_path: Pa
     visit = one.visit("old")
     (step,) = visit.steps()
     foreign = step.model_copy(update={"command": ("sh", "-c", "id")})
-    with pytest.raises(Halted, match='"sh" is no program of Fernbook'):
+    with pytest.raises(Halted, match='"sh" is not a program of Fernbook'):
         visit.look_ahead(NOW).command(foreign, foreign.main_command)
 
 
@@ -410,7 +410,7 @@ def test_stop_leaves_what_is_there_alone_and_says_so(tmp_path: Path) -> None:
     one.notes("new").mkdir()
     (one.notes("new") / "theirs.txt").write_text("there")
     (reason,) = outcomes(one.walk("new")).values()
-    assert "something is there already" in reason
+    assert "it already exists" in reason
     assert [p.name for p in one.notes("new").iterdir()] == ["theirs.txt"]
 
 
@@ -435,7 +435,7 @@ def test_only_what_this_move_put_there_is_removed(tmp_path: Path) -> None:
     other = trail(tmp_path / "other", new("remove: '{notes}'"))
     other.notes("new").mkdir()
     (reason,) = outcomes(other.walk("new")).values()
-    assert "/home/ada/notes was not put there by this move, so it stays" in reason
+    assert "/home/ada/notes was not put there by this move, so it is kept" in reason
     assert other.notes("new").is_dir()
 
 
@@ -586,7 +586,7 @@ def test_a_station_between_does_its_leg_on_whatever_machine_it_is(tmp_path: Path
 
 
 ANSWERS = (
-    (b"Shall this be done?", b"y"),
+    (b"Do this now?", b"y"),
     (b"A word for the file:", b"reed bunting"),
     (b"Repeat for confirmation:", b"reed bunting"),
     (b"Is it done?", b"y"),

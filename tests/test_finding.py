@@ -57,7 +57,7 @@ def test_a_release_that_cannot_be_read_is_unknown_with_the_reason(tmp_path: Path
     finder = build.find(here, FIXED)
     assert finder.installation is not None
     assert finder.installation.release is None
-    assert finder.installation.unknown == ('release: "soon" is no release',)
+    assert finder.installation.unknown == ('release: "soon" is not a version',)
 
 
 SEVERAL_SIGN = """
@@ -202,7 +202,7 @@ def test_a_told_drive_that_is_not_there_is_said(tmp_path: Path) -> None:
     files = {"C:/Users/ada/fernbook.ini": f"{build.INI}[notes]\nfolder=F:\\Notes\n"}
     found = place(build.find(build.machine(tmp_path, "windows", files), TOLD))
     assert isinstance(found, Nowhere)
-    assert "there is no such disk" in found.reason
+    assert "disk not found" in found.reason
 
 
 def test_where_nothing_is_told_the_fixed_path_holds(tmp_path: Path) -> None:
@@ -343,7 +343,7 @@ places:
     assert isinstance(found, Several), found
     shown = [(i.path, i.name, i.in_use) for i in found.instances]
     assert shown == [("/home/ada/rooms/a", "A", True), ("/srv/b", "B", False)]
-    assert ("/home/ada/rooms/gone", "it is listed but not there") in found.rejected
+    assert ("/home/ada/rooms/gone", "it is listed, but does not exist") in found.rejected
     assert len(found.rejected) == 2
     assert str(found.instances[0].how) == f"listed in /home/ada/{name}"
 

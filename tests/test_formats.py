@@ -272,7 +272,7 @@ def test_registry_text_of_version_4_is_narrow() -> None:
     ],
 )
 def test_broken_registry_text_is_unreadable_with_its_line(text: str) -> None:
-    with pytest.raises(Unreadable, match=r"is no registry text|before any key"):
+    with pytest.raises(Unreadable, match=r"is not a registry text|before any key"):
         RegistryText(text.encode())
 
 

@@ -54,7 +54,7 @@ def test_contract_files_are_looked_at_and_read(here: Machine) -> None:
 def test_contract_refusals_name_the_machines_path(here: Machine) -> None:
     home = here.root("home")
     os.mkfifo(here.host(f"{home}/pipe"))
-    with pytest.raises(MachineUnusable, match="is no regular file") as error:
+    with pytest.raises(MachineUnusable, match="is not a regular file") as error:
         here.read(f"{home}/pipe")
     assert error.value.where == f"{home}/pipe"
     with pytest.raises(MachineUnusable, match="cannot be read"):
@@ -190,7 +190,7 @@ def test_whose_account_it_is_must_be_said_by_an_administrator(
     with pytest.raises(InputUnusable, match="specify the account with --account"):
         this_machine()
     assert this_machine("root").user == "root"
-    with pytest.raises(InputUnusable, match="there is no such account"):
+    with pytest.raises(InputUnusable, match="account not found"):
         this_machine("nobody-of-that-name")
 
 

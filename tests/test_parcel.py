@@ -168,7 +168,7 @@ def test_a_medium_is_the_folder_that_plays_it(world: World) -> None:
     world.edit("media/usb-stick/medium.yaml", lambda s: s.replace("16 GiB", "large"))
     ran = world.plan()
     assert ran.status == 2
-    assert 'medium.yaml:2:7: size: "large" is no size' in ran.err
+    assert 'medium.yaml:2:7: size: "large" is not a size' in ran.err
 
 
 @pytest.mark.parametrize(
@@ -177,7 +177,7 @@ def test_a_medium_is_the_folder_that_plays_it(world: World) -> None:
         (["lintt"], 'command not found: "lintt". Did you mean "lint"?'),
         (["lint", "nowhere.trail.yaml"], "nowhere.trail.yaml: cannot be read: No such file"),
         (["report", "nowhere"], "nowhere: is not a parcel: it holds no logbook"),
-        (["rehearse", "nowhere"], "nowhere: nothing to rehearse: there is no such file"),
+        (["rehearse", "nowhere"], "nowhere: nothing to rehearse: file not found"),
         (["walk"], "Missing argument"),
     ],
 )

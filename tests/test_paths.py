@@ -510,7 +510,7 @@ def test_whether_what_lies_elsewhere_goes_along_is_asked(tmp_path: Path) -> None
     assert left.parcel.plan.item("fernbook.notes").from_outside == {}
     left.walk("old")
     told = outcomes(left.walk("new"))
-    assert set(told.values()) == {"done"}  # what stays is told, so it is no remnant
+    assert set(told.values()) == {"done"}  # what stays is told, so it is not a remnant
     names = left.parcel.plan.item("fernbook.notes").losses[0].what
     assert "C:/Users/ada/Pictures/a.png" in names
     carried = book(tmp_path / "carried", "ask", notes="carry")
@@ -541,7 +541,7 @@ def test_a_setting_that_the_recipe_forgot_is_found_with_file_and_line(tmp_path: 
     one.walk("old")
     told = outcomes(one.walk("new"))["fernbook.settings/remnants"]
     assert told == (
-        "fernbook.settings still names the old machine: "
+        "fernbook.settings still names the old computer: "
         "C:/Users/bo/AppData/Roaming/Fernbook/more.ini:2: last=C:\\Users\\ada\\x"
     )
     mentions = one.parcel.outcomes["fernbook.notes/remnants"].facts.of("mention")

@@ -358,7 +358,7 @@ def test_without_a_card_all_of_new_is_assumed_and_said(
         "installed on the new computer is assumed to be yes",
         "administrator on the new computer is assumed to be yes",
     )
-    assert (item.new_path, item.new_how) == ("", "found when new is walked")
+    assert (item.new_path, item.new_how) == ("", "found on the new computer")
 
 
 def test_a_medium_that_cannot_hold_all_is_told_with_another_way(
@@ -544,7 +544,7 @@ def test_a_plan_that_was_edited_by_hand_is_refused(world: World) -> None:
     path.write_bytes(path.read_bytes().replace(b"imarsh", b"intruder"))
     ran = world.walk(world.old)
     assert ran.status == 2
-    assert "plan.json: was damaged or touched" in ran.err
+    assert "plan.json: was damaged or changed" in ran.err
 
 
 def test_a_plan_without_new_is_walked_when_new_is_said(world: World) -> None:

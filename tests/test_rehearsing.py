@@ -123,7 +123,7 @@ def test_nothing_in_common_is_no_proof(begun: Path) -> None:
     _recipe(begun, 'files: "{kept}"', 'files: "{kept}/*.txt"')
     told = _told(_run(begun, f"{empty}expect: {{kept: {{}}}}\n"))
     assert told == [
-        ("kept.checks.files_there", "something, or that it is none said in expect", "0 = 0")
+        ("kept.checks.files_there", "a value, or an expect that says it is empty", "0 = 0")
     ]
     assert _run(begun, f"{empty}expect: {{kept: {{checks: {{files_there: 0}}}}}}\n").passed
 
@@ -289,7 +289,7 @@ def test_what_lasts_is_expected_to_fail(begun: Path) -> None:
 def test_a_stop_that_never_happens_is_a_difference(begun: Path) -> None:
     stop = "stops: [{before: moon landing/1/run, by: killed}]\n"
     told = _told(_run(begun, f"{stop}expect: {{kept: {{}}}}\n"))
-    assert told == [("stops", "to happen at moon landing/1/run", "no such step was begun")]
+    assert told == [("stops", "to happen at moon landing/1/run", "the step was not started")]
 
 
 def test_all_is_taken_back_in_the_end(begun: Path) -> None:

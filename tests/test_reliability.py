@@ -175,7 +175,7 @@ def test_a_real_process_that_is_killed_is_walked_again(
             process.wait()
         for _ in range(10):
             done = subprocess.run(here, capture_output=True, text=True, check=False)
-            if "which an earlier walk started, still runs" not in done.stdout + done.stderr:
+            if "which an earlier walk started, is still running" not in done.stdout + done.stderr:
                 break
             time.sleep(0.5)  # the walk was killed, its program was not
         assert done.returncode == 0, done.stdout + done.stderr
@@ -201,7 +201,7 @@ def test_undo_shows_first_gives_back_and_settle_leaves_nothing(tmp_path: Path) -
     assert shown.status == 3
     assert "give /home/ada/notes back what was there before" in shown.err
     assert "what you did yourself: Read them." in shown.err
-    with pytest.raises(Halted, match="its leg here is not at its end"):
+    with pytest.raises(Halted, match="its leg here is not complete"):
         Run(one.new).settle()
     assert widetrail("undo", *here, "--yes", "--no-wait").status == 0
     assert without_own(contents(one.folder / "new")) == without_own(before)
@@ -212,7 +212,7 @@ def test_undo_shows_first_gives_back_and_settle_leaves_nothing(tmp_path: Path) -
     assert widetrail("settle", *here).status == 3
     assert widetrail("settle", *here, "--yes").status == 0
     assert contents(one.folder / "new") == before
-    with pytest.raises(InputUnusable, match="no run has a journal there"):
+    with pytest.raises(InputUnusable, match="there is no journal of a run there"):
         Run(one.new)
 
 
@@ -489,7 +489,7 @@ def test_two_walks_at_once_are_refused(tmp_path: Path) -> None:
     def walk_too(effect: Effect) -> None:
         if effect.kind == "write" and "cargo" in effect.path and not seen:
             seen.append("")
-            with pytest.raises(Halted, match="another process is at work on this run"):
+            with pytest.raises(Halted, match="another process is working on this run"):
                 one.walk("old")
 
     assert set(outcomes(one.walk("old", Effects(walk_too))).values()) == {"done"}

@@ -283,7 +283,7 @@ ORDINARY = 65534
 
 @contextmanager
 def ordinary() -> Iterator[Path]:
-    """Lend a folder of, and be, an account that is no administrator.
+    """Lend a folder of, and be, an account that is not an administrator.
 
     What is imported or started for the first time only then need not be readable for it.
     """
@@ -358,7 +358,7 @@ def test_a_walk_and_a_report_after_undoing_say_so(tmp_path: Path) -> None:
     assert (report["well"], report["tasks"]) == (True, [])
     asked = widetrail("settle", *machine)
     assert asked.status == 3
-    assert "what stood there when it was undone: /home/ada/notes" in asked.err
+    assert "what was there when it was undone: /home/ada/notes" in asked.err
     assert "/home/ada/notes/since.txt" in asked.err.partition("changed after the walk")[2]
 
 
@@ -377,7 +377,7 @@ def test_another_run_at_work_on_the_machine_is_waited_for(tmp_path: Path) -> Non
             at["refused"] = error.value.what
 
     one.walk("new", Effects(gate))
-    assert at == {"refused": "another run is at work on this machine"}
+    assert at == {"refused": "another run is in progress on this machine"}
     assert not later.walk("new").bad
 
 

@@ -159,14 +159,14 @@ def test_a_licence_is_planned_into_a_sealed_parcel_only(world: World) -> None:
     ("call", "status", "words"),
     [
         (["seat"], 2, "Usage"),
-        (["seat", "show"], 2, "whose ledger is meant?"),
+        (["seat", "show"], 2, "specify a parcel or a machine"),
         (["seat", "{parcel}", "--json"], 0, '"stage": "noted"'),
         (["seat", "return", "{parcel}", "--yes"], 3, "cannot be brought back now"),
         (["seat", "claim", "{parcel}", "--yes"], 3, "cannot be claimed now"),
         (["seat", "return", "{parcel}", "loamlense", "--yes"], 2, "loamlens.licence"),
         (["seat", "give-up", "{parcel}", "--yes"], 0, "widetrail walk"),
-        (["seat", "serve", "{parcel}"], 2, "there is no licence service"),
-        (["seat", "serve", "{maker}", "--fault", "fire"], 2, "there is no such fault"),
+        (["seat", "serve", "{parcel}"], 2, "licence service not found"),
+        (["seat", "serve", "{maker}", "--fault", "fire"], 2, "fault not found"),
     ],
 )
 def test_what_the_ledger_says_to_a_call(
@@ -361,7 +361,7 @@ def _findings(old: str, new: str) -> list[Finding]:
         (", ALL", "", "licence-carried", '"all" would carry licence.json'),
         (", FREE", ", changes: root", "licence-step", 'no "changes"'),
         (", FREE", ", undo: [fern, x]", "licence-step", 'no "undo"'),
-        ("{run: [fern, free], FREE}", "copy", "licence-step", '"copy" is no step of a licence'),
+        ("{run: [fern, free], FREE}", "copy", "licence-step", '"copy" is not a step of a licence'),
         ("[fern, free]", '[fern, "{serial}"]', "secret-argument", "stands in an argument"),
         ("{run: [fern, free], FREE}", '{person: "Send {serial}."}', "secret-shown", "the serial"),
         ("claim: [{new:", "claim: [{old:", "licence-legs", '"claim" is not done on new'),
@@ -449,7 +449,7 @@ def test_the_service_answers_the_same_request_the_same_and_signs_it(service: Ser
 
 def test_faults_are_read_as_a_person_gives_them() -> None:
     assert read_faults(["cut:2", "slow"]) == {"cut": 2, "slow": -1}
-    with pytest.raises(InputUnusable, match="there is no such fault"):
+    with pytest.raises(InputUnusable, match="fault not found"):
         read_faults(["cut:many"])
 
 

@@ -277,7 +277,7 @@ def test_person_is_asked_unless_readings_show_it(machine: TempMachine) -> None:
 
 def test_detach_waits_until_the_medium_is_gone(machine: TempMachine) -> None:
     step = DetachStep(id="d", station="new", item="i")
-    given = Carried(machine=machine, medium_is_there="the medium is there still", does=False)
+    given = Carried(machine=machine, medium_is_there="the medium is still connected", does=False)
     with pytest.raises(Waiting, match="Take the medium"):
         Detach().do(step, given)
     given.medium_is_there = ""

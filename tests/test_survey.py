@@ -261,7 +261,7 @@ def test_a_card_that_was_changed_is_told(world: World, tmp_path: Path) -> None:
         read_card(to)
     for broken in ("", "[]", '{"card": 2}', json.dumps({"card": 1, "facts": {}})):
         to.write_text(broken)
-        with pytest.raises(InputUnusable, match="is no card"):
+        with pytest.raises(InputUnusable, match="is not a card"):
             read_card(to)
 
 

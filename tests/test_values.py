@@ -308,7 +308,7 @@ def test_a_registry_that_does_not_parse_stops_the_walk_before_it_begins(tmp_path
     (one.folder / "new/registry.reg").write_bytes(b"Windows Registry Editor Version 5.00\n\n?!\n")
     with pytest.raises(Obstructed) as refused:
         one.walk("new")
-    assert "is no registry text at line 3" in str(refused.value.obstacles[0])
+    assert "is not a registry text at line 3" in str(refused.value.obstacles[0])
     assert (one.folder / "new/registry.reg").read_bytes().endswith(b"?!\n")
 
 
@@ -383,7 +383,7 @@ def test_values_do_not_go_from_one_kind_of_store_to_another(tmp_path: Path) -> N
     (tmp_path / "new/desktop.dconf").write_text("[org/other]\na=1\n")
     one = moved(tmp_path, body, FolderMachine(old.folder), FolderMachine(new.folder))
     (left,) = one.parcel.plan.left
-    assert left.rejected[0].reason == "values are not carried from registry to dconf"
+    assert left.rejected[0].reason == "values are not transferred from registry to dconf"
 
 
 # The systems' own tools

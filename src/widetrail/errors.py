@@ -88,7 +88,7 @@ class DocumentUnusable(InputUnusable):
             "cannot be used",
             where=file,
             why=f"{count} {'finding' if count == 1 else 'findings'}",
-            todo="Mend what the findings name.",
+            todo="Fix the findings above.",
         )
         self.findings = tuple(findings)
 

@@ -50,7 +50,7 @@ def capped(findings: Iterable[Finding]) -> tuple[Finding, ...]:
     if len(found) <= MOST:
         return found
     told = sorted(found, key=lambda f: f.severity != "error")[:MOST]
-    more = f"there are more findings; the first {MOST} are told"
+    more = f"there are more findings; the first {MOST} are shown"
     return (*sorted(told), Finding(found[0].file, 0, 0, "more-findings", "", more))
 
 

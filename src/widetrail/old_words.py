@@ -33,6 +33,6 @@ SPELLINGS: Mapping[str, str] = {"recognize": "recognise", "license": "licence"}
 
 
 def renamed(word: str, known: Container[str]) -> str:
-    """Return a hint that names the new word for ``word``; an empty text if it is no old one."""
+    """Return a hint that names the new word for ``word``; an empty text if it is not an old one."""
     new = NEW_WORDS.get(word, "")
     return f'It is written "{new}" now' if new and new in known else ""

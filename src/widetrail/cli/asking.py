@@ -43,18 +43,18 @@ def _of_item(offer: Offer, choices: Choices) -> Choices:
     parts, own = dict(choices.parts), offer.id
     for part, values in offer.parts.items():
         if f"{own}.{part}" not in parts:
-            text = f"  Which {part}? ({for_people(', '.join(values))}; nothing for all)"
+            text = f"  Which {part}? ({for_people(', '.join(values))}; empty for all)"
             if answer := _prompt(text):
                 parts[f"{own}.{part}"] = (answer,)
     choices = replace(choices, parts=parts)
-    if own not in choices.routes and (way := _one_of("  Which way?", offer.routes)):
+    if own not in choices.routes and (way := _one_of("  Which route?", offer.routes)):
         choices = replace(choices, routes={**choices.routes, own: way})
     if own not in choices.duplicates:
-        word = _one_of("  What of those that are there already?", offer.duplicates)
+        word = _one_of("  What happens to existing records?", offer.duplicates)
         if word is not None:
             choices = replace(choices, duplicates={**choices.duplicates, own: word})
     if offer.movable and own not in choices.to:
-        text = "  In which folder on the new computer? (nothing for the usual one)"
+        text = "  In which folder on the new computer? (empty for the default)"
         if path := _prompt(text):
             choices = replace(choices, to={**choices.to, own: path})
     return choices
@@ -69,6 +69,6 @@ def _one_of(text: str, words: Sequence[T]) -> T | None:
     """Ask for one of ``words``, if there are any; nothing leaves it to the recipe."""
     if not words:
         return None
-    told = f"{text} ({for_people(', '.join(words))}; nothing leaves it to the recipe)"
+    told = f"{text} ({for_people(', '.join(words))}; empty for the recipe's choice)"
     answer = click.prompt(told, "", type=click.Choice(["", *words]), show_choices=False, err=True)
     return next((word for word in words if word == answer), None)

@@ -29,5 +29,5 @@ def may_ask(machine: Machine, recipes: Sequence[Loaded], yes: bool) -> bool:
     page.line(f"These commands would be started on {machine.name}, only to read what they print:")
     for command in commands:
         page.line(f"- {command}", indent=2)
-    consent(yes, "Shall they be started?")
+    consent(yes, "Start them?")
     return True

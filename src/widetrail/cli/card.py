@@ -15,7 +15,10 @@ from widetrail.library.recipes import load_recipes
 @click.command("card")
 @click.argument("recipes", nargs=-1, required=True, type=click.Path(path_type=Path))
 @click.option(
-    "--to", required=True, type=click.Path(path_type=Path), help="The file to write; not there yet."
+    "--to",
+    required=True,
+    type=click.Path(path_type=Path),
+    help="The file to write; it must not exist yet.",
 )
 @machine_options
 @json_option
@@ -30,7 +33,7 @@ def command(
 ) -> None:
     """Write the card of a machine for RECIPES: what is installed, and where things would go.
 
-    Carry the file to where the move is planned. It holds no contents, only paths, releases and
+    Carry the file to where the move is planned. It holds no contents, only paths, versions and
     editions.
     """
     here, loaded = open_machine(machine, account), load_recipes(recipes)

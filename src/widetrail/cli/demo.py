@@ -31,7 +31,7 @@ SHOWN = 8
 
 @click.command("demo")
 @click.argument("folder", required=False, type=click.Path(path_type=Path))
-@click.option("--world-only", is_flag=True, help="Lay the demo world out and walk nothing.")
+@click.option("--world-only", is_flag=True, help="Only make the demo world.")
 def command(folder: Path | None, world_only: bool) -> None:
     """Move a made-up program between two made-up computers, from survey to report.
 
@@ -44,7 +44,7 @@ def command(folder: Path | None, world_only: bool) -> None:
     here = folder or Path(tempfile.mkdtemp(prefix="widetrail-demo-"))
     if here.exists() and any(here.iterdir()):
         todo = "Name a folder that is empty or not there yet."
-        raise InputUnusable("something is there already", where=str(here), todo=todo)
+        raise InputUnusable("it already exists", where=str(here), todo=todo)
     build_world(here)
     page.line(f"The demo world lies in {here}: machines, recipes and a medium.")
     if world_only:
@@ -87,9 +87,9 @@ def _walk_world(page: Page, here: Path) -> None:
     moved = _move_licence(page, here)
     _show_next(page, here, parcel)
     if not moved:
-        raise WentWrong("the licence came out otherwise than it should", where=str(here))
+        raise WentWrong("the licence is not as it should be", where=str(here))
     if not same or not report.well:
-        raise WentWrong("the demo came out otherwise than it should", where=str(here))
+        raise WentWrong("the demo did not end as it should", where=str(here))
 
 
 def _move_licence(page: Page, here: Path) -> bool:

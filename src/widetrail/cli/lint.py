@@ -15,9 +15,9 @@ from widetrail.library.recipes import lint
 @click.argument("recipes", nargs=-1, required=True, type=click.Path(path_type=Path))
 @json_option
 def command(recipes: tuple[Path, ...], as_json: bool) -> None:
-    """Judge RECIPES (files, or folders of them) without looking at a machine.
+    """Check RECIPES (files, or folders of them); no machine is looked at.
 
-    Ends with 1 where a finding makes a recipe unusable.
+    The exit status is 1 if a finding makes a recipe unusable.
     """
     found = lint(recipes)
     files, findings = list(found), [finding for some in found.values() for finding in some]

@@ -24,7 +24,9 @@ from widetrail.rehearsing.scaffold import (
 @click.option("--name", default="", help="What the program is called.")
 @click.option("--maker", default="", help="Who makes it.")
 @click.option("--id", "app", default="", help="Its id: small letters, digits and -.")
-@click.option("--platform", type=click.Choice(list(PLATFORMS)), help="Where you know it from.")
+@click.option(
+    "--platform", type=click.Choice(list(PLATFORMS)), help="The platform that you know it from."
+)
 @click.option("--keeps", default="", help="The folder it keeps things in: {documents}/Program.")
 @click.option("--sign", default="", help="A file that shows it is there: {programs}/Program/x.exe.")
 @json_option
@@ -47,7 +49,7 @@ def command(
     maker = maker or _ask("--maker", "Who makes it", "unknown")
     platform = platform or _ask("--platform", f"Where is it ({', '.join(PLATFORMS)})", "windows")
     if platform not in PLATFORMS:
-        raise InputUnusable("there is no such platform", where=platform)
+        raise InputUnusable("platform not found", where=platform)
     on = platform
     keeps = keeps or _ask(
         "--keeps", "Which folder does it keep things in", f"{{documents}}/{usual_folder(name)}"

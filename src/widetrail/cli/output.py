@@ -30,7 +30,7 @@ F = TypeVar("F", bound=Callable[..., Any])
 T = TypeVar("T")
 
 WIDTH = 100
-"""Columns where the output is no terminal, and COLUMNS does not say how many."""
+"""Columns where the output is not a terminal, and COLUMNS does not say how many."""
 
 
 def _remember_json(ctx: click.Context, _: click.Parameter, value: bool) -> bool:
@@ -72,11 +72,11 @@ def machine_options(command: F) -> F:
         click.option(
             "--ask-programs", is_flag=True, help="Read what programs print, where a recipe says so."
         ),
-        click.option("--account", default="", help="Whose account on this machine."),
+        click.option("--account", default="", help="The account on this machine."),
         click.option(
             "--machine",
             type=click.Path(path_type=Path),
-            help="A machine folder; else this machine.",
+            help="The machine folder; else this machine.",
         ),
     ):
         command = option(command)
@@ -87,11 +87,11 @@ def station_options(consent_to: str) -> Callable[[F], F]:
     """Add the options of what is done at a station: the machine, the account, and consent."""
     options = (
         click.option("--yes", is_flag=True, help=f"Consent to {consent_to}."),
-        click.option("--account", default="", help="Whose account on this machine."),
+        click.option("--account", default="", help="The account on this machine."),
         click.option(
             "--machine",
             type=click.Path(path_type=Path),
-            help="A machine folder; else this machine.",
+            help="The machine folder; else this machine.",
         ),
     )
 

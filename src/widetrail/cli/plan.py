@@ -67,10 +67,23 @@ class _Given:
 
 @click.command("plan")
 @click.argument("recipes", nargs=-1, required=True, type=PATH)
-@click.option("--old", type=PATH, help="The machine left behind; else this machine.")
-@click.option("--new", type=PATH, help="The machine moved to, or its card; else this machine.")
-@click.option("--new-later", is_flag=True, help="New is out of reach, and there is no card of it.")
-@click.option("--parcel", required=True, type=PATH, help="The folder to make on the medium.")
+@click.option("--old", type=PATH, help="The machine folder of the old computer; else this machine.")
+@click.option(
+    "--new",
+    type=PATH,
+    help="The machine folder or the card of the new computer; else this machine.",
+)
+@click.option(
+    "--new-later",
+    is_flag=True,
+    help="The new computer is out of reach, and there is no card of it.",
+)
+@click.option(
+    "--parcel",
+    required=True,
+    type=PATH,
+    help="The parcel's folder on the medium; it must not exist yet.",
+)
 @click.option("--only", multiple=True, metavar="ITEM", help="Move these items only.")
 @click.option("--without", multiple=True, metavar="ITEM", help="Leave these items out.")
 @click.option(
@@ -80,10 +93,10 @@ class _Given:
     "--outside",
     multiple=True,
     metavar="ITEM=carry|leave",
-    help="Whether files that an item names elsewhere go along.",
+    help="Whether files outside the item that it refers to are copied too.",
 )
 @click.option(
-    "--route", "routes", multiple=True, metavar="ITEM=ROUTE", help="The route an item is to go."
+    "--route", "routes", multiple=True, metavar="ITEM=ROUTE", help="The route that an item takes."
 )
 @click.option(
     "--duplicates",
@@ -96,7 +109,7 @@ class _Given:
     "--to",
     multiple=True,
     metavar="ITEM=FOLDER",
-    help="Where on the new computer an item is to be; its program is told.",
+    help="The folder on the new computer for an item; its program's setting is changed.",
 )
 @click.option(
     "--real",
@@ -119,11 +132,11 @@ class _Given:
     help="Read what programs print, here and in walks, where a recipe says so.",
 )
 @click.option("--yes", is_flag=True, help="Consent to starting the programs that are listed.")
-@click.option("--account", default="", help="Whose account on this machine.")
+@click.option("--account", default="", help="The account on this machine.")
 @click.option("--seal", is_flag=True, help="Seal the parcel with a passphrase.")
-@click.option("--hint", default="", help="A hint at the passphrase, which anyone can read.")
-@click.option("--if-found", default="", help="What whoever finds the medium is to know.")
-@click.option("--answers", type=PATH, help="A file that answers parcel.seal with the passphrase.")
+@click.option("--hint", default="", help="A hint at the passphrase; anyone can read it.")
+@click.option("--if-found", default="", help="A line for whoever finds the medium.")
+@click.option("--answers", type=PATH, help="A file with the passphrase, as the answer parcel.seal.")
 @click.option("--details", is_flag=True, help="Show every path, rejected route and step.")
 @json_option
 @as_value(_Given)
@@ -186,7 +199,7 @@ def _sealed(hint: str, finder: str, answers: Path | None) -> tuple[Seal, bytes]:
         raise Halted(
             "a passphrase is needed to seal the parcel",
             why="no value was given for parcel.seal",
-            todo="Plan at a terminal, or give parcel.seal with --answers.",
+            todo="Plan at a terminal, or give the answer parcel.seal with --answers.",
         )
     return make_seal(passphrase, hint, finder)
 

@@ -156,7 +156,7 @@ def _show_left(page: Page, item: LeftItem) -> None:
         page.line(item.nothing, indent=4)
         return
     if item.there:
-        page.line(f"{item.title}: is there already", "bold", indent=2)
+        page.line(f"{item.title}: already exists", "bold", indent=2)
         page.line(f"both computers use {item.there}, so nothing is copied or retired", indent=4)
         return
     page.line(f"{item.title}: not transferred", "bold yellow", indent=2)

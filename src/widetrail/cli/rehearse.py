@@ -54,14 +54,20 @@ class _Given:
     type=click.Path(path_type=Path),
     help="The folder that holds the machines; else one called machines beside or above.",
 )
-@click.option("--jobs", type=click.IntRange(1), default=1, help="How many run at a time.")
+@click.option(
+    "--jobs", type=click.IntRange(1), default=1, help="The number of rehearsals that run at a time."
+)
 @click.option(
     "--keep",
     type=click.Path(path_type=Path),
     help="A new folder for the machines as they were in the end, to look into them.",
 )
-@click.option("--stops", is_flag=True, help="Also stop each at its effects, within bounds.")
-@click.option("--coverage", is_flag=True, help="Tell which branches of the recipes none reached.")
+@click.option(
+    "--stops", is_flag=True, help="Also stop each rehearsal at its effects, within bounds."
+)
+@click.option(
+    "--coverage", is_flag=True, help="Show which branches of the recipes no rehearsal covers."
+)
 @click.option(
     "--page",
     type=click.Path(path_type=Path, dir_okay=False),
@@ -70,15 +76,17 @@ class _Given:
 @click.option(
     "--fail-under",
     type=click.FloatRange(0, 100),
-    help="End with 1 where less of a hundred branches of a recipe are reached (with --coverage).",
+    help="Exit with 1 if a recipe's coverage is below this percentage (with --coverage).",
 )
 @click.option(
-    "--mutate", is_flag=True, help="Change the recipes one rule at a time; tell what survives."
+    "--mutate",
+    is_flag=True,
+    help="Change the recipes one rule at a time, and show which changes no rehearsal detects.",
 )
 @click.option(
     "--junit",
     type=click.Path(path_type=Path, dir_okay=False),
-    help="Write the results as JUnit XML too.",
+    help="Also write the results as JUnit XML.",
 )
 @json_option
 @as_value(_Given)

@@ -16,7 +16,7 @@ from widetrail.walking import ItemReport, Report
 
 @click.command("report")
 @click.argument("parcel", type=click.Path(path_type=Path))
-@click.option("--page", type=click.Path(path_type=Path), help="Write it as an HTML page too.")
+@click.option("--page", type=click.Path(path_type=Path), help="Also write it as an HTML page.")
 @json_option
 def command(parcel: Path, page: Path | None, as_json: bool) -> None:
     """Show what the move of PARCEL has done: items, checks, what was not transferred, and what is

@@ -44,7 +44,7 @@ class _ShowsAtOnce(click.Group):
     },
 )
 def command() -> None:
-    """Tell where the seats of licences are, and move them another way than planned.
+    """Show where the seats of licences are, and move them another way than planned.
 
     `widetrail seat PARCEL` shows what the parcel tells, `widetrail seat --machine FOLDER` what a
     machine's own ledger does.
@@ -53,7 +53,7 @@ def command() -> None:
 
 @command.command(SHOW)
 @click.argument("parcel", required=False, type=PATH)
-@click.option("--machine", type=PATH, help="Show the ledger of this machine.")
+@click.option("--machine", type=PATH, help="Show what this machine records.")
 @json_option
 def show(parcel: Path | None, machine: Path | None, as_json: bool) -> None:
     """Show where seats are, and what to do next.
@@ -61,7 +61,9 @@ def show(parcel: Path | None, machine: Path | None, as_json: bool) -> None:
     That is the ledger of a parcel, of a machine, or both.
     """
     if parcel is None and machine is None:
-        raise InputUnusable("whose ledger is meant?", todo="Name a parcel, or --machine FOLDER.")
+        raise InputUnusable(
+            "specify a parcel or a machine", todo="Name a parcel, or --machine FOLDER."
+        )
     found: dict[str, tuple[SeatLine, ...]] = {}
     if parcel is not None:
         found["parcel"] = seats(parcel)
@@ -73,7 +75,7 @@ def show(parcel: Path | None, machine: Path | None, as_json: bool) -> None:
         return
     page = Page()
     for of, lines in found.items():
-        page.title("What the parcel tells" if of == "parcel" else f"The ledger of {of}")
+        page.title("What the parcel records" if of == "parcel" else f"What {of} records")
         show_ledger(page, lines)
 
 
@@ -91,14 +93,16 @@ def show_ledger(page: Page, lines: Iterable[SeatLine]) -> None:
             page.line(f"Next: {line.todo}", "bold", indent=4)
             page.line(line.meanwhile, indent=4)
     if none:
-        page.line("no seat of a licence", indent=2)
+        page.line("no seats", indent=2)
 
 
 @command.command("return")
 @click.argument("parcel", type=PATH)
 @click.argument("item", default="")
-@click.option("--new-is-gone", is_flag=True, help="New cannot be walked on: you answer for it.")
-@click.option("--yes", is_flag=True, help="Consent beforehand.")
+@click.option(
+    "--new-is-gone", is_flag=True, help="The new computer cannot be walked on; you answer for it."
+)
+@click.option("--yes", is_flag=True, help="Consent without being asked.")
 def return_(parcel: Path, item: str, new_is_gone: bool, yes: bool) -> None:
     """Plan to bring a released seat back to old.
 
@@ -111,8 +115,10 @@ def return_(parcel: Path, item: str, new_is_gone: bool, yes: bool) -> None:
 @command.command("claim")
 @click.argument("parcel", type=PATH)
 @click.argument("item", default="")
-@click.option("--old-is-gone", is_flag=True, help="Old cannot be walked on: you answer for it.")
-@click.option("--yes", is_flag=True, help="Consent beforehand.")
+@click.option(
+    "--old-is-gone", is_flag=True, help="The old computer cannot be walked on; you answer for it."
+)
+@click.option("--yes", is_flag=True, help="Consent without being asked.")
 def claim(parcel: Path, item: str, old_is_gone: bool, yes: bool) -> None:
     """Plan to claim a seat on new after all.
 
@@ -125,7 +131,7 @@ def claim(parcel: Path, item: str, old_is_gone: bool, yes: bool) -> None:
 @command.command("give-up")
 @click.argument("parcel", type=PATH)
 @click.argument("item", default="")
-@click.option("--yes", is_flag=True, help="Consent beforehand.")
+@click.option("--yes", is_flag=True, help="Consent without being asked.")
 def give_up_(parcel: Path, item: str, yes: bool) -> None:
     """Do nothing more with a seat in this move.
 
@@ -138,7 +144,7 @@ def give_up_(parcel: Path, item: str, yes: bool) -> None:
 @command.command("fetch")
 @click.argument("parcel", type=PATH)
 @click.argument("item", default="")
-@click.option("--yes", is_flag=True, help="Consent beforehand.")
+@click.option("--yes", is_flag=True, help="Consent without being asked.")
 def fetch(parcel: Path, item: str, yes: bool) -> None:
     """Have the maker's answer fetched once more.
 
@@ -152,7 +158,7 @@ def _plan_anew(folder: Path, item: str, yes: bool, way: SeatWay, **gone: bool) -
     messages, parcel = Page(to_errors=True), Parcel(folder, Effects())
     line = seat_line(parcel, item)
     messages.line(f"{line.title}: {line.words}")
-    consent(yes, "Shall the rest be planned anew?")
+    consent(yes, "Plan the rest again?")
     plan = replan_seat(folder, item, way, **gone)
     page, walked = Page(), len(parcel.legs_done)
     show_legs(page, plan, walked=walked)
@@ -166,7 +172,7 @@ def _plan_anew(folder: Path, item: str, yes: bool, way: SeatWay, **gone: bool) -
 @click.argument("parcel", type=PATH)
 @click.argument("item", default="")
 @click.option("--to", type=PATH, help="Write it to this file, with the serial in it.")
-@click.option("--answers", type=PATH, help="A file that answers parcel.seal with the passphrase.")
+@click.option("--answers", type=PATH, help="A file with the passphrase, as the answer parcel.seal.")
 def letter(parcel: Path, item: str, to: Path | None, answers: Path | None) -> None:
     """Write a text to the maker about a seat.
 

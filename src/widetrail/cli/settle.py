@@ -19,7 +19,7 @@ from widetrail.planning.embedded_paths import some_of
 @click.option(
     "--parcel",
     type=click.Path(path_type=Path),
-    help="Remove the cargo of this parcel instead; plan and logbook stay.",
+    help="Delete the cargo of this parcel instead; its plan and logbook stay.",
 )
 @station_options("what is listed")
 @json_option
@@ -29,7 +29,7 @@ def command(
     """Accept what RUN did on a machine: the backups and the journal of that run are deleted.
 
     RUN is the name of a move's folder on the machine; it may be left out where there is only one.
-    After this nothing can be undone. A run that is not at its end is refused.
+    After this nothing can be undone. A run that is not complete is refused.
     """
     if parcel is not None:
         _settle_parcel(parcel, yes, as_json)
@@ -55,14 +55,14 @@ def _may(due: Settling, yes: bool) -> bool:
     for folder, size in due.folders:
         messages.line(f"- {folder} ({show_size(size)})", indent=2)
     for what, paths in (
-        ("what stood there when it was undone", due.names),
-        ("of it, changed after the walk", due.changed),
+        ("what was there when it was undone", due.names),
+        ("changed there after the walk", due.changed),
     ):
         if paths:
             messages.line(f"- {what}: {some_of(paths, SHOWN)}", "yellow", indent=2)
     for warning in due.warnings:
         messages.line(warning, "yellow", indent=2)
-    consent(yes, "Shall this be done?")
+    consent(yes, "Do this now?")
     return True
 
 
@@ -72,7 +72,7 @@ def _may_of_parcel(due: ParcelSettling, yes: bool) -> bool:
     messages.line(f"- its cargo ({show_size(due.size)})", indent=2)
     for item in due.not_transferred:
         messages.line(f"{item.title} did not arrive: it is {item.state}", "red", indent=4)
-    consent(yes, "Shall this be done?")
+    consent(yes, "Do this now?")
     return True
 
 

@@ -164,9 +164,9 @@ def show_survey(
     for application in found:
         here = application.installation
         if here is None:
-            page.line(f"{application.name}: not here", "dim", indent=2)
+            page.line(f"{application.name}: not installed", "dim", indent=2)
             continue
-        release = here.release or "release unknown"
+        release = here.release or "version unknown"
         edition = f", {here.edition}" if here.edition else ""
         page.line(f"{application.name} {release}{edition}", "bold", indent=2)
         for other in application.installations:
@@ -214,9 +214,9 @@ def _show_rest(page: Page, found: Survey, names: Mapping[str, str], most: int) -
         more = len(found.not_here) - len(told)
         if more:
             told.append(f"and {more:,} more")
-        page.line(f"not here: {', '.join(told)}", "dim", indent=2)
+        page.line(f"not installed: {', '.join(told)}", "dim", indent=2)
     if found.remains:
-        page.title("Not here, but something of theirs is")
+        page.title("Not installed, but data remains")
         for one in found.remains:
             page.line(f"{one.name}, {one.item}: {one.path}: {_amount(one.tally)}", indent=2)
     stock = found.stock
@@ -244,7 +244,7 @@ def _show_rest(page: Page, found: Survey, names: Mapping[str, str], most: int) -
         if more := len(stock.passed) - len(told):
             told.append(f"and {more:,} more")
         page.line()
-        page.line(f"not looked into: {', '.join(told)}", "dim")
+        page.line(f"not scanned: {', '.join(told)}", "dim")
 
 
 def _amount(tally: Tally) -> str:
@@ -269,7 +269,7 @@ def _show_item(page: Page, item: SurveyedItem) -> None:
     page.line(f"{item.title}{f' – {instance.name}{used}' if instance else ''}", indent=4)
     where = item.where
     if isinstance(where, Found):
-        synced = f"; kept in step by {where.synced}" if where.synced else ""
+        synced = f"; synchronised by {where.synced}" if where.synced else ""
         page.line(f"{where.path} ({where.how}{synced})", indent=6)
         newest = f", newest change {day_of(item.tally.newest)}" if item.tally.newest else ""
         count = item.tally

@@ -24,9 +24,9 @@ from widetrail.walking import UndoPlan
     "--take-back",
     multiple=True,
     metavar="STEP",
-    help="Of a step of which nobody knows whether it was done: it was, so take it back.",
+    help="Undo this step too, of which it is not known whether it was done.",
 )
-@click.option("--no-wait", is_flag=True, help="End with 3 where something must be waited for.")
+@click.option("--no-wait", is_flag=True, help="Exit with 3 instead of waiting.")
 @json_option
 def command(
     run: str,
@@ -40,7 +40,7 @@ def command(
     """Undo what RUN did on a machine, from the machine's own journal; no parcel is needed.
 
     RUN is the name of a move's folder on the machine; it may be left out where there is only one.
-    What it will do is shown first, and what it cannot take back. What stands in a place now is put
+    What it will do is shown first, and what it cannot undo. What is in a place now is moved
     away and kept until the run is settled.
     """
     messages = Page(to_errors=True)
@@ -50,7 +50,7 @@ def command(
     if not found.undone:
         taken |= _asked(messages, found.undo_plan(taken), yes=yes)
         _show(messages, here.name, found.undo_plan(taken))
-        consent(yes, "Shall this be done?")
+        consent(yes, "Do this now?")
     plan = found.undo(now(), taken)
     if as_json:
         acts = [act.words for act in plan.acts if act.words]
@@ -62,7 +62,7 @@ def command(
         page.line()
         page.line(f"Run {found.name} is undone on {here.name}.", "bold")
         if plan.acts:
-            page.line(f"What was put away is kept in {found.workroom} until you settle it.")
+            page.line(f"What was moved away is kept in {found.workroom} until you settle the run.")
     if found.went_wrong:
         raise WentWrong("not everything could be undone", why="; ".join(found.went_wrong))
 
@@ -73,9 +73,9 @@ def _asked(page: Page, plan: UndoPlan, *, yes: bool) -> set[str]:
         return set()
     taken = set()
     for doubt in plan.doubts:
-        page.line(f"Whether this was done is not known: {doubt.words}", "yellow")
+        page.line(f"It is not known whether this was done: {doubt.words}", "yellow")
         back = show_command(doubt.command)
-        if click.confirm(f"Was it done by this move? Then this takes it back: {back}", err=True):
+        if click.confirm(f"Was it done by this move? This undoes it: {back}", err=True):
             taken.add(doubt.step)
     return taken
 
@@ -85,8 +85,8 @@ def _show(page: Page, machine: str, plan: UndoPlan) -> None:
     for words in (act.words for act in plan.acts if act.words):
         page.line(f"- {words}", indent=2)
     if not any(act.words for act in plan.acts):
-        page.line("change nothing: nothing of yours was changed there", indent=2)
+        page.line("change nothing, since nothing was changed there", indent=2)
     if plan.cannot:
-        page.title("It cannot take back")
+        page.title("It cannot undo")
     for words in plan.cannot:
         page.line(f"- {words}", indent=2)

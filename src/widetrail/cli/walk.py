@@ -72,7 +72,7 @@ class _Given:
     "--as",
     "as_station",
     type=click.Choice(["new", "between"]),
-    help="Which station this machine is, where the plan was made without having seen it.",
+    help="Which computer of the move this is, if the plan was made without having seen it.",
 )
 @click.option(
     "--answers",
@@ -83,11 +83,13 @@ class _Given:
     "--allow",
     type=click.Choice(list(WHY)),
     multiple=True,
-    help="Consent beforehand to what is asked for apart: a place that programs start from, one "
-    "that says who may use the account, one outside the account's own folders.",
+    help="Consent without being asked to what is asked for separately: a place that programs start"
+    " from, one that says who may use the account, one outside the account's own folders.",
 )
-@click.option("--no-wait", is_flag=True, help="End with 3 where something must be waited for.")
-@click.option("--top-up", is_flag=True, help="On old: pack what was changed there since its leg.")
+@click.option("--no-wait", is_flag=True, help="Exit with 3 instead of waiting.")
+@click.option(
+    "--top-up", is_flag=True, help="On the old computer: pack what changed since its leg."
+)
 @click.option("--details", is_flag=True, help="Show every step in order, not by its effect.")
 @json_option
 @as_value(_Given)
@@ -114,7 +116,7 @@ def command(given: _Given) -> None:
         due = what_is_due(visit, given.allow)
         _show_due(messages, due, details=given.details)
         _show_apart(messages, due.apart)
-        consent(given.yes, "Shall this be done?")
+        consent(given.yes, "Do this now?")
         _consent_apart(due.apart)
         with watched(company):
             done = visit.walk(now())
@@ -127,7 +129,7 @@ def command(given: _Given) -> None:
 def _show_apart(page: Page, asked: Sequence[Apart]) -> None:
     """Show what needs a consent of its own, which ``--yes`` does not give."""
     if asked:
-        page.title("This needs a consent of its own")
+        page.title("This needs separate consent")
     for one in asked:
         page.line(f"- {one.words}", "yellow", indent=2)
 
@@ -153,7 +155,7 @@ def _top_up(visit: Visit, page: Page, *, yes: bool) -> LegDone:
             page.line(
                 f"- Leave {title} as it was packed: its route cannot be taken again", indent=2
             )
-        consent(yes, "Shall this be done?")
+        consent(yes, "Do this now?")
     return do_top_up(visit, now())
 
 
@@ -191,7 +193,7 @@ def _show_due(page: Page, due: Due, *, details: bool) -> None:
     if due.damaged:
         names = ", ".join(due.damaged)
         page.line(
-            f"Written anew in the parcel, since missing or damaged: {names}", "yellow", indent=2
+            f"Missing or damaged in the parcel, and written again: {names}", "yellow", indent=2
         )
     page.line(f"Backups and the journal are kept in {due.workroom}", indent=2)
 
@@ -266,7 +268,7 @@ def _end(done: LegDone) -> str:
     if done.waits:
         return "waits"
     if not done.steps:
-        return "had nothing to do yet: it depends on a step that failed before"
+        return "has nothing to do yet, since it depends on a step that failed"
     if len(done.failed) == len(done.steps):
         return "failed"
     return (

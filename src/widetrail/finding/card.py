@@ -71,7 +71,7 @@ def read_card(path: Path) -> CardFacts:
     """Return the facts of the card at ``path``.
 
     Raises:
-        InputUnusable: It cannot be read, is no card, or was changed since it was written.
+        InputUnusable: It cannot be read, is not a card, or was changed since it was written.
     """
     return card_facts(read_document(path), str(path))
 
@@ -80,9 +80,9 @@ def card_facts(data: bytes, where: str) -> CardFacts:
     """Return the facts of a card from the bytes of its file; ``where`` is named in errors.
 
     Raises:
-        InputUnusable: It is no card, or was changed since it was written.
+        InputUnusable: It is not a card, or was changed since it was written.
     """
-    todo = "Write it anew on that machine with `widetrail card`."
+    todo = "Write it again on that machine with `widetrail card`."
     try:
         document = json.loads(data)
         if len(data) > MOST or document["card"] != 1 or not isinstance(document["facts"], dict):
@@ -90,14 +90,14 @@ def card_facts(data: bytes, where: str) -> CardFacts:
         facts = document["facts"]
         sound = document["sha256"] == digest(canonical(facts))
     except (ValueError, KeyError, TypeError, RecursionError) as error:
-        raise InputUnusable("is no card", where=where, todo=todo) from error
+        raise InputUnusable("is not a card", where=where, todo=todo) from error
     if not sound:
-        why = "its facts do not fit its checksum"
+        why = "its checksum does not match"
         raise InputUnusable("the card was changed", where=where, why=why, todo=todo)
     try:
         return CardFacts.model_validate(plain_values(facts))
     except (ValueError, RecursionError) as error:
-        raise InputUnusable("is no card", where=where, why=why_not(error), todo=todo) from error
+        raise InputUnusable("is not a card", where=where, why=why_not(error), todo=todo) from error
 
 
 class CardInstallation(Told):

@@ -187,7 +187,7 @@ class Finder(Resolver):
         name, *arguments = reading.command
         shown = " ".join(reading.command)
         if not self.ask_programs:
-            return Unknown(f"`{shown}` would tell, and programs are not asked")
+            return Unknown(f"only `{shown}` prints it; add --ask-programs")
         program = self.programs().get(name)
         if program is None:
             return Unknown(f"{name} is not installed")

@@ -40,7 +40,7 @@ def matching(machine: Machine, path: str) -> list[tuple[str, Entry]]:
     for number, entry in enumerate(machine.walk(folder, deepest)):
         if number > MOST:
             why = f"more than {MOST} names lie below {folder}"
-            raise MachineUnusable("a glob matches too many files", where=path, why=why)
+            raise MachineUnusable("the pattern matches too many files", where=path, why=why)
         if matches(entry.path):
             found.append((join(folder, entry.path), entry))
     return found

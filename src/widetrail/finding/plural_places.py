@@ -104,7 +104,7 @@ def _missing(machine: Machine, place: Place, path: str) -> str:
     try:
         entry = machine.look(path)
         if entry is None:
-            return "it is listed but not there"
+            return "it is listed, but does not exist"
         if entry.kind != "folder":
             return f"it is a {entry.kind}"
         for wanted in place.contains:

@@ -148,7 +148,7 @@ def ask_database(
     ``rows`` asks for a list of mappings by column instead of plain values.
 
     Raises:
-        Unreadable: It is no database, is refused, or kept changing.
+        Unreadable: It is not a database, is refused, or kept changing.
         MachineUnusable: It cannot be read.
     """
     with copied_database(machine, path) as copy:
@@ -177,7 +177,7 @@ def copied_database(machine: Machine, path: str) -> Iterator[str]:
                 return
             for suffix in before:
                 Path(f"{copy}{suffix}").unlink(missing_ok=True)
-        raise Unreadable("kept changing while it was read")
+        raise Unreadable("changed again and again while it was read")
 
 
 def insist_own_journal(database: Path) -> None:
@@ -205,7 +205,7 @@ def _copy(machine: Machine, path: str, target: Path) -> None:
         while chunk := source.read(1 << 20):
             left -= len(chunk)
             if left < 0:
-                raise Unreadable("is too large to be copied for a look")
+                raise Unreadable("is too large to be copied and read")
             file.write(chunk)
 
 
@@ -216,7 +216,9 @@ _MANY = ("list", "set", "count")
 def _known(found: list[Located], reading: Reading, machine: Machine, source: str) -> Known:
     several = reading.as_ in _MANY
     if len(found) > 1 and not several and reading.pick is None:
-        raise Unreadable(f"has {len(found)} matches of {reading.at}, and none is picked")
+        raise Unreadable(
+            f"has {len(found)} matches of {reading.at}; the recipe does not say which counts"
+        )
     chosen = found[-1 if reading.pick == "last" else 0] if found else Located([])
     many = several and (len(found) != 1 or FORMS[reading.form].several)
     value: Raw = [f.value for f in found] if many else chosen.value
@@ -225,7 +227,7 @@ def _known(found: list[Located], reading: Reading, machine: Machine, source: str
 
 def _as(value: Raw, reading: Reading, machine: Machine, source: str) -> Value:
     if isinstance(value, int | float) and not abs(value) < NUMBER_MOST:
-        raise Unreadable("gives a number that is none, or too large")
+        raise Unreadable("has a number there that is not valid, or too large")
     match reading.as_:
         case None if isinstance(value, str | int | float):
             return value
@@ -238,7 +240,7 @@ def _as(value: Raw, reading: Reading, machine: Machine, source: str) -> Value:
         case "path" if isinstance(value, str):
             path, reason = understand_path(value, machine, source) if value else ("", "")
             if reason:
-                raise Unreadable(f"tells a path that is not understood: {reason}")
+                raise Unreadable(f"names a path that is not understood: {reason}")
             return path
         case "count" if isinstance(value, list | dict):
             return len(value)
@@ -247,8 +249,8 @@ def _as(value: Raw, reading: Reading, machine: Machine, source: str) -> Value:
             return tuple(sorted(set(texts)) if reading.as_ == "set" else texts)
     if value is None:
         raise Unreadable("gives nothing")
-    wanted = f"as {reading.as_}" if reading.as_ else "unless the recipe says as what"
-    raise Unreadable(f"gives {_shape(value)}, which cannot be taken {wanted}")
+    wanted = f"as {reading.as_}" if reading.as_ else "unless the recipe says its type"
+    raise Unreadable(f"has {_shape(value)} there, which cannot be converted {wanted}")
 
 
 _NUMBER = re.compile(r"[+-]?[0-9]{1,300}(\.[0-9]{1,300})?([eE][+-]?[0-9]{1,3})?")
@@ -261,7 +263,7 @@ def _number(value: Raw) -> int | float:
         number = int(value) if found[1] is None and found[2] is None else float(value)
         if abs(number) < NUMBER_MOST:
             return number
-    raise Unreadable(f"gives {_shape(value)}, which is no number")
+    raise Unreadable(f"has {_shape(value)} there, which is not a number")
 
 
 def _yes_no(value: Raw) -> bool:
@@ -270,7 +272,7 @@ def _yes_no(value: Raw) -> bool:
         return True
     if word in ("no", "false", "off", "0"):
         return False
-    raise Unreadable(f"gives {_shape(value)}, which is neither yes nor no")
+    raise Unreadable(f"has {_shape(value)} there, which is neither yes nor no")
 
 
 def _shape(value: Raw) -> str:

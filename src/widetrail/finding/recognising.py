@@ -96,7 +96,7 @@ def _release(here: Finder, reading: Reading | None, unknown: list[str]) -> Relea
     answer = here.take(reading)
     release = parse_release(str(answer.value)) if isinstance(answer, Known) else None
     if release is None:
-        reason = answer.reason if isinstance(answer, Unknown) else f'"{answer}" is no release'
+        reason = answer.reason if isinstance(answer, Unknown) else f'"{answer}" is not a version'
         unknown.append(f"release: {reason}")
     return release
 

@@ -77,7 +77,7 @@ class Resolver(ABC):
 
     @property
     def installation(self) -> Installation | None:
-        """The installation that is meant, or ``None`` where the application is not here."""
+        """The installation that is meant, or ``None`` where the application is not installed."""
         return self.recognised.latest
 
     def decide(self, rule: Model | None, branch: str) -> None:
@@ -101,7 +101,7 @@ class Resolver(ABC):
             return Found(chosen.path, "folder", chosen.how, chosen.synced)
         if name not in self._seen.places:
             if name in self._seen.busy:
-                return Nowhere(f'finding "{name}" needs "{name}" itself')
+                return Nowhere(f'the place "{name}" depends on itself')
             self._seen.busy.add(name)
             try:
                 self._seen.places[name] = self._find(name)
@@ -163,7 +163,7 @@ class Resolver(ABC):
     # Paths and programs
 
     def path(self, template: str) -> str | None:
-        """Return a path template as a path of this machine, or ``None`` if a place is nowhere."""
+        """Return a path template as a path of this machine, or ``None`` if a place has no path."""
         try:
             return join(fill(template, self.value_of))
         except LookupError:
@@ -176,7 +176,7 @@ class Resolver(ABC):
             return self.parts[name].replace("/", "_")
         if name == "installation":
             if self.installation is None:
-                raise LookupError("the application is not here")
+                raise LookupError("the application is not installed")
             return parent(self.installation.sign)
         base, _, attribute = name.partition(".")
         if base in self.lenders:
@@ -193,7 +193,7 @@ class Resolver(ABC):
         if name in self.inside:
             return self.inside[name]
         if name not in self.loaded.recipe.places:
-            return Nowhere(f'"{name}" is not known here')
+            return Nowhere(f'"{name}" is not known')
         where = self.place(name)
         if not isinstance(where, Several):
             return where
@@ -201,8 +201,8 @@ class Resolver(ABC):
         if len(used) == 1 or len(where.instances) == 1:
             return (used or list(where.instances))[0]
         if not where.instances:
-            return Nowhere(f'none of "{name}" is there')
-        return Nowhere(f'"{name}" is several ({where}), and which is in use is not known')
+            return Nowhere(f'"{name}" has no match')
+        return Nowhere(f'"{name}" is several ({where}), and it is not known which one is in use')
 
     def choice(self, choice: str | PerPlatform | None) -> str | None:
         """Return the path here that a platform map or template says, or ``None``."""
@@ -224,7 +224,7 @@ class Resolver(ABC):
             fill(template, self.value_of)
         except LookupError as error:
             return str(error.args[0])
-        return f"{template} is nowhere"
+        return f"{template} has no path"
 
     def program_at(self, text: str) -> str | None:
         return self.machine.command(text) if is_command(text) else self.path(text)
@@ -283,11 +283,11 @@ class Resolver(ABC):
         answer = self.take(as_path)
         if isinstance(answer, Unknown):
             if answer.absent:
-                self.decide(place.set_in, "tells nothing")
+                self.decide(place.set_in, "is not set")
                 return None
-            return Nowhere(f"what tells it is unknown: {answer.reason}")
+            return Nowhere(f"the setting is unknown: {answer.reason}")
         if not answer.value:
-            self.decide(place.set_in, "tells nothing")
+            self.decide(place.set_in, "is not set")
             return None
         self.decide(place.set_in, "found")
         how = How("told", case, answer.source, answer.line)
@@ -352,7 +352,7 @@ class Resolver(ABC):
                 if source is None:
                     return Nowhere(self.why_not(place.index.where))
                 if self.machine.look(source) is None:
-                    return Nowhere(f"its index {source} is not there")
+                    return Nowhere(f"its list {source} does not exist")
                 found = by_index(self.machine, place, place.index, source, case)
             else:
                 path = self.choice(place.each)
@@ -378,7 +378,7 @@ class Resolver(ABC):
         """Return what is at the path that a place was found to be, if it may be one."""
         told = how.rule not in ("fixed", "first of")
         if why := never_a_place(path, self.machine, told=told):
-            return Nowhere(f"{path} is no place for it: {why} ({how})")
+            return Nowhere(f"{path} cannot be used: {why} ({how})")
         try:
             entry = self.machine.look(path)
         except MachineUnusable as error:
@@ -386,11 +386,9 @@ class Resolver(ABC):
         if entry is None:
             return Absent(path, kind, how)
         if entry.kind == "link":
-            return Nowhere(
-                f"{path} is a link to {entry.target}, and links are not followed ({how})"
-            )
+            return Nowhere(f"{path} is a link to {entry.target}; links are not followed ({how})")
         if entry.kind != kind:
-            return Nowhere(f"{path} is a {entry.kind}, no {kind} ({how})")
+            return Nowhere(f"{path} is a {entry.kind}, expected a {kind} ({how})")
         return Found(path, kind, how, self.machine.synced(path))
 
 

@@ -85,7 +85,7 @@ class Store:
             return {}
 
     def change(self, changes: Mapping[str, str | None]) -> None:
-        """Set values, or take them away where the text is ``None``; the same again is no harm.
+        """Set values, or take them away where the text is ``None``; the same again is harmless.
 
         Raises:
             Unreadable: There is no such store here that can be changed.
@@ -328,7 +328,7 @@ def as_value(kind: StoreKind, name: str, text: str, old: str | None) -> str:
         return gvariant_with("", [text])
     was, now = parse_gvariant(old), _parsed(text)
     if type(was) is not type(now):
-        raise Unwritable("has another type there, which the text to be written is not")
+        raise Unwritable("has a value of another type there than the text to be written")
     head = re.match(r"(?:@\S+|[a-z]+\d*)\s+", old)
     return f"{head[0] if head and not isinstance(was, bool) else ''}{text}"
 
@@ -345,5 +345,5 @@ def _as_registry(text: str, kind: str) -> str:
         return f"{kind}:{registry_text('', text).data.hex()}"
     size = {"REG_DWORD": 4, "REG_QWORD": 8}.get(kind)
     if size is None or not text.isdecimal() or int(text) >= 1 << (8 * size):
-        raise Unwritable(f"has a value of {kind} there, which the text to be written is not")
+        raise Unwritable(f"has a value of {kind} there; the text to be written is not one")
     return f"{kind}:{int(text).to_bytes(size, 'little').hex()}"

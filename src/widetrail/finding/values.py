@@ -53,7 +53,7 @@ class ByPart:
             if isinstance(answer, Unknown):
                 return Unknown(f"{name}: {answer.reason}")
             if isinstance(answer.value, bool) or not isinstance(answer.value, int | float):
-                return Unknown(f"{name}: {answer} is no number")
+                return Unknown(f"{name}: {answer} is not a number")
             total += answer.value
         return Known(total)
 
@@ -169,7 +169,7 @@ class Several:
 
     def __str__(self) -> str:
         names = ", ".join(i.name for i in self.instances)
-        return f"{len(self.instances)} there: {names}" if self.instances else "not found"
+        return f"{len(self.instances)} found: {names}" if self.instances else "not found"
 
 
 Where = Found | Absent | Nowhere | Several

@@ -32,7 +32,7 @@ def _added(group: str, what: str) -> Mapping[str, object]:
                 f"a {what} cannot be loaded",
                 where=f"{point.name} ({point.value})",
                 why=f"{type(error).__name__}: {error}",
-                todo="Mend the distribution that adds it, or take it away.",
+                todo="Fix or uninstall the distribution that adds it.",
             ) from error
     return found
 

@@ -233,7 +233,7 @@ def _pieces(file: BinaryIO) -> Iterator[Piece]:
     if opened:
         raise Broken("ends within a folder")
     if is_other and not is_html:
-        raise Broken("is no file of bookmarks")
+        raise Broken("is not a file of bookmarks")
 
 
 def _plain(raw: bytes) -> str:

@@ -29,7 +29,7 @@ def read_dconf(data: bytes, path: str, name: str) -> Located:
     """Return the value ``name`` of the group ``path`` (``/org/example/app``).
 
     Raises:
-        Unreadable: The value is no GVariant text.
+        Unreadable: The value is not a GVariant text.
         NotThere: There is no such value.
     """
     for number, line in enumerate(_lines(data), start=1):
@@ -49,13 +49,13 @@ def parse_gvariant(text: str) -> Raw:
     while text[position:].strip():
         match = _TOKEN.match(text, position)
         if match is None:
-            raise Unreadable(f'holds "{text[:40]}", which is no settings value')
+            raise Unreadable(f'holds "{text[:40]}", which is not a settings value')
         tokens.append((str(match.lastgroup), match[str(match.lastgroup)]))
         position = match.end()
     parser = _Parser(tokens)
     value = parser.value()
     if parser.tokens:
-        raise Unreadable(f'holds "{text[:40]}", which is no settings value')
+        raise Unreadable(f'holds "{text[:40]}", which is not a settings value')
     return value
 
 
@@ -89,7 +89,7 @@ class _Parser:
                 whole = not re.search(r"[.eE]", text) or "x" in text
                 return int(text, 0) if whole else float(text)
         except (ValueError, SyntaxError) as error:
-            raise Unreadable(f"holds {text[:40]!r}, which is no settings value") from error
+            raise Unreadable(f"holds {text[:40]!r}, which is not a settings value") from error
         if kind == "word":
             return {"true": True, "false": False, "nothing": None}[text]
         closing = {"[": "]", "(": ")", "{": "}", "<": ">"}.get(text)
@@ -219,7 +219,7 @@ def gvariant_texts(text: str) -> list[str]:
     """Return the texts of a value that is one, or a list of them; none of any other.
 
     Raises:
-        Unreadable: It is no GVariant text.
+        Unreadable: It is not a GVariant text.
     """
     value = parse_gvariant(text)
     if isinstance(value, str):

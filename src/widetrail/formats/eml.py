@@ -37,7 +37,7 @@ class Eml(Letters):
             yield Piece(data, _record(data, (), store), path="")
             return
         if store.exists() and not store.is_dir():
-            raise Broken("is no folder of letters")
+            raise Broken("is not a folder of letters")
         found = (p for p in store.rglob("*") if p.suffix.lower() == ENDING and p.is_file())
         for path in sorted(found):
             below = path.relative_to(store)
@@ -61,7 +61,7 @@ def _plain(name: str) -> str:
 
 def _record(data: bytes, folder: Folder, path: Path) -> Record:
     if not re.match(rb"[!-9;-~]+[ \t]*:", data):
-        raise Broken(f"holds what is no letter: {path.name}")
+        raise Broken(f"contains a file that is not a letter: {path.name}")
     return letter(unix_lines(data), folder=folder)
 
 

@@ -32,12 +32,12 @@ def check_one_group(text: str) -> str:
     """Return an expression that has one group.
 
     Raises:
-        PydanticCustomError: It is no expression, or has another number of groups.
+        PydanticCustomError: It is not an expression, or has another number of groups.
     """
     try:
         groups = re.compile(text).groups
     except re.error as error:
-        raise flaw("expression", f'"{text}" is no regular expression: {error}') from error
+        raise flaw("expression", f'"{text}" is not a regular expression: {error}') from error
     if groups != 1:
         raise flaw("expression", f"expected one group in the expression; found {groups}")
     return text

@@ -50,7 +50,7 @@ class Names(Protocol):
         """Give what the path names."""
 
     def below(self) -> Iterator[Status]:
-        """Give all that is below it, or it itself where it is no folder."""
+        """Give all that is below it, or it itself where it is not a folder."""
 
 
 class Database(NamedTuple):
@@ -156,7 +156,7 @@ def insist_held(
     """
     now = {spot.where: spot.text for spot in spots(written, at)}
     if any(now.get(where) != text for where, text in changes.items()):
-        raise Unwritable("would hold another value once it is written")
+        raise Unwritable("would have another value once it is written")
     return written
 
 

@@ -34,7 +34,7 @@ def hive_key(data: bytes, path: str) -> Key:
     except (NotThere, MemoryError):
         raise
     except Exception as error:  # the parser raises whatever a damaged cell leads it to
-        raise Unreadable(f"is no sound hive: {type(error).__name__}") from error
+        raise Unreadable(f"is not a valid registry hive: {type(error).__name__}") from error
 
 
 def hive_tree(data: bytes, path: str) -> tuple[Key, ...]:
@@ -50,7 +50,7 @@ def hive_tree(data: bytes, path: str) -> tuple[Key, ...]:
     except (NotThere, Unreadable, MemoryError, RecursionError):
         raise
     except Exception as error:
-        raise Unreadable(f"is no sound hive: {type(error).__name__}") from error
+        raise Unreadable(f"is not a valid registry hive: {type(error).__name__}") from error
     return tuple(found)
 
 

@@ -82,7 +82,7 @@ class Icalendar(InOneFile):
             return
         cut = last.upper().rfind(b"END:VCALENDAR")
         if cut < 0:
-            raise Broken("is no calendar")
+            raise Broken("is not a calendar")
         yield Piece(last[:cut])
         yield Piece(last[cut:], None, ())
 

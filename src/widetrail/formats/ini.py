@@ -114,7 +114,7 @@ def add(data: bytes, at: str, scalar: Scalar) -> bytes:
     """Return the file with a value; a key and a section that are missing are added.
 
     Raises:
-        Unwritable: It is no line, or the file's encoding cannot hold it.
+        Unwritable: It is not a line, or the file's encoding cannot hold it.
     """
     text, codec = decode(data)
     written = encode(_written(text, at, str(scalar)), codec, data)

@@ -48,7 +48,7 @@ def add(data: bytes, at: str, scalar: Scalar) -> bytes:
     An empty file becomes an object.
 
     Raises:
-        Unreadable: It is no document.
+        Unreadable: It is not a document.
         NotThere: There is nothing that could hold the key.
         Unwritable: The file's encoding cannot hold the value.
     """
@@ -151,7 +151,7 @@ def spans(data: bytes, at: str) -> tuple[list[tuple[int, int, Raw]], int]:
     """Return where each member of a list begins and ends, with what it is, and where the list ends.
 
     Raises:
-        Unreadable: It is no document, or no list is there.
+        Unreadable: It is not a document, or no list is there.
     """
     text, codec = decode(data)
     if codec != "utf-8":

@@ -51,7 +51,7 @@ class JsonObjects(Rows):
         done = 0
         for begin, after, value in spans:
             if not isinstance(value, dict):
-                raise Broken("holds what is no object in its list")
+                raise Broken("has something in its list that is not an object")
             yield Piece(data[done:begin])
             yield Piece(data[begin:after], row_record(value, declared))
             done = after

@@ -42,9 +42,9 @@ def _record(line: bytes, number: int, declared: Declared) -> Record:
     try:
         row = json.loads(line.decode("utf-8-sig"))
     except (ValueError, RecursionError) as error:
-        raise Broken(f"holds what is no object in line {number}") from error
+        raise Broken(f"has something in line {number} that is not an object") from error
     if not isinstance(row, dict):
-        raise Broken(f"holds what is no object in line {number}")
+        raise Broken(f"has something in line {number} that is not an object")
     return row_record(row, declared)
 
 

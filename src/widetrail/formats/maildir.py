@@ -48,7 +48,7 @@ class Maildir(Letters):
     def pieces(self, store: Path, declared: Declared) -> Iterator[Piece]:
         """Give a Maildir letter by letter."""
         if store.exists() and not store.is_dir():
-            raise Broken("is no folder")
+            raise Broken("is not a folder")
         for path, folder in _files(store):
             data = path.read_bytes()
             found = _MARKS.search(path.name)

@@ -116,7 +116,7 @@ def _letters(file: BinaryIO) -> Iterator[_Lies]:
     """Give the letters of a mailbox as they lie in it.
 
     Raises:
-        Broken: It is no mailbox, or a letter is too long.
+        Broken: It is not a mailbox, or a letter is too long.
     """
     held = file.read(CHUNK)
     first = _LINE.match(held)

@@ -143,7 +143,7 @@ def _pieces(file: BinaryIO) -> Iterator[Piece]:
             body = True
             yield Piece(raw, None, ())
     if folder or not body:
-        raise Broken("ends within an outline" if folder else "is no OPML")
+        raise Broken("ends within an outline" if folder else "is not OPML")
     if at < len(held):
         yield Piece(held[at:])
 

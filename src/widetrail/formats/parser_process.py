@@ -70,7 +70,7 @@ class _Worker:
         with self._lock:
             seconds = min(seconds, self._left())
             if seconds <= 0:
-                raise Unreadable("was not read: too much before it took too long")
+                raise Unreadable("was not read: what came before it took too long")
             process = self._running()
             assert process.stdin is not None
             told = pickle.dumps(question)
@@ -83,7 +83,7 @@ class _Worker:
                 self._lost.append((time.monotonic(), seconds))
                 raise Unreadable(f"was not read within {seconds:.0f} seconds") from None
             if answer is None:
-                raise Unreadable(f"ended what read it ({self._how_it_ended(process)})")
+                raise Unreadable(f"crashed its reader ({self._how_it_ended(process)})")
         return pickle.loads(answer)
 
     def _running(self) -> subprocess.Popen[bytes]:
@@ -223,7 +223,7 @@ def _answer(question: bytes) -> bytes:
     except RecursionError:
         answer = pickle.dumps(("raised", Unreadable("is nested too deep")))
     if len(answer) > ANSWER:
-        return pickle.dumps(("raised", Unreadable("gives more than is taken")))
+        return pickle.dumps(("raised", Unreadable("is larger than the limit")))
     return answer
 
 

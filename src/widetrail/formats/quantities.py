@@ -20,7 +20,7 @@ def parse_size(text: object) -> int:
     match = re.fullmatch(r"(\d{1,15}(?:\.\d{1,6})?)\s*([KMGT]iB|B)", text.strip(), re.IGNORECASE)
     if match is None:
         hint = "Write a number and B, KiB, MiB, GiB or TiB"
-        raise flaw("size", f'"{text}" is no size', hint)
+        raise flaw("size", f'"{text}" is not a size', hint)
     return int(float(match.group(1)) * _UNITS[match.group(2).upper()])
 
 

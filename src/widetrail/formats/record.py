@@ -249,7 +249,7 @@ def lines_of(file: BinaryIO) -> Iterator[bytes]:
 
 
 def text_of(data: bytes) -> str:
-    """Return bytes as text; what is no UTF-8 is taken as Latin-1, so that nothing is lost."""
+    """Return bytes as text; what is not UTF-8 is taken as Latin-1, so that nothing is lost."""
     try:
         return data.decode("utf-8")
     except UnicodeDecodeError:

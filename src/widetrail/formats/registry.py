@@ -106,7 +106,7 @@ class RegistryText:
         """Parse ``data``.
 
         Raises:
-            Unreadable: It is no registry text, with the line that is not.
+            Unreadable: It is not a registry text, with the line that is not.
         """
         self.keys: dict[str, Key] = {}
         self.text, self.codec = decode(data)
@@ -195,7 +195,7 @@ def after_head(text: str) -> tuple[int, bool]:
     head = text.partition("\n")[0]
     told = head.strip().lstrip("\ufeff")
     if told not in ("REGEDIT4", HEAD):
-        raise Unreadable("is no registry text: its first line is neither version's")
+        raise Unreadable("is not a registry text: its first line is neither version's")
     return min(len(head) + 1, len(text)), told == "REGEDIT4"
 
 
@@ -206,7 +206,7 @@ def entries_in(text: str, position: int) -> Iterator[tuple[re.Match[str], int]]:
         entry = _ENTRY.match(text, position)
         if entry is None:
             found = text[position:].split("\n", 1)[0][:60].strip()
-            raise Unreadable(f"is no registry text at line {line}: {found}")
+            raise Unreadable(f"is not a registry text at line {line}: {found}")
         yield entry, line
         line += entry.group(0).count("\n")
         position = entry.end()
@@ -232,7 +232,7 @@ def registry_key(data: bytes, key: str) -> Key:
     """Return a key of a ``.reg`` text.
 
     Raises:
-        Unreadable: It is no registry text.
+        Unreadable: It is not a registry text.
         NotThere: It has no such key.
     """
     found = _parsed(data).find(key)
@@ -245,7 +245,7 @@ def registry_tree(data: bytes, key: str) -> tuple[Key, ...]:
     """Return a key of a ``.reg`` text and all keys below it, in the order of the text.
 
     Raises:
-        Unreadable: It is no registry text.
+        Unreadable: It is not a registry text.
         NotThere: It has no such key.
     """
     found = _parsed(data).below(key)

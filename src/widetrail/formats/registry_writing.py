@@ -104,7 +104,7 @@ def edit_registry(data: bytes, edits: Iterable[Edit]) -> bytes:
     """Return a registry text with ``edits`` made in it, and every other byte kept.
 
     Raises:
-        Unreadable: It is no registry text.
+        Unreadable: It is not a registry text.
         Unwritable: Its version or encoding cannot hold a value.
     """
     text, codec = decode(data)

@@ -40,7 +40,7 @@ def query_sqlite(
     column; a list of lists otherwise. Time and rows are bounded by ``SECONDS`` and ``ROWS``.
 
     Raises:
-        Unreadable: It is no database, the query is not a reading one, or a bound was reached.
+        Unreadable: It is not a database, the query is not a reading one, or a bound was reached.
     """
     columns, rows = _asked(copy, query, parameters)
     if by_column:
@@ -66,9 +66,9 @@ def _asked(copy: str, query: str, parameters: Mapping[str, str]) -> tuple[list[s
             rows = cursor.fetchmany(ROWS + 1)
             columns = [column[0] for column in cursor.description or ()]
     except (sqlite3.Error, sqlite3.Warning) as error:
-        raise Unreadable(f"cannot be asked: {error}") from error
+        raise Unreadable(f"cannot be queried: {error}") from error
     if len(rows) > ROWS:
-        raise Unreadable(f"gives more than {ROWS} rows")
+        raise Unreadable(f"has more than {ROWS} rows")
     return columns, rows
 
 
@@ -89,7 +89,7 @@ def list_column(copy: str, at: str) -> list[Spot]:
     """Return each text of the column ``at`` (``table.column``) once, in order.
 
     Raises:
-        Unreadable: It is no database, or has no such column.
+        Unreadable: It is not a database, or has no such column.
     """
     table, column = _named(at)
     query = f"select distinct {column} from {table} where {_HOLDS_TEXT.format(column)}"
@@ -115,7 +115,7 @@ def put_column(copy: str, at: str, changes: Mapping[str, str]) -> int:
     """Change texts of a column in the database file ``copy``, in one transaction; return how many.
 
     Raises:
-        Unreadable: It is no database, or has no such column.
+        Unreadable: It is not a database, or has no such column.
         Unwritable: The database refuses a value; nothing was changed.
     """
     table, column = _named(at)
@@ -139,7 +139,7 @@ def put_cell(copy: str, at: str, where: Mapping[str, str], value: str) -> None:
     """Set a column of the one row in which each column of ``where`` has that value.
 
     Raises:
-        Unreadable: It is no database, or has no such column.
+        Unreadable: It is not a database, or has no such column.
         Unwritable: There is not one such row, or the database refuses; nothing was changed.
     """
     table, column = _named(at)
@@ -202,7 +202,7 @@ def texts_in(copy: str, pattern: str, most: int) -> list[Spot]:
     Bytes are searched for texts in UTF-8 and UTF-16.
 
     Raises:
-        Unreadable: It is no database.
+        Unreadable: It is not a database.
     """
     expression = re.compile(pattern)
     found: list[Spot] = []
@@ -222,7 +222,7 @@ def texts_in(copy: str, pattern: str, most: int) -> list[Spot]:
 def _named(at: str) -> tuple[str, str]:
     table, dot, column = at.rpartition(".")
     if not dot or not table or not column:
-        raise Unreadable(f'cannot be asked for "{at}", which is no table.column')
+        raise Unreadable(f'cannot be queried for "{at}", which is not a table.column')
     return _quoted(table), _quoted(column)
 
 
@@ -246,7 +246,7 @@ def check_paths_at(at: str) -> str:
         PydanticCustomError: It is none.
     """
     if not _COLUMN.fullmatch(at):
-        raise flaw("paths-at", f'"{at}" is no column', "Write it like attachment.path")
+        raise flaw("paths-at", f'"{at}" is not a column', "Write it like attachment.path")
     return at
 
 

@@ -89,7 +89,7 @@ def _columns(connection: sqlite3.Connection, declared: Declared) -> list[str]:
     try:
         told = connection.execute(f"pragma table_info({_quoted(declared.at)})").fetchall()
     except (sqlite3.Error, sqlite3.Warning) as error:
-        raise Broken(f"is no database: {error}") from error
+        raise Broken(f"is not a database: {error}") from error
     if not told:
         raise Broken(f"has no table {declared.at}")
     numbers = [name for _, name, kind, _, _, key in told if key and kind.upper() == "INTEGER"]

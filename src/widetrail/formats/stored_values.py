@@ -74,7 +74,7 @@ def plain_values(value: object, deepest: int = 40) -> object:
     """Return JSON values as they are, of which every text is one and nothing lies deeper than that.
 
     Raises:
-        ValueError: A text or key is none, a number is no number, or it is nested too deep.
+        ValueError: A text or key is none, a number is none, or it is nested too deep.
     """
     if deepest == 0:
         raise ValueError("it is nested too deep")

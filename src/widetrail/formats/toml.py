@@ -62,7 +62,7 @@ def add(data: bytes, at: str, scalar: Scalar) -> bytes:
     """Return the document with a value, which is added where its table is there.
 
     Raises:
-        Unreadable: It is no document.
+        Unreadable: It is not a document.
         NotThere: There is nothing that could hold the key.
         Unwritable: TOML or the file's encoding cannot hold the value.
     """

@@ -214,4 +214,4 @@ def check_pointer(at: str) -> str:
     return at
 
 
-_NO_POINTER = '"{}" is no JSON Pointer; it begins with /'
+_NO_POINTER = '"{}" is not a JSON Pointer; it begins with /'

@@ -56,7 +56,7 @@ class Vcard(InOneFile):
             with store.open("rb") as file:
                 for name, raw in components(file, 0):
                     if name != "VCARD" and raw.strip(b"\r\n\t \xef\xbb\xbf"):
-                        raise Broken("holds what is no contact")
+                        raise Broken("contains something that is not a contact")
                     yield Piece(raw, _record(raw) if name == "VCARD" else None)
                     glue = b"" if raw.endswith(b"\n") else b"\r\n"
         yield Piece(b"", None, (), glue)

@@ -27,10 +27,10 @@ def brought_up(document: Document, told: Any) -> dict[str, Any]:
 
     Raises:
         AnotherFormat: It is of a format that is not read.
-        ValueError: It is no mapping.
+        ValueError: It is not a mapping.
     """
     if not isinstance(told, dict):
-        raise ValueError("it is no mapping")
+        raise ValueError("it is not a mapping")
     whole: dict[str, Any] = told
     number, wanted = whole.get("format"), CURRENT[document]
     if isinstance(number, bool) or not isinstance(number, int):

@@ -51,7 +51,7 @@ def _find_xml(data: bytes, at: str) -> tuple[etree._ElementTree, list[Any]]:
     except etree.XMLSyntaxError as error:
         raise Unreadable(f"is not XML: {error.msg}") from error
     except (etree.XPathError, ValueError) as error:
-        raise Unreadable(f'cannot be asked for "{at}": {error}') from error
+        raise Unreadable(f'cannot be queried for "{at}": {error}') from error
     return tree, list(found) if isinstance(found, list) else [found]
 
 

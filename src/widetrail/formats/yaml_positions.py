@@ -136,7 +136,9 @@ class _Builder:
         elif isinstance(event, yaml.DocumentStartEvent):
             self._documents += 1
             if self._documents > 1:
-                self.find(mark, "yaml-documents", "a second document begins here; one is read")
+                self.find(
+                    mark, "yaml-documents", "a second document begins here; only one is allowed"
+                )
                 return False
         elif isinstance(event, yaml.AliasEvent):
             hint = f'Put quotes around a glob that begins with *: "*{event.anchor}"'
@@ -200,8 +202,8 @@ class _Builder:
             self.find(
                 mark,
                 "duplicate-key",
-                f'"{value}" stands here again',
-                f"It stands first at line {first.line}",
+                f'the key "{value}" is repeated',
+                f"It is first at line {first.line}",
             )
         else:
             top.value.keys_at[str(value)] = mark

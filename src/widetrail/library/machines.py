@@ -80,7 +80,7 @@ def survey_machine(
     ``ask_programs`` says so, and nothing is changed.
 
     Raises:
-        InputUnusable: A recipe cannot be read, or ``below`` is no folder of the machine.
+        InputUnusable: A recipe cannot be read, or ``below`` is not a folder of the machine.
         DocumentUnusable: A recipe has findings that are errors.
 
     Example:

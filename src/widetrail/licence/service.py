@@ -65,7 +65,7 @@ def read_faults(texts: Iterable[str]) -> dict[str, int]:
         if name not in FAULTS or (mark and not counted):
             known = ", ".join(FAULTS)
             todo = f"Name one of {known}, or like cut:2 for the next two requests."
-            raise InputUnusable("there is no such fault", where=text, todo=todo)
+            raise InputUnusable("fault not found", where=text, todo=todo)
         faults[name] = int(times) if mark else ALWAYS
     return faults
 
@@ -140,7 +140,7 @@ class Service:
             state: dict[str, Any] = json.loads((self.folder / SEATS).read_bytes())
         except (OSError, ValueError) as error:
             raise InputUnusable(
-                "there is no licence service", where=str(self.folder / SEATS), why=str(error)
+                "licence service not found", where=str(self.folder / SEATS), why=str(error)
             ) from error
         return state
 
@@ -288,7 +288,7 @@ def _handler_of(service: Service) -> type[BaseHTTPRequestHandler]:
 
 
 def _is_own(headers: Message) -> bool:
-    """Return whether a request is no page's of a browser: it is meant for this machine by name."""
+    """Return whether a request comes from no page of a browser: it names this machine."""
     host = headers.get("Host", "127.0.0.1").rpartition(":")[0] or headers.get("Host", "127.0.0.1")
     return host in ("127.0.0.1", "localhost") and "Origin" not in headers
 

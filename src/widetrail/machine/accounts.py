@@ -44,7 +44,7 @@ def hand_over(folder: Path, account: str) -> None:
     """Give a parcel's folder with all in it to ``account``, where an administrator acts for it.
 
     Nobody else may look into a parcel that is not sealed, and the station before was another
-    account. What is no folder or file, or has other names elsewhere, stays whose it is.
+    account. What is not a folder or file, or has other names elsewhere, stays whose it is.
     """
     if sys.platform == "win32" or not account or os.geteuid() != 0 or not folder.is_dir():
         return
@@ -74,7 +74,7 @@ def become(account: str) -> None:
     try:
         entry = pwd.getpwnam(account)
     except KeyError as error:
-        raise InputUnusable("there is no such account here", where=account) from error
+        raise InputUnusable("account here not found", where=account) from error
     if entry.pw_uid == 0:
         return
     os.initgroups(entry.pw_name, entry.pw_gid)
@@ -85,7 +85,7 @@ def become(account: str) -> None:
     os.environ |= {"HOME": entry.pw_dir, "USER": entry.pw_name, "LOGNAME": entry.pw_name}
     if not (os.access(sys.executable, os.X_OK) and os.access(__file__, os.R_OK)):
         raise InputUnusable(
-            f"this cannot be done with the rights of {account}",
+            f"the account {account} may not do this",
             where=sys.executable,
             why="that account may not read the Python that Wide Trail is installed in",
             todo=f"Install it where every account may read it, or run it as {account}.",

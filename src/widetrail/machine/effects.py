@@ -46,18 +46,18 @@ class EffectFailed(Halted):
     """The system refused a change; ``code`` is its error number."""
 
     def __init__(self, kind: str, path: StrPath, error: OSError) -> None:
-        todo = _TODO.get(error.errno or 0, "Mend what the reason names, then run this again.")
+        todo = _TODO.get(error.errno or 0, "Fix the cause above, then run this again.")
         reason = error.strerror or str(error)
         super().__init__(f"cannot {kind}", where=str(path), why=reason, todo=todo)
         self.code = error.errno
 
 
 _TODO = {
-    errno.ENOSPC: "Make room there, then run this again; what was done so far is kept.",
-    errno.EDQUOT: "Make room there, then run this again; what was done so far is kept.",
+    errno.ENOSPC: "Free some space there, then run this again; what was done so far is kept.",
+    errno.EDQUOT: "Free some space there, then run this again; what was done so far is kept.",
     errno.EACCES: "Give the account the right to write there, then run this again.",
     errno.EPERM: "Give the account the right to write there, then run this again.",
-    errno.EROFS: "Make it writable (a switch on the medium?), then run this again.",
+    errno.EROFS: "Make it writable (the medium may have a switch), then run this again.",
     errno.ENOENT: "Connect the medium or disk again, then run this again.",
 }
 

@@ -67,9 +67,9 @@ class FolderMachine(HostMachine):
         self.folder = SafePath(folder.resolve())
         if not (self.folder / FILE).is_file():
             raise MachineUnusable(
-                "is no folder machine",
+                "is not a folder machine",
                 where=str(folder),
-                why=f"it holds no {FILE}" if folder.is_dir() else "there is no such folder",
+                why=f"it holds no {FILE}" if folder.is_dir() else "folder not found",
                 todo=f"Name a folder that holds {FILE}.",
             )
         self.file = read_machine_file(self.folder / FILE)
@@ -265,7 +265,7 @@ class FolderMachine(HostMachine):
         mounts = [m for m in self._disks if paths.is_within(path, m or "/", self.platform)]
         if not mounts:
             anchor = path.split("/")[0] or "/"
-            raise MachineUnusable("there is no such disk", where=path, why=f"{anchor} is not here")
+            raise MachineUnusable("disk not found", where=path, why=f"{anchor} does not exist")
         mount = max(mounts, key=len)
         return mount, self._disks[mount]
 

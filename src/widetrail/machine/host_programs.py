@@ -25,7 +25,9 @@ def host_command(name: str) -> str:
     beside = Path(sys.executable).parent / name
     found = str(beside) if beside.is_file() else shutil.which(name)
     if found is None:
-        raise MachineUnusable("command not found", where=name, todo="Install what provides it.")
+        raise MachineUnusable(
+            "command not found", where=name, todo="Install the program that provides it."
+        )
     return found
 
 
@@ -50,7 +52,7 @@ def insist_not_here(text: str, program: str) -> None:
     above = os.path.dirname(text.rstrip("/"))  # noqa: PTH120 - a text of the machine
     if above.count("/") > 1 and os.path.isdir(above):  # noqa: PTH112
         raise MachineUnusable(
-            "might be changed on this computer itself",
+            "this computer itself might be changed",
             where=text,
             why=f"{program} is played here, and {above} is a real folder too",
             todo=f"Say in {FILE} which paths it is given: paths: machine, or paths: host.",

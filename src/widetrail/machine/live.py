@@ -85,7 +85,7 @@ class LiveMachine(HostMachine):
         if ".." in at.parts:
             raise MachineUnusable("a path must not contain `..`", where=path)
         if not at.is_absolute():
-            raise MachineUnusable("is no whole path of this machine", where=path)
+            raise MachineUnusable("is not an absolute path of this machine", where=path)
         home = paths.is_within(path, self._home, self.platform)
         systems = False
         for above in at.parents:
@@ -162,7 +162,7 @@ class LiveMachine(HostMachine):
     def _command(self, program: str) -> tuple[list[str], dict[str, str], str]:
         if not self._mine and not self._is_scratch:
             raise MachineUnusable(
-                "is not started for another account",
+                "programs are not started for another account",
                 where=program,
                 why=f"this is not the account of {self.user}",
                 todo=f"Run this as {self.user}.",
@@ -187,7 +187,7 @@ class LiveMachine(HostMachine):
             for path in copies:
                 if not paths.is_within(path, self._home, self.platform):
                     raise MachineUnusable(
-                        "cannot be copied for a look", where=path, why="it lies outside the home"
+                        "cannot be copied and read", where=path, why="it lies outside the home"
                     )
                 copy_plain(self.host(path), home / Path(path).relative_to(self._home))
             twin = self._at_home(home.as_posix())
@@ -328,7 +328,7 @@ def this_machine(account: str = "", effects: Effects | None = None) -> LiveMachi
     try:
         entry = pwd.getpwnam(account) if account else pwd.getpwuid(os.geteuid())
     except KeyError as error:
-        raise InputUnusable("there is no such account here", where=account) from error
+        raise InputUnusable("account here not found", where=account) from error
     mine = entry.pw_uid == os.geteuid()
     home = str(Path.home()) if mine else entry.pw_dir
     kind = MacMachine if sys.platform == "darwin" else LinuxMachine

@@ -107,7 +107,7 @@ def read_written(text: str, machine: Bearings, source: str = "") -> tuple[Writte
     elif told == "~" or told.startswith(("~/", "~\\")):
         written = _shaped(told, join(machine.root("home"), _slashed(told[2:])), "home", "~")
     elif told.startswith("~"):
-        return None, f'"{text}" names the home of another account'
+        return None, f'"{text}" is in the home of another account'
     else:
         expanded = expand_variables(told, machine.variables(), machine.platform)
         if expanded is None:
@@ -170,7 +170,7 @@ def _whole(
     platform = machine.platform
     path, style = written_by_machine(written.path, platform), written.style
     if not path or "\0" in path:
-        return None, f'"{text}" is no path'
+        return None, f'"{text}" is not a path'
     windows = PLATFORMS[platform].drive_letters
     if windows and path.startswith("/") and not path.startswith("//"):
         path = machine.root("home")[:2] + path
@@ -178,12 +178,12 @@ def _whole(
         return None, f'"{text}" is relative to whatever folder that drive is in'
     elif not is_absolute(path, platform):
         if "/" not in source:
-            return None, f'"{text}" is no whole path'
+            return None, f'"{text}" is not an absolute path'
         path, style = join(parent(source), path), "relative"
     if ".." in path.split("/") or "." in path.split("/"):
         path = posixpath.normpath(path)
         if ".." in path.split("/"):
-            return None, f'"{text}" climbs above its disk'
+            return None, f'"{text}" leads above its disk'
     told = written
     return Written(path, style, told.separator, told.lead, told.trail, told.small_drive), ""
 

@@ -25,12 +25,12 @@ from widetrail.machine.paths import (
 from widetrail.machine.platforms import PLATFORMS, Platform
 
 Attention = Literal["start-up", "access", "outside"]
-"""Why a path needs a consent of its own: programs start from it by themselves; it says who may use
-the account; it is none of the account's own folders."""
+"""Why a path needs a consent of its own: programs are started from there automatically; it says who
+may use the account; it is none of the account's own folders."""
 
 WHY: dict[Attention, str] = {
-    "start-up": "programs start from it by themselves",
-    "access": "it says who may use the account, or what the account may use",
+    "start-up": "programs are started from there automatically",
+    "access": "it says who may use the account, or what it may do",
     "outside": "it lies outside the account's own folders",
 }
 
@@ -162,7 +162,7 @@ def never_a_place(path: str, machine: Machine, *, told: bool) -> str:
     anchor, segments = split(path.replace("\\", "/") if rules.drive_letters else path)
     if rules.drive_letters and not (len(anchor) == 2 and anchor[1] == ":"):
         if anchor or not path.startswith("//"):
-            return "it is no whole path"
+            return "it is not an absolute path"
         if segments and segments[0] in (".", "?"):
             return "it is a device"
     for segment in segments:

@@ -78,8 +78,8 @@ class CargoReader:
         """
         if sha256_of(self.chunks(entry)) != entry.sha256:
             raise ParcelUnusable(
-                "cargo was damaged or touched",
+                "the cargo was damaged or changed",
                 where=str(self._folder / entry.segment),
-                why=f"the SHA-256 of {entry.path} does not fit",
+                why=f"the SHA-256 of {entry.path} does not match",
                 todo="Pack again on the old computer.",
             )

@@ -36,7 +36,7 @@ def readable(entry: Entry) -> Iterator[None]:
 def is_changed(file: BinaryIO, entry: Entry) -> bool:
     """Return whether an open file is no longer the one that was listed, by its status.
 
-    What has no number was made just now, and is no file of the machine.
+    What has no number was made just now, and is not a file of the machine.
     """
     if not entry.number:
         return False

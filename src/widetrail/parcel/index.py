@@ -142,9 +142,9 @@ def _trouble(
         return "it stands there twice"
     above = "/".join(names[:-1])
     if above and kinds.get((entry.item, key(above, platform))) != "folder":
-        return f"{above!r} above it is no folder"
+        return f"{above!r} above it is not a folder"
     if entry.kind not in ("file", "folder", "link", "hard"):
-        return f"{entry.kind!r} is no kind of entry"
+        return f"{entry.kind!r} is not a kind of entry"
     if entry.kind == "hard" and kinds.get((entry.item, key(entry.target, platform))) != "file":
         return "it is another name of no file before it"
     if trouble := _attributes_trouble(entry.attributes):
@@ -189,7 +189,7 @@ def _attributes_trouble(told: str) -> str:
             if no_text(name):
                 return "the name of an attribute is none"
             if not name.startswith(USER_ATTRIBUTES):
-                return f"{name!r} is no attribute of the user's own"
+                return f"{name!r} is not an attribute of the user's own"
     except (ValueError, TypeError, RecursionError):
         return "its attributes cannot be read"
     return ""

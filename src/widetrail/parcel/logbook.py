@@ -81,7 +81,7 @@ def read_logbook(parcel: SafePath) -> tuple[tuple[Generation, ...], SafePath | N
             "is not a parcel",
             where=str(parcel),
             why=f"it holds no {FOLDER}",
-            todo="Name the folder that `widetrail plan` made.",
+            todo="Specify the folder that `widetrail plan` made.",
         ) from error
     generations: list[Generation] = []
     for number, name in enumerate(names, start=1):
@@ -121,9 +121,9 @@ def _read(path: SafePath, number: int, before: str) -> Generation:
         ) from error
     line, _, seal = data.partition(b"\n")
     if seal != digest(line).encode() + b"\n":
-        why = "its checksum does not fit"
+        why = "its checksum does not match"
         raise ParcelUnusable(
-            "the logbook was damaged or touched", where=str(path), why=why, todo=_TODO
+            "the logbook was damaged or changed", where=str(path), why=why, todo=_TODO
         )
     try:
         body = json.loads(line)
@@ -144,13 +144,13 @@ def _read(path: SafePath, number: int, before: str) -> Generation:
 def _below(name: str) -> str:
     parts = name.split("/")
     if len(parts) != _DEPTH.get(parts[0]) or {"", ".", ".."} & set(parts) or "\0" in name:
-        raise ValueError(f"{name!r} is no file of a parcel's cargo")
+        raise ValueError(f"{name!r} is not a file of a parcel's cargo")
     return name
 
 
 def _run(name: str) -> str:
     if not re.fullmatch("[a-z0-9][a-z0-9-]{0,31}", name) or name in ("seats", "machines"):
-        raise ValueError(f"{name!r} is no name of a run")
+        raise ValueError(f"{name!r} is not a name of a run")
     return name
 
 

@@ -39,7 +39,7 @@ def keep(
     """
     if _IS_PIECE.search(name):
         raise Halted(
-            f"a program made a file with a name that pieces have: {name}",
+            f"a program made a file with a reserved name: {name}",
             todo="Have the recipe give it another name.",
         )
     kept: dict[str, str] = {}
@@ -87,7 +87,7 @@ def fetch(
     ``pieces`` are where its parts lie, in order, with their SHA-256.
 
     Raises:
-        ParcelUnusable: It was damaged or touched; nothing is at ``target`` then.
+        ParcelUnusable: It was damaged or changed; nothing is at ``target`` then.
         Halted: The medium is gone, or fails.
     """
     part = target.with_name(f"{target.name}.part")
@@ -114,7 +114,7 @@ def _fetch_piece(path: SafePath, sha256: str, seal: Seal | None, copy: Writing) 
                 copy.write(chunk)
     if hashing.sha256 != sha256:
         raise ParcelUnusable(
-            "was damaged or touched",
+            "was damaged or changed",
             where=str(path),
             why="its SHA-256 is not the one in the logbook",
             todo=PACK_AGAIN,

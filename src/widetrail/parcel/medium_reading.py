@@ -8,7 +8,7 @@ from pathlib import Path
 
 from widetrail.errors import Halted
 
-PACK_AGAIN = "Nothing was changed here. Pack again on the old computer, or take an untouched copy."
+PACK_AGAIN = "Nothing was changed here. Pack again on the old computer, or take an unchanged copy."
 """What to do where something of a parcel is missing, damaged or not its own."""
 
 

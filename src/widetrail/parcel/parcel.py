@@ -64,7 +64,7 @@ class Parcel(ParcelCargo):
         """Open the parcel in ``folder``.
 
         Raises:
-            ParcelUnusable: It is no parcel, or its logbook, plan or recipes were touched.
+            ParcelUnusable: It is not a parcel, or its logbook, plan or recipes were touched.
         """
         self.folder, self.effects = SafePath(os.path.realpath(folder)), effects
         self._insist_plain()
@@ -92,7 +92,7 @@ class Parcel(ParcelCargo):
                 "the parcel was sealed and is not any more",
                 where=str(folder),
                 why="its plan says so" if self.plan.sealed else "it was, when it was planned here",
-                todo="Take the sealed one; somebody made this one of it.",
+                todo="Use the sealed one; somebody unsealed this copy.",
             )
         self._outcomes: dict[str, Mapping[str, Outcome]] = {}
         self._judge_outcomes()
@@ -169,8 +169,8 @@ class Parcel(ParcelCargo):
             Halted: A leg is still to be walked.
         """
         if len(self.legs_done) < len(self.plan.legs):
-            todo = "Walk the trail to its end first."
-            raise Halted("the cargo is needed still", where=str(self.folder), todo=todo)
+            todo = "Complete the move first."
+            raise Halted("the cargo is still needed", where=str(self.folder), todo=todo)
         open_bag(self.folder, self.effects)
         if not self.settled:  # first the logbook: cargo that it does not know is simply removed
             self._add(Entry(event=SETTLED, time=now.isoformat(timespec="seconds")))
@@ -191,9 +191,9 @@ class Parcel(ParcelCargo):
         """
         if self.torn is not None and not begun and self._stray is None:
             raise ParcelUnusable(
-                "the logbook was damaged or touched",
+                "the logbook was damaged or changed",
                 where=str(self.torn),
-                why="its checksum does not fit",
+                why="its checksum does not match",
                 todo=PACK_AGAIN,
             )
         with reading(self.folder):
@@ -213,16 +213,16 @@ class Parcel(ParcelCargo):
             ours = (begun and name.startswith(GROWS)) or name in known or path == self._stray
             if path.is_symlink() or not (ours or name in wanted):
                 raise ParcelUnusable(
-                    "something stands in the parcel that nobody packed",
+                    "the parcel contains a file that was not packed",
                     where=str(path),
-                    todo="Take it out of the parcel, then walk again.",
+                    todo="Remove it from the parcel, then walk again.",
                 )
         packed = self._packed()
         segments = packed[-1].body.segments if packed else {}
         sizes = {f"cargo/{name}": s.stored for name, s in segments.items()}
         for name, sha256 in sorted(wanted.items()):
             if name not in found:
-                raise ParcelUnusable("something is missing", where=str(top / name), todo=PACK_AGAIN)
+                raise ParcelUnusable("a file is missing", where=str(top / name), todo=PACK_AGAIN)
             size = sizes.get(name, -1)
             other = size >= 0 and found[name].stat().st_size != size
             if other or (read and file_digest(found[name]) != sha256):

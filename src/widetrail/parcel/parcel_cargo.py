@@ -73,7 +73,7 @@ class ParcelCargo(ToldMove):
         """Raise where another parcel lies here than the one that was opened: media get swapped."""
         if not is_newest(self.folder, self.generations[-1]):
             raise Halted(
-                "this is not the parcel that was here when the leg began",
+                "this is not the parcel with which the leg began",
                 where=str(self.folder),
                 why="its logbook is another one",
                 todo="Put the right medium back, then walk again.",
@@ -104,7 +104,7 @@ class ParcelCargo(ToldMove):
         """Bring a file that a program made to ``target``, unsealed and verified on the way.
 
         Raises:
-            ParcelUnusable: It was damaged or touched; nothing is at ``target`` then.
+            ParcelUnusable: It was damaged or changed; nothing is at ``target`` then.
             Waiting: The parcel is sealed, and its passphrase was not given.
         """
         pieces = newest_made(self._known())[slug, name]
@@ -117,7 +117,7 @@ class ParcelCargo(ToldMove):
 
         Raises:
             Waiting: The parcel is sealed, and its passphrase was not given.
-            ParcelUnusable: It was damaged or touched.
+            ParcelUnusable: It was damaged or changed.
         """
         held: dict[tuple[str, str], str] = {}
         for generation in self.results if self.seal is not None and not self.settled else ():
@@ -187,9 +187,9 @@ class ParcelCargo(ToldMove):
         for (path, wanted), sha256 in zip(paths.items(), found, strict=True):
             if sha256 != wanted:
                 raise Halted(
-                    "the medium does not hold what was written to it",
+                    "the medium did not keep what was written to it",
                     where=str(path),
-                    why="its SHA-256 differs when it is read again",
-                    todo="Take another medium, and plan again into a parcel there.",
+                    why="its SHA-256 differs when it is read back",
+                    todo="Use another medium, and plan again into a parcel there.",
                 )
         return len(paths), sum(path.stat().st_size for path in paths)

@@ -99,9 +99,9 @@ class ParcelFiles:
             return read_outside(path, JOURNAL_MOST)
         except OSError as error:
             raise ParcelUnusable(
-                "something is missing", where=str(path), why=error.strerror or "", todo=PACK_AGAIN
+                "a file is missing", where=str(path), why=error.strerror or "", todo=PACK_AGAIN
             ) from error
 
     def _touched(self, path: SafePath) -> ParcelUnusable:
         why = "its SHA-256 is not the one in the logbook"
-        return ParcelUnusable("was damaged or touched", where=str(path), why=why, todo=PACK_AGAIN)
+        return ParcelUnusable("was damaged or changed", where=str(path), why=why, todo=PACK_AGAIN)

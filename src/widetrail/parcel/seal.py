@@ -102,7 +102,7 @@ class Seal:
                 if failed is not None:
                     raise failed from error
             raise ParcelUnusable(
-                "was damaged or touched",
+                "was damaged or changed",
                 where=where,
                 why=f"it cannot be unsealed: {error}",
                 todo=PACK_AGAIN,
@@ -188,7 +188,7 @@ def open_seal(seal: Seal, key: bytes, passphrase: str, where: str) -> Seal:
     import pyrage
 
     if not _is_affordable(key):
-        why = f"it asks for more than 2^{WORK_MOST} steps of work, or is no key"
+        why = f"it asks for more than 2^{WORK_MOST} steps of work, or is not a key"
         raise ParcelUnusable("the seal cannot be opened", where=where, why=why)
     try:
         secret = pyrage.passphrase.decrypt(key, passphrase).decode().strip()
@@ -203,7 +203,7 @@ def open_seal(seal: Seal, key: bytes, passphrase: str, where: str) -> Seal:
         ) from error
     if recipient != seal.recipient:
         why = f"{HEADER} names another key"
-        raise ParcelUnusable("the seal was touched", where=where, why=why)
+        raise ParcelUnusable("the seal was changed", where=where, why=why)
     return Seal(seal.recipient, seal.hint, seal.finder, secret)
 
 

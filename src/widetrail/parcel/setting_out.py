@@ -56,9 +56,9 @@ def set_out(
     """
     if os.path.lexists(folder) and (not folder.is_dir() or any(folder.iterdir())):
         raise InputUnusable(
-            "cannot hold a new parcel",
+            "a parcel cannot be written there",
             where=str(folder),
-            why="something is there already",
+            why="it already exists",
             todo="Name a folder that is empty or not there yet.",
         )
     folder = SafePath(os.path.realpath(folder))

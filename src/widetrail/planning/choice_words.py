@@ -105,8 +105,8 @@ class _Names:
             why = f"it could be {' or '.join(matches)}"
             raise InputUnusable(f"this names more than one {what}", where=name, why=why)
         shorts = {k.partition(".")[2] for k in known} | known
-        hint = did_you_mean(wanted, shorts) or f"There are: {', '.join(sorted(known)) or 'none'}."
-        raise InputUnusable(f"there is no such {what}", where=name, todo=hint)
+        hint = did_you_mean(wanted, shorts) or f"Available: {', '.join(sorted(known)) or 'none'}."
+        raise InputUnusable(f"{what} not found", where=name, todo=hint)
 
     def recipe_and_item(self, full: str) -> tuple[Loaded, str]:
         """Return the recipe of an item, and its name there."""
@@ -132,7 +132,9 @@ def _halves(text: str, example: str) -> tuple[str, str]:
     """
     found = _CHOICE.fullmatch(text)
     if found is None or not found[2].strip():
-        raise InputUnusable("this chooses nothing", where=text, todo=f"Write it like {example}.")
+        raise InputUnusable(
+            "this option is incomplete", where=text, todo=f"Write it like {example}."
+        )
     return found[1], found[2]
 
 
@@ -144,8 +146,8 @@ def _one_of(text: str, names: _Names, words: Mapping[str, V], example: str) -> t
     """
     name, said = _halves(text, f"{example}={next(iter(words))}")
     if said not in words:
-        todo = f"There are: {', '.join(words)}."
-        raise InputUnusable("this chooses nothing", where=text, todo=todo)
+        todo = f"Available: {', '.join(words)}."
+        raise InputUnusable("this option is incomplete", where=text, todo=todo)
     return names.item(name), words[said]
 
 
@@ -161,7 +163,7 @@ def _route(text: str, names: _Names) -> tuple[str, str]:
     listed = loaded.recipe.items.get(item)
     known = [one.name for one in listed.routes] if listed is not None else []
     if route not in known:
-        hint = did_you_mean(route, known) or f"There are: {', '.join(known) or 'none'}."
+        hint = did_you_mean(route, known) or f"Available: {', '.join(known) or 'none'}."
         raise InputUnusable(f"{full} has no such route", where=text, todo=hint)
     return full, route
 
@@ -178,7 +180,7 @@ def _to(text: str, names: _Names) -> tuple[str, str]:
     listed = loaded.recipe.items.get(item)
     places = loaded.recipe.places[listed.from_] if listed is not None else ()
     if not places or not all(place.plural or place.kind in ("folder", "file") for place in places):
-        raise InputUnusable(f"{full} lies in no folder that can be chosen", where=text)
+        raise InputUnusable(f"{full} has no folder that can be chosen", where=text)
     return full, path
 
 
@@ -186,11 +188,11 @@ def _real(text: str, names: _Names) -> tuple[str, str]:
     """Return a place and which of several it is.
 
     Raises:
-        InputUnusable: There is no such place, or it is never one of several.
+        InputUnusable: There is no such place, or it is not one of several.
     """
     name, real = _halves(text, "--real mailroom=Own")
     full = names.full(name, names.places, "place")
     loaded, place = names.recipe_and_item(full)
     if not any(case.plural or case.first_of for case in loaded.recipe.places[place]):
-        raise InputUnusable(f"{full} is never one of several", where=text)
+        raise InputUnusable(f"{full} is not one of several", where=text)
     return full, real

@@ -56,7 +56,7 @@ def said_of(loaded: Loaded, choices: Choices, new: New, draft: Draft) -> tuple[S
 def _understood(text: str, new: New, item: str, draft: Draft) -> str:
     """Return the path on new that a person means, or an empty text where they mean none."""
     if new is None:
-        why, todo = "the new machine was not seen", "Plan with a card of it, or leave --to out."
+        why, todo = "the new computer was not seen", "Plan with a card of it, or leave --to out."
         path = ""
     else:
         bearings: Bearings = (
@@ -86,7 +86,7 @@ def insist_real(side: RecipeSides, draft: Draft) -> None:
         told = f"{finder.loaded.id}.{name}"
         if real is not None and not any(is_called(real, p, finder.machine, n) for p, n in there):
             among = ", ".join(n or p for p, n in there) or "none"
-            todo = f"There are: {among}."
+            todo = f"Available: {among}."
             what = f'"{real}" is none of {told}'
             draft.obstacles.append(Halted(what, todo=todo, codes=["choice"]))
         where = finder.place(name)
@@ -141,7 +141,7 @@ def told_to_program(subject: Subject, route: Route, draft: Draft) -> ToldBy | No
     assert isinstance(where, Found | Absent)
     side = subject.side.new
     if isinstance(side, SeenSide | CardSide) and not side.has_disk_of(where.path):
-        draft.obstacles.append(refusal(subject, where.path, "its disk is not there"))
+        draft.obstacles.append(refusal(subject, where.path, "its disk does not exist"))
     if isinstance(side, SeenSide) and (why := is_taken(side.finder, subject.item.from_, where)):
         draft.obstacles.append(refusal(subject, where.path, why))
     cases = subject.side.loaded.recipe.places[subject.item.from_]
@@ -155,7 +155,9 @@ def told_to_program(subject: Subject, route: Route, draft: Draft) -> ToldBy | No
     if subject.instance is None and not names_place(route, subject.item.from_):
         name = subject.side.loaded.recipe.application.name
         draft.obstacles.append(
-            refusal(subject, where.path, f"the recipe has no way to tell {name} of it")
+            refusal(
+                subject, where.path, f"the recipe has no setting or step that makes {name} use it"
+            )
         )
     return None
 

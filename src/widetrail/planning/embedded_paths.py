@@ -191,17 +191,19 @@ def with_outside(
     stay = sorted({*named.outside} - {*becomes.values()} | {*cannot})
     losses = list(planned.losses)
     if named.left_out:
-        what = f"what its files name and the recipe leaves out ({some_of(sorted(named.left_out))})"
-        losses.append(Loss(what=what, remedy=f"Bring it yourself, or choose it anew in {title}."))
+        what = (
+            f"files that it refers to and the recipe excludes ({some_of(sorted(named.left_out))})"
+        )
+        losses.append(Loss(what=what, remedy=f"Copy it yourself, or choose it again in {title}."))
     if stay:
-        what = f"what its files name elsewhere ({some_of(stay)})"
-        remedy = f"Those paths stay as they are; bring it yourself, or choose it anew in {title}."
+        what = f"files elsewhere that it refers to ({some_of(stay)})"
+        remedy = f"Those paths stay as they are; copy it yourself, or choose it again in {title}."
         losses.append(Loss(what=what, remedy=remedy))
     if named.unsayable:
         why = next(iter(named.unsayable.values()))
         some = some_of(sorted(named.unsayable))
-        what = f"paths that the new computer cannot have ({some}: it {why})"
-        losses.append(Loss(what=what, remedy=f"Choose them anew in {title}."))
+        what = f"paths that do not work on the new computer ({some}: it {why})"
+        losses.append(Loss(what=what, remedy=f"Choose them again in {title}."))
     sizes = [e.size for p in becomes.values() if (e := machine.look(p)) is not None]
     update = {
         "outside": canonical(becomes).decode() if becomes else "",

@@ -33,7 +33,7 @@ def insist_space(draft: Draft, medium: Medium, new: New) -> int:
     if size > medium.free:
         what = f"the medium {medium.name} is too small"
         why = f"the parcel needs {show_size(size)}, and {show_size(medium.free)} are free"
-        todo = f"Take a larger medium, or make room on this one{_other_way(carried)}."
+        todo = f"Use a larger medium, or free some space on this one{_other_way(carried)}."
         draft.obstacles.append(Halted(what, why=why, todo=todo, codes=["room"]))
     for step in draft.steps:
         for made in step.writes:
@@ -48,7 +48,9 @@ def insist_space(draft: Draft, medium: Medium, new: New) -> int:
     if new is not None and not isinstance(new, CardFacts):
         placed = [i for i, _, chosen in carried if copies(chosen.route) and not i.store]
         amounts = [(i.new_path, i.size + i.files * ENTRY_ROOM) for i in placed]
-        draft.obstacles.extend(full_volumes(new, amounts, "Make room there, then plan again."))
+        draft.obstacles.extend(
+            full_volumes(new, amounts, "Free some space there, then plan again.")
+        )
     return size
 
 

@@ -63,7 +63,7 @@ def _insist_known(item: str, names: Sequence[str], choices: Choices, draft: Draf
     known = {f"{item}[{name}]" for name in names}
     for name in sorted(choices.instances()):
         if name.startswith(f"{item}[") and name not in known:
-            todo = f"There are: {', '.join(sorted(known)) or 'none; it is one'}."
+            todo = f"Available: {', '.join(sorted(known)) or 'none; it is one'}."
             draft.obstacles.append(Halted(f"there is no {name}", todo=todo, codes=["choice"]))
 
 
@@ -84,7 +84,7 @@ def _paired(
         if not isinstance(matched, Pair):
             yield (
                 mine,
-                Nowhere("no rule of the recipe pairs it with one on the new computer"),
+                Nowhere("no rule of the recipe matches it with one on the new computer"),
                 mine.name,
             )
         elif matched.new is not None:
@@ -149,6 +149,8 @@ def _registered(side: RecipeSides, new: Several, instance: Instance) -> Where:
     if below is not None and side.new.root(below):
         path = join(side.new.root(below), instance.path[len(old.root(below)) :])
     if not side.new.has_disk_of(path):
-        return Nowhere(f"it is not on the new computer yet, and the disk of {path} is not there")
+        return Nowhere(
+            f"it is not on the new computer yet, and the disk of {path} does not exist there"
+        )
     there = _is_on_new(side, path)
     return Found(path, "folder", how) if there else Absent(path, "folder", how)

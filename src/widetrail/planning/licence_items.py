@@ -36,7 +36,7 @@ def plan_licences(
         title = f"{application.name}: {licence.title}"
         unmet = unmet_uses(side, by_id)
         if side.finder.machine.read_only:
-            why = f"nothing on {side.old.machine} may be changed, so no seat is released there"
+            why = f"{side.old.machine} is read-only, so no seat is released there"
             unmet = (RejectedRoute(route="any", code="need", reason=why, facts=("read_only",)),)
         chosen = (
             NoRoute(unmet) if unmet else choose_way(licence, side.finder, side.old, side.new, today)

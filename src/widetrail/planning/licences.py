@@ -332,17 +332,17 @@ def _mark(legs: int) -> str:
 
 
 def _gone_new(made: _Making) -> Step:
-    words = f"hear from you that {made.new} will never claim the seat of {made.name}"
+    words = f"Ask you to confirm that {made.new} will never claim the seat of {made.name}"
     return made.own("gone", "old", words, name="new gone")
 
 
 def _gone_old(made: _Making) -> Step:
-    words = f"hear from you that {made.old} will never take the seat of {made.name} back"
+    words = f"Ask you to confirm that {made.old} will never take the seat of {made.name} back"
     return made.own("gone", "new", words, name="old gone")
 
 
 def _renouncing(made: _Making) -> Step:
-    words = f"promise that the seat of {made.name} is not claimed here in this move"
+    words = f"Record that the seat of {made.name} is not claimed here in this move"
     return made.own("renounce", "new", words)
 
 

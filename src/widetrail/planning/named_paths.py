@@ -52,9 +52,9 @@ def find_named_paths(
             draft.notices += [f"{subject.id}: {why}; its paths stay" for why in named.unread]
             verdict = subject.chosen(choices.outside) or ""
             if asked := [p for p, rule in named.outside.items() if rule == "ask" and not verdict]:
-                what = f"{subject.id} names {some_of(asked)}, which does not move"
+                what = f"{subject.id} names {some_of(asked)}, which is not part of the move"
                 todo = f"Say --outside {subject.name}=carry, or {subject.name}=leave."
-                why = "whether it goes along is asked"
+                why = "the recipe asks whether it is copied too"
                 draft.obstacles.append(Halted(what, why=why, todo=todo, codes=["outside"]))
             taken = (
                 [] if planned.single else [e.path for e in entries_to_pack(subject, planned.carved)]

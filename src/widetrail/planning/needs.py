@@ -117,7 +117,7 @@ def _release(station: str, wanted: str, side: Side, old: Side) -> Judged:
     if wanted not in AS_OLD:
         return _ranged(station, "release", wanted, side.fact("release"), side)
     if old.release is None:
-        reason = Unknown("old's release is not known")
+        reason = Unknown("the version on the old computer is not known")
         return _unknown(
             "old", "release", f"known, since the new computer's must be {wanted}", reason, old
         )
@@ -126,7 +126,7 @@ def _release(station: str, wanted: str, side: Side, old: Side) -> Judged:
             station,
             "release",
             f"{wanted} as {old.release}",
-            Unknown("its release is not known"),
+            Unknown("its version is not known"),
             side,
         )
     holds = side.release == old.release or (wanted != "same" and side.release > old.release)
@@ -155,10 +155,10 @@ def _path(station: str, side: Side, old: Side, place: str) -> Judged:
 def beyond_limit(limit: Limit, size: int, files: int, largest: int) -> str:
     """Return why ``limit`` passes an item over, or an empty text."""
     if limit.size is not None and size > limit.size:
-        return f"it takes at most {show_size(limit.size)}, and this is {show_size(size)}"
+        return f"its limit is {show_size(limit.size)}, and this is {show_size(size)}"
     if limit.count is not None and files > limit.count:
-        return f"it takes at most {limit.count} files, and these are {files}"
+        return f"its limit is {limit.count} files, and there are {files}"
     if limit.file is not None and largest > limit.file:
         shown = show_size(largest)
-        return f"it takes files of at most {show_size(limit.file)}, and the largest is {shown}"
+        return f"its limit is {show_size(limit.file)} a file, and the largest is {shown}"
     return ""

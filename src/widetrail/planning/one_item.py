@@ -93,8 +93,8 @@ def plan_item(
         planned = _with_names(planned, subject, entries, draft)
     if planned.occupied and planned.existing == "refuse":
         todo = "Move it away on the new computer, then plan again."
-        why = "the recipe refuses where something is there already"
-        what = f"{subject.id} cannot go in place"
+        why = "the recipe refuses where it already exists"
+        what = f"{subject.id} cannot be copied to its place"
         draft.obstacles.append(
             Halted(what, where=planned.new_path, why=why, todo=todo, codes=["existing"])
         )
@@ -107,7 +107,7 @@ def _as_chosen(
     """Return an item with what the person chose of its duplicates and of where it comes."""
     duplicates = subject.chosen(choices.duplicates)
     if duplicates and not route.treats:
-        said = f"--duplicates {subject.name}={duplicates} has nothing to say"
+        said = f"--duplicates {subject.name}={duplicates} has no effect"
         draft.notices.append(f"{subject.id}: {route.name} merges nothing, so {said}")
     update: dict[str, object] = {"duplicates": duplicates}
     if is_chosen(subject):
@@ -163,7 +163,7 @@ def _with_names(
     """Return an item that is copied with the names that are others on new."""
     if all(entry.kind == "folder" for entry in entries):
         place = planned.old_path
-        draft.notices.append(f"{subject.id}: there is nothing of it in {place}, so nothing goes")
+        draft.notices.append(f"{subject.id}: {place} has nothing of it, so nothing is transferred")
     if planned.single or planned.store:
         return planned
     platform = subject.side.new.fact("platform")
@@ -216,7 +216,7 @@ def _parts(
         chosen = tuple(_apart(said, there)) if said is not None else None
         unknown = [value for value in chosen or () if value not in there]
         if unknown:
-            why = f"there are: {', '.join(there) or 'none'}"
+            why = f"known: {', '.join(there) or 'none'}"
             what = f"there is no {part} {', '.join(unknown)} in {subject.id}"
             draft.obstacles.append(
                 Halted(what, why=why, todo="Choose among these.", codes=["choice"])
@@ -264,9 +264,13 @@ def _planned(
     item, old, new = subject.item, case.place, subject.new_place
     kind = store_kind(item, old.path, old.kind)
     there = new if isinstance(new, Found | Absent) else None
-    later = "found when new is walked" if subject.side.new.source == "assumed" else str(new)
+    later = "found on the new computer" if subject.side.new.source == "assumed" else str(new)
     retired = f"Rename {old.path}, so that nobody works in it by accident."
-    tasks = [f"On {subject.side.old.machine}, when all is well: {retired}"] if item.retire else []
+    tasks = (
+        [f"On {subject.side.old.machine}, once everything is verified: {retired}"]
+        if item.retire
+        else []
+    )
     tasks += _to_register(subject, chosen.route)
     return PlannedItem(
         id=subject.id,
@@ -316,7 +320,7 @@ def _to_register(subject: Subject, route: Route) -> Iterator[str]:
         name = subject.side.loaded.recipe.application.name
         yield (
             f"On {subject.side.new.machine}: add {new.path} to what {name} lists, as "
-            f"“{instance.name}”; copying it there does not do that"
+            f"“{instance.name}”; copying alone does not do that"
         )
 
 
@@ -364,7 +368,7 @@ def left_item(subject: Subject, chosen: NoRoute, losses: tuple[Loss, ...]) -> Le
         where = subject.side.new.machine
         todo = f"Install {application.name} on {where}, start it once, close it and plan again."
     elif chosen.rejected:
-        todo = "Change what the reasons name, then plan again."
+        todo = "Fix the causes above, then plan again."
     return LeftItem(
         id=subject.id,
         title=title_of(subject),
@@ -379,12 +383,12 @@ def obstacle_of(item: LeftItem) -> Halted:
         return Halted(f"{item.title}: there is nothing of it", why=item.nothing, codes=[NOT_THERE])
     if item.there:
         return Halted(
-            f"{item.title} is there already",
+            f"{item.title} already exists",
             why=f"both machines see {item.there}",
             codes=["there already"],
         )
     reasons = "; ".join(f"{p.route}: {p.reason}" for p in item.rejected)
     codes = dict.fromkeys(code for p in item.rejected for code in p.codes)
     return Halted(
-        f"{item.title} cannot be carried", why=reasons, todo=item.todo, codes=tuple(codes)
+        f"{item.title} cannot be transferred", why=reasons, todo=item.todo, codes=tuple(codes)
     )

@@ -91,7 +91,7 @@ class PlannedItem(Model):
     """An item with the route it goes, where it is on both sides, and what is not carried.
 
     ``instance`` and ``new_instance`` are the program's names for one of several on both sides.
-    ``new_path`` is empty where new was not seen; it is found when new is walked. ``parts`` are the
+    ``new_path`` is empty where new was not seen; it is found on the new computer. ``parts`` are the
     values chosen, ``parts_left`` those that were not. ``carved`` are paths below the place that
     belong to another item. ``met`` are the needs that decided for the route, ``assumed`` those
     that could not be judged. ``whole`` tells that the place goes as one folder, ``single`` that it
@@ -198,7 +198,7 @@ class Neither(Model):
         files = "1 file is" if self.count == 1 else f"{self.count:,} files are"
         more = f" and {self.count - len(self.some):,} more" if self.count > len(self.some) else ""
         told = f"{', '.join(self.some)}{more}"
-        return f"{', '.join(self.items)}: {files} neither taken nor left on purpose ({told})"
+        return f"{', '.join(self.items)}: {files} not covered by the recipe ({told})"
 
 
 class PlannedLeg(Model):
@@ -340,7 +340,7 @@ class Plan(Model):
         """
         found = next((i for i in self.items if i.id == item), None)
         if found is None:
-            raise ParcelUnusable("the plan does not fit together", where=item, why="it has none")
+            raise ParcelUnusable("the plan is not consistent", where=item, why="it has none")
         return found
 
     def steps_of(self, leg: PlannedLeg) -> tuple[Step, ...]:

@@ -48,7 +48,7 @@ from widetrail.planning.user_choices import Choices
 from widetrail.recipe import Loaded
 from widetrail.recipe.decisions import Decisions
 
-_NOTHING = "Name the machine that has it, or leave the recipe out."
+_NOTHING = "Specify the machine that has it, or leave the recipe out."
 
 
 def make_plan(
@@ -91,7 +91,7 @@ def make_plan(
     if draft.private and not sealed and not medium.holds_modes:
         draft.notices.append(
             f"the medium {medium.name} cannot keep from others what only the account may read "
-            f"({some_of(draft.private)}): seal the parcel (--seal), or keep it by you"
+            f"({some_of(draft.private)}): seal the parcel (--seal), or keep the medium with you"
         )
     if draft.obstacles or itinerary is None:
         raise Obstructed("the plan cannot be made", draft.obstacles)

@@ -34,8 +34,8 @@ def in_order_of_use(recipes: Sequence[Loaded], draft: Draft) -> list[Loaded]:
         for used in loaded.recipe.relies_on:
             if used not in by_id:
                 where = loaded.spot("relies_on", used)
-                todo = f"Name the recipe for {used} too."
-                what = f"{loaded.id} uses {used}, and its recipe is not here"
+                todo = f"Specify the recipe for {used} too."
+                what = f"{loaded.id} relies on {used}, and its recipe was not found"
                 draft.obstacles.append(Halted(what, where=where, todo=todo, codes=["relies_on"]))
     ordered: list[Loaded] = []
     while len(ordered) < len(by_id):
@@ -48,12 +48,15 @@ def in_order_of_use(recipes: Sequence[Loaded], draft: Draft) -> list[Loaded]:
         if not ready:
             circle = ", ".join(sorted(by_id.keys() - done))
             why = "each waits for another of them"
-            todo = "Take one of the uses out."
+            todo = "Remove one of the dependencies."
             raise Obstructed(
                 "the plan cannot be made",
                 [
                     Halted(
-                        f"{circle} use each other in a circle", why=why, todo=todo, codes=["circle"]
+                        f"{circle} depend on each other in a circle",
+                        why=why,
+                        todo=todo,
+                        codes=["circle"],
                     )
                 ],
             )
@@ -172,9 +175,9 @@ def beyond_checked_releases(side: RecipeSides) -> list[str]:
         if not one.installed:
             continue
         where = f"{application.name} on {one.machine}"
-        checked = f"the recipe is checked for {application.releases}"
+        checked = f"the recipe was checked for {application.releases}"
         if one.release is None:
-            notices.append(f"{where}: its release could not be read; {checked}")
+            notices.append(f"{where}: its version could not be read; {checked}")
             continue
         side.finder.decide_bounds(application, "releases", application.releases, str(one.release))
         if one.release not in parse_releases(application.releases):

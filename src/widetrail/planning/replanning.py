@@ -33,7 +33,7 @@ from widetrail.recipe.templates import literal
 from widetrail.steps import Step, act_of
 from widetrail.steps.retire import retire_step
 
-_BACK = "Carry the parcel back to the old computer and plan again, into another parcel."
+_BACK = "Take the parcel back to the old computer and plan again, into another parcel."
 
 
 def plan_rest(plan: Plan, machine: Machine, finders: Mapping[str, Finder], today: datetime) -> Plan:

@@ -266,7 +266,7 @@ def _unplaced(case: Case, route: Route) -> RejectedRoute | None:
         one, other = (store_kind(case.item, w.path, w.kind) for w in (case.place, where))
         if one != other:
             kinds = " to ".join(k or "files" for k in (one, other))
-            reason = f"values are not carried from {kinds}"
+            reason = f"values are not transferred from {kinds}"
             return RejectedRoute(route=route.name, code="place", reason=reason)
     made = any(brings_about(step.kind) for step in steps_on_new(route))
     named = bool(case.instance) and names_place(route, case.item.from_) and not made
@@ -286,7 +286,7 @@ def _unmergeable(case: Case, route: Route) -> RejectedRoute | None:
     if not route.duplicates or word is None:
         return None
     if word not in route.duplicates:
-        reason = f"its program cannot {word} what is there, but {', '.join(route.duplicates)}"
+        reason = f"its program cannot {word} existing records, but {', '.join(route.duplicates)}"
         return RejectedRoute(route=route.name, code="choice", reason=reason)
     case.finder.decide(route, f"duplicates {word}")
     return None

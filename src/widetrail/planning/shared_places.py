@@ -46,7 +46,7 @@ def take_once(draft: Draft) -> None:
         owners |= {path: planned.id for path in paths.values() if path not in owners}
         number = next(n for n, (p, *_) in enumerate(draft.items) if p.id == planned.id)
         if taken and len(taken) == len(paths):
-            what = f"{planned.id} takes nothing that {owners[paths[taken[0]]]} does not take too"
+            what = f"{planned.id} covers nothing that {owners[paths[taken[0]]]} does not cover too"
             todo = "Leave one of them out (--without), or give each a take of its own."
             draft.obstacles.append(Halted(what, where=place, todo=todo, codes=["claims"]))
         elif taken:
@@ -131,7 +131,7 @@ def carved_paths(subject: Subject, subjects: Sequence[Subject], draft: Draft) ->
         if inside and is_within(old.path, place.path, platform):
             if not subject.item.take and not other.item.take and subject.id < other.id:
                 todo = "Leave one of them out (--without), or give one a take of its own."
-                what = f"{subject.id} and {other.id} claim one place"
+                what = f"{subject.id} and {other.id} cover the same place"
                 draft.obstacles.append(Halted(what, where=old.path, todo=todo, codes=["claims"]))
         elif inside and not other.item.take:
             carved.append(place.path[len(old.path) :].strip("/"))

@@ -138,11 +138,15 @@ class CardSide:
         todo = "Write the card anew on that machine, with this recipe."
         if loaded.id not in listed:
             why = f"it says nothing of {loaded.id}"
-            raise InputUnusable("the card does not fit", where=self.machine, why=why, todo=todo)
+            raise InputUnusable(
+                "the card does not match the recipes", where=self.machine, why=why, todo=todo
+            )
         self._application = listed[loaded.id]
         if self._application.recipe != loaded.digest:
             why = f"it was made with another edition of the recipe for {loaded.id}"
-            raise InputUnusable("the card does not fit", where=self.machine, why=why, todo=todo)
+            raise InputUnusable(
+                "the card does not match the recipes", where=self.machine, why=why, todo=todo
+            )
 
     @property
     def installed(self) -> bool | None:
@@ -177,7 +181,7 @@ class CardSide:
         if told is not None and name in self.said.at and isinstance(told.where, Found | Absent):
             usual = told.where
             return Absent(self.said.at[name], usual.kind, How("chosen", usual.how.case))
-        return told.where if told is not None else Nowhere("the card does not tell")
+        return told.where if told is not None else Nowhere("the card does not say it")
 
     def reading(self, name: str) -> Known | Unknown:
         return Unknown("a card holds no readings")
@@ -235,13 +239,13 @@ class LaterSide:
     release: Release | None = None
 
     def fact(self, name: str) -> Known | Unknown:
-        return Unknown("the new machine was not seen")
+        return Unknown("the new computer was not seen")
 
     def place(self, name: str) -> Where:
-        return Nowhere("the new machine was not seen")
+        return Nowhere("the new computer was not seen")
 
     def reading(self, name: str) -> Known | Unknown:
-        return Unknown("the new machine was not seen")
+        return Unknown("the new computer was not seen")
 
     def root(self, name: str) -> str:
         return ""

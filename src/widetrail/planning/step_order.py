@@ -68,7 +68,7 @@ def itinerary_of(draft: Draft) -> Itinerary | None:
         return find_itinerary(draft.steps)
     except Circle as error:
         todo = "Take one of the uses out, or leave a recipe out."
-        what = "steps wait for each other in a circle"
+        what = "steps depend on each other in a circle"
         draft.obstacles.append(
             Halted(what, why=", ".join(error.steps[:6]), todo=todo, codes=["circle"])
         )
@@ -111,6 +111,6 @@ def insist_detached_last(draft: Draft, legs: Sequence[_Leg]) -> None:
     for step in draft.steps:
         later = [station for station, steps in legs[:-1] if step.id in steps]
         if act_of(step).takes_medium and later:
-            what = f"{step.item} takes the medium away while another station still needs it"
+            what = f"{step.item} removes the medium while another computer still needs it"
             todo = "Leave the item out, or move the recipe's detach to its last leg."
             draft.obstacles.append(Halted(what, where=step.id, todo=todo, codes=["detach"]))

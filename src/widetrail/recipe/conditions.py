@@ -49,7 +49,7 @@ def parse_duration(text: str) -> timedelta:
     match = _DURATION.fullmatch(text.strip())
     if match is None:
         hint = "Write a number and s, min, h, days, weeks, months or years"
-        raise flaw("duration", f'"{text}" is no duration', hint)
+        raise flaw("duration", f'"{text}" is not a duration', hint)
     number, unit = int(match[1]), match[2]
     if unit in _SECONDS:
         return timedelta(seconds=number * _SECONDS[unit])
@@ -82,7 +82,7 @@ def check_expression(text: str) -> str:
     try:
         re.compile(text)
     except re.error as error:
-        raise flaw("expression", f'"{text}" is no regular expression: {error}') from error
+        raise flaw("expression", f'"{text}" is not a regular expression: {error}') from error
     return text
 
 
@@ -131,7 +131,7 @@ class Condition(Model):
             data = {"is": data}
         result = handler(data)
         if not any(getattr(result, name) is not None for name in cls.model_fields):
-            raise flaw("condition", "this condition asks nothing")
+            raise flaw("condition", "this condition is empty")
         return result
 
     @property

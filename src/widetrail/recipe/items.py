@@ -38,13 +38,13 @@ class Item(Model):
     @model_validator(mode="after")
     def _routes(self) -> Self:
         if not self.routes and not self.losses:
-            raise flaw("no-route", "an item without routes must say its losses")
+            raise flaw("no-route", "an item without routes needs losses")
         names = [route.name for route in self.routes]
         if len(set(names)) < len(names):
             raise flaw("route-name", "two routes of this item have one name")
         for route in self.routes:
             if isinstance(route.rest, str) and route.rest not in names:
-                raise flaw("rest", f'"{route.rest}" is no route of this item')
+                raise flaw("rest", f'"{route.rest}" is not a route of this item')
         return self
 
     def checks_of(self, route: Route) -> dict[str, Check]:

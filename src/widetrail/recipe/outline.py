@@ -1,7 +1,7 @@
 """A recipe's outline: what shows that its application is there, and what it claims unless told.
 
 It is what can be said of a recipe before any machine is looked at: signs and places whose paths
-begin with a root, platform by platform. What only a program tells is not in it.
+begin with a root, platform by platform. What only a program's output says is not in it.
 """
 
 from __future__ import annotations

@@ -143,7 +143,7 @@ class Reading(InForm):
         if address != "none" and self.at is None:
             raise flaw("reading-at", f'"{self.form}" needs "at": which value in it')
         if address == "none" and self.at is not None:
-            raise flaw("reading-at", f'"{self.form}" has no "at"')
+            raise flaw("reading-at", f'"{self.form}" takes no "at"')
         if address == "expression":
             check_one_group(self.at or "")
         for option, form, fits in (

@@ -36,4 +36,4 @@ def second_recipe(id: str, file: str, other: str) -> InputUnusable:
 def no_recipe(paths: Iterable[Path]) -> InputUnusable:
     """Return the error where no recipe is in any of ``paths``."""
     where = ", ".join(map(str, paths))
-    return InputUnusable("there is no recipe", where=where, why=f"no *{SUFFIX} is there")
+    return InputUnusable("no recipe found", where=where, why=f"it holds no *{SUFFIX}")

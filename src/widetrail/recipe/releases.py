@@ -137,7 +137,7 @@ def parse_releases(text: str) -> Releases:
     """Read a range of releases; a term without a sign means that one release.
 
     Raises:
-        PydanticCustomError: A term is no release.
+        PydanticCustomError: A term is not a release.
     """
     terms: list[tuple[str, Release]] = []
     for part in text.split(","):
@@ -145,7 +145,7 @@ def parse_releases(text: str) -> Releases:
         release = parse_release(match.group(2)) if match else None
         if match is None or release is None:
             hint = 'Write it like ">=7, <10"'
-            raise flaw("releases", f'"{part.strip()}" is no bound of a release', hint)
+            raise flaw("releases", f'"{part.strip()}" is not a range of versions', hint)
         terms.append((match.group(1) or "==", release))
     return Releases(text, tuple(terms))
 
@@ -154,7 +154,7 @@ def check_releases(text: str) -> str:
     """Return ``text`` if it is a range of releases.
 
     Raises:
-        PydanticCustomError: A term is no release.
+        PydanticCustomError: A term is not a release.
     """
     parse_releases(text)
     return text

@@ -54,10 +54,10 @@ def parse_template(text: str) -> Template:
         if whole in ("{{", "}}"):
             pieces.append(whole[0])
         elif name is None:
-            raise flaw("brace", f'"{whole}" stands alone in "{text}"', f"Write {whole * 2} for it")
+            raise flaw("brace", f'"{whole}" is not closed in "{text}"', f"Write {whole * 2} for it")
         elif not _NAME.fullmatch(name):
             hint = "Names are small letters, digits and _"
-            raise flaw("brace", f'"{{{name}}}" is no name in braces', hint)
+            raise flaw("brace", f'"{{{name}}}" is not a name in braces', hint)
         else:
             pieces.append(Brace(name))
     pieces.append(text[end:])
@@ -134,6 +134,6 @@ def check_path(text: str) -> str:
         raise flaw("path-root", f'"{text}" needs a / after its first braces')
     segments = rest.split("/")[1:]
     if any(s in (".", "..", "") for s in segments):
-        hint = "Paths only go down, and do not end in /"
+        hint = "A path must not contain . or .., or end in /"
         raise flaw("path-climbs", f'"{text}" holds an empty, "." or ".." segment', hint)
     return text

@@ -28,14 +28,14 @@ _ID = re.compile(r"[a-z][a-z0-9]*(-[a-z0-9]+)*")
 
 def _check_name(text: str) -> str:
     if not _NAME.fullmatch(text):
-        raise flaw("name", f'"{text}" is no name', "Names are small letters, digits and _")
+        raise flaw("name", f'"{text}" is not a name', "Names are small letters, digits and _")
     return text
 
 
 def _check_id(text: str) -> str:
     if not _ID.fullmatch(text):
         hint = "An id is small letters and digits in groups joined by -"
-        raise flaw("id", f'"{text}" is no id', hint)
+        raise flaw("id", f'"{text}" is not an id', hint)
     return text
 
 
@@ -46,14 +46,14 @@ def _check_template(text: str) -> str:
 
 def _check_said(text: str) -> str:
     if not text.strip():
-        raise flaw("empty", "nothing stands here")
+        raise flaw("empty", "the value is empty")
     return text
 
 
 def _check_key(text: str) -> str:
     if not _HIVE.fullmatch(text):
         hint = r"Write it like 'HKEY_CURRENT_USER\Software\Maker\Program', in single quotes"
-        raise flaw("registry-key", f'"{text}" is no registry key', hint)
+        raise flaw("registry-key", f'"{text}" is not a registry key', hint)
     return text
 
 
@@ -63,7 +63,7 @@ def check_program(text: str) -> str:
 
 def _check_settings_path(text: str) -> str:
     if not re.fullmatch(r"(/[A-Za-z0-9_:.-]+)+/?", text):
-        raise flaw("dconf", f'"{text}" is no path of settings', "Write it like /org/example/app")
+        raise flaw("dconf", f'"{text}" is not a path of settings', "Write it like /org/example/app")
     return text
 
 

@@ -242,7 +242,7 @@ class _Arms:
             if isinstance(value, PerPlatform):
                 named = [p for p in sorted(PLATFORMS) if value.of(p) is not None]
                 for name in named:
-                    why = "" if name in platforms else "it is not recognised there"
+                    why = "" if name in platforms else "the application is not recognised there"
                     yield self._branch(value, name, why, (name,))
                 if value.otherwise is not None:
                     why = "" if platforms - set(named) else "no other platform is recognised"
@@ -268,7 +268,7 @@ class _Arms:
     def _place(self, place: Place, why: str) -> Iterator[Branch]:
         if place.set_in is not None:
             yield self._branch(place.set_in, "found", why)
-            yield self._branch(place.set_in, "tells nothing", why)
+            yield self._branch(place.set_in, "is not set", why)
         if place.first_of:
             for number in range(len(place.first_of)):
                 key: Where = ("first_of", number)

@@ -121,7 +121,7 @@ class Judge:
         for check, value in expected.checks.items():
             what, line = f"{name}.checks.{check}", lines.get(check)
             if line is None:
-                told = f"it was not looked at; looked at: {', '.join(lines) or 'nothing'}"
+                told = f"it was not compared; compared: {', '.join(lines) or 'nothing'}"
                 yield self._one(what, _told(value), told, "checks", check)
             elif isinstance(value, Differing):
                 if problem := _not_differing(value, line):
@@ -135,7 +135,7 @@ class Judge:
             if line.verdict != "holds":
                 yield self._one(what, f"to hold: {_plain(line.old)}", _both(line), "checks", check)
             elif line.new is not None and line.new.value in (0, (), ""):
-                wanted = "something, or that it is none said in expect"
+                wanted = "a value, or an expect that says it is empty"
                 empty = _plain(line.new)
                 yield self._one(what, wanted, f"{empty} = {empty}", "checks", check)
 

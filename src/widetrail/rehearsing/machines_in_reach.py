@@ -32,7 +32,7 @@ class MachinesInReach:
         for side in (self._sides[station] for station in stations):
             target = folder / side.machine
             if (self._here / side.machine).exists() or target.exists():
-                raise InputUnusable("two stations are one machine", where=side.machine)
+                raise InputUnusable("two computers of the move are one machine", where=side.machine)
             prepared_copy(machines / side.machine, target, side, self._recipes, self._service)
 
     def _open(self, station: Station, effects: Effects | None = None) -> FolderMachine:

@@ -40,7 +40,7 @@ def serving_copy(maker: MakerFile | None, machines: Path, folder: Path) -> Itera
         return
     source = machines.parent / maker.folder
     if not source.is_dir():
-        raise InputUnusable("there is no such licence service", where=str(source))
+        raise InputUnusable("licence service not found", where=str(source))
     shutil.copytree(source, folder)
     service = Service(folder, read_faults(maker.faults))
     with serving(service) as address:

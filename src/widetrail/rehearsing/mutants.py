@@ -81,7 +81,7 @@ def show_mutant(judged: Judged) -> Iterator[str]:
     mutant = judged.mutant
     where = show_where(mutant.where)
     yield f"{mutant.file}:{mutant.line}: {where}: {mutant.mutation}: {mutant.change}"
-    shown = "no rehearsal goes by it"
+    shown = "no rehearsal uses it"
     if not judged.unreached:
         shown = f"{show_count(judged.shown_to, 'rehearsal')} did not notice"
     yield f"{shown}. Missing: {mutant.missing}"

@@ -49,7 +49,7 @@ def as_planned(file: RehearsalFile) -> Expect:
 
 
 def never_begun(step: str) -> Difference:
-    return Difference("stops", f"to happen at {step}", "no such step was begun")
+    return Difference("stops", f"to happen at {step}", "the step was not started")
 
 
 def noticed(wanted: Sequence[str], notices: Sequence[str]) -> Iterator[Difference]:

@@ -163,7 +163,7 @@ def collect_rehearsals(paths: Iterable[Path]) -> list[Path]:
             beside = sorted(path.parent.glob(f"*{SUFFIX}"))
             inside = [p for p in beside if name in load_rehearsal(p).file.recipe]
         if not inside or not path.exists():
-            why = "there is no such file"
+            why = "file not found"
             if path.exists():
                 why = f"no *{SUFFIX} is {'in' if path.is_dir() else 'beside'} it"
             raise InputUnusable("nothing to rehearse", where=str(path), why=why)

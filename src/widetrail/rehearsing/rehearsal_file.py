@@ -30,7 +30,7 @@ def _value(raw: Any) -> Any:
 
 def _one_name(text: str) -> str:
     if text in ("", ".", "..", "parcel") or "/" in text or "\\" in text:
-        raise flaw("machine", f'"{text}" is no name of a folder below machines')
+        raise flaw("machine", f'"{text}" is not a name of a folder below machines')
     return text
 
 

@@ -116,7 +116,11 @@ class RehearsedWalks(MachinesInReach):
                 return visit if not stopped else self._arrive(visit.parcel, station)
             parcel = visit.parcel
         walked.differences.append(
-            Difference("the trail", "to go on once it is mended", f"it was stopped {AGAIN} times")
+            Difference(
+                "the trail",
+                "to continue once the cause is removed",
+                f"it was stopped {AGAIN} times",
+            )
         )
         return visit
 
@@ -135,7 +139,7 @@ class RehearsedWalks(MachinesInReach):
         here = self._here / PARCEL
         if here.exists():
             wrote = ", ".join(sorted(p.name for p in here.rglob("*"))[:MOST_TOLD])
-            yield Difference("the medium", "nothing is written while it is away", wrote)
+            yield Difference("the medium", "nothing is written while it is disconnected", wrote)
             shutil.rmtree(here)
         (self._away / PARCEL).rename(here)
 

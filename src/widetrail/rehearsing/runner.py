@@ -260,7 +260,7 @@ class _Stage(RehearsedWalks):
         told_of = file.expect.notices or ()
         for one in plan.neither:
             if not any(re.search(pattern, one.words) for pattern in told_of):
-                wanted = "each file to be taken, or left on purpose"
+                wanted = "each file to be covered by the recipe"
                 yield Difference(one.place, wanted, one.words)
         if file.expect.notices is not None:
             yield from noticed(file.expect.notices, plan.notices)

@@ -25,7 +25,7 @@ from widetrail.steps import KINDS
 
 SAMPLES = {
     "first.txt": "made for the rehearsal\n",
-    "more/second – näive.txt": "a name with a dash, an umlaut and a blank\n",
+    "more/second – näive.txt": "a name with a dash, an umlaut and a space\n",
     "more/empty.txt": "",
 }
 """What lies in the place on old: names below it and texts. Put samples of the program there."""
@@ -83,7 +83,7 @@ def begin_recipe(folder: Path, told: Beginning) -> tuple[Path, ...]:
     old, new = (folder / MACHINES / f"{told.id}-{station}" for station in ("old", "new"))
     for path in (recipe, rehearsal, old, new):
         if path.exists():
-            raise InputUnusable("is there already", where=str(path), todo="Name another folder.")
+            raise InputUnusable("already exists", where=str(path), todo="Name another folder.")
     roots = {name: _root_of(path) for name, path in (("keeps", told.keeps), ("sign", told.sign))}
     text = _recipe(told)
     loaded, findings = examine(text, str(recipe), KINDS)
@@ -104,7 +104,7 @@ def _root_of(path: str) -> str:
     if match is None or match[1] not in ROOTS:
         known = " ".join(f"{{{name}}}" for name in sorted(ROOTS))
         raise InputUnusable(
-            "this path begins with no root",
+            "the path does not begin with a root",
             where=path,
             todo=f"Write it like {{documents}}/Program; the roots are {known}.",
         )

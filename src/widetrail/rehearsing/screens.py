@@ -57,7 +57,7 @@ def _judged(
         if (one.status, one.output) == (other.status, other.output):
             at, _ = mark_at(loaded[0].tree, ("application", "screen"))
             message = "what the program prints is the same where nothing of its items is left"
-            hint = "Take a command that prints what a person sees, such as lists and counts"
+            hint = "Use a command that prints what a person sees, such as lists and counts"
             yield Finding(
                 loaded[0].file,
                 at.line,
@@ -104,7 +104,7 @@ def show_screen(machine: FolderMachine, loaded: Loaded) -> Completed:
     """
     application = loaded.recipe.application
     if not application.screen:
-        raise InputUnusable("the recipe names no screen", where=loaded.file)
+        raise InputUnusable("the recipe has no screen", where=loaded.file)
     return _starter(find_application(machine, loaded))()
 
 

@@ -58,7 +58,7 @@ def machines_near(rehearsal: Path) -> Path:
         if (folder / MACHINES).is_dir():
             return folder / MACHINES
     raise InputUnusable(
-        "its machines are not there",
+        "its machines were not found",
         where=str(rehearsal),
         why=f"no folder {MACHINES} lies beside it or above it",
         todo="Name the folder that holds them with --machines.",
@@ -87,9 +87,7 @@ def prepared_copy(
             prepares it is none, or fails.
     """
     if not source.is_dir():
-        raise InputUnusable(
-            "there is no such machine", where=str(source), todo="Name one that is there."
-        )
+        raise InputUnusable("machine not found", where=str(source), todo="Name one that is there.")
     _copied(source, folder)
     _forget_runs(FolderMachine(folder))
     file = folder / MACHINE_FILE
@@ -142,7 +140,7 @@ def change(machine: FolderMachine, changed: Change, recipes: Sequence[Loaded]) -
     for path in changed.removes:
         host = machine.host(path)
         if not os.path.lexists(host):
-            raise InputUnusable("what is to be removed is not there", where=path)
+            raise InputUnusable("the path to be removed does not exist", where=path)
         shutil.rmtree(host) if host.is_dir() and not host.is_symlink() else host.unlink()
     for path, contents in changed.files.items():
         host = machine.host(path)
@@ -160,7 +158,7 @@ def change(machine: FolderMachine, changed: Change, recipes: Sequence[Loaded]) -
             ask(run_statements, str(host), list(statements))
         except (Unreadable, Unwritable) as error:
             raise InputUnusable(
-                "a statement for a database fails", where=path, why=str(error)
+                "a database statement failed", where=path, why=str(error)
             ) from error
     for name, value in changed.values.items():
         machine = FolderMachine(machine.folder)
@@ -187,7 +185,9 @@ def _with_drives(own: Mapping[str, Any], drives: Mapping[str, str], where: str) 
     for old, new in drives.items():
         if old not in known or new in known:
             why = f"it has {', '.join(known)}"
-            raise InputUnusable(f"{old} cannot be {new} on this machine", where=where, why=why)
+            raise InputUnusable(
+                f"{old} cannot be changed to {new} on this machine", where=where, why=why
+            )
         known[new] = known.pop(old)
 
     def told(value: Any) -> Any:
@@ -223,7 +223,7 @@ def _named(recipes: Sequence[Loaded], wanted: str) -> Loaded:
     found = [loaded for loaded in recipes if wanted in ("", loaded.id)]
     if not found:
         known = ", ".join(loaded.id for loaded in recipes)
-        raise InputUnusable(f"{wanted} is not rehearsed", why=f"there are: {known}")
+        raise InputUnusable(f"{wanted} is not rehearsed", why=f"known: {known}")
     return found[0]
 
 
@@ -250,7 +250,7 @@ def _write(
     """
     try:
         if reading is None:
-            raise Unwritable("is read nowhere on this machine")
+            raise Unwritable("is not read from any file on this machine")
         if reading.key is not None:
             _in_registry(machine, reading, value)
             return
@@ -259,7 +259,7 @@ def _write(
             return
         path = finder.choice(reading.file_read)
         if path is None:
-            raise Unwritable("is told by what the program prints")
+            raise Unwritable("is read from what the program prints")
         data = written_with(FORMS[reading.form], machine.read(path), reading.at or "", value)
         machine.host(path).write_bytes(data)
     except (Unreadable, Unwritable, WideTrailError) as error:
@@ -289,7 +289,7 @@ def _prepare(
     for name, *arguments in commands:
         if name not in programs:
             known, of = ", ".join(programs), " or ".join(loaded.id for loaded in recipes)
-            raise InputUnusable(f'"{name}" is no program of {of}', why=f"known: {known}")
+            raise InputUnusable(f'"{name}" is not a program of {of}', why=f"known: {known}")
         done = machine.start(programs[name], arguments)
         if done.status != 0:
             raise InputUnusable(

@@ -55,7 +55,7 @@ def survey_facts(found: Survey, names: Mapping[str, str], *, walked: bool) -> di
             }
             for group in stock.groups
         ],
-        "not looked into": [{"path": path, "why": why} for path, why in stock.passed],
+        "not scanned": [{"path": path, "why": why} for path, why in stock.passed],
         "names": stock.names,
         "links": stock.links,
     }

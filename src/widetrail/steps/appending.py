@@ -87,9 +87,9 @@ def cut_off(machine: Machine, cut: Cut) -> str:
     """
     there = machine.look(cut.place)
     if there is None or there.kind != "file" or there.size < cut.size:
-        return f"{cut.place} is no longer the file that was added to"
+        return f"{cut.place} is not the file that was appended to"
     if _tail(machine, cut.place, cut.size) != cut.tail:
-        return f"{cut.place} was written anew since, so what was added is still in it"
+        return f"{cut.place} was rewritten since, so what was added is still in it"
     effects, host, away = machine.effects, machine.host(cut.place), machine.host(cut.away)
     if there.size > cut.size:
         if away.exists():

@@ -163,7 +163,7 @@ def _saved_by(step: str, doing: Work, place: str) -> Saved | None:
 def _copy(doing: Work, place: str, there: Entry, copy: str) -> None:
     machine = doing.machine
     if there.kind == "other":
-        raise MachineUnusable("is no regular file", where=place)
+        raise MachineUnusable("is not a regular file", where=place)
     host, top = machine.host(copy), machine.host(place)
     if there.kind != "folder":
         above = TreeWriter(machine.effects, host.parent, begun=True)

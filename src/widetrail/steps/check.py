@@ -75,7 +75,7 @@ class Checks(Act[CheckStep, Has]):
                 )
         facts = CheckFacts(checks=checks)
         if wrong:
-            todo = "Compare both in the program before anything is thrown away on the old computer."
+            todo = "Compare both in the program before you delete anything on the old computer."
             return Failed("; ".join(wrong), todo, facts)
         return Done(facts)
 

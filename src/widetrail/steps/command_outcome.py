@@ -18,7 +18,7 @@ def trouble_of(completed: Completed, wanted: Collection[int]) -> str:
         return f"it was ended by {_signal(-completed.status)}"
     if completed.status not in wanted:
         expected = " or ".join(map(str, wanted))
-        return f"it ended with {completed.status}, and {expected} was expected"
+        return f"its exit status is {completed.status}, expected {expected}"
     if completed.left:
         return f"it left {', '.join(completed.left)} running, which was ended"
     return ""
@@ -41,7 +41,7 @@ def values_told(expressions: Mapping[str, str], completed: Completed) -> tuple[d
     try:
         text = completed.printed.decode("utf-8")
     except UnicodeDecodeError as error:
-        return {}, f"what it printed is no valid text (byte {error.start})"
+        return {}, f"what it printed is not a valid text (byte {error.start})"
     told: dict[str, str] = {}
     for name, expression in expressions.items():
         try:
@@ -49,7 +49,7 @@ def values_told(expressions: Mapping[str, str], completed: Completed) -> tuple[d
         except Unreadable as error:
             return told, f"{name}: what it printed {error}"
         if len(matches) != 1:
-            return told, f"it tells {name} {len(matches)} times, and once was expected"
+            return told, f"it prints {name} {len(matches)} times, expected once"
         told[name] = str(matches[0].value)
     return told, ""
 
@@ -62,4 +62,4 @@ def last_lines(completed: Completed) -> str:
 
 def said(words: str) -> str:
     """Return a program's last words as the end of a sentence; nothing where it said none."""
-    return f"; it said: {words}" if words else ""
+    return f"; its output: {words}" if words else ""

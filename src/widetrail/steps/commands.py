@@ -32,7 +32,7 @@ def refuse_option(argument: str, value: str, before: Sequence[str], where: str) 
         raise Halted(
             "a value looks like an option",
             where=where,
-            why=f'"{plain(value)}" begins with - and would be taken for one',
+            why=f'"{plain(value)}" begins with - and would be read as one',
             todo="Leave it out of what is chosen, or put -- before it in the recipe.",
         )
 

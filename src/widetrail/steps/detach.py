@@ -52,13 +52,13 @@ class Detach(Rule[DetachSettings], Act[DetachStep, Has]):
     def do(self, step: DetachStep, doing: Has) -> Outcome:
         medium = doing.medium()
         kept = doing.take_along()
-        words = "Take the medium with the parcel away from this machine."
+        words = "Remove the medium with the parcel from this computer."
         recipe = doing.finder(step.item).loaded.id
         if medium() and not doing.have_done(step, Task(recipe, step.item, DETACH, step.id, words)):
             raise Waiting(
                 words,
-                why="a person has to do it, and nobody says it is done",
+                why="a person has to do it, and has not confirmed it",
                 todo=f"Do it, then walk again, with the parcel that is in {kept}.",
             )
-        doing.await_(medium, f"Take it away, then walk again, with the parcel in {kept}.", 60)
+        doing.await_(medium, f"Remove it, then walk again, with the parcel in {kept}.", 60)
         return Done(DetachFacts(parcel=kept))

@@ -96,7 +96,7 @@ class Enter(Act[EnterStep, Has]):
 
     def words(self, step: EnterStep) -> str:
         place, what = plain(step.target), EXISTING_VALUES[step.existing]
-        starts = "; what stands there starts by itself" if _STARTS.search(place) else ""
+        starts = "; what is there starts automatically" if _STARTS.search(place) else ""
         return f"Write the values of {step.item} to {place}; {what}{starts}"
 
     def do(self, step: EnterStep, doing: Has) -> Outcome:
@@ -109,7 +109,7 @@ class Enter(Act[EnterStep, Has]):
         try:
             facts = _Entering(step, doing, kind).do()
         except (Unreadable, Unwritable) as error:
-            todo = "Look at what is there; it is as it was."
+            todo = "Check what is there; nothing was changed."
             return Failed(f"{doing.pinned(step.item)} {error}", todo)
         doing.record(Entered(step=step.id, facts=facts))
         return Done(facts)
@@ -145,10 +145,10 @@ class _Entering:
         wrong = [name for name, text in told.items() if now.get(name) != text]
         if wrong:
             raise WentWrong(
-                "what was entered is not there",
+                "what was written is not there",
                 where=shown_name(self._kind, wrong[0]),
-                why="it reads otherwise",
-                todo="Look at it in the program, then walk again.",
+                why="it reads back differently",
+                todo="Check it in the program, then walk again.",
             )
         return EnterFacts(
             values=values,
@@ -183,10 +183,10 @@ class _Entering:
         begun = self._doing.recorded(ValuesSaved, self._step.id) is not None
         if existing == "refuse" and any(map(is_value, there)) and not begun:
             raise Halted(
-                "something is there already",
+                "it already exists",
                 where=self._place,
-                why="the recipe refuses then (existing: refuse)",
-                todo="Take it away, then walk again.",
+                why="the recipe allows no existing files (existing: refuse)",
+                todo="Remove it, then walk again.",
             )
         changes: dict[str, str | None] = dict(carried)
         if existing == "skip":

@@ -121,7 +121,7 @@ def by_maker(step: Step, doing: ForSeat, why: str) -> Outcome:
     seats.have_again(step.item, purpose)
     if seat.stage == "verified":
         seats.have_again(step.item, "release")
-    todo = f"Mend what the maker names, then {walk_again(doing)}. {MEANWHILE[purpose]}"
+    todo = f"Fix what the maker names, then {walk_again(doing)}. {MEANWHILE[purpose]}"
     if holder == "new" and purpose == "return":
         todo = f"To leave it on {doing.other()}: {seats.command('claim', step.item)}."
     elif holder == "old" and purpose == "claim":

@@ -33,8 +33,8 @@ RemarkCode = Literal[
 ]
 """What a person should know of a path: it names what did not move; what cannot be said on new; it
 was not rewritten, or written anew as a whole; it mentions old; it was not looked through; it
-appeared meanwhile and was put aside; it is no regular file; others may read it now; it cannot be
-read; it names what is not there; it lost its extended attributes."""
+appeared meanwhile and was put aside; it is not a regular file; others may read it now; it cannot be
+read; it names a path that does not exist; it lost its extended attributes."""
 
 
 class Remark(Model):

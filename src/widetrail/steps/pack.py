@@ -90,7 +90,7 @@ class Pack(Act[PackStep, Has]):
             except Unstable as error:
                 if tries == TRIES:
                     raise
-                doing.onlooker.waits(f"{error}; it is looked at once more")
+                doing.onlooker.waits(f"{error}; it is read again")
                 tries += 1
             except UnreadableFile as error:
                 left_out.ask(error)
@@ -121,7 +121,7 @@ TRIES = 3
 class _LeftOut:
     """The files that cannot be read, and what the person says of them."""
 
-    ALL = "leave all such out"
+    ALL = "leave out all like it"
     CHOICES = ("leave it out", ALL, "stop")
 
     def __init__(self, step: Step, doing: Has) -> None:
@@ -167,7 +167,7 @@ class _Listed:
             found = with_hard_links(selection.walk(self._machine, place))
             self.folder, own = place, [there._replace(path=""), *found]
         else:
-            raise MachineUnusable("is no longer there", where=place)
+            raise MachineUnusable("no longer exists", where=place)
         self.outside = doing.outside(step.item)
         self.irregular = [e.path for e in own if e.kind == "other"]
         own = [e for e in own if e.kind != "other"]
@@ -205,7 +205,7 @@ def _from_outside(doing: Has, outside: Mapping[str, str], taken: Collection[str]
     """Return the entries of files that lie elsewhere and go along, as they will lie on new.
 
     Raises:
-        MachineUnusable: One is no longer there.
+        MachineUnusable: One no longer exists.
     """
     entries: list[Entry] = []
     for becomes, path in outside.items():
@@ -224,7 +224,7 @@ def _pack_values(step: Step, doing: Has, kind: StoreKind, place: str) -> Outcome
     try:
         values = selected(kind, doing.item(step.item), Store(doing.machine, kind, place).read())
     except Unreadable as error:
-        return Failed(f"{place} {error}", "Mend what the reason names, then walk again.")
+        return Failed(f"{place} {error}", "Fix the cause above, then walk again.")
     data = encode_values(kind, place, values)
     moment = int(doing.now.timestamp() * 10**9)
     entry = Entry(CARRIED[kind], "file", len(data), moment, 0o600)

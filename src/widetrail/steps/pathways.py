@@ -213,7 +213,7 @@ class _Work:
         if not text or not path:
             return None
         if written is None:
-            raise Unreadable(f"tells a path that is not understood: {reason}")
+            raise Unreadable(f"names a path that is not understood: {reason}")
         return write_again(written, path, atlas.new, file.new)
 
     def _translated(self, spot: Spot, file: _File, atlas: Atlas) -> str | None:
@@ -290,10 +290,10 @@ class _Work:
         for path, sha256 in self._digests.items():
             if file_digest(top / path) != sha256:
                 raise WentWrong(
-                    "what was written is not what it should be",
+                    "what was written differs from what it should be",
                     where=join(self.target, path),
-                    why="its SHA-256 differs when it is read again",
-                    todo="Check the disk, then walk again; nothing was put in place.",
+                    why="its SHA-256 differs when it is read back",
+                    todo="Check the disk, then walk again; nothing was copied to its place.",
                 )
 
 

@@ -100,12 +100,12 @@ class Person(Rule[PersonSettings], Act[PersonStep, Has]):
         if not doing.have_done(step, task):
             raise Waiting(
                 words,
-                why="a person has to do it, and nobody says it is done",
+                why="a person has to do it, and has not confirmed it",
                 todo="Do it, then walk again" + (f" ({rule.name})." if rule.name else "."),
             )
         if not rule.proof:
             return Done(PersonFacts())
-        unseen = f"that does not show yet: {words}"
+        unseen = f"it is not visible yet: {words}"
         with telling_of(finder, rule):
             doing.await_(
                 lambda: "; ".join(missing(doing, step.item, rule.proof)),

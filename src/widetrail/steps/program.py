@@ -191,9 +191,9 @@ class FirstStart(Rule[FirstStartSettings], Act[FirstStartStep, Has]):
         if isinstance(opened, Failed):
             return opened
         name = doing.application(step.item).name
-        todo = f"Start {name}, see that it is there, close it, then walk again."
+        todo = f"Start {name}, check that it is there, close it, then walk again."
         doing.await_(
-            lambda: "" if _there(step, doing, place) else f"{name} has not made its {place} yet",
+            lambda: "" if _there(step, doing, place) else f"{name} has not created its {place} yet",
             todo,
             seconds=_FIRST_WITHIN,
             grace=_OWN_WITHIN if step.opens else 0.0,

@@ -218,9 +218,9 @@ class _Publishing(Staging):
 
     def _stopped(self) -> Halted:
         return Halted(
-            "something is there already",
+            "it already exists",
             where=self._target,
-            why="the recipe refuses then (existing: refuse)",
+            why="the recipe allows no existing files (existing: refuse)",
             todo="Move it away, then walk again.",
         )
 

@@ -163,12 +163,12 @@ class MergeRecords(Rule[RecordsSettings], Act[RecordsStep, Has]):
             return _ended(step, doing, judged.facts, kept)
         doing.await_closed(step.item)
         if trouble := cut_again(step, doing):
-            return Failed(trouble, "Look at it in the program; it is as that left it.")
+            return Failed(trouble, "Check it in the program; it is as the program left it.")
         try:
             return _Merging(step, doing).do()
         except (Broken, Unreadable) as error:
             return Failed(
-                f"{error}", "Look at it in the program, then walk again; it is as it was."
+                f"{error}", "Check it in the program, then walk again; nothing was changed."
             )
 
 
@@ -285,7 +285,7 @@ class _Merging:
                 file.write(new.data)
                 file.set_status(0o600, moment)
             if file_digest(host) != sha256(new.data).hexdigest():
-                raise _missing(target, "its SHA-256 differs when it is read again")
+                raise _missing(target, "its SHA-256 differs when it is read back")
             for folder in missing_folders(machine, target):
                 if folder.target not in made:
                     made[folder.target] = None
@@ -315,7 +315,7 @@ class _Merging:
 
 
 def _missing(path: str, why: str) -> WentWrong:
-    todo = "Check the disk, then walk again; nothing was put in place."
+    todo = "Check the disk, then walk again; nothing was copied to its place."
     return WentWrong("records that were written are not there", where=path, why=why, todo=todo)
 
 

@@ -51,7 +51,7 @@ class _Store(InForm):
             try:
                 "".encode(self.encoding)
             except LookupError:
-                raise flaw("store-option", f'"{self.encoding}" is no encoding') from None
+                raise flaw("store-option", f'"{self.encoding}" is not an encoding') from None
         return self
 
     @property

@@ -1,4 +1,4 @@
-"""``remnants``: whether anything that was put on new still names the old machine or the medium.
+"""``remnants``: whether anything that was put on new still names the old computer or the medium.
 
 In settings, and wherever the recipe says that paths stand, that is a fault; in other files it is a
 mention, which is told.
@@ -42,7 +42,7 @@ KEPT = 100
 """Remnants and mentions that a report keeps, at most."""
 
 MENTIONS_IN = 2000
-"""Files of an item that is no settings which are looked through for mentions, at most."""
+"""Files of an item that is not settings which are looked through for mentions, at most."""
 
 
 class RemnantsStep(Step):
@@ -79,15 +79,15 @@ class Remnants(Act[RemnantsStep, Has]):
         reasons = [
             f"{step.item} {words}: {_some(found)}"
             for words, found in (
-                ("still names the old machine", look.found),
-                ("names what is not there", list(look.dangling)),
-                ("names what was here before, and old's came beside it", list(look.others)),
+                ("still names the old computer", look.found),
+                ("names a path that does not exist", list(look.dangling)),
+                ("names what existed here before; what came is beside it", list(look.others)),
             )
             if found
         ]
         if not reasons:
             return Done(facts)
-        todo = "Set it right in the program, or declare it under paths in the recipe."
+        todo = "Correct it in the program, or declare it under paths in the recipe."
         dangling = remarks("dangling", list(look.dangling)[:KEPT])
         more = {
             "remnants": tuple(look.found[:KEPT]),

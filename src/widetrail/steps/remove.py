@@ -59,8 +59,8 @@ class Remove(Rule[RemoveSettings], Act[RemoveStep, Has]):
             return Done(RemoveFacts(removed=path, backed_up=before.aside))
         ours = doing.put_there()
         if not any(is_within(path, place, machine.platform) for place in ours):
-            todo = "Remove it by hand if it is not wanted."
-            return Failed(f"{path} was not put there by this move, so it stays", todo)
+            todo = "Remove it by hand if you do not want it."
+            return Failed(f"{path} was not put there by this move, so it is kept", todo)
         if machine.look(path) is None:
             return Done(RemoveFacts(removed=path))
         doing.await_closed(step.item)

@@ -58,21 +58,21 @@ class Retire(Act[RetireStep, Has]):
             move_again(doing, before)
             return Done(RetireFacts(renamed=to))
         if not doing.arrived(step.item):
-            return Failed(f"{step.item} did not arrive whole, so it stays as it is", _KEEP)
+            return Failed(f"{step.item} did not arrive whole, so it is left as it is", _KEEP)
         if where := machine.synced(place):
             return Failed(
-                f"{where} keeps it in step, so renaming it would move it there too", _KEEP
+                f"{where} synchronises it, so renaming it would rename it there too", _KEEP
             )
         if machine.look(place) is None:
-            return Failed(f"{place} is no longer there", _KEEP)
+            return Failed(f"{place} no longer exists", _KEEP)
         if machine.look(to) is not None:
-            return Failed(f"{to} is there already", _KEEP)
+            return Failed(f"{to} already exists", _KEEP)
         doing.await_closed(step.item)
         move(step, doing, [Move("out", place, to)])
         return Done(RetireFacts(renamed=to))
 
 
-_KEEP = "Rename it by hand when all is well."
+_KEEP = "Rename it by hand once everything is verified."
 
 
 def retire_step(item: str, place: str, new: str, after: tuple[str, ...]) -> RetireStep:

@@ -87,7 +87,7 @@ class Run(Rule[RunSettings], Act[RunStep, Has]):
                 yield UndoAct(command=record.command)
 
     def left_after_undo(self, words: str, *, loose: bool) -> str:
-        return f"whatever this did (it says that it changes nothing): {words}" if loose else ""
+        return f"what this did (the recipe says that it changes nothing): {words}" if loose else ""
 
     def do(self, step: RunStep, doing: Has) -> Outcome:
         settings = doing.settings(step)
@@ -274,8 +274,8 @@ class _Run:
             raise Waiting(
                 f"how {show_command(step.command)} ended is not known",
                 where=step.id,
-                why="the walk was cut off while it ran",
-                todo="Look whether it did its work, then walk again and answer.",
+                why="the walk was interrupted while it ran",
+                todo="Check whether it did its work, then walk again and answer.",
             )
         for place in self._places:
             put_back(step, doing, place)
@@ -328,4 +328,4 @@ class _Run:
         return ""
 
 
-_TODO = "Mend what the reason names, then walk again; nothing of it is left half-way."
+_TODO = "Fix the cause above, then walk again; nothing of it is left half-way."

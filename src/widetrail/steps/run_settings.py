@@ -25,7 +25,7 @@ def _check_made(text: str) -> str:
     inside = len(pieces) > 1 and pieces[0] == Brace("parcel") and str(pieces[1]).startswith("/")
     if not inside or len(text) < len("{parcel}/x") or "/" in text[len("{parcel}/") :]:
         hint = 'Write it like "{parcel}/export.zip"'
-        raise flaw("made", f'"{text}" is no file of the parcel', hint)
+        raise flaw("made", f'"{text}" is not a file of the parcel', hint)
     return text
 
 

@@ -34,10 +34,10 @@ class Room:
         self.home = next(_homes(machine, workroom, target), "")
         if not self.home:
             raise Halted(
-                "nothing can be kept on that disk",
+                "backups cannot be kept on that disk",
                 where=target,
-                why="no folder above it may be written to",
-                todo="Give the account the right to write to one, then run this again.",
+                why="no folder above it is writable",
+                todo="Give the account the right to write to one of them, then run this again.",
             )
 
     def fresh(self, purpose: str) -> str:

@@ -115,7 +115,7 @@ def _note(step: Step, doing: Has) -> Outcome:
             raise Halted(
                 f"the serial of {name_of(step, doing)} is not one line of text",
                 why="it could not be given to the program on the new computer as it is",
-                todo="Mend what the recipe reads it from, then plan again; until then nothing is "
+                todo="Fix what the recipe reads it from, then plan again; until then nothing is "
                 "done with the licence.",
             )
         doing.secret(step, "serial", serial)
@@ -139,7 +139,7 @@ def _kept(step: Step, doing: Has, name: str) -> str:
         raise Halted(
             f"{name} is not known on {doing.machine.name}, and the claim needs it",
             why=found.reason,
-            todo=f"Have the program tell it there, then {walk_again(doing)}; nothing was done "
+            todo=f"Have the program show it there, then {walk_again(doing)}; nothing was done "
             "with the licence.",
         )
     return str(found)
@@ -206,7 +206,7 @@ def _ready(step: Step, doing: Has) -> Outcome:
         raise Halted(
             f"the licence of {name} could not be claimed on {machine}",
             why="; ".join(lacking),
-            todo=f"Mend what the reason names on {machine}, then {walk_again(doing)}. Nothing was "
+            todo=f"Fix the cause above on {machine}, then {walk_again(doing)}. Nothing was "
             f"released: {doing.other()} keeps the licence until then.",
         )
     seats.happens(step.item, Verified())

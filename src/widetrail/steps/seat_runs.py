@@ -146,7 +146,7 @@ def _fetch(step: Step, doing: Has) -> str:
 def _refused(step: Step, doing: Has) -> str:
     purpose, seats = purpose_of(step), doing.seats
     letter = seats.command("letter", step.item)
-    ways = [f"Mend what the reason names, then {walk_again(doing)}; {letter} writes to the maker."]
+    ways = [f"Fix the cause above, then {walk_again(doing)}; {letter} writes to the maker."]
     if purpose == "claim":
         ways.append(f"To have it back on {doing.other()}: {seats.command('return', step.item)}.")
         ways.append("Until then neither computer has the licence.")

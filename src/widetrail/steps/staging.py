@@ -121,8 +121,8 @@ class Staging:
         for entry in (entry for some in found for entry in some):
             self._doing.packed.insist(entry)
             raise WentWrong(
-                "what was written is not what was packed",
+                "what was written differs from what was packed",
                 where=below(shown, entry.path),
-                why="its SHA-256 differs when it is read again",
-                todo="Check the disk, then walk again; nothing was put in place.",
+                why="its SHA-256 differs when it is read back",
+                todo="Check the disk, then walk again; nothing was copied to its place.",
             )

@@ -148,7 +148,7 @@ class Unfolding:
     1. ``expand`` puts in what is known of a text's braces at the station and leaves the rest, with
     more values by name where they are given; ``parts`` are the values chosen of each part,
     ``single`` tells that the item's place is one file, ``store`` which kind of store it is where it
-    is no files, ``shared`` that other items take what is in the place too; ``duplicates`` is what
+    is no file's, ``shared`` that other items take what is in the place too; ``duplicates`` is what
     the person chose for records that are there already, if they did, and ``narrowed`` the parts of
     which not all values are chosen.
     """

@@ -81,7 +81,7 @@ def _as_its_kind(data: Any) -> Any:
         return data
     act = ACTS.get(str(data.get("kind")))
     if act is None:
-        raise ValueError(f"{data.get('kind')} is no kind of step")
+        raise ValueError(f"{data.get('kind')} is not a kind of step")
     try:
         return act.step.model_validate(data)
     except ValidationError as error:
@@ -116,7 +116,7 @@ def read_outcome(told: WrittenOutcome) -> Outcome:
     """
     act = ACTS.get(told.kind)
     if act is None:
-        raise ValueError(f"{told.kind} is no kind of step")
+        raise ValueError(f"{told.kind} is not a kind of step")
     return outcome_of(told, act.facts.model_validate(told.facts))
 
 

@@ -188,16 +188,16 @@ def _words(moves: tuple[Move, ...]) -> Iterator[str]:
         folders = dict.fromkeys(parent(m.target if m.kind == "into" else m.source) for m in moves)
         first = next(iter(folders))
         more = f" and {len(folders) - 1} more folders" if len(folders) > 1 else ""
-        yield f"put {len(out)} names away and {len(into)} back, in {first}{more}"
+        yield f"move {len(out)} names away and {len(into)} back, in {first}{more}"
         return
     if not into and not out:
         for move in moves:
-            verb = "make" if move.kind == "folder" else "take away, if it is empty,"
+            verb = "make" if move.kind == "folder" else "remove, if it is empty,"
             yield f"{verb} the folder {move.target}"
         return
     back = {m.target for m in into}
     for move in moves:
         if move.kind == "out" and move.source not in back:
-            yield f"put {move.source} away; nothing was there before"
+            yield f"move {move.source} away; nothing existed there before"
         elif move.kind == "into":
-            yield f"give {move.target} back what was there before, and put away what is there now"
+            yield f"restore what was at {move.target} before, and move away what is there now"

@@ -100,7 +100,7 @@ class Write(Rule[WriteSettings], Act[WriteStep, Has]):
                 return _done(path, _in_store(step, doing, path, value))
             return _in_file(step, doing, path, value)
         except (Unreadable, Unwritable) as error:
-            return Failed(f"{path} {error}", "Look at it; it is as it was.")
+            return Failed(f"{path} {error}", "Check it; nothing was changed.")
 
 
 def _done(path: str, backed_up: list[str]) -> Done:

@@ -77,7 +77,7 @@ def survey_all(
     places; of the others what they claim unless told is looked for.
 
     Raises:
-        InputUnusable: ``below`` is no folder of the machine.
+        InputUnusable: ``below`` is not a folder of the machine.
         DocumentUnusable: A recipe has findings that are errors.
     """
     grounds = grounds_of(machine, below)
@@ -169,7 +169,7 @@ def _sees(names: _Names, kind: str, what: str, view: str) -> bool:
 
 
 def _uncounted(machine: Machine, item: Item, where: Found) -> Tally:
-    """Count what is no file, or values in one; files are counted by the walk."""
+    """Count what is not a file, or values in one; files are counted by the walk."""
     return Tally() if _is_counted_later(item, where) else count_item(machine, item, where)
 
 

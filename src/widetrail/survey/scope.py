@@ -39,7 +39,7 @@ def grounds_of(machine: Machine, below: str = "") -> Grounds:
     """Return where a survey of ``machine`` looks: everywhere, or at and below one folder.
 
     Raises:
-        InputUnusable: ``below`` is no folder of the machine.
+        InputUnusable: ``below`` is not a folder of the machine.
     """
     platform, home = machine.platform, machine.root("home")
     if below:
@@ -68,7 +68,7 @@ def _folder(machine: Machine, path: str) -> str:
     there = machine.look(path)
     if there is None or there.kind != "folder":
         what = "nothing is there" if there is None else f"it is a {there.kind}"
-        raise InputUnusable("is no folder of the machine", where=path, why=what)
+        raise InputUnusable("is not a folder of the machine", where=path, why=what)
     return path
 
 

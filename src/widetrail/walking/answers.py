@@ -76,7 +76,7 @@ def read_answers(path: Path) -> Answers:
     """Read an answers file.
 
     Raises:
-        InputUnusable: It is not there, or holds what is no answer.
+        InputUnusable: It is not there, or holds what is not an answer.
     """
     tree, findings = read_marked(read_text(path), str(path))
     if findings or not isinstance(tree, Map):

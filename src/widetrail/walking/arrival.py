@@ -58,10 +58,10 @@ class Arrival(Due):
         seen = [r.generation for r in self.journal.all(Seen)]
         if seen and seen[-1] not in {g.digest for g in self.parcel.generations}:
             raise ParcelUnusable(
-                "this parcel is not what was carried away from here",
+                "this is not the parcel as it left this computer",
                 where=str(self.parcel.folder),
-                why="it is an older copy, or something was done with another copy of it since",
-                todo="Take the medium that was here last; nothing was changed.",
+                why="it is an older copy, or another copy of it was used since",
+                todo="Use the medium that was here last; nothing was changed.",
             )
 
     @property
@@ -95,7 +95,7 @@ class Arrival(Due):
             Halted: It was undone here, or a later run changed the same places.
         """
         self._insist_not_undone(now)
-        what = f"run {self.parcel.run} cannot be gone on with on {self.machine.name}"
+        what = f"run {self.parcel.run} cannot be continued on {self.machine.name}"
         insist_newest(self.machine, self.parcel.run, what)
         insist_not_half_way(self.machine, self.parcel.run, self._to_be_changed(now), what)
 
@@ -129,14 +129,14 @@ class Arrival(Due):
             raise Halted(
                 "the parcel is being topped up",
                 where=str(self.parcel.folder),
-                why=f"that was cut off on {old}",
+                why=f"it was interrupted on {old}",
                 todo=f"Walk on {old} with --top-up to its end first.",
             )
         if begun and self.parcel.topped_up_since(begun.generation):
             raise Halted(
                 f"the parcel was topped up after its leg was begun on {self.machine.name}",
                 where=str(self.parcel.folder),
-                why="what was put in place here is older",
+                why="what was copied to its place here is older",
                 todo="Undo here, then plan again into another parcel.",
             )
 

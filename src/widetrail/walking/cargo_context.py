@@ -133,7 +133,7 @@ class CargoContext(ItemContext):
         folder = self.parcel.folder
         if folder == self.machine.host(self._home_of_parcel):  # it was walked on without it
             return lambda: ""
-        return lambda: f"the medium is there still ({folder})" if folder.is_dir() else ""
+        return lambda: f"the medium is still connected ({folder})" if folder.is_dir() else ""
 
     @property
     def _home_of_parcel(self) -> str:

@@ -53,7 +53,7 @@ class Due:
         if self.leg_due_here and self.due is not None:
             return f"Leg {self.due.number} on {self.machine.name}"
         mended = self.done_here.number if self.done_here is not None else 0
-        return f"Mending leg {mended} on {self.machine.name}"
+        return f"Repairing leg {mended} on {self.machine.name}"
 
     def steps(self) -> tuple[Step, ...]:
         """Return the steps that are to be done here now: of the due leg, and what is to be mended.

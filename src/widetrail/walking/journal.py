@@ -44,7 +44,7 @@ class Journal(Generic[L]):
         that is none.
 
         Raises:
-            InputUnusable: It is damaged before its end, or holds what is no record.
+            InputUnusable: It is damaged before its end, or holds what is not a record.
         """
         self._path, self._effects = path, effects
         try:

@@ -79,9 +79,9 @@ class Visit(Reuse):
             routes = [route.name for route in listed.routes] if listed is not None else []
             if listed is None or item.kind != listed.kind or item.route not in routes:
                 raise ParcelUnusable(
-                    "the plan does not fit its recipes",
+                    "the plan does not match its recipes",
                     where=str(parcel.folder),
-                    why=f"none has {item.id} as it is planned",
+                    why=f"no recipe has {item.id} as it is planned",
                     todo="Plan again.",
                 )
 
@@ -105,7 +105,7 @@ class Visit(Reuse):
             raise Halted(
                 f"the leg that is due is not one of {self.machine.name}",
                 why=f"leg {self.due.number} is walked on {machine}",
-                todo=f"Carry the parcel to {machine} and walk there.",
+                todo=f"Take the parcel to {machine} and walk there.",
             )
         self.parcel.mend_bag(now)
         doing = self.make_doing(now)
@@ -208,7 +208,7 @@ class Visit(Reuse):
         for step in steps:
             act_of(step).clear_cut(step, doing)
         try:
-            doing.await_(look.lacking, "Close what is open and make room, then walk again.")
+            doing.await_(look.lacking, "Close what is open and free some space, then walk again.")
         except Waiting as waiting:
             waiting.codes = ("waits",)
             raise

@@ -152,19 +152,19 @@ class Walk:
 
     def _outcome(self, step: Step) -> Outcome:
         if reason := self._unfit.get(step.item):
-            todo = "Mend what the reason names, then walk again; or plan again, another way."
-            return Failed(f"its route cannot be gone on with: {reason}", todo)
+            todo = "Fix the cause above, then walk again; or plan again, another way."
+            return Failed(f"its route cannot be continued: {reason}", todo)
         try:
             return act_of(step).do(step, self._doing)
         except Halted as error:
-            return Waits(str(error), error.todo or "Mend what the reason names, then walk again.")
+            return Waits(str(error), error.todo or "Fix the cause above, then walk again.")
         except (MachineUnusable, WentWrong) as error:
-            todo = error.todo or "Mend what the reason names, then walk again."
+            todo = error.todo or "Fix the cause above, then walk again."
             return Failed(str(error), todo)
         except OSError as error:  # of reading: each change has an error of its own
             where, why = error.filename, error.strerror or str(error)
             told = MachineUnusable("cannot be read", where=str(where or ""), why=why)
-            return Failed(str(told), "Mend the disk, then walk again.")
+            return Failed(str(told), "Check the disk, then walk again.")
 
     def _end(self, done: list[StepDone], troubles: list[str]) -> tuple[str, ...]:
         """Write the logbook and return what is proved now.

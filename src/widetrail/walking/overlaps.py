@@ -126,7 +126,7 @@ def insist_not_half_way(machine: Machine, run: str, paths: Sequence[str], what: 
             raise Halted(
                 what,
                 where=met,
-                why=f"run {other} is half-way there",
+                why=f"run {other} is not complete there",
                 todo=f"Walk that one to its end, or undo it (widetrail undo {other}).",
                 codes=["half-way"],
             )

@@ -74,7 +74,7 @@ class Look:
             if command and mine and (path is None or self._machine.look(path) is None):
                 name = finder.loaded.recipe.application.name
                 raise Halted(
-                    f"{self._machine.name} cannot run this errand of {name}",
+                    f"{self._machine.name} cannot run the errand of {name}",
                     why=f"{command[0]} is not installed there",
                     todo="Install it, or walk on another machine with a network.",
                     codes=["installed"],
@@ -162,9 +162,9 @@ def station_of(plan: Plan, machine: Machine, station: Station | None, where: str
         )
     if not new.identity and station is None:
         raise InputUnusable(
-            f"whether {machine.name} is the new machine must be said",
+            f"it is not known whether {machine.name} is the new computer",
             where=where,
-            why="the plan was made before new was seen",
+            why="the plan was made before the new computer was seen",
             todo="If it is, walk with --as new.",
         )
     known = " and ".join(f"{s.machine} ({s.station})" for s in plan.stations)

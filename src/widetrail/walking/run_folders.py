@@ -42,7 +42,7 @@ def alone(machine: Machine, journal: Journal[L], workroom: str) -> Iterator[list
     with machine.effects.append(path) as file:
         if not (_locked(file.handle) and journal.is_current):
             raise Halted(
-                "another process is at work on this run",
+                "another process is working on this run",
                 where=join(workroom, LOCK),
                 todo="Wait until it has ended, then run this again.",
             )
@@ -66,7 +66,7 @@ def _only_run(machine: Machine, workroom: str) -> Iterator[None]:
     try:
         if not _locked(handle):
             raise Halted(
-                "another run is at work on this machine",
+                "another run is in progress on this machine",
                 where=parent(workroom),
                 todo="Wait until it has ended, then run this again.",
             )

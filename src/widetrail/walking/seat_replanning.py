@@ -48,8 +48,8 @@ def seat_line(parcel: Parcel, item: str) -> SeatLine:
     found = [ln for ln in lines if item in ("", ln.item) or ln.item.partition(".")[0] == item]
     if len(found) != 1:
         known = [line.item for line in lines]
-        hint = did_you_mean(item, known) or f"There are: {', '.join(known) or 'none'}."
-        raise InputUnusable("which seat is meant?", where=item or str(parcel.folder), todo=hint)
+        hint = did_you_mean(item, known) or f"Available: {', '.join(known) or 'none'}."
+        raise InputUnusable("specify the seat", where=item or str(parcel.folder), todo=hint)
     return found[0]
 
 

@@ -311,7 +311,7 @@ class StationSeats:
         planned, finder = doing.planned(item), self._doing.finder(item)
         route = next(r for r in self.licence(item).routes if r.name == planned.route)
         if other := another_edition(route, SeenSide(finder)):
-            found.append(f'the way "{route.name}" cannot be gone: {other}')
+            found.append(f'the route "{route.name}" cannot be taken: {other}')
         for one in doing.plan.steps:
             if (one.item, one.station) == (item, "new") and one.purpose_is("claim"):
                 try:

@@ -59,7 +59,7 @@ class WalkDoing(PathContext):
     def await_ended(self, pid: int, started: float) -> None:
         def what() -> str:
             live = started and abs(started_at(pid) - started) < 0.01
-            return f"process {pid}, which an earlier walk started, still runs" if live else ""
+            return f"process {pid}, which an earlier walk started, is still running" if live else ""
 
         self.await_(what, "Wait until it has ended, then walk again.")
 
@@ -93,7 +93,7 @@ class WalkDoing(PathContext):
             return str(answer)
         known = finder.path(f"{{{name}}}")
         if known is None:
-            raise self._unknown(step, name, "nothing on this machine tells it")
+            raise self._unknown(step, name, "nothing on this computer says it")
         return known
 
     def insist_known(self, step: Step) -> None:
@@ -150,7 +150,7 @@ class WalkDoing(PathContext):
         if program is None:
             known = ", ".join(self.application(step.item).programs) or "none"
             raise Halted(
-                f'"{plain(name)}" is no program of {self.application(step.item).name}',
+                f'"{plain(name)}" is not a program of {self.application(step.item).name}',
                 where=step.id,
                 why=f"its programs are: {known}",
                 todo="A step starts only programs that the recipe declares.",
@@ -252,10 +252,11 @@ class WalkDoing(PathContext):
             answer = self.ask(asked)
             if not answer:
                 raise Waiting(
-                    f"nobody answers: {words}",
+                    f"no value was given for: {words}",
                     where=step.id,
-                    why="it is asked for at each station, and is kept nowhere",
-                    todo=f"Walk at a terminal, or give {own or loaded.id}.{name} with --answers.",
+                    why="it is asked for on each computer, and is not stored",
+                    todo="Walk at a terminal, or give the answer"
+                    f" {own or loaded.id}.{name} with --answers.",
                 )
             self._secrets[scope, name] = answer
             if ask.secret is not None:
@@ -275,7 +276,7 @@ class WalkDoing(PathContext):
             done = self.run(step, command, 600)
             if done.status != 0:
                 raise WentWrong(
-                    "what plays the person failed",
+                    "the command that stands for the person failed",
                     where=" ".join(command),
                     why=f"it ended with {done.status}: {done.errors.strip()[:200]}",
                 )

@@ -61,8 +61,8 @@ def top_up(visit: Visit, now: datetime) -> LegDone:
     if not can_top_up(visit):
         raise Halted(
             f"the parcel cannot be topped up on {visit.machine.name}",
-            why="that is for the old machine, after its leg and before any other is done",
-            todo="Walk what is due, or plan again into another parcel.",
+            why="only the old computer can be topped up, after its leg and before the next one",
+            todo="Walk the leg that is due, or plan again into another parcel.",
         )
     visit.insist_going(now)
     visit.check_cargo(begun=_is_begun(visit))

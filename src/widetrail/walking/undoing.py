@@ -62,13 +62,13 @@ class Run:
         """
         known = runs_on(machine)
         if not name and len(known) != 1:
-            why = f"there are: {', '.join(known)}" if known else "no run has a journal there"
-            todo = "Name the run." if known else "Name the machine with --machine."
-            raise InputUnusable(f"which run is meant on {machine.name}?", why=why, todo=todo)
+            why = f"known: {', '.join(known)}" if known else "there is no journal of a run there"
+            todo = "Specify the run." if known else "Specify the machine with --machine."
+            raise InputUnusable(f"specify the run on {machine.name}", why=why, todo=todo)
         self.name = name or known[0]
         if self.name not in known:
-            why = f"there are: {', '.join(known) or 'none'}"
-            raise InputUnusable("there is no such run", where=self.name, why=why)
+            why = f"known: {', '.join(known) or 'none'}"
+            raise InputUnusable("run not found", where=self.name, why=why)
         self.machine, self._company = machine, company or Company()
         self.workroom = join(machine.root("state"), OWN_STATE, self.name)
         self.journal = journal_of(machine, self.name)
@@ -256,8 +256,8 @@ class Run:
         if self.undone or not is_half_way(self.journal):
             return ""
         if self.journal.has(UndoBegun):
-            return "undoing it was begun and is not at its end"
-        return "its leg here is not at its end"
+            return "undoing it was begun and is not complete"
+        return "its leg here is not complete"
 
     @property
     def _on_its_way(self) -> SeatLine | None:
@@ -383,6 +383,6 @@ def clear_settled(machine: Machine) -> bool:
 def _in_doubt(doubt: Doubt) -> str:
     back = show_command(doubt.command)
     return (
-        f"whether this was done is not known: {doubt.words}. If it was, and was not there before, "
+        f"it is not known whether this was done: {doubt.words}. If it was, and was not so before, "
         f"take it back with: {back} (or undo with --take-back {doubt.step})"
     )

@@ -29,7 +29,7 @@ def unseal(parcel: Parcel, company: Company) -> None:
                 "the parcel is sealed",
                 where=str(parcel.folder),
                 why=f"no passphrase was given{hint}",
-                todo="Walk at a terminal, or give parcel.seal with --answers.",
+                todo="Walk at a terminal, or give the answer parcel.seal with --answers.",
             )
         try:
             parcel.unseal(answer)

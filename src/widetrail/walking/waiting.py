@@ -64,8 +64,8 @@ class Patience:
         end = self.clock() + (most if seconds is None else min(seconds, most))
         while lacking:
             if self.clock() >= end:
-                passed = "" if not self.waits else ", and it was waited for long enough"
-                raise Waiting(f"it waits: {lacking}{passed}", todo=todo)
+                passed = "" if not self.waits else ", and the time to wait is over"
+                raise Waiting(f"waiting: {lacking}{passed}", todo=todo)
             if lacking != told:
                 onlooker.waits(lacking)
                 told = lacking

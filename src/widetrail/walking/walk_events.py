@@ -177,7 +177,7 @@ def read_record(at: int, told: object) -> Record:
     event = told.get("event") if isinstance(told, dict) else None
     model = _EVENTS.get(event) or record_of(event) if isinstance(event, str) else None
     if model is None or not isinstance(told, dict):
-        raise ValueError(f"{event!r} is no event of a journal")
+        raise ValueError(f"{event!r} is not an event of a journal")
     record = model.model_validate({**told, "at": at})
     if isinstance(record, StepEnded):
         read_outcome(record.outcome)

@@ -60,7 +60,7 @@ def _list() -> None:
 def _take(file: Path) -> None:
     document = json.loads(file.read_text(encoding="utf-8"))
     if document.get("huemoss") != 1:
-        sys.exit("huemoss: this is no file of palettes")
+        sys.exit("huemoss: this is not a file of palettes")
     for name, colours in document["palettes"].items():
         text = json.dumps(colours, ensure_ascii=False)
         (root() / "Palettes" / f"{name}.palette").write_text(text, encoding="utf-8")

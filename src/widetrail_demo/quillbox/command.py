@@ -141,7 +141,7 @@ def _add_room(folder: Path, label: str) -> None:
     if any(room.folder.resolve() == folder.resolve() for room in store.rooms()):
         return
     if not (folder / "letters.db").is_file():
-        sys.exit(f"quillbox: {folder.name} is no mailroom")
+        sys.exit(f"quillbox: {folder.name} is not a mailroom")
     added = store.Room(folder, label, opens=False)
     store.write_index([*store.rooms(), added], here.release("8.0"))
 
@@ -177,7 +177,7 @@ def _import(file: str, label: str, duplicates: str) -> None:
         data = here.real(file).read_bytes()
         came = exchange.import_room(connection, data, phrase, duplicates)
     except exchange.WrongPassphrase:
-        sys.exit("quillbox: this is no export, or that is not its passphrase")
+        sys.exit("quillbox: this is not an export, or that is not its passphrase")
     finally:
         connection.close()
     print(", ".join(f"{sort}: {number}" for sort, number in came.items()))

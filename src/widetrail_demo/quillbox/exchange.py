@@ -53,7 +53,7 @@ def import_room(
     What is known by its name already is left (``skip``), replaced, or kept beside the other.
 
     Raises:
-        WrongPassphrase: The seal does not open, or it is no export.
+        WrongPassphrase: The seal does not open, or it is not an export.
     """
     if not data.startswith(MAGIC):
         raise WrongPassphrase

@@ -85,8 +85,8 @@ def set_owner(path: StrPath, uid: int, gid: int) -> None:
 
 
 def give_tree(path: StrPath, uid: int, gid: int) -> None:
-    """Give a folder with all in it to an account and group. What is no folder or file, or has other
-    names elsewhere, stays whose it is."""
+    """Give a folder with all in it to an account and group. What is neither folder nor file, or has
+    other names elsewhere, stays whose it is."""
     if sys.platform != "win32":
         _give(open_folder(path), uid, gid)
 

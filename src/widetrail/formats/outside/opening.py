@@ -137,19 +137,19 @@ def open_regular(path: StrPath, above: int | None = None) -> int:
     """Return a regular file opened to be read, as ``open_folder``.
 
     Raises:
-        OSError: As ``open_at``; it is no regular file (``EINVAL``).
+        OSError: As ``open_at``; it is not a regular file (``EINVAL``).
     """
     return insist_regular(open_any(path, above), path)
 
 
-NO_REGULAR_FILE = "is no regular file"
+NO_REGULAR_FILE = "is not a regular file"
 
 
 @contextmanager
 def held(path: StrPath) -> Iterator[tuple[int | None, StrPath]]:
     """Lend the opened folder that holds ``path``, with its name there.
 
-    Where names are not opened below folders, that is no folder and the whole path.
+    Where names are not opened below folders, that is not a folder and the whole path.
     """
     if not _BELOW_HANDLES:
         _insist_no_link(path)
@@ -233,7 +233,7 @@ def read_outside(path: Path, most: int = DOCUMENT_MOST, *, named: bool = False) 
     ``named`` tells that a person named it: then it may lie behind links, and be one.
 
     Raises:
-        OSError: It is not there, is no regular file, is larger, or the system refuses.
+        OSError: It is not there, is not a regular file, is larger, or the system refuses.
     """
     if named:
         path = Path(os.path.realpath(path))

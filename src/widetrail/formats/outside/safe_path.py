@@ -28,7 +28,7 @@ from widetrail.formats.outside.opening import (
 class SafePath(_Path):
     """A path whose every look and change is made in this file's way; see there.
 
-    A link at its name is told as a link: it exists, and is no file and no folder.
+    A link at its name is told as a link: it exists, and is neither file nor folder.
     """
 
     def stat(self, *, follow_symlinks: bool = True) -> os.stat_result:

@@ -119,7 +119,7 @@ LONGEST = 255
 def trouble_with_any_name(name: str) -> str:
     """Return why no volume can hold ``name``, or an empty text."""
     if not name or name in (".", "..") or "/" in name or "\0" in name:
-        return "is no name of a file"
+        return "is not a name that a file can have"
     return ""
 
 

@@ -23,17 +23,17 @@ def checks(whole: Whole) -> Iterator[Struck]:
             if reading not in whole.recipe.readings:
                 where: Where = ("items", name, *at)
                 hint = did_you_mean(reading, whole.recipe.readings)
-                yield Struck("unknown-reading", where, f'"{reading}" is no reading', hint)
+                yield Struck("unknown-reading", where, f'"{reading}" is not a reading', hint)
         for at, _, rule in item.all_checks():
             counted = set(rule.of) if isinstance(rule.of, dict) else {rule.of} - {ALL}
             for part in counted - item.parts.keys():
                 where = ("items", name, *at, "of", part)
                 hint = did_you_mean(part, item.parts)
-                yield Struck("unknown-part", where, f'"{part}" is no part of this item', hint)
+                yield Struck("unknown-part", where, f'"{part}" is not a part of this item', hint)
         rules = (step.rule for route in item.routes for leg in route.legs for step in leg.steps)
         if not item.checks and item.routes and not any(rule.checks_itself for rule in rules):
             hint = "Name a reading under checks, so that the move can be judged"
-            yield Struck("no-check", ("items", name), "this item has no check", hint, "warning")
+            yield Struck("no-check", ("items", name), "this item has no checks", hint, "warning")
     for name, cases in whole.recipe.places.items():
         for number, case in enumerate(cases):
             if case.follows is not None and case.follows not in whole.recipe.places:
@@ -48,10 +48,10 @@ def stores(whole: Whole) -> Iterator[Struck]:
         kinds = {case.kind for case in whole.recipe.places.get(item.from_, ())}
         where: Where = ("items", name, "from")
         if "value" in kinds:
-            hint = "Name its key as the place, and the value under take"
+            hint = "Use its key as the place, and the value under take"
             yield Struck("place-kind", where, "a single value is no place of an item", hint)
         if item.kind == "registry" and kinds and not kinds & {"key"}:
-            message = f'"{item.from_}" is no key of the registry'
+            message = f'"{item.from_}" is not a key of the registry'
             yield Struck("place-kind", where, message)
         if kinds & {"key", "dconf"}:
             if item.retire:
@@ -66,7 +66,7 @@ def stores(whole: Whole) -> Iterator[Struck]:
 
 
 def asked(whole: Whole) -> Iterator[Struck]:
-    """Find what hangs on a reading that only a program tells, which is asked with consent only."""
+    """Find what depends on a reading of a program's output, which is read with consent only."""
     told = {
         name
         for name, cases in whole.recipe.readings.items()
@@ -77,8 +77,8 @@ def asked(whole: Whole) -> Iterator[Struck]:
         named += [(r, ("parts", part)) for part, r in item.parts.items() if isinstance(r, str)]
         for reading, at in (*named, *in_conditions(item)):
             if reading in told:
-                message = f'only a program tells "{reading}"'
-                hint = "It is unknown unless a plan is made with --ask-programs"
+                message = f'only the output of a program says "{reading}"'
+                hint = "It is unknown unless the plan is made with --ask-programs"
                 yield Struck("asked", ("items", name, *at), message, hint, "warning")
 
 
@@ -89,10 +89,10 @@ def routes(whole: Whole) -> Iterator[Struck]:
         for number, route in enumerate(item.routes):
             where: Where = ("items", name, "routes", number)
             for at, reason in _contradictions(route):
-                yield Struck("contradiction", (*where, *at), reason, "No machine can be so")
+                yield Struck("contradiction", (*where, *at), reason, "No computer can meet this")
             if open_before and not route.by_choice:
                 message = f'"{route.name}" is never taken'
-                hint = f'"{open_before}" before it asks nothing'
+                hint = f'"{open_before}" before it has no conditions'
                 yield Struck("never-taken", where, message, hint, "warning")
             asks = route.for_ or route.only or route.needs != Needs() or route.limit != Limit()
             if not asks and not item.parts and not route.by_choice:

@@ -21,8 +21,8 @@ def licences(whole: Whole) -> Iterator[Struck]:
     if recipe.licences:
         for kind in ("places", "readings", "asks"):
             for name in sorted(OF_LICENCES & getattr(recipe, kind).keys()):
-                message = f'"{name}" is what a licence calls its own'
-                yield Struck("name-taken", (kind, name), message, "Call it otherwise")
+                message = f'"{name}" is a name that licences use'
+                yield Struck("name-taken", (kind, name), message, "Use another name")
     for name, licence in recipe.licences.items():
         where: Where = ("items", name)
         yield from _readings(recipe, licence, where)
@@ -38,7 +38,7 @@ def _readings(recipe: Recipe, licence: Licence, where: Where) -> Iterator[Struck
         if kept not in recipe.readings:
             hint = did_you_mean(kept, recipe.readings)
             yield Struck(
-                "unknown-reading", (*where, "keep", number), f'"{kept}" is no reading', hint
+                "unknown-reading", (*where, "keep", number), f'"{kept}" is not a reading', hint
             )
     if licence.serial is None:
         for at, text in _texts(licence, where):
@@ -47,7 +47,7 @@ def _readings(recipe: Recipe, licence: Licence, where: Where) -> Iterator[Struck
                 hint = 'Say under "serial" where the program keeps it'
                 yield Struck("no-serial", at, message, hint)
     if active.command is not None and active.home != "real":
-        message = "the program is asked about its licence in a home that is not the person's"
+        message = "the program is asked about its licence in a home that is not the account's"
         yield Struck("licence-home", (*where, "active"), message, "Say home: real", "warning")
     if active.is_ in active.not_:
         message = '"is" and "not" are the same'
@@ -61,7 +61,7 @@ def _readings(recipe: Recipe, licence: Licence, where: Where) -> Iterator[Struck
                     if reading not in recipe.readings:
                         spot = (*at, "losses", number, key, reading)
                         hint = did_you_mean(reading, recipe.readings)
-                        yield Struck("unknown-reading", spot, f'"{reading}" is no reading', hint)
+                        yield Struck("unknown-reading", spot, f'"{reading}" is not a reading', hint)
 
 
 def _texts(licence: Licence, where: Where) -> Iterator[tuple[Where, str]]:
@@ -85,8 +85,8 @@ def _exchange(licence: Licence, route: LicenceRoute, where: Where) -> Iterator[S
                         named = made if one.role == "made" else used
                         named |= {b.name for b in braces(one.text)}
         if "answer" in made and licence.exchange is None:
-            message = "an answer to another request cannot be told from the right one"
-            hint = 'Say under "exchange" how a request and its answer name each other'
+            message = "an answer to another request cannot be recognised"
+            hint = 'Add "exchange": how a request and its answer refer to each other'
             yield Struck("no-exchange", (*where, key), message, hint, "warning")
         for name in sorted({"request", "answer"} & used - made):
             message = f'no step makes "{{{name}}}"'
@@ -106,7 +106,7 @@ def _carried(recipe: Recipe, licence: Licence, where: Where) -> Iterator[Struck]
                 inside = item.from_ == first.name and rest
                 taken = not item.take or _named(item.take, rest)
                 if inside and taken and not _named(item.leave, rest):
-                    message = f'"{name}" would carry {rest}, which holds the licence'
+                    message = f'"{name}" would copy {rest}, which holds the licence'
                     hint = f"Name it under leave of {name}"
                     yield Struck("licence-carried", (*where, key), message, hint)
 

@@ -34,7 +34,7 @@ def known_braces(whole: Whole) -> Iterator[Struck]:
         for parameter in sorted(reading.parameters - parts if where[0] == "readings" else ()):
             hint = did_you_mean(parameter, parts) or "It must be a part of an item"
             where = (*where, "at")
-            yield Struck("unknown-part", where, f'":{parameter}" is no part', hint)
+            yield Struck("unknown-part", where, f'":{parameter}" is not a part', hint)
 
 
 def _plural(recipe: Recipe, name: str) -> bool:
@@ -50,7 +50,7 @@ def free_names(whole: Whole) -> Iterator[Struck]:
             yield Struck("name-taken", ("places", name), message, "That is the name of a root")
     for name in recipe.readings.keys() & recipe.places.keys():
         message = f'"{name}" is a place and a reading'
-        yield Struck("name-taken", ("readings", name), message, "Names in braces are one set")
+        yield Struck("name-taken", ("readings", name), message, "Names in braces must be unique")
     for name, item in recipe.items.items():
         if item.from_ not in recipe.places:
             hint = did_you_mean(item.from_, recipe.places)
@@ -71,8 +71,8 @@ def circles(whole: Whole) -> Iterator[Struck]:
             seen.append(at)
             queue.extend(sorted(needs.get(at, ())))
         if name in seen:
-            message = f'finding "{name}" needs "{name}" itself'
-            yield Struck("circle", ("places", name), message, f"By way of {', '.join(seen)}")
+            message = f'the place "{name}" depends on itself'
+            yield Struck("circle", ("places", name), message, f"Through {', '.join(seen)}")
 
 
 def _needed_by(whole: Whole) -> dict[str, set[str]]:

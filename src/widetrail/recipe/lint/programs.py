@@ -25,7 +25,7 @@ def programs(whole: Whole) -> Iterator[Struck]:
     for where, program in started:
         if program not in application.programs:
             hint = did_you_mean(program, application.programs)
-            message = f'"{program}" is no program of this application'
+            message = f'"{program}" is not a program of this application'
             yield Struck("unknown-program", where, message, hint)
 
 

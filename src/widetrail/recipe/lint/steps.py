@@ -32,8 +32,8 @@ def _names(step: SomeStep) -> Iterator[Struck]:
 
 
 def _whats_known(step: SomeStep) -> str:
-    told = f"; told before: {', '.join(sorted(step.told))}" if step.told else ""
-    return f"Places, readings, parts, asks and what a program told before{told}"
+    told = f"; printed before: {', '.join(sorted(step.told))}" if step.told else ""
+    return f"Places, readings, parts, asks and what a program printed before{told}"
 
 
 def _secrets(step: SomeStep) -> Iterator[Struck]:
@@ -53,8 +53,8 @@ def _secrets(step: SomeStep) -> Iterator[Struck]:
                 yield Struck("secret-written", where, message, hint)
     for name in sorted(step.secrets.intersection(step.rule.names_told)):
         if not step.rule.may_repeat:
-            message = f'a program tells the secret "{name}", and may not be repeated'
-            hint = "A secret is kept nowhere, so a cut-off walk must ask again: repeat: safe"
+            message = f'a program prints the secret "{name}", and may not be repeated'
+            hint = "Secrets are not stored, so an interrupted walk must ask again: add repeat: safe"
             yield Struck("secret-told", (*step.where, "prints", name), message, hint, "warning")
 
 
@@ -66,22 +66,22 @@ def _places(step: SomeStep) -> Iterator[Struck]:
     part = step.rule.part
     if part and part not in step.item.parts:
         hint = did_you_mean(part, step.item.parts)
-        message = f'"{part}" is no part of this item'
+        message = f'"{part}" is not a part of this item'
         yield Struck("unknown-part", (*step.where, "per"), message, hint)
 
 
 def _licences(step: SomeStep, whole: Whole) -> Iterator[Struck]:
     if not step.rule.for_licences:
-        message = f'"{step.kind}" is no step of a licence'
+        message = f'"{step.kind}" is not a step of a licence'
         listed = sorted(kind for kind, settings in whole.kinds.items() if settings.for_licences)
         yield Struck("licence-step", step.where, message, f"Its steps are {', '.join(listed)}")
     for key in step.rule.not_for_licences:
         if step.rule.under(key):
             message = f'a licence\'s step has no "{key}"'
-            hint = "What a licence's step did is never given back: that would be a second licence"
+            hint = "What a licence's step did is never undone: that would be a second licence"
             yield Struck("licence-step", (*step.where, key), message, hint)
     for where, role, pieces in step.templates:
         if role == "words" and "serial" in _braced(pieces):
-            message = "the serial would stand in what a person is told"
-            hint = "A text to the maker that holds it is written by: widetrail seat letter"
+            message = "the serial would be shown to the person"
+            hint = "To write to the maker with it: widetrail seat letter"
             yield Struck("secret-shown", where, message, hint)
