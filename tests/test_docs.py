@@ -102,3 +102,20 @@ def test_the_library_page_names_each_call() -> None:
         "what_is_due",
     }
     assert [name for name in calls if f"`{name}(" not in page and name not in rare] == []
+
+
+NOT_SAID = re.compile(
+    r"\b(trail is at its end|put aside|pass(ed)? by|made right|set in place|at its end|Mend"
+    r"|there is no such|cannot be taken as|too wide"
+    r"|what no recipe claims|on old|on new|of old|of new|beforehand|thereof)\b"
+)
+"""Turns of phrase that a newcomer stumbles over."""
+
+
+def test_all_texts_that_are_shown_are_listed_and_plain() -> None:
+    listing = HOME / "docs/list-texts"
+    ran = subprocess.run([sys.executable, listing, "--check"], capture_output=True, text=True)
+    assert ran.returncode == 0, ran.stderr
+    lines = (HOME / "docs/texts.txt").read_text(encoding="utf-8").splitlines()
+    assert len(lines) > 2000
+    assert [line for line in lines if NOT_SAID.search(line)] == []

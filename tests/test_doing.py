@@ -57,7 +57,7 @@ MISBEHAVED = {
     ),
     "tells another count": (
         "{run: [fernbook, say, 'pages: 7'], prints: {pages: 'pages: (.*)'}}",
-        "it tells pages 7, and the reading is 2",
+        "it prints pages 7, but the reading is 2",
     ),
     "makes nothing": ("{run: [fernbook, say, x], makes: '{parcel}/x'}", "it made no file x"),
     "not done": (

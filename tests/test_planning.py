@@ -86,11 +86,11 @@ PASSED = {
     "for: {release: '>=4'}": ("for", "it is for release >=4, and old has release 3.1"),
     "needs: {old: {release: '>=3.2'}}": (
         "need",
-        "release on the old computer must be >=3.2, but is 3.1",
+        "version on the old computer must be >=3.2, but is 3.1",
     ),
     "needs: {new: {release: same}}": (
         "need",
-        "release on the new computer must be 3.1, but is 4.0",
+        "version on the new computer must be 3.1, but is 4.0",
     ),
     "needs: {new: {system: '<10'}}": (
         "need",
@@ -128,7 +128,7 @@ PASSED = {
     "needs: {new: {pages: 2}}": ("need", "pages on the new computer must be 2, but is 0"),
     "needs: {new: {kinds: {at_least: old}}}": (
         "need",
-        "kinds on the new computer must be at least what old has, but is unknown",
+        "kinds on the new computer must be at least as on the old computer, but is unknown",
     ),
     "limit: {size: 2 KiB}": ("limit", "it takes at most 2.0 KiB, and this is 3.0 KiB"),
     "limit: {count: 2}": ("limit", "it takes at most 2 files, and these are 3"),
@@ -354,7 +354,7 @@ def test_without_a_card_all_of_new_is_assumed_and_said(
     (item,) = plan_of((machines[0], None), loaded).items
     assert item.route == "first"
     assert item.assumed == (
-        "release on the new computer is assumed to be same or later as 3.1",
+        "version on the new computer is assumed to be 3.1 or later",
         "installed on the new computer is assumed to be yes",
         "administrator on the new computer is assumed to be yes",
     )
@@ -575,7 +575,7 @@ def test_an_item_whose_need_no_longer_holds_on_new_stays_behind_and_the_rest_goe
     ran = world.walk(world.new)
     assert ran.status == 3
     assert "Sporelog: Specimens, shelves and plates: not transferred" in ran.err
-    assert "release on the new computer must be >=5.4, but is 5.3" in ran.err
+    assert "version on the new computer must be >=5.4, but is 5.3" in ran.err
     assert world.walk(world.new).status == 0
     report = widetrail("report", world.parcel, "--json").json
     assert {item["id"]: item["state"] for item in report["items"]} == {"sporelog.views": "carried"}

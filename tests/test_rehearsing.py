@@ -227,7 +227,7 @@ def test_a_difference_says_what_was_expected_found_and_where(begun: Path) -> Non
         ("kept: {rewritten: 2}", ("kept.rewritten", "2", "0")),
         ("kept: {state: left}", ("kept", "left", "carried")),
         ("kept: {why: full}", ("kept.why", "full", "no reason")),
-        ("lost: {}", ("lost", "an item of the recipe", "mossbook has no such item")),
+        ("lost: {}", ("lost", "an item of the recipe", "mossbook has no item of that name")),
         ("kept: {}, notices: [moon]", ("notices", "moon", "none")),
         ("kept: {}, at_the_end: {new: {gone: /home}}", ("/home on new", "gone", "it is there")),
         (

@@ -62,7 +62,7 @@ def test_a_plan_of_a_dozen_programs_is_a_line_or_two_for_each_item(
     assert all(cell_len(line) <= columns for line in table)
     assert re.search(r"Quillbox: Mail, .* – Garden post", text)
     assert "Sporelog: the small pictures of the plates → Open each shelf once" in text
-    assert "proved archive – release on the old computer must be >=5.4, but is 5.2" in text
+    assert "proved archive – version on the old computer must be >=5.4, but is 5.2" in text
     assert "(3 times)" in text
     assert not re.search(r"[{}]", text), "no template is shown"
 

@@ -364,7 +364,12 @@ def _findings(old: str, new: str) -> list[Finding]:
         ("{run: [fern, free], FREE}", "copy", "licence-step", '"copy" is not a step of a licence'),
         ("[fern, free]", '[fern, "{serial}"]', "secret-argument", "stands in an argument"),
         ("{run: [fern, free], FREE}", '{person: "Send {serial}."}', "secret-shown", "the serial"),
-        ("claim: [{new:", "claim: [{old:", "licence-legs", '"claim" is not done on new'),
+        (
+            "claim: [{new:",
+            "claim: [{old:",
+            "licence-legs",
+            '"claim" does not end on the new computer',
+        ),
         ("[fern, free]", '[fern, "{answer}"]', "unmade", 'no step makes "{answer}"'),
         (", FREE", ', makes: "{answer}"', "no-exchange", "cannot be told from the right one"),
         ("is: active", "is: active, not: active", "contradiction", "are the same"),

@@ -46,8 +46,8 @@ class _ShowsAtOnce(click.Group):
 def command() -> None:
     """Show where the seats of licences are, and move them another way than planned.
 
-    `widetrail seat PARCEL` shows what the parcel tells, `widetrail seat --machine FOLDER` what a
-    machine's own ledger does.
+    `widetrail seat PARCEL` shows what the parcel records, `widetrail seat --machine FOLDER` what a
+    machine itself does.
     """
 
 
@@ -58,7 +58,7 @@ def command() -> None:
 def show(parcel: Path | None, machine: Path | None, as_json: bool) -> None:
     """Show where seats are, and what to do next.
 
-    That is the ledger of a parcel, of a machine, or both.
+    That is what a parcel records, what a machine records, or both.
     """
     if parcel is None and machine is None:
         raise InputUnusable(
@@ -104,10 +104,10 @@ def show_ledger(page: Page, lines: Iterable[SeatLine]) -> None:
 )
 @click.option("--yes", is_flag=True, help="Consent without being asked.")
 def return_(parcel: Path, item: str, new_is_gone: bool, yes: bool) -> None:
-    """Plan to bring a released seat back to old.
+    """Plan to bring a released seat back to the old computer.
 
-    New promises not to claim it first. Where new is broken, wiped or lost, say --new-is-gone: on
-    old you are asked to answer for it then.
+    The new computer first records that it will not claim the seat. Where it is broken, wiped or
+    lost, add --new-is-gone: on the old computer you are asked to answer for that then.
     """
     _plan_anew(parcel, item, yes, "return", new_is_gone=new_is_gone)
 
@@ -120,10 +120,10 @@ def return_(parcel: Path, item: str, new_is_gone: bool, yes: bool) -> None:
 )
 @click.option("--yes", is_flag=True, help="Consent without being asked.")
 def claim(parcel: Path, item: str, old_is_gone: bool, yes: bool) -> None:
-    """Plan to claim a seat on new after all.
+    """Plan to claim a seat on the new computer after all.
 
-    That is for a seat that was to come back, or where old is wiped or lost (--old-is-gone): on new
-    you are asked to answer for it then.
+    That is for a seat that was to come back, or where the old computer is wiped or lost
+    (--old-is-gone): on the new one you are asked to answer for that then.
     """
     _plan_anew(parcel, item, yes, "claim", old_is_gone=old_is_gone)
 

@@ -94,7 +94,7 @@ class _Given:
 @json_option
 @as_value(_Given)
 def command(given: _Given) -> None:
-    """Do what is due of PARCEL on a machine, and say where to carry it next.
+    """Do what is due of PARCEL on a machine, and say where to take it next.
 
     Every command and folder is shown first, and consent is asked for. What is asked for and what a
     person does comes from the terminal, or from the file given with --answers.

@@ -37,7 +37,7 @@ class JsonObjects(Rows):
         """Give a document object by object."""
         if not store.exists():
             if declared.at:
-                raise Broken("is not there, and nothing tells what is around the list")
+                raise Broken("is not there, and nothing says what is around the list")
             yield Piece(b"[\n")
             yield Piece(b"\n]\n", None, (), between=b",\n")
             return

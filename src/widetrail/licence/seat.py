@@ -112,7 +112,7 @@ def step(seat: Seat, event: Event) -> Step:
             if seat.stage == "renounced" and seat.act is None:
                 return seat, ()
             if event.word != "not":
-                return _no(seat, "whether new holds the seat is not known")
+                return _no(seat, "it is not known whether the new computer holds the seat")
             if seat.stage != "released" or seat.act is not None:
                 return _no(seat, _why_not(seat, "released"))
             return replace(seat, stage="renounced"), ()

@@ -111,7 +111,7 @@ def _called(entry: CargoEntry, becomes: Mapping[str, str]) -> CargoEntry:
 
 def _entry(row: list[object]) -> CargoEntry:
     if list(map(type, row)) != _KINDS:
-        raise ValueError("an entry has other values than its columns tell")
+        raise ValueError("an entry has other values than its columns say")
     return CargoEntry._make(row)
 
 
@@ -123,7 +123,7 @@ def _trouble(
     platform: Platform,
 ) -> str:
     if entry.item not in items:
-        return "the plan knows no such item"
+        return "the plan has no item of that name"
     if any(map(no_text, (entry.path, entry.target, entry.attributes, entry.pieces))):
         return "a text of it holds a NUL, or half a character"
     if not (0 <= entry.mode <= 0o7777 and abs(entry.mtime) < LATEST_NS):

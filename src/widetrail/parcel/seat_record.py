@@ -57,7 +57,7 @@ class SeatRecord(Told):
         try:
             _ = self.happened
         except KeyError as error:
-            raise ValueError(f"it tells no event: {error}") from error
+            raise ValueError(f"it does not hold an event: {error}") from error
         return self
 
     @property

@@ -155,7 +155,7 @@ def _route(text: str, names: _Names) -> tuple[str, str]:
     """Return an item and the route that is chosen for it.
 
     Raises:
-        InputUnusable: There is no such item, or it has no such route.
+        InputUnusable: There is no such item, or it has no route of that name.
     """
     name, route = _halves(text, "--route mailbox=export")
     full = names.item(name)
@@ -164,7 +164,7 @@ def _route(text: str, names: _Names) -> tuple[str, str]:
     known = [one.name for one in listed.routes] if listed is not None else []
     if route not in known:
         hint = did_you_mean(route, known) or f"Available: {', '.join(known) or 'none'}."
-        raise InputUnusable(f"{full} has no such route", where=text, todo=hint)
+        raise InputUnusable(f"{full} has no route of that name", where=text, todo=hint)
     return full, route
 
 

@@ -187,7 +187,7 @@ def _untellable(subject: Subject, told: Reading, route: Route) -> str:
     """Return why a setting cannot be written that tells the program, or an empty text."""
     form, path = FORMS[told.form], _settings_told(subject, told)
     if form.add is None and form.put is None and not form.is_store:
-        return f"{form.name} is not written, and that is where its program is told"
+        return f"{form.name} is not written, and its program has its setting there"
     side = subject.side.new
     made = any(brings_about(step.kind) for step in steps_on_new(route))
     if not path or not isinstance(side, SeenSide) or made:
@@ -201,7 +201,7 @@ def _untellable(subject: Subject, told: Reading, route: Route) -> str:
     usual = replace(side.finder, by_person=Said()).place(subject.item.from_)
     is_told = isinstance(usual, Found | Absent) and usual.how.rule == "told"
     if form.add is None and not (is_told or carried):
-        return f"{path} tells no folder yet, and is only changed: choose one in {name} once"
+        return f"{path} has no folder set yet: choose one in {name} once"
     return ""
 
 

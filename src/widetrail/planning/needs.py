@@ -27,7 +27,7 @@ class Judged:
     verdict: Verdict
 
     def __str__(self) -> str:
-        name = self.fact.replace("_", " ")
+        name = "version" if self.fact == "release" else self.fact.replace("_", " ")
         between = self.station == "between"
         where = "the computer between" if between else f"the {self.station} computer"
         if self.fact == "installed" and self.verdict != "assumed":
@@ -121,16 +121,16 @@ def _release(station: str, wanted: str, side: Side, old: Side) -> Judged:
         return _unknown(
             "old", "release", f"known, since the new computer's must be {wanted}", reason, old
         )
+    shown = f"{old.release}{' or later' if wanted != 'same' else ''}"
     if side.release is None:
         return _unknown(
             station,
             "release",
-            f"{wanted} as {old.release}",
+            shown,
             Unknown("its version is not known"),
             side,
         )
     holds = side.release == old.release or (wanted != "same" and side.release > old.release)
-    shown = f"{old.release}{' or later' if wanted != 'same' else ''}"
     return Judged(station, "release", shown, str(side.release), "met" if holds else "unmet")
 
 

@@ -257,14 +257,14 @@ class Plan(Model):
             try:
                 words_of(step)
             except LookupError as error:
-                raise ValueError(f"{step.id} cannot be told: {error}") from error
+                raise ValueError(f"{step.id} cannot be described: {error}") from error
         walked = [step for leg in self.legs for step in leg.steps]
         if set(walked) - set(steps) or len(set(walked)) < len(walked):
             raise ValueError("its legs and its steps do not fit")
         if [leg.number for leg in self.legs] != list(range(1, len(self.legs) + 1)):
             raise ValueError("its legs are not in order")
         if "platform" not in self.station("old").facts:
-            raise ValueError("it does not say what old is")
+            raise ValueError("it does not say which computer is the old one")
         plain_values(self.model_dump(mode="json"))
         return self
 

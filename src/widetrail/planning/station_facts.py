@@ -135,7 +135,7 @@ class CardSide:
         self._facts, self.said = facts, said
         self.machine = facts.machine
         listed = {a.id: a for a in facts.applications}
-        todo = "Write the card anew on that machine, with this recipe."
+        todo = "Write the card again on that machine, with this recipe."
         if loaded.id not in listed:
             why = f"it says nothing of {loaded.id}"
             raise InputUnusable(

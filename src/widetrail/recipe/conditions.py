@@ -174,7 +174,7 @@ class Condition(Model):
         if self.within is not None:
             words.append(f"within {self.within}")
         if self.compares_old:
-            words.append("at least what old has")
+            words.append("at least as on the old computer")
         return " and ".join(words)
 
 

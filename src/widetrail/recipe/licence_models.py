@@ -55,11 +55,11 @@ class LicenceRoute(Model):
     @model_validator(mode="after")
     def _stations(self) -> Self:
         if any(leg.station != "new" for leg in self.ready):
-            hint = "It tries whether new can take the licence, before anything is done on old"
-            raise flaw("licence-legs", '"ready" is not on new', hint)
+            hint = "It checks the new computer before anything is released"
+            raise flaw("licence-legs", '"ready" is not on the new computer', hint)
         if any(leg.station == "old" for leg in self.claim) or self.claim[-1].station != "new":
-            hint = 'The last leg of "claim" is on new, and only new and between do it'
-            raise flaw("licence-legs", '"claim" is not done on new', hint)
+            hint = '"claim" is done on the new computer and between; its last leg is on the new one'
+            raise flaw("licence-legs", '"claim" does not end on the new computer', hint)
         return self
 
     @property

@@ -164,7 +164,7 @@ def coverage_of(
     known = {(show_where(a.where), a.name) for a in by_branch}
     findings = []
     for (at, name), why in whys.items():
-        told = "it is reached" if (at, name) in known else "the recipe has no such branch"
+        told = "it is reached" if (at, name) in known else "the recipe does not have this branch"
         message = f'"{at}: {name}" needs no reason ({why}): {told}'
         findings.append(Finding(loaded.file, 1, 1, "unproved", at, message))
     branches = tuple(by_branch)
@@ -372,7 +372,7 @@ class _Arms:
             side: SideNeeds | None = getattr(needs, station)
             for fact in _facts_of(side) if side is not None else ():
                 assert side is not None
-                why = "what a machine between has is not known beforehand"
+                why = "what the computer between has is not known before it is walked on"
                 why = why if station == "between" else ""
                 yield self._branch(side, f"{fact} met", why, (fact,))
                 yield self._branch(side, f"{fact} alone unmet", why, (fact,))

@@ -69,7 +69,7 @@ class Judge:
             elif name in found:
                 yield from self._item(name, expected, found[name])
             elif name not in there:
-                what = f"{self.recipes[0].id} has no such item"
+                what = f"{self.recipes[0].id} has no item of that name"
                 yield Difference(name, "an item of the recipe", what)
             yield from self._rejected(name, expected, passed.get(name, ()))
 
@@ -263,7 +263,9 @@ def judge_machine(
             yield Difference(f"{name} on {station}", wanted, fact or "unknown")
     for name, wanted in expected.readings.items():
         if name not in loaded.recipe.readings:
-            yield Difference(f"{name} on {station}", str(wanted), "the recipe has no such reading")
+            yield Difference(
+                f"{name} on {station}", str(wanted), "the recipe does not have this reading"
+            )
             continue
         answer = finder.reading(name)
         if isinstance(answer, Unknown) or not _same(Noted(value=answer.value), wanted):

@@ -176,7 +176,7 @@ _WORDS = {
     "rest": "one with something that only leaves",
     "contains": "one with a folder that does not hold it",
     "pair": "one with another name, or another one in use, on the new computer",
-    "set_in": "one where the program tells another place",
+    "set_in": "one where the program's settings say another place",
     "in_use": "one where the one in use is not the first",
     "releases": "one of a release beyond {value}, that expects the notice",
     "edition": "one of another edition",
@@ -184,7 +184,7 @@ _WORDS = {
     "lock": "one with the program open, that waits",
     "recognise": "one on a machine that only this case recognises",
     "screen": "one that expects the same print-out",
-    "compare": "one where new has more than old",
+    "compare": "one where the new computer has more than the old one",
     "title": "none: it is words",
     "kind": "one whose settings still name a path of the old computer's, so that it fails",
 }

@@ -163,7 +163,7 @@ class Act(ABC, Generic[S, C]):
         """Do the step with what its kind says that it takes.
 
         Raises:
-            Waiting: It waits for something; nothing of it is left half-way.
-            Halted: It cannot be done now; nothing of it is left half-way.
+            Waiting: It waits for something; nothing incomplete is left.
+            Halted: It cannot be done now; nothing incomplete is left.
             WideTrailError: The parcel or machine cannot be used for it.
         """

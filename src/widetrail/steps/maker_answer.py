@@ -79,7 +79,7 @@ def closed_already(step: Step, doing: ForSeat) -> Outcome | None:
     raise Halted(
         f"no {purpose} of the seat is open",
         why=f"it is {words_of(seat)}",
-        todo=f"What to do is told by: {doing.seats.command('', step.item)}.",
+        todo=f"To see what to do: {doing.seats.command('', step.item)}.",
     )
 
 

@@ -181,12 +181,12 @@ class _Work:
         if not path or path == usual:
             return data
         if form.add is None:
-            raise Unwritable(f"does not tell that {rule.tells} is at {path}, and is not added to")
+            raise Unwritable(f"does not set where {rule.tells} is ({path}), and is not extended")
         told = path.replace("/", self.doing.machine.rules.separator)
         try:
             data = form.add(data, rule.at, told)
         except NotThere as error:
-            raise Unwritable(f"has no room for where {rule.tells} is: {error}") from error
+            raise Unwritable(f"cannot hold where {rule.tells} is: {error}") from error
         self.count += 1
         return data
 

@@ -44,7 +44,7 @@ def _missing(doing: Has, item: str, name: str, condition: Condition) -> str:
     before = of_old.value if of_old is not None else None
     if condition_holds(condition, found.value, before, doing.now):
         return ""
-    wanted = str(condition) if of_old is None else f"at least what old has ({of_old})"
+    wanted = str(condition) if of_old is None else f"at least as on the old computer ({of_old})"
     return f"{shown(name)} must be {wanted}, but is {str(found) or 'empty'}"
 
 
@@ -83,7 +83,7 @@ def unlike_reading(doing: Has, item: str, told: Mapping[str, str], parts: Mappin
             continue
         found = take(doing, item, name, parts)
         if isinstance(found, Unknown) or not _same(found, value):
-            return f"it tells {name} {value}, and the reading is {found}"
+            return f"it prints {name} {value}, but the reading is {found}"
     return ""
 
 

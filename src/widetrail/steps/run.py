@@ -328,4 +328,4 @@ class _Run:
         return ""
 
 
-_TODO = "Fix the cause above, then walk again; nothing of it is left half-way."
+_TODO = "Fix the cause above, then walk again; nothing incomplete is left."

@@ -49,7 +49,7 @@ class RunSettings(Settings):
         "finally": _KILLED,
         "done_when": _KILLED,
         "undo": "one that is undone",
-        "prints": "one where the program tells another number than the reading",
+        "prints": "one where the program prints another number than the reading",
         "makes": "one where the file is not made",
         "within": "one that waits longer",
     }

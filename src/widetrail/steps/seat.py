@@ -107,7 +107,7 @@ def _note(step: Step, doing: Has) -> Outcome:
         if serial is None:
             raise Halted(
                 f"the serial of {name_of(step, doing)} is not known on {doing.machine.name}",
-                why="what the recipe reads it from does not tell it",
+                why="it is not where the recipe reads it from",
                 todo="Look it up in the program or on its invoice, and type it into the program "
                 f"there, then {walk_again(doing)}; until then nothing is done with the licence.",
             )

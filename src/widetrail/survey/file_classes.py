@@ -117,7 +117,7 @@ def likeness(
     count, amount = by_kind[most]
     if amount < _MOST_OF * size or (not size and count < _MOST_OF * files):
         told = ", ".join(sorted(kind for kind in by_kind if kind != "unclear"))
-        return Likeness("mixed", f"of several kinds: {told}" if told else "endings tell little")
+        return Likeness("mixed", f"of several kinds: {told}" if told else "endings say little")
     if most == "unclear":
         for begins, kind, what in _BEGINNINGS:
             if beginning.startswith(begins):

@@ -169,7 +169,7 @@ _NOTES: Mapping[RemarkCode, str] = {
     "elsewhere": "still refers to what was not transferred:",
     "unsayable": "refers to a path that the new computer cannot have:",
     "not_rewritten": "paths not rewritten in",
-    "rewritten_whole": "paths rewritten, with the whole file written anew:",
+    "rewritten_whole": "paths rewritten, with the whole file rewritten:",
     "mention": "still mentions the old computer:",
     "not_searched": "not scanned for paths of the old computer:",
     "appeared": "appeared while the item was copied, and was backed up too:",
