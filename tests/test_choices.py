@@ -110,12 +110,12 @@ def test_an_item_goes_to_the_folder_that_was_chosen_and_its_program_is_told(
 @pytest.mark.parametrize(
     ("text", "why"),
     [
-        ("srv", "is not a whole path"),
+        ("srv", "is not an absolute path"),
         ("~eve/notes", "is in the home of another account"),
         ("/home/ada", "it is the home itself"),
         ("/dev/shm", "it is a device"),
         ("/home/ada/rooms", "own is there already, which is none of it"),
-        ("/home/ada/fernbook.ini", "is a file, no folder"),
+        ("/home/ada/fernbook.ini", "is a file, expected a folder"),
         ("/a\0b", "is not a path"),
     ],
 )
@@ -156,7 +156,7 @@ def test_settings_that_are_only_changed_must_tell_a_folder_already(machines: Mac
 
 def test_a_place_that_nothing_tells_cannot_be_chosen(machines: Machines, loaded: Loaded) -> None:
     (told,) = refused(machines, loaded, chosen(loaded, to=["drafts=/srv/x"], only=["drafts"]))
-    assert "the recipe has no way to tell Fernbook of it" in told
+    assert "the recipe has no setting or step that makes Fernbook use it" in told
 
 
 def test_a_folder_is_chosen_by_a_card_too_and_not_where_nothing_is_known_of_new(
@@ -196,7 +196,7 @@ def test_one_of_several_is_meant_by_its_name(machines: Machines, loaded: Loaded)
 
 def test_values_of_a_part_may_hold_commas(machines: Machines, loaded: Loaded) -> None:
     words = {"only": ["notes"], "choose": ["notes.kind=ferns, wet,moss"]}
-    said = [o for o in refused(machines, loaded, chosen(loaded, **words)) if "carried" in o]
+    said = [o for o in refused(machines, loaded, chosen(loaded, **words)) if "transferred" in o]
     assert said, "a copy carries all of it, so nothing goes"
     (told,) = refused(machines, loaded, chosen(loaded, only=["notes"], choose=["notes.kind=fern"]))
     assert "there is no kind fern" in told

@@ -234,7 +234,7 @@ def test_settings_that_lead_to_no_place_carry_nothing(tmp_path: Path, path: str)
         "    routes: [{name: copy, legs: [{new: [copy]}]}]\n"
     )
     said = widetrail("survey", recipe, "--machine", here.folder)
-    assert "is no place for it" in said.out, said.out
+    assert "cannot be used" in said.out, said.out
 
 
 def test_what_is_our_own_is_never_carried_nor_put_away(tmp_path: Path) -> None:

@@ -38,14 +38,14 @@ def new(*steps: str, more: str = "") -> str:
 
 
 MISBEHAVED = {
-    "fails": ("run: [fernbook, spoil]", "it ended with 1, and 0 was expected; it said: fernbook"),
+    "fails": ("run: [fernbook, spoil]", "its exit status is 1, expected 0; its output: fernbook"),
     "hangs": ("{run: [fernbook, hang], within: 1 s}", "it did not end within 1 seconds"),
     "floods": ("run: [fernbook, flood]", "printed without end"),
     "dies": ("run: [fernbook, die]", "it was ended by SIGSEGV"),
     "leaves a child": ("run: [fernbook, child]", "running, which was ended"),
     "says no text": (
         "{run: [fernbook, bytes], prints: {pages: 'pages: (.*)'}}",
-        "no valid text (byte 7)",
+        "not a valid text (byte 7)",
     ),
     "is not set": (
         "{run: [fernbook, say, x], prints: {pages: 'pages: (.*)'}}",
@@ -53,7 +53,7 @@ MISBEHAVED = {
     ),
     "tells two": (
         "{run: [fernbook, say, 'pages: 2', 'pages: 2'], prints: {pages: 'pages: (.*)'}}",
-        "it tells pages 2 times, and once was expected",
+        "it prints pages 2 times, expected once",
     ),
     "tells another count": (
         "{run: [fernbook, say, 'pages: 7'], prints: {pages: 'pages: (.*)'}}",
@@ -115,7 +115,7 @@ def test_a_secret_is_nowhere_but_where_the_program_put_it(tmp_path: Path) -> Non
         tmp_path, old("{run: [fernbook, echo], stdin: '{word}'}"), hands={"word": "pass=w0rd&"}
     )
     done = one.walk("old")
-    assert "it said: ‹word›" in outcomes(done)["fernbook.notes/way/1/run"]
+    assert "its output: ‹word›" in outcomes(done)["fernbook.notes/way/1/run"]
     assert "pass=w0rd" not in repr(done) + one.everything() + repr(make_report(one.parcel))
 
 
@@ -229,7 +229,7 @@ def test_a_wait_that_takes_too_long_keeps_the_leg_due(tmp_path: Path) -> None:
         clock[0] += seconds
 
     done = one.walk("new", waits=True, clock=lambda: clock[0], sleep=sleep)
-    assert "it was waited for long enough" in outcomes(done)["fernbook.notes/way/1/wait"]
+    assert "the time to wait is over" in outcomes(done)["fernbook.notes/way/1/wait"]
     assert (clock[0], len(one.parcel.legs_done)) == (20.0, 0)
 
 
@@ -620,8 +620,8 @@ def test_answers_come_from_a_file_and_no_wait_ends_with_3(tmp_path: Path) -> Non
     one = trail(tmp_path, old("{run: [fernbook, lines], stdin: '{word}'}", PERSON))
     here = ("walk", one.folder / "parcel", "--machine", one.folder / "old", "--yes", "--no-wait")
     ran = widetrail(*here)
-    assert (ran.status, ran.err.count("nobody answers: A word for the file")) == (3, 1)
-    assert "give fernbook.word with --answers" in ran.err
+    assert (ran.status, ran.err.count("no value was given for: A word for the file")) == (3, 1)
+    assert "give the answer fernbook.word with --answers" in ran.err
     answers = tmp_path / "answers.yaml"
     answers.write_text("fernbook.word: reed bunting\nkeep: nonsense\n")
     ran = widetrail(*here, "--answers", answers, "--json")

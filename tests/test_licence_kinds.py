@@ -247,7 +247,7 @@ def test_what_was_borrowed_is_waited_for_where_old_cannot_return_it(tmp_path: Pa
 @pytest.mark.parametrize(
     ("kind", "changes", "why"),
     [
-        ("server", {"maker": {"address": "another.example"}}, "it ended with 1"),
+        ("server", {"maker": {"address": "another.example"}}, "its exit status is 1"),
         ("account", {"hands": {}}, "Password of the Fernlock account"),
     ],
 )

@@ -467,7 +467,7 @@ def test_every_path_is_right_on_new_and_what_lay_elsewhere_came_along(tmp_path: 
         "outside/A (2).png": "D:/other/A.png",
     }
     (loss,) = plan.item("fernbook.notes").losses
-    assert loss.what == "what its files name elsewhere (E:/gone.png)"
+    assert loss.what == "files elsewhere that it refers to (E:/gone.png)"
     before = contents(one.folder / "old/d")
     one.walk("old")
     told = outcomes(one.walk("new"))
@@ -528,7 +528,7 @@ def test_settings_that_do_not_parse_are_carried_as_they_are(tmp_path: Path) -> N
     (remark,) = one.parcel.outcomes["fernbook.settings/copy/1/publish"].facts.remarks
     assert remark.code == "not_rewritten" and remark.path.endswith("/broken.json")
     assert remark.reason.startswith("is not json")
-    assert "names the old machine" in told["fernbook.settings/remnants"].replace("still ", "")
+    assert "names the old computer" in told["fernbook.settings/remnants"].replace("still ", "")
     (remark,) = one.parcel.outcomes["fernbook.notes/copy/1/publish"].facts.remarks
     assert remark.code == "not_rewritten" and "cannot be asked" in remark.reason
 

@@ -82,8 +82,11 @@ def plan_of(
 
 
 PASSED = {
-    "for: {platform: windows}": ("for", "it is for platform windows, and old has platform linux"),
-    "for: {release: '>=4'}": ("for", "it is for release >=4, and old has release 3.1"),
+    "for: {platform: windows}": (
+        "for",
+        "it is for platform windows, and the old computer has platform linux",
+    ),
+    "for: {release: '>=4'}": ("for", "it is for release >=4, and the old computer has release 3.1"),
     "needs: {old: {release: '>=3.2'}}": (
         "need",
         "version on the old computer must be >=3.2, but is 3.1",
@@ -130,11 +133,11 @@ PASSED = {
         "need",
         "kinds on the new computer must be at least as on the old computer, but is unknown",
     ),
-    "limit: {size: 2 KiB}": ("limit", "it takes at most 2.0 KiB, and this is 3.0 KiB"),
-    "limit: {count: 2}": ("limit", "it takes at most 2 files, and these are 3"),
+    "limit: {size: 2 KiB}": ("limit", "its limit is 2.0 KiB, and this is 3.0 KiB"),
+    "limit: {count: 2}": ("limit", "its limit is 2 files, and there are 3"),
     "limit: {file: 1 KiB}": (
         "limit",
-        "it takes files of at most 1.0 KiB, and the largest is 2.9 KiB",
+        "its limit is 1.0 KiB a file, and the largest is 2.9 KiB",
     ),
     "only: {notes: {touched: {within: 24 months}}}": (
         "only",
@@ -215,7 +218,7 @@ def test_what_is_chosen_must_be_there(machines: tuple[FolderMachine, FolderMachi
     for wrong in (["notes.kin=fern"], ["notes.kind"], ["other.kind=fern"]):
         with pytest.raises(InputUnusable):
             read_choices([loaded], ChoiceWords(choose=wrong))
-    with pytest.raises(InputUnusable, match="no such item"):
+    with pytest.raises(InputUnusable, match="item not found"):
         read_choices([loaded], ChoiceWords(only=["nots"]))
 
 
@@ -272,7 +275,7 @@ def test_a_place_inside_anothers_is_carved_out_of_it(
 def test_two_equal_claims_stop_the_plan(machines: tuple[FolderMachine, FolderMachine]) -> None:
     with pytest.raises(Obstructed) as error:
         plan_of(machines, other("one", "", "{documents}"), other("two", "", "{documents}"))
-    assert "one.data and two.data claim one place" in str(error.value.obstacles[0])
+    assert "one.data and two.data cover the same place" in str(error.value.obstacles[0])
 
 
 def test_uses_orders_recipes_and_a_circle_is_told(
@@ -284,7 +287,7 @@ def test_uses_orders_recipes_and_a_circle_is_told(
     (leg,) = [leg for leg in plan.legs if leg.station == "new"]
     published = [s for s in leg.steps if s.endswith("/publish")]
     assert published == ["zhost.data/copy/1/publish", "aguest.data/copy/1/publish"]
-    with pytest.raises(Obstructed, match="aguest uses zhost, and its recipe is not here"):
+    with pytest.raises(Obstructed, match="aguest relies on zhost, and its recipe was not found"):
         plan_of(machines, guest)
     circle = other("zhost", "aguest", "{documents}")
     with pytest.raises(Obstructed, match="aguest, zhost use each other in a circle"):
@@ -553,7 +556,7 @@ def test_a_plan_without_new_is_walked_when_new_is_said(world: World) -> None:
     assert world.walk(world.old).status == 0
     refused = world.walk(world.new)
     assert refused.status == 2
-    assert "whether glass-office is the new machine must be said" in refused.err
+    assert "it is not known whether glass-office is the new computer" in refused.err
     planned = world.walk(world.new, "--as", "new")
     assert planned.status == 3
     assert "glass-office was not seen when the plan was made" in planned.err

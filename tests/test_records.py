@@ -719,7 +719,10 @@ def test_a_large_store_that_is_another_by_now_is_left_as_it_is(
     old = make_mbox(tmp_path / "a", map(letter, range(4))).read_bytes()
     new = make_mbox(tmp_path / "b", map(letter, range(2, 9))).read_bytes()
     for number, (written, why) in enumerate(
-        ((new[:50], "no longer the file"), (new[::-1] + old * 2, "was written anew since"))
+        (
+            (new[:50], "not the file that was appended to"),
+            (new[::-1] + old * 2, "was written anew since"),
+        )
     ):
         (at := tmp_path / str(number)).mkdir()
         trail = mails(at, old, new)

@@ -199,7 +199,7 @@ def test_undo_shows_first_gives_back_and_settle_leaves_nothing(tmp_path: Path) -
     here = ("--machine", one.folder / "new")
     shown = widetrail("undo", *here)
     assert shown.status == 3
-    assert "give /home/ada/notes back what was there before" in shown.err
+    assert "restore what was at /home/ada/notes before" in shown.err
     assert "what you did yourself: Read them." in shown.err
     with pytest.raises(Halted, match="its leg here is not complete"):
         Run(one.new).settle()
@@ -507,7 +507,7 @@ def test_a_medium_that_was_swapped_is_noticed_before_anything_is_added(tmp_path:
             shutil.copytree(other.folder / "parcel", one.folder / "parcel")
             (tmp_path / "pocket/data/cargo").mkdir(exist_ok=True)
 
-    with pytest.raises(Halted, match="not the parcel that was here"):
+    with pytest.raises(Halted, match="not the parcel with which the leg began"):
         one.walk("old", Effects(swap))
     assert contents(one.folder / "parcel").keys() == untouched.keys()
 
@@ -520,7 +520,7 @@ def test_an_older_copy_of_a_parcel_is_refused_where_a_later_one_was_seen(tmp_pat
     (tmp_path / "copy").rename(one.folder / "parcel")
     before = contents(one.folder)
     ran = widetrail("walk", one.folder / "parcel", "--machine", one.folder / "old", "--yes")
-    assert (ran.status, "is not what was carried away from here" in ran.err) == (2, True)
+    assert (ran.status, "not the parcel as it left this computer" in ran.err) == (2, True)
     assert contents(one.folder) == before
 
 

@@ -274,7 +274,7 @@ def test_an_errand_needs_its_program_where_it_is_run(trails: Callable[..., SeatT
     one = trails(offline=True)
     one.on(most=3)
     (one.folder / "visitor-hall/disks/root/opt/loamlens-errand/loamlens-errand").unlink()
-    with pytest.raises(Exception, match="cannot run this errand of Loamlens"):
+    with pytest.raises(Exception, match="cannot run the errand of Loamlens"):
         one.walk("between")
 
 
@@ -482,7 +482,7 @@ def test_a_visit_of_an_older_copy_does_nothing_with_a_seat(
     assert one.seat.stage == "claimed"
     parcel = Parcel(tmp_path / "copy", Effects())
     parcel.seal = one.parcel().seal
-    with pytest.raises(Exception, match="not what was carried away from here"):
+    with pytest.raises(Exception, match="not the parcel as it left this computer"):
         Visit(parcel, one.machine("old"), station="old")
 
 

@@ -243,7 +243,7 @@ def test_run_judges_how_a_command_ended_and_what_it_made(machine: TempMachine) -
     )
     failed = Run().do(step, failing)
     assert isinstance(failed, Failed)
-    assert failed.reason == "it ended with 3, and 0 was expected; it said: no ink"
+    assert failed.reason == "its exit status is 3, expected 0; its output: no ink"
     assert machine.look("/state/run/made/x") is None
 
 
@@ -278,7 +278,7 @@ def test_person_is_asked_unless_readings_show_it(machine: TempMachine) -> None:
 def test_detach_waits_until_the_medium_is_gone(machine: TempMachine) -> None:
     step = DetachStep(id="d", station="new", item="i")
     given = Carried(machine=machine, medium_is_there="the medium is still connected", does=False)
-    with pytest.raises(Waiting, match="Take the medium"):
+    with pytest.raises(Waiting, match="Remove the medium"):
         Detach().do(step, given)
     given.medium_is_there = ""
     assert Detach().do(step, given).facts.plain() == {"parcel": "/state/run/parcel"}

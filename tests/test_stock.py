@@ -452,7 +452,7 @@ def test_the_survey_is_read_by_a_newcomer(world: World) -> None:
     assert ran.status == 0
     for told in (
         "Quillbox 8.4",
-        "left on purpose: 2 files",
+        "excluded by the recipe: 2 files",
         "not here: Brackenwend",
         "Not covered by any recipe: 11 files",
         "C:/Users/ines/Pictures/Plate scans",
@@ -474,7 +474,7 @@ def test_the_survey_is_read_by_a_newcomer(world: World) -> None:
     [
         ("C:\\Nowhere", "nothing is there"),
         ("C:/Users/ines/../x", "must not contain"),
-        ("Q:/", "no such disk"),
+        ("Q:/", "disk not found"),
         ("C:/Program Files/Desk/desk.exe", "it is a file"),
     ],
 )

@@ -224,7 +224,7 @@ def test_a_step_that_no_recipe_has_is_never_done(
     rewrite(one.at, change, "plan")
     before = contents(tmp_path / "new")
     with pytest.raises(
-        ParcelUnusable, match=r"no recipe|not what was carried away|has no item|its kind is"
+        ParcelUnusable, match=r"no recipe|not the parcel as it left|has no item|its kind is"
     ):
         one.walk("new")
     assert contents(tmp_path / "new") == before
@@ -398,7 +398,7 @@ def test_no_more_than_some_seconds_are_lost_on_what_does_not_end(
     for _ in range(2):
         with pytest.raises(Unreadable, match="was not read within"):
             ask_pattern(matches, "(a+)+$", "a" * 60 + "!")
-    with pytest.raises(Unreadable, match="too much before it"):
+    with pytest.raises(Unreadable, match="what came before it"):
         ask(matches, "a", "a")
     parser_process.renew()
     assert ask(matches, "a", "a") is True
@@ -408,7 +408,7 @@ def test_no_more_than_some_seconds_are_lost_on_what_does_not_end(
     ("more", "said"),
     [
         ("".join(f"key{n}: 1\n" for n in range(120_000)), "more than 200,000 keys"),
-        ("".join(f"key{n}: 1\n" for n in range(3_000)), "the first 200 are told"),
+        ("".join(f"key{n}: 1\n" for n in range(3_000)), "the first 200 are shown"),
     ],
 )
 def test_findings_and_keys_are_counted_and_end(tmp_path: Path, more: str, said: str) -> None:
@@ -492,7 +492,7 @@ def test_no_statement_reaches_another_file(tmp_path: Path, statement: str) -> No
 
 def test_what_undoing_does_is_told_from_that_alone() -> None:
     assert UndoAct(command=("/bin/x", "a b")).words == 'run /bin/x "a b"'
-    assert "put /etc/x away" in UndoAct((Move("out", "/etc/x", "/y"),)).words
+    assert "move /etc/x away" in UndoAct((Move("out", "/etc/x", "/y"),)).words
     assert UndoAct((Move("unfolder", "", "/etc/x"),)).words
     assert "HKCU" in UndoAct(values=("registry", "HKCU\\X", "/y")).words
 

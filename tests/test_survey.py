@@ -179,7 +179,7 @@ def test_programs_are_asked_only_with_consent(world: World) -> None:
     assert "Frondsign 4.1" in asked.out
     assert contents(world.folder) == before
     silent = widetrail(*call[:-1])
-    assert "`frondsign --release` would tell, and programs are not asked" in silent.out
+    assert "only `frondsign --release` prints it; add --ask-programs" in silent.out
 
 
 def test_one_broken_thing_is_said_and_the_rest_goes_on(world: World) -> None:

@@ -154,7 +154,7 @@ def test_it_is_refused_where_it_is_too_late(packed: Trail) -> None:
         packed.walk("new")
     shutil.rmtree(packed.at)
     copy.rename(packed.at)
-    with pytest.raises(ParcelUnusable, match="not what was carried away"):
+    with pytest.raises(ParcelUnusable, match="not the parcel as it left"):
         again(packed)
     assert set(outcomes(packed.walk("new")).values()) == {"done"}
 
@@ -162,7 +162,7 @@ def test_it_is_refused_where_it_is_too_late(packed: Trail) -> None:
 def test_a_touched_segment_is_refused(packed: Trail) -> None:
     (segment,) = (packed.at / "data/cargo").iterdir()
     segment.write_bytes(segment.read_bytes() + b"\0" * 512)
-    with pytest.raises(ParcelUnusable, match="damaged or touched"):
+    with pytest.raises(ParcelUnusable, match="damaged or changed"):
         again(packed)
 
 

@@ -398,7 +398,7 @@ def test_what_settings_name_and_is_left_out_is_a_loss_and_a_fault(tmp_path: Path
     one = naming(tmp_path, "extra.inc", {})
     (loss,) = one.parcel.plan.item("fernbook.settings").losses
     assert loss.what == (
-        "what its files name and the recipe leaves out (/home/ada/notes/extra.inc)"
+        "files that it refers to and the recipe excludes (/home/ada/notes/extra.inc)"
     )
     told = went(one)
     assert told["fernbook.settings/remnants"] == (
@@ -502,7 +502,7 @@ def test_nothing_carried_is_told_as_that(tmp_path: Path) -> None:
     body += PLAIN.format(more=", take: '*.x', checks: {pages: {compare: same}}", existing="")
     gone = moved(tmp_path, body, *two(tmp_path, {"notes/a": "a"}))
     notices = gone.parcel.plan.notices
-    assert "fernbook.notes: there is nothing of it in /home/ada/notes, so nothing goes" in notices
+    assert "fernbook.notes: /home/ada/notes has nothing of it, so nothing is transferred" in notices
     assert "1 file is not covered by the recipe (a)" in notices[-1]
     went(gone)
     report = make_report(gone.parcel)

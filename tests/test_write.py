@@ -234,7 +234,7 @@ def test_settings_of_the_desktop_keep_their_types(tmp_path: Path) -> None:
     file.write_bytes(text)
     one.walk("old")
     (told,) = (w for w in outcomes(one.walk("new")).values() if w != "done")
-    assert "has another type there" in told
+    assert "has a value of another type there" in told
     assert file.read_bytes() == (
         b"[org/fern/book]\non=true\nsize=uint32 4\nword=\"it's\"\nmore='x'\n"
     )

@@ -74,7 +74,7 @@ def become(account: str) -> None:
     try:
         entry = pwd.getpwnam(account)
     except KeyError as error:
-        raise InputUnusable("account here not found", where=account) from error
+        raise InputUnusable("account not found", where=account) from error
     if entry.pw_uid == 0:
         return
     os.initgroups(entry.pw_name, entry.pw_gid)

@@ -328,7 +328,7 @@ def this_machine(account: str = "", effects: Effects | None = None) -> LiveMachi
     try:
         entry = pwd.getpwnam(account) if account else pwd.getpwuid(os.geteuid())
     except KeyError as error:
-        raise InputUnusable("account here not found", where=account) from error
+        raise InputUnusable("account not found", where=account) from error
     mine = entry.pw_uid == os.geteuid()
     home = str(Path.home()) if mine else entry.pw_dir
     kind = MacMachine if sys.platform == "darwin" else LinuxMachine

@@ -205,7 +205,7 @@ def not_for(route: str, case: For | None, old: Side) -> RejectedRoute:
     found = {name: str(old.fact(name)) for name in wanted}
     asked = ", ".join(f"{k} {v}" for k, v in wanted.items())
     here = ", ".join(f"{k} {v}" for k, v in found.items())
-    reason = f"it is for {asked}, and old has {here}"
+    reason = f"it is for {asked}, and the old computer has {here}"
     return RejectedRoute(route=route, code="for", reason=reason)
 
 

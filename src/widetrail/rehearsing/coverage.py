@@ -154,10 +154,8 @@ def coverage_of(
     whys = {(e.at, e.branch): e.why for e in explained if e.branch}
     by_branch: dict[Branch, tuple[str, ...]] = {}
     for branch in branches_of(loaded):
-        named, by = (
-            (show_where(branch.where), branch.name),
-            reached.get((branch.where, branch.name), []),
-        )
+        named = show_where(branch.where), branch.name
+        by = reached.get((branch.where, branch.name), [])
         if named in whys and not by:
             branch = replace(branch, unproved=whys.pop(named))
         by_branch[branch] = tuple(sorted(by))
@@ -167,13 +165,12 @@ def coverage_of(
         told = "it is reached" if (at, name) in known else "the recipe does not have this branch"
         message = f'"{at}: {name}" needs no reason ({why}): {told}'
         findings.append(Finding(loaded.file, 1, 1, "unproved", at, message))
-    branches = tuple(by_branch)
     names = tuple(dict.fromkeys(result.short for result in results))
     return Coverage(
         loaded.id,
         loaded.file,
         tuple(loaded.text.splitlines()),
-        branches,
+        tuple(by_branch),
         names,
         by_branch,
         tuple(findings),

@@ -7,9 +7,10 @@ from widetrail.formats.texts import for_people
 
 
 def make_page(template: str, title: str, **values: object) -> str:
-    """Return a page as HTML from a Jinja template of ``pages/``, which ``values`` fill.
+    """Return a page as HTML from a Jinja template, which ``values`` fill.
 
-    Everything that is filled in is escaped; what machines and recipes say goes through the filter
+    ``template`` is the name of one in ``pages/``, or the text of one, which begins with a tag such
+    as ``{% extends "page.html" %}``. Everything that is filled in is escaped; what machines and recipes say goes through the filter
     ``clean`` as well, which shows control characters. ``size`` (bytes), ``files``, ``count`` and
     ``time`` show numbers.
     """
@@ -28,4 +29,5 @@ def make_page(template: str, title: str, **values: object) -> str:
         "count": show_count,
         "time": show_time,
     }
-    return environment.get_template(template).render(title=title, **values)
+    found = environment.from_string if template.startswith("{%") else environment.get_template
+    return found(template).render(title=title, **values)
