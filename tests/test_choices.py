@@ -148,7 +148,7 @@ def test_settings_that_are_only_changed_must_tell_a_folder_already(machines: Mac
     )
     machines[1].host(SETTINGS).write_text("<s/>")
     (why,) = refused(machines, told, chosen(told, to=["notes=/srv/notes"], **NOTES))
-    assert f"{SETTINGS} tells no folder yet, and is only changed" in why
+    assert f"{SETTINGS} has no folder set yet" in why
     machines[1].host(SETTINGS).write_text('<s notes="/home/ada/n"/>')
     plan = plan_of(machines, told, choices=chosen(told, to=["notes=/srv/notes"], **NOTES))
     assert plan.items[0].new_path == "/srv/notes"

@@ -177,7 +177,7 @@ def test_a_person_is_waited_for_and_a_proof_ticks_it_off(tmp_path: Path) -> None
     first = one.walk("new")
     assert outcomes(first) == {
         "fernbook.notes/way/1/person": "Keep the book.: a person has to do it, "
-        "and nobody says it is done"
+        "and has not confirmed it"
     }
     assert first.next_machine == "test"
     report = make_report(one.parcel)

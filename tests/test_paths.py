@@ -530,7 +530,7 @@ def test_settings_that_do_not_parse_are_carried_as_they_are(tmp_path: Path) -> N
     assert remark.reason.startswith("is not json")
     assert "names the old computer" in told["fernbook.settings/remnants"].replace("still ", "")
     (remark,) = one.parcel.outcomes["fernbook.notes/copy/1/publish"].facts.remarks
-    assert remark.code == "not_rewritten" and "cannot be asked" in remark.reason
+    assert remark.code == "not_rewritten" and "cannot be queried" in remark.reason
 
 
 def test_a_setting_that_the_recipe_forgot_is_found_with_file_and_line(tmp_path: Path) -> None:

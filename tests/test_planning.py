@@ -290,7 +290,7 @@ def test_uses_orders_recipes_and_a_circle_is_told(
     with pytest.raises(Obstructed, match="aguest relies on zhost, and its recipe was not found"):
         plan_of(machines, guest)
     circle = other("zhost", "aguest", "{documents}")
-    with pytest.raises(Obstructed, match="aguest, zhost use each other in a circle"):
+    with pytest.raises(Obstructed, match="aguest, zhost depend on each other in a circle"):
         plan_of(machines, guest, circle)
 
 

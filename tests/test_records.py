@@ -721,7 +721,7 @@ def test_a_large_store_that_is_another_by_now_is_left_as_it_is(
     for number, (written, why) in enumerate(
         (
             (new[:50], "not the file that was appended to"),
-            (new[::-1] + old * 2, "was written anew since"),
+            (new[::-1] + old * 2, "was rewritten since"),
         )
     ):
         (at := tmp_path / str(number)).mkdir()

@@ -358,7 +358,7 @@ def _findings(old: str, new: str) -> list[Finding]:
 @pytest.mark.parametrize(
     ("old", "new", "rule", "words"),
     [
-        (", ALL", "", "licence-carried", '"all" would carry licence.json'),
+        (", ALL", "", "licence-carried", '"all" would copy licence.json'),
         (", FREE", ", changes: root", "licence-step", 'no "changes"'),
         (", FREE", ", undo: [fern, x]", "licence-step", 'no "undo"'),
         ("{run: [fern, free], FREE}", "copy", "licence-step", '"copy" is not a step of a licence'),
@@ -371,7 +371,7 @@ def _findings(old: str, new: str) -> list[Finding]:
             '"claim" does not end on the new computer',
         ),
         ("[fern, free]", '[fern, "{answer}"]', "unmade", 'no step makes "{answer}"'),
-        (", FREE", ', makes: "{answer}"', "no-exchange", "cannot be told from the right one"),
+        (", FREE", ', makes: "{answer}"', "no-exchange", "cannot be recognised"),
         ("is: active", "is: active, not: active", "contradiction", "are the same"),
         ("/state, is", "/state", "mapping", "is"),
         (", FREE", ", exit: 0, refused: 0", "exit", "well and refused"),
@@ -379,7 +379,7 @@ def _findings(old: str, new: str) -> list[Finding]:
             '{json: "{root}/licence.json", at: /state,',
             "{output: [fern, s], at: '(.)',",
             "licence-home",
-            "in a home that is not the person's",
+            "in a home that is not the account's",
         ),
     ],
 )

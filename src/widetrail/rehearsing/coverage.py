@@ -1,10 +1,9 @@
-"""What rehearsals reach of a recipe: every branch of its rules, and the rehearsals that came there.
+"""What rehearsals reach of a recipe: every branch of its rules, and the rehearsals that got there.
 
 The branches are what can come out one way or another: a case that is taken, a need that is met and
 that alone decides against a route, a release that is exactly a bound, a route that arrives and one
 that fails, something in its place on new, a check, proof or wait that fails. Some cannot be
-reached: the recipe itself rules them out. Others are known not to be proved, with a reason, in
-``<recipe>.unproved.yaml`` beside the recipe.
+reached: the recipe rules them out. Others have a reason in ``<recipe>.unproved.yaml`` beside it.
 """
 
 from __future__ import annotations

@@ -10,9 +10,9 @@ def make_page(template: str, title: str, **values: object) -> str:
     """Return a page as HTML from a Jinja template, which ``values`` fill.
 
     ``template`` is the name of one in ``pages/``, or the text of one, which begins with a tag such
-    as ``{% extends "page.html" %}``. Everything that is filled in is escaped; what machines and recipes say goes through the filter
-    ``clean`` as well, which shows control characters. ``size`` (bytes), ``files``, ``count`` and
-    ``time`` show numbers.
+    as ``{% extends "page.html" %}``. Everything that is filled in is escaped; what machines and
+    recipes say goes through the filter ``clean`` as well, which shows control characters. ``size``
+    (bytes), ``files``, ``count`` and ``time`` show numbers.
     """
     import jinja2
 
