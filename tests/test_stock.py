@@ -458,7 +458,7 @@ def test_the_survey_is_read_by_a_newcomer(world: World) -> None:
         "C:/Users/ines/Pictures/Plate scans",
         "all end in .png",
         "known to Tillbook",
-        "not looked into: C:/Program Files",
+        "not scanned: C:/Program Files",
     ):
         assert told in ran.out, told
     newest = widetrail(*call, "--newest", "--json").json["not covered"]

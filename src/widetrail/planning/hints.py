@@ -35,8 +35,8 @@ def hint_at_release(draft: Draft, itinerary: Itinerary, choices: Choices, *, uns
     if saved > 0:
         trips = "a trip" if saved == 1 else f"{saved} trips"
         draft.notices.append(
-            f"releasing after packing (--release-after packing) would save {trips}; old would be "
-            "without its licence before anything is seen to have arrived"
+            f"releasing after packing (--release-after packing) would save {trips}, but the old "
+            "computer would lose its licence before anything is verified on the new one"
         )
 
 
