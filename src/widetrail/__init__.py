@@ -38,25 +38,20 @@ if TYPE_CHECKING:
         settle_parcel,
         undo,
     )
-    from widetrail.library.machines import (
-        open_machine,
-        open_shelf,
-        survey_frame,
-        survey_machine,
-        write_card,
-    )
+    from widetrail.library.machines import open_machine, write_card
     from widetrail.library.moves import (
         Due,
         open_visit,
-        plan,
         planned_again,
         report,
         walk,
         what_is_due,
     )
+    from widetrail.library.plans import plan
     from widetrail.library.recipes import lint, load_recipe, load_recipes
     from widetrail.library.rehearsals import Rehearsals, rehearse
     from widetrail.library.seats import letter, replan_seat, seats, write_letter
+    from widetrail.library.surveys import open_shelf, survey_frame, survey_machine
     from widetrail.machine import Machine
     from widetrail.planning import Choices, ChoiceWords, Plan, read_choices
     from widetrail.recipe import Loaded
@@ -94,25 +89,20 @@ PUBLIC = {
         "settle_parcel",
         "undo",
     ),
-    "widetrail.library.machines": (
-        "open_machine",
-        "open_shelf",
-        "survey_frame",
-        "survey_machine",
-        "write_card",
-    ),
+    "widetrail.library.machines": ("open_machine", "write_card"),
     "widetrail.library.moves": (
         "Due",
         "open_visit",
-        "plan",
         "planned_again",
         "report",
         "walk",
         "what_is_due",
     ),
+    "widetrail.library.plans": ("plan",),
     "widetrail.library.recipes": ("lint", "load_recipe", "load_recipes"),
     "widetrail.library.rehearsals": ("Rehearsals", "rehearse"),
     "widetrail.library.seats": ("letter", "replan_seat", "seats", "write_letter"),
+    "widetrail.library.surveys": ("open_shelf", "survey_frame", "survey_machine"),
     "widetrail.machine": ("Machine",),
     "widetrail.planning": ("ChoiceWords", "Choices", "Plan", "read_choices"),
     "widetrail.recipe": ("Loaded",),

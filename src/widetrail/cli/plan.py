@@ -13,11 +13,10 @@ from widetrail.cli.asking_programs import may_ask
 from widetrail.cli.output import Page, as_value, json_option, now, print_json
 from widetrail.cli.plan_page import show_foreseen, show_plan
 from widetrail.cli.plan_table import show_table
-from widetrail.cli.terminal_person import make_company
 from widetrail.errors import Halted, InputUnusable
 from widetrail.finding import CardFacts, read_card
 from widetrail.library.machines import open_machine
-from widetrail.library.moves import plan_sealed
+from widetrail.library.plans import plan_sealed
 from widetrail.library.recipes import load_recipes
 from widetrail.machine import Effects
 from widetrail.machine.host import HostMachine
@@ -192,6 +191,8 @@ def _sealed(hint: str, finder: str, answers: Path | None) -> tuple[Seal, bytes]:
     Raises:
         Halted: Nobody does.
     """
+    from widetrail.cli.terminal_person import make_company  # who plans seldom needs to walk
+
     hands = make_company(Page(to_errors=True), answers, waits=True).hands
     asked = Asked("parcel", "seal", "A passphrase for the parcel", secret=True, made=True)
     passphrase = hands.answer(asked)

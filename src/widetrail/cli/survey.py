@@ -35,7 +35,8 @@ from widetrail.finding import (
 )
 from widetrail.formats.quantities import show_count, show_files, show_size
 from widetrail.formats.texts import for_people
-from widetrail.library.machines import open_machine, open_shelf, survey_machine
+from widetrail.library.machines import open_machine
+from widetrail.library.surveys import open_shelf, survey_machine
 from widetrail.machine import Machine, own_cache
 from widetrail.recipe.recipe_files import no_recipe
 from widetrail.reporting.survey import day_of, survey_facts, survey_rows
