@@ -10,7 +10,7 @@ from pathlib import Path
 
 import pytest
 
-from conftest import World, widetrail
+from conftest import World, swept, widetrail
 
 HOME = Path(__file__).parent.parent / "examples"
 SCRIPTS = sorted(HOME.glob("*.py"))
@@ -30,7 +30,11 @@ SAYS = {
 WRITES = {"plan_an_office": ["office.csv"], "survey_to_spreadsheet": ["survey.csv", "survey.png"]}
 
 
-@pytest.mark.parametrize("script", SCRIPTS, ids=lambda path: path.stem)
+QUICK = [path for path in SCRIPTS if path.stem not in ("rehearse_in_pytest", "licence_by_errand")]
+"""Scripts that take seconds."""
+
+
+@pytest.mark.parametrize("script", swept(SCRIPTS, QUICK), ids=lambda path: path.stem)
 def test_a_script_runs_as_it_says(script: Path, world: World, tmp_path: Path) -> None:
     if script.stem == "survey_to_spreadsheet" and not (
         find_spec("matplotlib") and find_spec("pandas")

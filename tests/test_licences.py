@@ -775,7 +775,7 @@ def walked(
         return dict(zip(names, pool.map(walk_scenario, names, folders), strict=True))
 
 
-@pytest.mark.parametrize("name", swept(SCENARIOS, list(SCENARIOS)[::6]))
+@pytest.mark.parametrize("name", swept(SCENARIOS, list(SCENARIOS)[::12]))
 def test_a_licence_moves_as_told_and_never_to_two_machines(
     walked: dict[str, Walked], name: str
 ) -> None:

@@ -129,7 +129,7 @@ def test_the_sweep_sees_that_what_was_there_is_destroyed(
 ROUTES = {"quillbox": ("seed-vault", "herbarium-loft")}
 
 
-@pytest.mark.parametrize("name", ["sporelog", "huemoss", "quillbox"])
+@pytest.mark.parametrize("name", swept(["sporelog", "huemoss", "quillbox"], ["sporelog"]))
 def test_a_real_process_that_is_killed_is_walked_again(
     small_world: Path, tmp_path: Path, name: str
 ) -> None:
