@@ -47,7 +47,7 @@ MISBEHAVED = {
         "{run: [fernbook, bytes], prints: {pages: 'pages: (.*)'}}",
         "not a valid text (byte 7)",
     ),
-    "is not set": (
+    "prints nothing": (
         "{run: [fernbook, say, x], prints: {pages: 'pages: (.*)'}}",
         "what it printed has nothing that matches",
     ),

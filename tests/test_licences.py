@@ -212,7 +212,7 @@ def _released_by_word(trail: Trail, holder: str) -> None:
         trail.walk("old")
         trail.walk("between")
     trail.cut("old", before_start(2 if trail.offline else 3))
-    trail.unsure("old")  # so that the program is not set
+    trail.unsure("old")  # so that the program says nothing
     assert trail.walk("old").waits and trail.seat.in_doubt
     trail.walk("old", {"seat_released": holder})
 

@@ -97,7 +97,7 @@ class Act(ABC, Generic[S, C]):
     """Whether it may bring about what a route waits for, so that it is done before that."""
 
     comes_last: ClassVar[bool] = False
-    """Whether it is done after all is well, and is not set of whether the item arrived."""
+    """Whether it is done after all is well, and says nothing of whether the item arrived."""
 
     only_waits: ClassVar[bool] = False
     """Whether it changes nothing, so that on old it waits for nothing that is done on new."""

@@ -100,7 +100,7 @@ def likeness(
 
     ``names`` are the folders that they lie in, outermost first, ``endings`` how many files and
     bytes have each ending (small letters, without the dot), ``beginning`` the first bytes of the
-    largest of those whose ending is not set.
+    largest of those whose ending says nothing.
     """
     for kind, called in _CALLED.items():
         for name in names:
