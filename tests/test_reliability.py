@@ -37,10 +37,11 @@ from widetrail.walking import Run
 from widetrail_demo.world import build_world
 
 ALL = os.environ.get("WIDETRAIL_STOPS") == "all"
-FEW = ("desk-linux", "quillbox", "sporelog")
+FEW = ("quillbox", "sporelog")
 """The rehearsals that are swept in ``pytest``: they differ in their steps."""
 
 MORE = (
+    "desk-linux",
     "desk-look",
     "dewcast",
     "frondsign",
