@@ -64,12 +64,13 @@ def test_what_a_page_shows_is_what_comes_out(page: str, tmp_path: Path) -> None:
 def test_every_block_is_of_a_kind_that_is_run_or_read() -> None:
     kinds = {"sh", "output", "python", "pytest", "yaml", "ini", "toml", "text", "json"}
     for path in (HOME / "README.md", *sorted((HOME / "docs").glob("*.md"))):
-        fences = re.findall(r"^```(.*)$", path.read_text(), re.MULTILINE)[::2]
+        page = path.read_text()
+        fences = re.findall(r"^```(.*)$", page, re.MULTILINE)[::2]
         assert {fence.split(" ")[0] for fence in fences} <= kinds, path.name
-        for kind, text in BLOCK.findall(path.read_text()):
+        assert not re.search(r"^    widetrail ", page, re.MULTILINE), path.name
+        for kind, text in BLOCK.findall(page):
             if kind == "yaml":
                 assert yaml.safe_load(text) is not None, path.name
-            assert not re.search(r"^    widetrail ", path.read_text(), re.MULTILINE), path.name
 
 
 def test_the_pages_name_only_commands_and_options_that_there_are() -> None:

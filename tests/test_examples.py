@@ -35,7 +35,7 @@ QUICK = [path for path in SCRIPTS if path.stem not in ("rehearse_in_pytest", "li
 
 
 @pytest.mark.parametrize("script", swept(SCRIPTS, QUICK), ids=lambda path: path.stem)
-def test_a_script_runs_as_it_says(script: Path, world: World, tmp_path: Path) -> None:
+def test_a_script_runs_as_it_says(script: Path, world: World) -> None:
     if script.stem == "survey_to_spreadsheet" and not (
         find_spec("matplotlib") and find_spec("pandas")
     ):

@@ -79,6 +79,12 @@ class InputUnusable(WideTrailError):
     status = 2
 
 
+def not_written(path: object, error: OSError, todo: str = "") -> InputUnusable:
+    """Return what the system's refusal to write a file that the call names is told as."""
+    why = error.strerror or str(error)
+    return InputUnusable("cannot be written", where=str(path), why=why, todo=todo)
+
+
 class DocumentUnusable(InputUnusable):
     """A document has findings that make it unusable; ``findings`` holds all of them."""
 

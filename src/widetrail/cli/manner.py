@@ -11,7 +11,7 @@ from typing import Literal, TextIO
 import click
 
 from widetrail import __version__
-from widetrail.errors import InputUnusable
+from widetrail.errors import not_written
 
 Color = Literal["auto", "always", "never"]
 _KEY = "widetrail.manner"
@@ -46,8 +46,7 @@ def set_manner(
     try:
         file = log.open("a", encoding="utf-8", errors="backslashreplace") if log else None
     except OSError as error:
-        reason = error.strerror or str(error)
-        raise InputUnusable("cannot be written", where=str(log), why=reason) from error
+        raise not_written(log, error) from error
     manner = Manner(color, quiet, verbose, file)
     if file is not None:
         ctx.call_on_close(file.close)

@@ -7,7 +7,7 @@ from pathlib import Path
 import click
 
 from widetrail.cli.output import Page, json_option, print_json
-from widetrail.errors import InputUnusable
+from widetrail.errors import not_written
 from widetrail.formats.quantities import show_count, show_size, show_time
 from widetrail.library.moves import report as report_of
 from widetrail.reporting.move_page import render_page, show_answer
@@ -47,8 +47,7 @@ def write_page(report: Report, path: Path) -> None:
     try:
         path.write_text(render_page(report), encoding="utf-8")
     except OSError as error:
-        reason = error.strerror or str(error)
-        raise InputUnusable("cannot be written", where=str(path), why=reason) from error
+        raise not_written(path, error) from error
 
 
 def show_report(page: Page, report: Report) -> None:

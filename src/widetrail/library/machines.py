@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from pathlib import Path
 
-from widetrail.errors import InputUnusable
+from widetrail.errors import InputUnusable, not_written
 from widetrail.finding import CardFacts, make_card, read_card
 from widetrail.library.recipes import Where
 from widetrail.machine import Effects, FolderMachine, Machine, this_machine
@@ -57,7 +57,6 @@ def write_card(
         with Path(to).open("xb") as file:
             file.write(data)
     except OSError as error:
-        reason = error.strerror or str(error)
         todo = "Name a file that is not there yet, in a folder that is."
-        raise InputUnusable("cannot be written", where=str(to), why=reason, todo=todo) from error
+        raise not_written(to, error, todo) from error
     return read_card(Path(to))

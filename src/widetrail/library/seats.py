@@ -7,7 +7,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Literal
 
-from widetrail.errors import InputUnusable
+from widetrail.errors import InputUnusable, not_written
 from widetrail.library.recipes import Where
 from widetrail.licence.letter import SERIAL
 from widetrail.machine import Effects, Machine
@@ -103,7 +103,6 @@ def write_letter(parcel: Where, item: str, to: Where, company: Company) -> None:
     try:
         handle = os.open(file, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
     except OSError as error:
-        reason = error.strerror or str(error)
-        raise InputUnusable("cannot be written", where=str(to), why=reason) from error
+        raise not_written(to, error) from error
     with os.fdopen(handle, "w", encoding="utf-8") as written:
         written.write(text)

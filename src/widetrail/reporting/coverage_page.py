@@ -64,19 +64,19 @@ class _Drawn:
     def __init__(self, covered: Coverage) -> None:
         self.covered = covered
         names = [_cut(name.replace(".rehearsal.yaml", "")) for name in covered.rehearsals]
-        longest = max((len(_short(branch)) for branch in covered.branches), default=0)
-        self.left = round(LETTER * (longest + 5)) + 10
+        shown = [_short(branch) for branch in covered.branches]
+        self.left = round(LETTER * (max(map(len, shown), default=0) + 5)) + 10
         self.columns = [_Column(n, self.left + 10 + STEP * k) for k, n in enumerate(names)]
         at = dict(zip(covered.rehearsals, (c.x for c in self.columns), strict=True))
         self.rows = [
             _Row(
                 branch,
-                _short(branch),
+                text,
                 TOP + STEP * number,
                 tuple(at[name] for name in covered.reached[branch]),
                 bool(branch.unreachable or branch.unproved),
             )
-            for number, branch in enumerate(covered.branches)
+            for number, (branch, text) in enumerate(zip(covered.branches, shown, strict=True))
         ]
         self.right = self.left + 10 + STEP * len(names)
         self.width = self.right + TOP - 40
