@@ -15,8 +15,9 @@ import yaml
 
 from conftest import NOW
 from widetrail.licence.seat import step
-from widetrail.licence.seat_events import Event, Seat, Word
+from widetrail.licence.seat_events import Event, Seat
 from widetrail.licence.service import Service, serving
+from widetrail.licence.terms import Word
 from widetrail.machine import Channels, Effects, FolderMachine, medium_of
 from widetrail.machine.effects import Effect
 from widetrail.parcel import Along, Parcel, Seal, make_seal, set_out

@@ -17,9 +17,6 @@ from typing import Any, Literal, NamedTuple
 
 from widetrail.licence.seat import Do, Refuse, finished, step
 from widetrail.licence.seat_events import (
-    AT,
-    BEGINS,
-    ENDS,
     Act,
     Adopted,
     Answered,
@@ -28,9 +25,7 @@ from widetrail.licence.seat_events import (
     Event,
     GivenUp,
     Gone,
-    Holder,
     Noted,
-    Purpose,
     Refused,
     Renounced,
     Requested,
@@ -39,9 +34,9 @@ from widetrail.licence.seat_events import (
     TakenUp,
     Told,
     Verified,
-    Word,
 )
 from widetrail.licence.seat_words import todo_of
+from widetrail.licence.terms import AT, BEGINS, ENDS, Holder, Purpose, Word
 
 Program = Literal["active", "other", "not", "unsure"]
 Side = Literal["old", "new"]

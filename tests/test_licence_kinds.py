@@ -17,7 +17,8 @@ from build import NOW, machine
 from conftest import widetrail
 from seat_trail import sealed
 from widetrail.errors import Obstructed
-from widetrail.licence.seat_events import Seat, Word
+from widetrail.licence.seat_events import Seat
+from widetrail.licence.terms import Word
 from widetrail.machine import Effects, FolderMachine, medium_of
 from widetrail.parcel import Along, Parcel, set_out
 from widetrail.planning import Choices, Plan, make_plan

@@ -11,20 +11,15 @@ import pytest
 from seat_world import plain
 from widetrail.licence.seat import Do, Refuse, contradicts, finished, replay, step
 from widetrail.licence.seat_events import (
-    BEGINS,
     Act,
     Adopted,
     Answered,
-    At,
     Begin,
     Broken,
     Event,
     GivenUp,
     Gone,
-    Holder,
     Noted,
-    Phase,
-    Purpose,
     Refused,
     Renounced,
     Requested,
@@ -32,15 +27,14 @@ from widetrail.licence.seat_events import (
     Settled,
     Shown,
     Spoiled,
-    Stage,
     TakenUp,
     Told,
     Verified,
-    Word,
     event_facts,
     event_of,
 )
 from widetrail.licence.seat_words import meanwhile_of, todo_of, words_of
+from widetrail.licence.terms import BEGINS, At, Holder, Phase, Purpose, Stage, Word
 
 SEATS = [
     Seat(stage, act, act.attempt if act is not None else 0)

@@ -39,7 +39,8 @@ from widetrail.steps.run import Run
 from widetrail.steps.run_events import RunBegun, RunStarted
 from widetrail.steps.run_settings import RunSettings
 from widetrail.steps.run_step import RunFacts, RunStep
-from widetrail.steps.seat import SeatActs, SeatStep
+from widetrail.steps.seat import SeatActs
+from widetrail.steps.seat_step import SeatStep
 from widetrail.steps.wait import Wait, WaitStep
 from widetrail.steps.wait_settings import WaitSettings
 from widetrail.steps.write import Write, WriteStep

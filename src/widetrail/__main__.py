@@ -1,6 +1,6 @@
 """Run the command line as ``python -m widetrail``."""
 
-from widetrail.cli import main
+from widetrail.cli import start
 
 if __name__ == "__main__":
-    main()
+    start()

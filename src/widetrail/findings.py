@@ -10,7 +10,7 @@ from typing import Literal
 from widetrail.old_words import renamed
 
 
-@dataclass(frozen=True, slots=True, order=True)
+@dataclass(frozen=True, order=True)
 class Finding:
     """One thing wrong with, or worth knowing about, one place in a file.
 
@@ -36,7 +36,7 @@ class Finding:
 
     def as_json(self) -> dict[str, object]:
         """Return the finding as plain JSON values, keyed as the attributes are."""
-        return {name: getattr(self, name) for name in self.__slots__}
+        return dict(vars(self))
 
 
 MOST = 200

@@ -1,10 +1,41 @@
-"""Packages that import what they give when it is first used, so that a command starts quickly."""
+"""What is imported when it is first used, so that a command starts quickly."""
 
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from importlib import import_module
+from typing import Any, Generic, TypeVar
+
+T = TypeVar("T")
+
+
+class Imported(Mapping[str, T], Generic[T]):
+    """A table whose values are imported when they are first asked for.
+
+    ``homes`` holds for each name the module and what that calls it; ``made`` makes a value of it.
+    """
+
+    def __init__(
+        self, homes: Mapping[str, tuple[str, str]], made: Callable[[Any], T] = lambda found: found
+    ) -> None:
+        self._homes, self._made = homes, made
+        self._found: dict[str, T] = {}
+
+    def __getitem__(self, name: str) -> T:
+        if name not in self._found:
+            module, attribute = self._homes[name]
+            self._found[name] = self._made(getattr(import_module(module), attribute))
+        return self._found[name]
+
+    def __contains__(self, name: object) -> bool:
+        return name in self._homes
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._homes)
+
+    def __len__(self) -> int:
+        return len(self._homes)
 
 
 def lazily(package: str, given: Mapping[str, Sequence[str]]) -> Callable[[str], object]:

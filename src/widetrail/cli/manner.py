@@ -17,7 +17,7 @@ Color = Literal["auto", "always", "never"]
 _KEY = "widetrail.manner"
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Manner:
     """What the options before a command say; ``log`` is the file that all lines go to as well."""
 

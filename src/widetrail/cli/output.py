@@ -158,6 +158,9 @@ class Page:
     @property
     def width(self) -> int:
         """Columns of the page."""
+        if self._plain:
+            given = os.environ.get("COLUMNS", "")
+            return int(given) if given.isdecimal() else WIDTH
         return self._console.width
 
     @property

@@ -1,67 +1,16 @@
-"""``widetrail plan``: sets out, which writes a parcel with its plan."""
+"""``widetrail plan``: its options."""
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass, fields, replace
 from pathlib import Path
-from typing import Literal
+from typing import Any
 
 import click
 
-from widetrail.cli.asking import ask_choices
-from widetrail.cli.asking_programs import may_ask
-from widetrail.cli.output import Page, as_value, json_option, now, print_json
-from widetrail.cli.plan_page import show_foreseen, show_plan
-from widetrail.cli.plan_table import show_table
-from widetrail.errors import Halted, InputUnusable
-from widetrail.finding import CardFacts, read_card
-from widetrail.library.machines import open_machine
-from widetrail.library.plans import plan_sealed
-from widetrail.library.recipes import load_recipes
-from widetrail.machine import Effects
-from widetrail.machine.host import HostMachine
-from widetrail.parcel import Seal, make_seal
-from widetrail.planning import (
-    ChoiceWords,
-    New,
-    foresee,
-    offered,
-    read_choices,
-)
-from widetrail.steps import Asked
-from widetrail.steps.foreseeing import Foreseen
+from widetrail.cli.output import json_option
+from widetrail.formats import parser_process
 
 PATH = click.Path(path_type=Path)
-
-
-@dataclass(frozen=True, kw_only=True)
-class _Given:
-    """What a call gives."""
-
-    recipes: tuple[Path, ...]
-    old: Path | None
-    new: Path | None
-    new_later: bool
-    parcel: Path
-    only: tuple[str, ...]
-    without: tuple[str, ...]
-    choose: tuple[str, ...]
-    outside: tuple[str, ...]
-    routes: tuple[str, ...]
-    duplicates: tuple[str, ...]
-    to: tuple[str, ...]
-    real: tuple[str, ...]
-    ask: bool
-    ask_programs: bool
-    yes: bool
-    account: str
-    release_after: Literal["verifying", "packing"]
-    seal: bool
-    hint: str
-    if_found: str
-    answers: Path | None
-    details: bool
-    as_json: bool
 
 
 @click.command("plan")
@@ -138,78 +87,13 @@ class _Given:
 @click.option("--answers", type=PATH, help="A file with the passphrase, as the answer parcel.seal.")
 @click.option("--details", is_flag=True, help="Show every path, rejected route and step.")
 @json_option
-@as_value(_Given)
-def command(given: _Given) -> None:
+def command(**given: Any) -> None:
     """Plan the move of the applications of RECIPES and write the parcel it travels in.
 
     Nothing on either machine is changed, and no program is started unless --ask-programs says so.
     """
-    effects = Effects()
-    loaded = load_recipes(given.recipes)
-    words = ChoiceWords(**{f.name: getattr(given, f.name) for f in fields(ChoiceWords)})
-    choices = read_choices(loaded, words)
-    here = open_machine(given.old, given.account if given.old is None else "", effects)
-    there = _new(given.new, given.new_later, effects, given.account)
-    if given.ask_programs:
-        for machine in (here, there) if isinstance(there, HostMachine) else (here,):
-            may_ask(machine, loaded, given.yes)
-        choices = replace(choices, ask_programs=True)
-    if given.ask:
-        choices = ask_choices(offered(loaded, here, ask_programs=given.ask_programs), choices)
-    if not given.seal and (given.hint or given.if_found):
-        raise InputUnusable("--hint and --if-found are for a sealed parcel", todo="Add --seal.")
+    if given["old"] is not None and (given["new"] is not None or given["new_later"]):
+        parser_process.begin()  # beside what is imported now; nothing here gives rights up first
+    from widetrail.cli.planning import Given, plan_and_show
 
-    def sealed() -> tuple[Seal, bytes]:
-        return _sealed(given.hint, given.if_found, given.answers)
-
-    card = given.new if isinstance(there, CardFacts) else None
-    seal = sealed if given.seal else None
-    plan = plan_sealed(loaded, here, there, given.parcel, choices, seal, card)
-    foreseen: dict[str, Foreseen] = {}
-    if there is not None and not isinstance(there, CardFacts):
-        foreseen = foresee(plan, loaded, here, there, now())
-    if given.as_json:
-        told = {"id": plan.id, "parcel": str(given.parcel), "plan": plan.model_dump(mode="json")}
-        records = {step: asdict(one) for step, one in foreseen.items()}
-        print_json({**told, "records": records})
-        return
-    page = Page()
-    (show_plan if given.details else show_table)(page, plan)
-    show_foreseen(page, foreseen)
-    if given.seal:
-        page.title("The parcel is sealed")
-        page.line("Whoever has the passphrase can open it; nobody can without it.", indent=2)
-        page.line("Plan, recipes and logbook can be read without it.", indent=2)
-    page.title("Next")
-    where = f" --machine {given.old}" if given.old is not None else ""
-    page.line(f"widetrail walk {given.parcel}{where}", indent=2)
-
-
-def _sealed(hint: str, finder: str, answers: Path | None) -> tuple[Seal, bytes]:
-    """Return a seal with the passphrase that a person gives.
-
-    Raises:
-        Halted: Nobody does.
-    """
-    from widetrail.cli.terminal_person import make_company  # who plans seldom needs to walk
-
-    hands = make_company(Page(to_errors=True), answers, waits=True).hands
-    asked = Asked("parcel", "seal", "A passphrase for the parcel", secret=True, made=True)
-    passphrase = hands.answer(asked)
-    if not passphrase:
-        raise Halted(
-            "a passphrase is needed to seal the parcel",
-            why="no value was given for parcel.seal",
-            todo="Plan at a terminal, or give the answer parcel.seal with --answers.",
-        )
-    return make_seal(passphrase, hint, finder)
-
-
-def _new(path: Path | None, later: bool, effects: Effects, account: str) -> New:
-    if later and path is not None:
-        raise InputUnusable("--new and --new-later exclude each other")
-    if later:
-        return None
-    if path is not None and path.is_file():
-        return read_card(path)
-    return open_machine(path, account if path is None else "", effects)
+    plan_and_show(Given(**given))

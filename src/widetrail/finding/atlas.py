@@ -37,7 +37,7 @@ _ROOTS = (
 """The roots, the first of several that are one folder first."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Moved:
     """A folder or file of old and what it is on new.
 
@@ -53,26 +53,26 @@ class Moved:
     takes: Callable[[str], bool] | None = field(default=None, compare=False)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Kept:
     """A value that means on new what it says already, or that holds no path."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Rewritten:
     """A value as new's program must read it."""
 
     text: str
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Elsewhere:
     """A value that names a path of old which did not move."""
 
     path: str
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Unsayable:
     """A value whose path cannot be said on new, with the reason."""
 
@@ -80,7 +80,7 @@ class Unsayable:
     why: str
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class NotUnderstood:
     """A value that should be a path and is none that is understood, with the reason."""
 

@@ -137,7 +137,7 @@ def is_called(told: str, path: str, machine: Machine, name: str = "") -> bool:
     return key(told, machine.platform) in (key(one, machine.platform) for one in names)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Pair:
     """An instance on old and the one on new it goes to; ``None`` where one must be registered.
 
@@ -149,7 +149,7 @@ class Pair:
     by: str
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Unpaired:
     """An instance on old that no rule of the recipe matches."""
 

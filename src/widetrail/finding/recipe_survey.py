@@ -15,7 +15,7 @@ from widetrail.machine import Machine
 from widetrail.recipe import Item, Loaded
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class SurveyedItem:
     """One item: where it is, how much it is, and the values its checks will compare.
 
@@ -34,7 +34,7 @@ class SurveyedItem:
     left: Tally | None = None
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Surveyed:
     """One recipe's application on the machine; ``installation`` is ``None`` if it is not here.
 

@@ -43,7 +43,7 @@ from widetrail.recipe.templates import ROOTS, braces, fill
 from widetrail.recipe.text_types import is_command
 
 
-@dataclass(slots=True)
+@dataclass
 class _Seen:
     """The answers so far, so that each place is found once."""
 

@@ -23,7 +23,7 @@ from widetrail.machine.platforms import PLATFORMS, Platform
 from widetrail.recipe import Globs, Item
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Tally:
     """How much an item is: regular files, their bytes, the newest change (ns since 1970).
 

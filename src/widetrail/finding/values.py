@@ -12,7 +12,7 @@ from widetrail.recipe.releases import Release
 Value = str | int | float | bool | tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Known:
     """A value that was read, and from where (a machine path or registry key, a line or 0)."""
 
@@ -24,7 +24,7 @@ class Known:
         return show_value(self.value)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Unknown:
     """A value that could not be read, with the reason. It is never zero or empty.
 
@@ -38,7 +38,7 @@ class Unknown:
         return f"unknown ({self.reason})"
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class ByPart:
     """One answer for each value of a part; each is known or not by itself."""
 
@@ -76,7 +76,7 @@ _WORDS: Mapping[str, str] = {
 }
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class How:
     """How a place was found.
 
@@ -97,7 +97,7 @@ class How:
         return _WORDS[self.rule].format(source=self.source, among=", ".join(self.among))
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Said:
     """What a person said of the places of a recipe on one machine, by their names.
 
@@ -109,7 +109,7 @@ class Said:
     real: Mapping[str, str] = field(default_factory=dict)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Found:
     """A place that is there; ``synced`` names the service that keeps it in step, if any."""
 
@@ -119,7 +119,7 @@ class Found:
     synced: str = ""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Absent:
     """A place whose path is known while nothing is there yet."""
 
@@ -131,7 +131,7 @@ class Absent:
         return f"{self.path} is not there ({self.how})"
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Nowhere:
     """A place whose path cannot be told, with the reason."""
 
@@ -141,7 +141,7 @@ class Nowhere:
         return self.reason
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Instance:
     """One folder of a place that is several.
 
@@ -156,7 +156,7 @@ class Instance:
     synced: str = ""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Several:
     """A place that is several folders, and what looked like one but is none, with the reason.
 
@@ -175,7 +175,7 @@ class Several:
 Where = Found | Absent | Nowhere | Several
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Installation:
     """One installation of an application: the recognising case and sign, release and edition.
 
@@ -189,7 +189,7 @@ class Installation:
     unknown: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Recognised:
     """The installations of an application that were recognised on a machine; none if it is not
     there."""

@@ -24,10 +24,11 @@ from pydantic import (
     ValidationInfo,
     model_validator,
 )
-from pydantic_core import ErrorDetails, PydanticCustomError
+from pydantic_core import ErrorDetails
 
 from widetrail.errors import DocumentUnusable, InputUnusable
 from widetrail.findings import MOST, Finding, capped, did_you_mean, errors_of
+from widetrail.formats.flaws import either, expected_one_of, flaw
 from widetrail.formats.outside import read_outside
 from widetrail.formats.yaml_positions import Map, Mark, Seq, Text, read_marked
 
@@ -56,7 +57,7 @@ class Model(BaseModel):
             elif unknown:
                 raise flaw("unknown-key", f'unknown key "{unknown[0]}"')
         elif not isinstance(data, cls):
-            raise flaw("mapping", f"expected a mapping with {_either(sorted(cls.known_keys()))}")
+            raise flaw("mapping", f"expected a mapping with {either(sorted(cls.known_keys()))}")
         return handler(data)
 
     _stands_at: Where | None = PrivateAttr(default=None)
@@ -111,19 +112,6 @@ class Unknown:
     def respell(self, tree: Map, file: str) -> tuple[Finding, ...]:
         """Bring other spellings in ``tree`` into ours; return the warnings about them."""
         return ()
-
-
-def flaw(rule: str, message: str, hint: str = "") -> PydanticCustomError:
-    """Make the error that a validator raises: a rule code, a message and a hint."""
-    context = {"message": message, "hint": hint}
-    return PydanticCustomError(f"wt:{rule}", "{message}", context)
-
-
-def expected_one_of(rule: str, found: str, known: Iterable[str]) -> PydanticCustomError:
-    """Make the error for a word that is none of those known."""
-    words = list(known)
-    message = f'expected {_either(words)}; found "{found}"'
-    return flaw(rule, message, did_you_mean(found, words))
 
 
 def _yes_no(value: Any) -> Any:
@@ -267,7 +255,7 @@ def _words(error: ErrorDetails) -> tuple[str, str, str]:
     shown = f'"{found}"' if isinstance(found, str) else _shape(found)
     if kind == "literal_error":
         words = [w.strip("'\"") for w in str(context["expected"]).replace(" or ", ", ").split(", ")]
-        return "word", f"expected {_either(words)}; found {shown}", did_you_mean(str(found), words)
+        return "word", f"expected {either(words)}; found {shown}", did_you_mean(str(found), words)
     if kind in ("string_type", "string_sub_type"):
         hint = "Put quotes around a text that holds , or { }" if not isinstance(found, str) else ""
         return "text", f"expected a text; found {shown}", hint
@@ -301,11 +289,6 @@ def _nodes(node: Any, where: list[str]) -> Iterable[tuple[Any, list[str]]]:
     for key, value in pairs:
         if isinstance(value, Map | Seq):
             yield from _nodes(value, [*where, str(key)])
-
-
-def _either(words: list[str]) -> str:
-    quoted = [f'"{w}"' for w in words]
-    return quoted[0] if len(quoted) == 1 else f"one of {', '.join(quoted)}"
 
 
 def _shape(value: object) -> str:

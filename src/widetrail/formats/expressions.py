@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from widetrail.formats.documents import flaw
+from widetrail.formats.flaws import flaw
 from widetrail.formats.interface import Located, NotThere
 
 

@@ -66,7 +66,7 @@ class Database(NamedTuple):
     put_cell: Callable[[str, str, Mapping[str, str], str], None]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Form:
     """One form with all that it can do; what it cannot is ``None``.
 

@@ -7,10 +7,10 @@ form's, and it names a ``Form``.
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from importlib import import_module
 
 from widetrail.formats.added import Added
 from widetrail.formats.form import Form, Role
+from widetrail.lazily import Imported
 
 GROUP = "widetrail.forms"
 """The group of entry points by which a distribution adds forms."""
@@ -47,25 +47,12 @@ _OWN: Mapping[str, tuple[str, tuple[Role, ...]]] = {
 """The module of each of our own forms, and what it can be used for: asked before it is imported."""
 
 
-class _Own(Mapping[str, Form]):
-    """Our own forms, each imported when it is first used."""
-
-    def __getitem__(self, name: str) -> Form:
-        module, _ = _OWN[name]
-        found: Form = getattr(import_module(f"widetrail.formats.{module}"), name.upper())
-        return found
-
-    def __contains__(self, name: object) -> bool:
-        return name in _OWN
-
-    def __iter__(self) -> Iterator[str]:
-        return iter(_OWN)
-
-    def __len__(self) -> int:
-        return len(_OWN)
-
-
-FORMS: Added[Form] = Added(Form, _Own(), GROUP, "form")
+FORMS: Added[Form] = Added(
+    Form,
+    Imported({n: (f"widetrail.formats.{at}", n.upper()) for n, (at, _) in _OWN.items()}),
+    GROUP,
+    "form",
+)
 """The forms by name."""
 
 

@@ -123,7 +123,7 @@ def add(data: bytes, at: str, scalar: Scalar) -> bytes:
     return written
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class _Line:
     """A line of a text: where it begins and ends, and where the next one begins."""
 

@@ -94,7 +94,7 @@ def _end(text: str, start: int) -> int:
     return _decode_at(text, start)[1]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class _Members:
     """The members of an object or list: their names, and where each value begins and ends."""
 

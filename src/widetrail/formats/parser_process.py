@@ -111,6 +111,11 @@ class _Worker:
         known = {s.value: s.name for s in signal.Signals}
         return known.get(-status, f"signal {-status}")
 
+    def begin(self) -> None:
+        """Start the process, where it does not run."""
+        with self._lock:
+            self._running()
+
     def end(self) -> None:
         process, self._process = self._process, None
         if process is None:
@@ -132,6 +137,14 @@ atexit.register(_worker.end)
 def renew() -> None:
     """Begin anew to count what is lost on questions that do not end: another command begins."""
     _worker.renew()
+
+
+def begin() -> None:
+    """Start the process that parses, so that it is ready at the first question.
+
+    It keeps the rights that this process has now, so not where some of them are given up yet.
+    """
+    _worker.begin()
 
 
 def ask(function: Callable[P, T], *arguments: P.args, **more: P.kwargs) -> T:

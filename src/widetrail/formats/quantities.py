@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from widetrail.formats.documents import flaw
+from widetrail.formats.flaws import flaw
 
 _UNITS = {"B": 1, "KIB": 2**10, "MIB": 2**20, "GIB": 2**30, "TIB": 2**40}
 

@@ -71,7 +71,7 @@ class Lost(NamedTuple):
     what: str
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Declared:
     """What a recipe declares of a store: each form takes what is its own.
 

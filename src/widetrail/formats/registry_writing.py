@@ -83,7 +83,7 @@ def _as_text(data: bytes) -> str | None:
     return text[:-1]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Edit:
     """One change of a registry: a value that is set, one that goes, or a key that goes.
 

@@ -12,7 +12,7 @@ import time
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import closing
 
-from widetrail.formats.documents import flaw
+from widetrail.formats.flaws import flaw
 from widetrail.formats.form import Database, Form
 from widetrail.formats.interface import Located, Spot, Unreadable, Unwritable
 from widetrail.formats.sqlite_records import SqliteRows

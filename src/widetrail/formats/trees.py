@@ -13,7 +13,7 @@ from datetime import date, datetime, time
 
 import yaml
 
-from widetrail.formats.documents import flaw
+from widetrail.formats.flaws import flaw
 from widetrail.formats.form import Entry
 from widetrail.formats.interface import Located, NotThere, Raw, Spot, Unreadable
 from widetrail.formats.texts import decode
@@ -60,7 +60,7 @@ def plain(value: object, depth: int = 0) -> Raw:
     return str(value)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Tree:
     """How the documents of one form are read, whose places are pointers.
 

@@ -50,7 +50,7 @@ def undo(machine: Machine, run: str = "", *, take_back: Collection[str] = ()) ->
     return taken
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Settling:
     """What settling a run deletes on a machine, for good.
 
@@ -96,7 +96,7 @@ def settle(machine: Machine, run: str, consent: Callable[[Settling], bool]) -> S
     return due
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class ParcelSettling:
     """What settling a parcel deletes: its cargo, of ``size`` bytes.
 

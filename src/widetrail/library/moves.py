@@ -18,7 +18,7 @@ from widetrail.steps import Step
 from widetrail.walking import Apart, Company, LegDone, Report, Visit, make_report
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Due:
     """What a walk will do on a machine, as consent to it is asked for.
 

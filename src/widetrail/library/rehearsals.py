@@ -17,7 +17,7 @@ from widetrail.rehearsing.mutants import Judged, judge_mutants
 from widetrail.rehearsing.result_texts import findings_of
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Rehearsals:
     """The rehearsals that were run, with their results in the same order.
 

@@ -11,13 +11,13 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from widetrail.formats import digest
-from widetrail.licence.seat_events import Purpose
+from widetrail.licence.terms import Purpose
 
 REQUEST, ANSWER = ".request", ".answer"
 _MOST = 40
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Exchange:
     """What a request and its answer are about: ``attempt`` counts the acts on the seat."""
 

@@ -20,22 +20,15 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 
 from widetrail.licence.seat_events import (
-    AT,
-    BEGINS,
-    ENDS,
     Act,
     Adopted,
     Answered,
-    At,
     Begin,
     Broken,
     Event,
     GivenUp,
     Gone,
-    Holder,
     Noted,
-    Phase,
-    Purpose,
     Refused,
     Renounced,
     Requested,
@@ -43,13 +36,12 @@ from widetrail.licence.seat_events import (
     Settled,
     Shown,
     Spoiled,
-    Stage,
     TakenUp,
     Told,
     Verified,
-    Word,
 )
 from widetrail.licence.seat_words import words_of
+from widetrail.licence.terms import AT, BEGINS, ENDS, At, Holder, Phase, Purpose, Stage, Word
 
 # Events
 
@@ -57,7 +49,7 @@ from widetrail.licence.seat_words import words_of
 # Effects
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Do:
     """Do the open act; where it is ``again``, exactly as it was begun."""
 
@@ -65,14 +57,14 @@ class Do:
     again: bool = False
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class AskMaker:
     """Only the maker, or the program itself later, can say how the open act ended."""
 
     act: Act
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Refuse:
     """It may not be: nothing is changed, for that reason."""
 

@@ -3,58 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, fields
 from functools import cache
 from typing import Literal, get_args
 
 from pydantic import TypeAdapter
 
-Stage = Literal[
-    "known",
-    "noted",
-    "verified",
-    "released",
-    "claimed",
-    "renounced",
-    "returned",
-    "settled",
-]
+from widetrail.licence.terms import At, Holder, Phase, Purpose, Stage, Word
 
 
-Purpose = Literal["release", "claim", "return"]
-
-
-Phase = Literal["intent", "requested", "answered", "unknown"]
-
-
-Word = Literal["active", "other", "not", "unknown"]
-"""What a program says of its own licence: ``other`` is that it is active by another seat."""
-
-
-Holder = Literal["old", "new", "nobody"]
-"""Who holds the seat, as the maker says."""
-
-
-At = Literal["old", "new", "between"]
-
-
-BEGINS: Mapping[Purpose, Stage] = {
-    "release": "verified",
-    "claim": "released",
-    "return": "renounced",
-}
-"""The stage at which an act may begin."""
-
-
-ENDS: Mapping[Purpose, Stage] = {"release": "released", "claim": "claimed", "return": "returned"}
-"""The stage that an act leads to."""
-
-
-AT: Mapping[Purpose, At] = {"release": "old", "claim": "new", "return": "old"}
-"""The station whose program an act is about."""
-
-
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Act:
     """A release, claim or return that was begun: how far it is, and the how manieth it is."""
 
@@ -63,7 +21,7 @@ class Act:
     attempt: int
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Seat:
     """What is certain of a seat, the act that is open, and how many were begun so far."""
 
@@ -87,7 +45,7 @@ class Seat:
         return left or self.stage in ("claimed", "returned", "settled")
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Adopted:
     """An earlier move of the same seat had come that far on old when this one began."""
 
@@ -95,17 +53,17 @@ class Adopted:
     purpose: Purpose | None = None
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Noted:
     """The serial is durable, on old and in the parcel."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Verified:
     """What the program needs is verified on new, or a person took the risk after packing."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Begin:
     """An act is to begin or to go on; ``word`` is what the program there says before."""
 
@@ -113,39 +71,39 @@ class Begin:
     word: Word
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Requested:
     """The request of the open act is made."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Answered:
     """The answer to the request of the open act is there."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Spoiled:
     """The answer that is there cannot be used: it is to be fetched again."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Broken:
     """What does the open act was cut off, or failed without a word on what came of it."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Refused:
     """The open act was refused, and nothing came of it."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Shown:
     """All of the open act was done; ``word`` is what the program says after it."""
 
     word: Word
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Told:
     """The maker says who holds the seat, to a person who is at the station ``at``; ``word`` is
     what the program there says after that."""
@@ -155,31 +113,31 @@ class Told:
     word: Word = "unknown"
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Renounced:
     """New will not claim the seat in this move; ``word`` is what its program says."""
 
     word: Word
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Gone:
     """A person answers for it that a machine does not hold the seat and will never get it."""
 
     who: Literal["old", "new"]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Settled:
     """A person accepts how it ended."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class GivenUp:
     """A person gives the seat up."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class TakenUp:
     """A person wants a seat moved after all that was given up."""
 
@@ -242,7 +200,7 @@ def event_of(facts: Mapping[str, object]) -> Event:
     what = str(facts["what"])
     kind = _EVENTS[what]
     event: Event = _shape_of(what).validate_python(
-        {n: facts[n] for n in kind.__slots__ if n in facts}
+        {f.name: facts[f.name] for f in fields(kind) if f.name in facts}
     )
     return event
 

@@ -4,12 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from widetrail.licence.seat_events import (
-    Phase,
-    Purpose,
-    Seat,
-    Stage,
-)
+from widetrail.licence.seat_events import Seat
+from widetrail.licence.terms import Phase, Purpose, Stage
 
 _STAGES: Mapping[Stage, str] = {
     "known": "not looked at yet",

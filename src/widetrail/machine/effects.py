@@ -30,7 +30,7 @@ from widetrail.machine.same_status import PERMISSIONS, is_shut, make_same, writa
 _NEW = os.O_WRONLY | os.O_CREAT
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Effect:
     """One change: its number within the run (from 1), its kind and the path it touches."""
 

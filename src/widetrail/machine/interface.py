@@ -49,7 +49,7 @@ class Entry(NamedTuple):
         return self._replace(kind="hard", size=0, target=first)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Room:
     """The volume a path lies on: its name for people, and its free bytes."""
 
@@ -57,7 +57,7 @@ class Room:
     free: int
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Completed:
     """How a program ended: its exit status (negative: the signal that ended it) and what it
     printed; ``printed`` are the bytes of that, ``left`` a line for each process it left running.
@@ -70,7 +70,7 @@ class Completed:
     left: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Channels:
     """What a program is given beside its arguments, and where its output goes.
 

@@ -11,7 +11,8 @@ from typing import Annotated, Literal
 from pydantic import AfterValidator, BeforeValidator, Field
 
 from widetrail.formats import Unreadable
-from widetrail.formats.documents import Model, YesNo, check, flaw, load, read_text
+from widetrail.formats.documents import Model, YesNo, check, load, read_text
+from widetrail.formats.flaws import flaw
 from widetrail.formats.outside import names_in
 from widetrail.formats.quantities import parse_size
 from widetrail.machine import paths

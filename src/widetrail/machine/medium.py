@@ -25,7 +25,7 @@ class MediumFile(Model):
     format: str = ""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Medium:
     """A medium: its name for people, its free bytes, and whether it keeps who may read a file."""
 

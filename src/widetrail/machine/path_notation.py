@@ -41,7 +41,7 @@ class Bearings(Protocol):
     def variables(self) -> Mapping[str, str]: ...
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class KnownBearings:
     """The bearings of a machine out of reach, as a plan tells them."""
 
@@ -80,7 +80,7 @@ def is_there(machine: Machine, path: str) -> bool:
 Style = Literal["plain", "address", "home", "variable", "relative"]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Written:
     """A path and how it was written.
 

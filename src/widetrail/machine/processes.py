@@ -32,7 +32,7 @@ Began = Callable[[int, float], None]
 """Told the number of a process and when it was started, in seconds since 1970."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Start:
     """A program as it is started: its command, whole environment and folder, and what it is called
     where it is told."""
@@ -43,7 +43,7 @@ class Start:
     shown: str
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Ran:
     """How a program ended: its status (negative: the signal that ended it), what it printed, and
     a line for each process that it left running."""

@@ -58,7 +58,7 @@ class Unseen:
         """See ``Seen``."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Hold:
     """Where cargo comes: the folder of its segments, their permission bits, and their seal."""
 

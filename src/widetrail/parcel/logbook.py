@@ -46,7 +46,7 @@ MOST = 16 * 1024 * 1024
 _TODO = "Take the parcel as it was when the last leg ended, or plan and pack again."
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Generation:
     """One entry: its number from 1, what it tells, and the digest of its file."""
 

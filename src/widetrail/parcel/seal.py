@@ -51,7 +51,7 @@ class WrongPassphrase(Waiting):
     """The passphrase does not open the parcel."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Seal:
     """How a parcel is sealed: its key's public half, and what the plain header says.
 

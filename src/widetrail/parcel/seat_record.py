@@ -8,16 +8,8 @@ from typing import NamedTuple, Self
 from pydantic import ConfigDict, model_validator
 
 from widetrail.formats.stored_values import Count, Text, Told, Truth
-from widetrail.licence.seat_events import (
-    Act,
-    Event,
-    Phase,
-    Purpose,
-    Seat,
-    Stage,
-    event_facts,
-    event_of,
-)
+from widetrail.licence.seat_events import Act, Event, Seat, event_facts, event_of
+from widetrail.licence.terms import Phase, Purpose, Stage
 from widetrail.steps import Fact
 
 

@@ -24,7 +24,7 @@ from widetrail.planning import Choices, Plan
 from widetrail.recipe import SUFFIX, Loaded
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Along:
     """What goes along with a plan.
 

@@ -30,7 +30,7 @@ NOT_THERE = "not there"
 """The code of what stands in the way where there is nothing to move."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Subject:
     """One item, or one instance of it, with all that is known of it before a route is chosen."""
 
@@ -55,7 +55,7 @@ class Subject:
         return choices.get(f"{self.id}{ending}", choices.get(whole))
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class RecipeSides:
     """One recipe with its two sides."""
 
@@ -65,7 +65,7 @@ class RecipeSides:
     new: Side
 
 
-@dataclass(slots=True)
+@dataclass
 class Draft:
     """A plan in the making."""
 

@@ -80,7 +80,7 @@ def _inside(form: str, where: str, at: str) -> str:
     return f"{full_key(where)}\\{at}" if form == "registry" else f"{where.rstrip('/')}/{at}"
 
 
-@dataclass(slots=True)
+@dataclass
 class Named:
     """What an item's files name beyond what moves: by their paths on old, with what decides.
 

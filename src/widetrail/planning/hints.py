@@ -10,7 +10,7 @@ from widetrail.planning.route_choice import Chosen
 from widetrail.planning.unfolding import unfold_steps
 from widetrail.planning.user_choices import Choices
 from widetrail.steps import act_of
-from widetrail.steps.seat import looks_whether_ready
+from widetrail.steps.seat_step import looks_whether_ready
 
 
 def hint_at_release(draft: Draft, itinerary: Itinerary, choices: Choices, *, unseen: bool) -> None:

@@ -20,7 +20,7 @@ STATES = 20_000
 """States that the exact search looks at, at most."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Itinerary:
     """Legs in order, each a station with the steps done there, and the bound on their number.
 

@@ -8,7 +8,7 @@ from datetime import datetime
 
 from widetrail.finding import Finder, Known
 from widetrail.licence.exchange import Exchange
-from widetrail.licence.seat_events import AT, Purpose, Stage
+from widetrail.licence.terms import AT, Purpose, Stage
 from widetrail.planning.itinerary import find_itinerary
 from widetrail.planning.needs import judge_needs
 from widetrail.planning.plan import Plan, PlannedItem, PlannedLeg, RejectedRoute
@@ -20,10 +20,10 @@ from widetrail.recipe.settings import Settings
 from widetrail.recipe.templates import literal
 from widetrail.steps import RULES, OfSeat, Step, Unfolding
 from widetrail.steps.commands import show_command
-from widetrail.steps.seat import SeatAct, SeatStep
+from widetrail.steps.seat_step import SeatAct, SeatStep
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Way:
     """The route that a licence goes, with why those before it were passed over."""
 
@@ -95,7 +95,7 @@ def planned_licence(
     )
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class SoFar:
     """How far a plan was walked: the number of legs, the steps that came out well, and the stage of
     the seat."""

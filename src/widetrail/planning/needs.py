@@ -16,7 +16,7 @@ from widetrail.recipe.releases import parse_release, parse_releases
 Verdict = Literal["met", "unmet", "assumed"]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Judged:
     """One need: the station and fact it is about, what was wanted, what was found, the verdict."""
 

@@ -30,7 +30,7 @@ from widetrail.records import Duplicates
 from widetrail.steps import RULES, brings_about
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Case:
     """An item of one recipe as it lies on old, with the sides it goes between."""
 
@@ -55,7 +55,7 @@ class Case:
     """What the person chose for records that are there already, if they did."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Chosen:
     """The route taken, with the needs that held and those that are assumed."""
 
@@ -67,7 +67,7 @@ class Chosen:
     rest: tuple[Loss, ...]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class NoRoute:
     """No route applies; ``rejected`` says why, one by one."""
 
@@ -141,7 +141,7 @@ def _judge(case: Case, route: Route) -> Chosen | RejectedRoute:
     return Chosen(route, (), met, assumed, parts, rest)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class _Telling:
     """Tells which branches of a route are reached while it is judged."""
 

@@ -50,7 +50,7 @@ class WrittenChoices(Told):
         )
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Choices:
     """Items to go, items to stay, and what is chosen of each, by ``recipe.item``.
 
@@ -119,7 +119,7 @@ class Choices:
         return frozenset(name[: name.rindex("]") + 1] for name in found)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Offer:
     """What a person can choose of one item: whether it goes, the values of its parts, its route
     where the recipe leaves that to them, where it is to be (``movable``) where its program can be

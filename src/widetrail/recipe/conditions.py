@@ -14,7 +14,8 @@ from pydantic import (
     model_validator,
 )
 
-from widetrail.formats.documents import Model, flaw
+from widetrail.formats.documents import Model
+from widetrail.formats.flaws import flaw
 from widetrail.formats.quantities import parse_size
 from widetrail.old_words import COVERS_OLD
 from widetrail.recipe.releases import check_releases

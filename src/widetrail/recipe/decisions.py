@@ -20,7 +20,7 @@ NONE = "nothing there"
 """The branch of an optional item of which there is nothing on old."""
 
 
-@dataclass(frozen=True, slots=True, order=True)
+@dataclass(frozen=True, order=True)
 class Decision:
     """One branch that was taken: the recipe's id, where its rule stands, and which branch of it."""
 
@@ -29,7 +29,7 @@ class Decision:
     branch: str
 
 
-@dataclass(slots=True)
+@dataclass
 class Decisions:
     """The decisions of finders, plans and walks that were made with it."""
 

@@ -10,7 +10,7 @@ import unicodedata
 from collections.abc import Iterable
 from functools import lru_cache
 
-from widetrail.formats.documents import flaw
+from widetrail.formats.flaws import flaw
 
 
 def check_glob(text: str) -> str:

@@ -9,7 +9,8 @@ from pydantic import (
     model_validator,
 )
 
-from widetrail.formats.documents import Model, Where, YesNo, flaw
+from widetrail.formats.documents import Model, Where, YesNo
+from widetrail.formats.flaws import flaw
 from widetrail.recipe.conditions import one_or_many
 from widetrail.recipe.routes import Check, Loss, Route, WrittenPaths
 from widetrail.recipe.text_types import (

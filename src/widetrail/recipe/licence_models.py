@@ -8,7 +8,8 @@ from pydantic import (
     model_validator,
 )
 
-from widetrail.formats.documents import Model, flaw
+from widetrail.formats.documents import Model
+from widetrail.formats.flaws import flaw
 from widetrail.recipe.by_platform import PathChoice
 from widetrail.recipe.conditions import Needs, one_or_many
 from widetrail.recipe.items import Item

@@ -23,7 +23,7 @@ SUFFIX = ".trail.yaml"
 Kinds = Mapping[str, type[Settings]]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Loaded:
     """A recipe with its source: the file's name, its text and the SHA-256 of its bytes."""
 

@@ -15,7 +15,8 @@ from pydantic import (
     model_validator,
 )
 
-from widetrail.formats.documents import TAG, Model, flaw
+from widetrail.formats.documents import TAG, Model
+from widetrail.formats.flaws import flaw
 from widetrail.recipe.by_platform import PathChoice, ProgramChoice
 from widetrail.recipe.conditions import one_or_many
 from widetrail.recipe.items import Item

@@ -9,7 +9,8 @@ from pydantic import (
     model_validator,
 )
 
-from widetrail.formats.documents import Model, flaw
+from widetrail.formats.documents import Model
+from widetrail.formats.flaws import flaw
 from widetrail.recipe.by_platform import PathChoice, PerPlatform
 from widetrail.recipe.conditions import one_or_many
 from widetrail.recipe.readings import For, InForm, Reading

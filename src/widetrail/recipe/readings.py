@@ -9,8 +9,9 @@ from pydantic import (
     model_validator,
 )
 
-from widetrail.formats.documents import Model, flaw
+from widetrail.formats.documents import Model
 from widetrail.formats.expressions import check_one_group
+from widetrail.formats.flaws import flaw
 from widetrail.formats.form import Holder, Role
 from widetrail.formats.forms import FORMS, forms_for
 from widetrail.machine.platforms import PlatformName

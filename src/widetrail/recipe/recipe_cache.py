@@ -34,7 +34,7 @@ OTHERS = 5_000
 """Outlines of other recipes that are kept beside those of the shelf at hand, at most."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Shelved:
     """One recipe at hand: its file and its bytes, its application's id and name, and the recipes
     that it uses; ``outlines`` are texts by platform."""

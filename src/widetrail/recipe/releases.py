@@ -12,7 +12,7 @@ import re
 from dataclasses import dataclass
 from functools import total_ordering
 
-from widetrail.formats.documents import flaw
+from widetrail.formats.flaws import flaw
 
 _TRIAL = {
     "dev": -6,
@@ -46,7 +46,7 @@ _TERM = re.compile(r"(>=|<=|==|!=|>|<|=)?\s*(\S.*)")
 
 
 @total_ordering
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Release:
     """One release: ``text`` as written; compared by its order, not its spelling."""
 
@@ -91,7 +91,7 @@ def _trim(order: list[tuple[int, int, str]]) -> None:
         order.pop()
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Releases:
     """A range of releases, such as ``>=7, <10``: every term must hold."""
 

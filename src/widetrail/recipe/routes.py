@@ -18,10 +18,9 @@ from widetrail.formats.documents import (
     Model,
     Unknown,
     YesNo,
-    expected_one_of,
-    flaw,
     text_or_map,
 )
+from widetrail.formats.flaws import expected_one_of, flaw
 from widetrail.formats.forms import FORMS
 from widetrail.formats.record import Duplicates
 from widetrail.formats.yaml_positions import Map, Mark, Text

@@ -11,7 +11,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from functools import lru_cache
 
-from widetrail.formats.documents import flaw
+from widetrail.formats.flaws import flaw
 from widetrail.machine.platforms import PLATFORMS, STRICTEST
 
 _PIECE = re.compile(r"\{\{|\}\}|\{([^{}]*)\}|[{}]")
@@ -23,7 +23,7 @@ ROOTS = frozenset(
 )
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Brace:
     """A reference to a named value: ``{name}`` or ``{name.attribute}``."""
 

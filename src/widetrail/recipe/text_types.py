@@ -9,7 +9,7 @@ from pydantic import (
     AfterValidator,
 )
 
-from widetrail.formats.documents import flaw
+from widetrail.formats.flaws import flaw
 from widetrail.recipe.globs import check_glob
 from widetrail.recipe.releases import check_releases
 from widetrail.recipe.templates import check_path, parse_template

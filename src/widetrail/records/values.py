@@ -13,7 +13,7 @@ Sort = Literal["new", "same", "different", "unwanted"]
 """How a record of a source compares with what the store holds."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Store:
     """Records in a file or folder, as a form holds them."""
 
@@ -22,7 +22,7 @@ class Store:
     declared: Declared = field(default_factory=Declared)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Policy:
     """How records are merged.
 
@@ -36,7 +36,7 @@ class Policy:
     wants: Callable[[Store, Record], bool] | None = None
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class FieldMerged:
     """What becomes of a field of a record that takes in what another says: what the record says
     itself, what the other does, and what it says afterwards."""
@@ -48,7 +48,7 @@ class FieldMerged:
     then: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Merged:
     """What comes of a merge.
 
@@ -67,7 +67,7 @@ class Merged:
     fields: tuple[FieldMerged, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class NewFile:
     """A file of a store that is a folder: its path below it, and whether one is there already."""
 

@@ -22,7 +22,7 @@ T = TypeVar("T")
 R = TypeVar("R")
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Job:
     """One rehearsal that is to be run: its file, which case of its table, and how.
 

@@ -32,7 +32,7 @@ from widetrail.rehearsing.rehearsed import Rehearsed
 UNPROVED = ".unproved.yaml"
 
 
-@dataclass(frozen=True, slots=True, order=True)
+@dataclass(frozen=True, order=True)
 class Branch:
     """One branch: the line of the recipe it is on (from 1), where its rule stands, and what it is.
 

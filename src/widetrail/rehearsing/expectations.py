@@ -26,7 +26,7 @@ MOST_TOLD = 5
 """Names of files that differ which are told, at most."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Difference:
     """One thing that came out otherwise than expected; ``where`` is its place in the recipe."""
 
@@ -36,7 +36,7 @@ class Difference:
     where: str = ""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Judge:
     """Judges the items of a rehearsal against what is expected of them."""
 

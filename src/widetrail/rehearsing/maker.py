@@ -10,8 +10,8 @@ from pathlib import Path
 from widetrail.errors import InputUnusable
 from widetrail.finding import Finder, find_application
 from widetrail.formats.documents import Model
-from widetrail.licence.seat_events import Word
 from widetrail.licence.service import Service, read_faults, serving
+from widetrail.licence.terms import Word
 from widetrail.machine import Machine
 from widetrail.recipe import Loaded
 from widetrail.recipe.licence_models import Licence

@@ -25,7 +25,7 @@ from widetrail.rehearsing.stage import as_plain
 from widetrail.steps import KINDS
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Mutant:
     """A changed recipe: where the rule stands that was changed, how, and its whole text.
 
@@ -42,7 +42,7 @@ class Mutant:
     text: str
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Judged:
     """What became of a mutant: the rehearsal that noticed it, and how many it was shown to.
 

@@ -7,8 +7,8 @@ from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
 
 from widetrail.errors import Obstructed, WideTrailError
-from widetrail.licence.seat_events import Word
 from widetrail.licence.service import Service
+from widetrail.licence.terms import Word
 from widetrail.machine import FolderMachine
 from widetrail.planning import Plan
 from widetrail.recipe import Station

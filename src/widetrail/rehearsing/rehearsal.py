@@ -19,7 +19,7 @@ from widetrail.steps import KINDS
 SUFFIX = ".rehearsal.yaml"
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Rehearsal:
     """A rehearsal with where it lies, so that its recipe and machines are found beside it.
 

@@ -7,9 +7,10 @@ from typing import Annotated, Any, Literal
 
 from pydantic import AfterValidator, BeforeValidator, Discriminator, Field, Tag, model_validator
 
-from widetrail.formats.documents import TAG, Model, YesNo, flaw, text_or_map
+from widetrail.formats.documents import TAG, Model, YesNo, text_or_map
+from widetrail.formats.flaws import flaw
 from widetrail.formats.quantities import parse_size
-from widetrail.licence.seat_events import Word
+from widetrail.licence.terms import Word
 from widetrail.parcel import Seal, make_seal
 from widetrail.recipe import Station
 from widetrail.recipe.conditions import (

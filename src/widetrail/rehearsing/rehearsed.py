@@ -11,7 +11,7 @@ from widetrail.rehearsing.expectations import (
 )
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Rehearsed:
     """A rehearsal that was run: its differences, and what the program printed on both sides.
 

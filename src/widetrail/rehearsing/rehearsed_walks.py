@@ -44,7 +44,7 @@ AGAIN = 4
 """How often a station is walked again after something stopped the walk there, at most."""
 
 
-@dataclass(slots=True)
+@dataclass
 class Walked:
     """How the walks went: what went wrong beside the items, and the steps that did."""
 

@@ -31,7 +31,7 @@ SAMPLES = {
 """What lies in the place on old: names below it and texts. Put samples of the program there."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Beginning:
     """What must be known to begin: the program, and one folder in which it keeps what matters.
 
@@ -157,7 +157,7 @@ def _put(machine: FolderMachine, path: str, text: str) -> None:
 
 
 def _recipe(told: Beginning) -> str:
-    quoted = {name: json.dumps(getattr(told, name), ensure_ascii=False) for name in told.__slots__}
+    quoted = {name: json.dumps(value, ensure_ascii=False) for name, value in vars(told).items()}
     return f"""recipe: 1
 revision: 1
 application:

@@ -16,13 +16,13 @@ STEP, LETTER, TOP = 14, 5.8, 190
 """Pixels: of a cell, of a letter of a name, and of the room for the names of rehearsals."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class _Column:
     name: str
     x: int
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class _Row:
     branch: Branch
     name: str
@@ -31,7 +31,7 @@ class _Row:
     apart: bool
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class _OnLine:
     name: str
     missing: bool
@@ -39,7 +39,7 @@ class _OnLine:
     count: int
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class _Line:
     number: int
     text: str

@@ -5,12 +5,14 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
-from typing import Protocol
+from typing import TYPE_CHECKING, Protocol
 
 from widetrail.machine import Machine
 from widetrail.recipe.settings import Settings
-from widetrail.records import FieldMerged, Sort
 from widetrail.steps.step import Step
+
+if TYPE_CHECKING:  # few moves merge records
+    from widetrail.records import FieldMerged, Sort
 
 
 class Sight(Protocol):
@@ -30,7 +32,7 @@ class Sight(Protocol):
         """Return the path on new that a template stands for, if it is known."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Foreseen:
     """What would come of records that are merged.
 

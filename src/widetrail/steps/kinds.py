@@ -6,32 +6,32 @@ A recipe is loaded and linted with these alone: what a step does is imported whe
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from importlib import import_module
 
+from widetrail.lazily import Imported
 from widetrail.recipe.settings import Settings
 
-_OWN = {
-    "copy": ("copy_settings", "CopySettings"),
-    "run": ("run_settings", "RunSettings"),
-    "person": ("person_settings", "PersonSettings"),
-    "wait": ("wait_settings", "WaitSettings"),
-    "open": ("program_settings", "OpenSettings"),
-    "close": ("program_settings", "CloseSettings"),
-    "first_start": ("program_settings", "FirstStartSettings"),
-    "remove": ("remove_settings", "RemoveSettings"),
-    "detach": ("detach_settings", "DetachSettings"),
-    "write": ("write_settings", "WriteSettings"),
-    "records": ("records_settings", "RecordsSettings"),
-}
-"""The module and the model of each of our own kinds."""
+_OWN: Imported[type[Settings]] = Imported(
+    {
+        "copy": ("widetrail.steps.copy_settings", "CopySettings"),
+        "run": ("widetrail.steps.run_settings", "RunSettings"),
+        "person": ("widetrail.steps.person_settings", "PersonSettings"),
+        "wait": ("widetrail.steps.wait_settings", "WaitSettings"),
+        "open": ("widetrail.steps.program_settings", "OpenSettings"),
+        "close": ("widetrail.steps.program_settings", "CloseSettings"),
+        "first_start": ("widetrail.steps.program_settings", "FirstStartSettings"),
+        "remove": ("widetrail.steps.remove_settings", "RemoveSettings"),
+        "detach": ("widetrail.steps.detach_settings", "DetachSettings"),
+        "write": ("widetrail.steps.write_settings", "WriteSettings"),
+        "records": ("widetrail.steps.records_settings", "RecordsSettings"),
+    }
+)
+"""The model of each of our own kinds."""
 
 
 class _Kinds(Mapping[str, type[Settings]]):
     def __getitem__(self, name: str) -> type[Settings]:
         if name in _OWN:
-            module, model = _OWN[name]
-            found: type[Settings] = getattr(import_module(f"widetrail.steps.{module}"), model)
-            return found
+            return _OWN[name]
         from widetrail.steps.table import RULES  # kinds that others add are whole
 
         return RULES[name].settings

@@ -7,8 +7,9 @@ from typing import Literal, Protocol
 
 from widetrail.errors import Halted, Waiting
 from widetrail.licence.seat import closed_as_done, contradicts
-from widetrail.licence.seat_events import AT, ENDS, Holder, Purpose, Told, Word
+from widetrail.licence.seat_events import Told
 from widetrail.licence.seat_words import words_of
+from widetrail.licence.terms import AT, ENDS, Holder, Purpose, Word
 from widetrail.recipe import Station
 from widetrail.steps.contexts import Licences, OfItem, People, Work
 from widetrail.steps.outcomes import Done, Facts, Failed, Outcome, SeatTold

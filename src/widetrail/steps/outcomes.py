@@ -110,7 +110,7 @@ class Noted(Model):
         return self.value if self.is_known else told
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Done:
     """A step that was done, with what a report tells."""
 
@@ -122,7 +122,7 @@ class Done:
         return True
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Failed:
     """A step that came out wrong: what is wrong, what to do, and the facts known so far.
 
@@ -139,7 +139,7 @@ class Failed:
         return False
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Waits:
     """A step that could not be done yet: what it waits for, and what to do."""
 

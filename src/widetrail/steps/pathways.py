@@ -297,7 +297,7 @@ class _Work:
                 )
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class _File:
     """A packed file with where it was on old, where it comes to, and the rules for it."""
 

@@ -9,7 +9,7 @@ from typing import Protocol
 from widetrail.steps.step import Step
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Asked:
     """Something a person is asked for: by its name within a recipe or a step's id, in words.
 
@@ -27,7 +27,7 @@ class Asked:
     choices: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Task:
     """Something a person is to do for an item: its name, the step, what to do, what shows it.
 

@@ -7,7 +7,8 @@ from typing import Annotated, Literal
 
 from pydantic import BeforeValidator, Field, model_validator
 
-from widetrail.formats.documents import Model, flaw
+from widetrail.formats.documents import Model
+from widetrail.formats.flaws import flaw
 from widetrail.formats.forms import FORMS
 from widetrail.formats.record import Converts, Declared, MergesFields, Records
 from widetrail.recipe.conditions import Condition, one_or_many

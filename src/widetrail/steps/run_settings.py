@@ -7,8 +7,8 @@ from typing import Annotated, ClassVar, Literal
 
 from pydantic import AfterValidator, BeforeValidator, Field, model_validator
 
-from widetrail.formats.documents import flaw
 from widetrail.formats.expressions import check_one_group
+from widetrail.formats.flaws import flaw
 from widetrail.recipe.conditions import Condition, Duration, one_or_many
 from widetrail.recipe.settings import Settings, StepText
 from widetrail.recipe.templates import Brace, braces, parse_template

@@ -15,20 +15,16 @@ from widetrail.finding import Unknown
 from widetrail.formats.stored_values import Text
 from widetrail.licence.seat import contradicts
 from widetrail.licence.seat_events import (
-    AT,
-    BEGINS,
     Adopted,
     Begin,
     Broken,
     Gone,
-    Holder,
     Noted,
     Renounced,
     Shown,
-    Stage,
     Verified,
-    Word,
 )
+from widetrail.licence.terms import AT, BEGINS, Holder, Stage, Word
 from widetrail.steps.contexts import Programs
 from widetrail.steps.kind import Act
 from widetrail.steps.maker_answer import (
@@ -45,32 +41,12 @@ from widetrail.steps.maker_answer import (
     walk_again,
 )
 from widetrail.steps.outcomes import Done, Facts, Outcome, SeatTold
+from widetrail.steps.seat_step import SeatStep
 from widetrail.steps.step import Step
 
 
 class Has(ForSeat, Programs, Protocol):
     """What the engine's own steps of an act take."""
-
-
-SeatAct = Literal["note", "ready", "begin", "end", "renounce", "gone"]
-
-
-class SeatStep(Step):
-    """What is done with a seat around the recipe's commands, and its words."""
-
-    kind: Literal["seat"] = "seat"
-    act: SeatAct
-    words: str
-
-
-def looks_whether_ready(step: Step) -> bool:
-    """Return whether a step looks whether all is there to move a seat."""
-    return isinstance(step, SeatStep) and step.act == "ready"
-
-
-def other_way(step: Step) -> SeatStep | None:
-    """Return a step that is of another way than is planned first: new or a machine is out of it."""
-    return step if isinstance(step, SeatStep) and step.act in ("renounce", "gone") else None
 
 
 class SeatFacts(Facts):

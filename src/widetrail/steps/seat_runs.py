@@ -7,7 +7,8 @@ from typing import NamedTuple, Protocol, TypeVar
 
 from widetrail.licence.exchange import ANSWER, REQUEST
 from widetrail.licence.seat import finished
-from widetrail.licence.seat_events import AT, Answered, Broken, Refused, Requested, Shown
+from widetrail.licence.seat_events import Answered, Broken, Refused, Requested, Shown
+from widetrail.licence.terms import AT
 from widetrail.recipe.templates import plain
 from widetrail.steps.commands import ANSWER_MADE, REQUEST_MADE
 from widetrail.steps.contexts import Programs

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Protocol
+from typing import TYPE_CHECKING, Protocol
 
-from widetrail.licence.exchange import Exchange
-from widetrail.licence.seat import Effect
-from widetrail.licence.seat_events import Adopted, Event, Purpose, Seat, Word
-from widetrail.recipe.licence_models import Licence
+from widetrail.licence.terms import Purpose, Word
+
+if TYPE_CHECKING:  # few moves have a licence
+    from widetrail.licence.exchange import Exchange
+    from widetrail.licence.seat import Effect
+    from widetrail.licence.seat_events import Adopted, Event, Seat
+    from widetrail.recipe.licence_models import Licence
 
 
 class Seats(Protocol):

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from typing import ClassVar, Literal, Self, TypeVar
 
 from widetrail.formats.documents import Model
-from widetrail.licence.seat_events import Purpose
+from widetrail.licence.terms import Purpose
 from widetrail.recipe import Existing, Loaded, Station
 from widetrail.recipe.templates import refill
 from widetrail.records import Duplicates
@@ -140,7 +140,7 @@ def _refilled(value: object, known: Known) -> object:
     return value
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Unfolding:
     """What a recipe's step is given to unfold into steps of a plan.
 

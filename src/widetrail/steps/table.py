@@ -15,62 +15,50 @@ from pydantic import BeforeValidator, SerializeAsAny, ValidationError
 
 from widetrail.formats.added import Added
 from widetrail.formats.stored_values import why_not
-from widetrail.steps.check import Checks
-from widetrail.steps.copy import Copy
-from widetrail.steps.detach import Detach
-from widetrail.steps.enter import Enter
+from widetrail.lazily import Imported
 from widetrail.steps.journal_events import OWN, Record
 from widetrail.steps.kind import Act, Rule
-from widetrail.steps.note import Note
 from widetrail.steps.outcomes import Outcome, WrittenOutcome, outcome_of
-from widetrail.steps.pack import Pack
-from widetrail.steps.person import Person
-from widetrail.steps.program import Close, FirstStart, Open
-from widetrail.steps.publish import Publish
-from widetrail.steps.records import MergeRecords
-from widetrail.steps.remnants import Remnants
-from widetrail.steps.remove import Remove
-from widetrail.steps.retire import Retire
-from widetrail.steps.run import Run
-from widetrail.steps.seat import SeatActs
 from widetrail.steps.step import Step
-from widetrail.steps.wait import Wait
-from widetrail.steps.write import Write
 
 GROUP = "widetrail.steps"
 """The group of entry points by which a distribution adds kinds of steps."""
 
-_BOTH: Mapping[str, Any] = {
-    "run": Run(),
-    "person": Person(),
-    "wait": Wait(),
-    "open": Open(),
-    "close": Close(),
-    "first_start": FirstStart(),
-    "remove": Remove(),
-    "detach": Detach(),
-    "write": Write(),
-    "records": MergeRecords(),
+_BOTH = {
+    "run": ("widetrail.steps.run", "Run"),
+    "person": ("widetrail.steps.person", "Person"),
+    "wait": ("widetrail.steps.wait", "Wait"),
+    "open": ("widetrail.steps.program", "Open"),
+    "close": ("widetrail.steps.program", "Close"),
+    "first_start": ("widetrail.steps.program", "FirstStart"),
+    "remove": ("widetrail.steps.remove", "Remove"),
+    "detach": ("widetrail.steps.detach", "Detach"),
+    "write": ("widetrail.steps.write", "Write"),
+    "records": ("widetrail.steps.records", "MergeRecords"),
 }
 
-RULES: Mapping[str, Rule[Any]] = Added(Rule, {"copy": Copy(), **_BOTH}, GROUP, "kind of step")
-"""The kinds of steps that a recipe may use."""
-
-ACTS: Mapping[str, Act[Any, Any]] = Added(
-    Act,
-    {
-        "note": Note(),
-        "pack": Pack(),
-        "publish": Publish(),
-        "enter": Enter(),
-        "check": Checks(),
-        "remnants": Remnants(),
-        "retire": Retire(),
-        "seat": SeatActs(),
-        **_BOTH,
-    },
+RULES: Mapping[str, Rule[Any]] = Added(
+    Rule,
+    Imported({"copy": ("widetrail.steps.copy", "Copy"), **_BOTH}, lambda kind: kind()),
     GROUP,
     "kind of step",
+)
+"""The kinds of steps that a recipe may use."""
+
+_ACTS = {
+    "note": ("widetrail.steps.note", "Note"),
+    "pack": ("widetrail.steps.pack", "Pack"),
+    "publish": ("widetrail.steps.publish", "Publish"),
+    "enter": ("widetrail.steps.enter", "Enter"),
+    "check": ("widetrail.steps.check", "Checks"),
+    "remnants": ("widetrail.steps.remnants", "Remnants"),
+    "retire": ("widetrail.steps.retire", "Retire"),
+    "seat": ("widetrail.steps.seat", "SeatActs"),
+    **_BOTH,
+}
+
+ACTS: Mapping[str, Act[Any, Any]] = Added(
+    Act, Imported(_ACTS, lambda kind: kind()), GROUP, "kind of step"
 )
 """The kinds of steps that a plan may hold."""
 

@@ -34,7 +34,7 @@ MANY = 12
 """Names of one folder from which on they are said together."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class UndoAct:
     """One act of undoing: moves, a command of the application, values of a store, or the end of a
     file that is ``cut`` off.

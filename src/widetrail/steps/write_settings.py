@@ -7,7 +7,7 @@ from typing import Annotated, Literal
 
 from pydantic import AfterValidator, Field, model_validator
 
-from widetrail.formats.documents import flaw
+from widetrail.formats.flaws import flaw
 from widetrail.formats.forms import FORMS
 from widetrail.recipe.readings import InForm
 from widetrail.recipe.settings import Settings, StepText

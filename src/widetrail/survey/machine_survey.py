@@ -28,7 +28,7 @@ from widetrail.survey.inventory import NOTHING, Stock, take_stock
 from widetrail.survey.scope import grounds_of
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Remains:
     """What an item of an application that is not here would stand for: it is there all the same."""
 
@@ -39,7 +39,7 @@ class Remains:
     tally: Tally
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Survey:
     """What is on a machine: the applications that are ``here``, what remains of those that are
     not, how many recipes these are, and the stock of all else."""

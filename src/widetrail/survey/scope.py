@@ -15,7 +15,7 @@ from widetrail.machine.sensitive import ACCOUNT_ROOTS
 SYSTEM, ANOTHER, OWN = "the system's", "another account's", "Wide Trail's own"
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Grounds:
     """Where a survey looks, in the machine's own paths.
 

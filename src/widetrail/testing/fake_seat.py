@@ -8,7 +8,8 @@ from dataclasses import dataclass, field
 from widetrail.licence.exchange import Exchange
 from widetrail.licence.seat import Effect, Refuse
 from widetrail.licence.seat import step as seat_after
-from widetrail.licence.seat_events import Adopted, Event, Purpose, Seat, Word
+from widetrail.licence.seat_events import Adopted, Event, Seat
+from widetrail.licence.terms import Purpose, Word
 from widetrail.recipe.licence_models import Licence
 
 

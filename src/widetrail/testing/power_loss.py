@@ -19,7 +19,7 @@ ProgramWrites = Literal["none", "all", "torn"]
 PROGRAM_WRITES: tuple[ProgramWrites, ...] = ("none", "all", "torn")
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Node:
     """One name in a tree: its kind, mode, time (ns), and its bytes or what a link says."""
 
@@ -33,7 +33,7 @@ Tree = Mapping[str, Node]
 """What is below a folder, by relative path, folders before what is in them."""
 
 
-@dataclass(slots=True)
+@dataclass
 class _Inode:
     node: Node
     names: dict[str, int] = field(default_factory=dict)

@@ -27,7 +27,7 @@ ERROR_NUMBERS = tuple(ERRORS.values())
 KILLED = "killed"
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Stop:
     """One place to stop at: before the effect of that number in a leg, in one mode.
 

@@ -57,7 +57,7 @@ from widetrail.testing.stage import MAKER, PARCEL, Repeating, Stage, places_chan
 from widetrail.walking import Run
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Trouble:
     """Something that was lost, left over or came out otherwise, and where it was stopped."""
 
@@ -65,7 +65,7 @@ class Trouble:
     what: str
 
 
-@dataclass(slots=True)
+@dataclass
 class Swept:
     """The figures of a sweep: stops that are possible and those tried, states that differ, faults
     survived, and troubles."""
@@ -86,7 +86,7 @@ class Swept:
         return not self.troubles
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class _Expected:
     """What an unbroken leg comes to: the trees of both machines, the parcel, and after undoing."""
 

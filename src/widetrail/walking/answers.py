@@ -19,7 +19,8 @@ from pydantic import BeforeValidator
 from pydantic_core import PydanticCustomError
 
 from widetrail.errors import InputUnusable
-from widetrail.formats.documents import flaw, read_text
+from widetrail.formats.documents import read_text
+from widetrail.formats.flaws import flaw
 from widetrail.formats.yaml_positions import Map, read_marked
 from widetrail.steps import Asked, Task
 

@@ -15,7 +15,7 @@ from widetrail.steps import (
 )
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class StepDone:
     """One step with its words and its outcome."""
 
@@ -24,7 +24,7 @@ class StepDone:
     outcome: Outcome
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class LegDone:
     """What a walk did at a station, and the station that is due next, if any.
 

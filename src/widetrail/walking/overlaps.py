@@ -31,7 +31,7 @@ FILES = "files"
 """What changes are said to be of that are not those of a store."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Overlap:
     """Another run of the machine that changed something of the same places, and one of those."""
 

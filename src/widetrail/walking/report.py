@@ -8,7 +8,7 @@ from widetrail.formats.quantities import show_count, show_files, show_size, show
 from widetrail.steps import Noted
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class CheckLine:
     """One check: what was read on both sides; ``None`` where nothing was noted."""
 
@@ -32,7 +32,7 @@ class CheckLine:
         return {**told, "verdict": self.verdict, "is_empty": self.is_empty}
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class LossLine:
     """Something that is not carried, with its remedy.
 
@@ -46,7 +46,7 @@ class LossLine:
     lacking: str = ""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Task:
     """Something that a person has to do, or did where it ``is_done``; ``program`` is the name of
     the program that it concerns, empty where it concerns the whole move."""
@@ -56,7 +56,7 @@ class Task:
     is_done: bool = False
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class StepLine:
     """A step that came out wrong (``failed``) or waits (``waits``), why, and what to do."""
 
@@ -66,7 +66,7 @@ class StepLine:
     todo: str
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class ItemReport:
     """What became of one item of ``program``; ``state`` is carried, nothing (its steps were done,
     and there was nothing to carry), failed, waiting, packed, planned or undone, of a licence also
@@ -131,7 +131,7 @@ _OUTCOMES = {
 """What people are told of a state where its code is not a word for them."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class LeftReport:
     """An item that stayed behind: why, and what to do about it.
 
@@ -148,7 +148,7 @@ class LeftReport:
     todo: str
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class LegReport:
     """One leg: where it is walked, and when it was, if it was, and what was verified there.
 
@@ -183,7 +183,7 @@ class LegReport:
         return tuple(lines)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Report:
     """The whole move, as far as it went."""
 

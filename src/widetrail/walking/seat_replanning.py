@@ -13,17 +13,9 @@ from widetrail.errors import Halted, InputUnusable
 from widetrail.findings import did_you_mean
 from widetrail.licence.letter import letter
 from widetrail.licence.seat import Refuse, step
-from widetrail.licence.seat_events import (
-    Event,
-    GivenUp,
-    Gone,
-    Purpose,
-    Renounced,
-    Seat,
-    Spoiled,
-    TakenUp,
-)
+from widetrail.licence.seat_events import Event, GivenUp, Gone, Renounced, Seat, Spoiled, TakenUp
 from widetrail.licence.seat_words import words_of
+from widetrail.licence.terms import Purpose
 from widetrail.parcel import Parcel
 from widetrail.parcel.layout import SERIAL
 from widetrail.parcel.seat_record import SeatPlace, SeatRecord, seat_record, turn_of

@@ -17,8 +17,9 @@ from widetrail.finding import Finder, Unknown
 from widetrail.formats.texts import for_people
 from widetrail.licence import seat_events as events
 from widetrail.licence.seat import replay
-from widetrail.licence.seat_events import Event, Seat, Word
+from widetrail.licence.seat_events import Event, Seat
 from widetrail.licence.seat_words import meanwhile_of, todo_of, words_of
+from widetrail.licence.terms import Word
 from widetrail.machine import Machine
 from widetrail.machine.own_folders import OWN_STATE
 from widetrail.machine.paths import join
@@ -28,7 +29,7 @@ from widetrail.planning import Plan
 from widetrail.recipe.licence_models import ActiveReading
 from widetrail.recipe.routes import STATIONS
 from widetrail.steps.commands import ANSWER_MADE
-from widetrail.steps.seat import other_way
+from widetrail.steps.seat_step import other_way
 from widetrail.walking.journal import Journal
 from widetrail.walking.walk_events import read_seat
 
@@ -63,7 +64,7 @@ class Ledger:
         self.journal.add(record)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class SeatLine:
     """What is known of one seat: where it goes, how it stands, what happened, what to do next.
 

@@ -18,7 +18,7 @@ from widetrail.steps import Step, act_of
 from widetrail.walking.step_context import WalkDoing
 
 
-@dataclass(frozen=True, slots=True, order=True)
+@dataclass(frozen=True, order=True)
 class Apart:
     """A path or registry key of this station that needs a consent of its own, and why.
 

@@ -13,8 +13,9 @@ from widetrail.finding.readings import take_reading
 from widetrail.formats.outside import SafePath, read_outside
 from widetrail.licence.exchange import ANSWER, REQUEST, Exchange, wrong_answer
 from widetrail.licence.seat import Effect, Refuse, replay, step
-from widetrail.licence.seat_events import Adopted, Event, Gone, Purpose, Seat, Told, Word
+from widetrail.licence.seat_events import Adopted, Event, Gone, Seat, Told
 from widetrail.licence.seat_words import todo_of
+from widetrail.licence.terms import Purpose, Word
 from widetrail.machine.paths import join
 from widetrail.parcel.layout import SERIAL
 from widetrail.parcel.seal import ENDING, HEADER, KEY, WrongPassphrase, open_seal, read_header

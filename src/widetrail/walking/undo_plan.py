@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from widetrail.steps.undo import UndoAct
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Doubt:
     """A command of the application of which nobody knows whether it did anything.
 
@@ -19,7 +19,7 @@ class Doubt:
     command: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class PutAway:
     """What was put away by undoing, by where it stood: each name, and the files below them that
     were changed after the walk had begun."""
@@ -28,7 +28,7 @@ class PutAway:
     changed: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class UndoPlan:
     """What undoing will do, in order, and in words what it cannot take back.
 

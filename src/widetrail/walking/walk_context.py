@@ -45,7 +45,7 @@ class Company:
     patience: Patience = field(default_factory=Patience)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Site:
     """Where a walk is: the machine and which station that is, the run's journal and own folder."""
 

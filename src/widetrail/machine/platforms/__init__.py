@@ -7,7 +7,7 @@ from typing import Annotated
 
 from pydantic import AfterValidator
 
-from widetrail.formats.documents import expected_one_of
+from widetrail.formats.flaws import expected_one_of
 from widetrail.formats.interface import Platform
 from widetrail.machine.platforms.linux import LINUX
 from widetrail.machine.platforms.macos import MACOS

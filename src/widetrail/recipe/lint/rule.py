@@ -20,7 +20,7 @@ class Struck(NamedTuple):
     severity: Literal["error", "warning"] = "error"
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class LintRule:
     """One rule. ``find`` gives where a recipe, sound in its parts, is against it."""
 

@@ -43,7 +43,7 @@ class Whole:
         self.steps = tuple(_steps(recipe, self.legs, self.lenders))
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class SomeStep:
     """One step of a route, with where it stands and the names that may stand in its braces."""
 
