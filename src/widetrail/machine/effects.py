@@ -225,8 +225,8 @@ class Effects:
         leaves running is told in the answer, and ended.
 
         Raises:
-            subprocess.TimeoutExpired: It did not end within ``seconds``, or printed more than
-                ``PRINTED_MOST`` bytes, and was stopped.
+            Stopped: It did not end within ``seconds``, printed more than ``PRINTED_MOST`` bytes,
+                or used more than its limits.
         """
         with self._effect("start", Path(start.shown)):
             handle = output.handle if output is not None else None
@@ -243,6 +243,7 @@ class Effects:
                 stdout=subprocess.DEVNULL,
                 stderr=subprocess.DEVNULL,
                 start_new_session=True,
+                pass_fds=start.handles,
             )
             threading.Thread(target=process.wait, daemon=True).start()
 

@@ -9,7 +9,6 @@ from __future__ import annotations
 import json
 import os
 import shutil
-import sys
 import tempfile
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
@@ -19,31 +18,34 @@ from pathlib import Path
 
 from widetrail.errors import MachineUnusable
 from widetrail.formats import Unreadable, digest
-from widetrail.formats.dconf import edit_dconf
-from widetrail.formats.hive import hive_key, hive_tree
-from widetrail.formats.interface import NotThere
-from widetrail.formats.outside import SafePath, names_in, read_outside
-from widetrail.formats.parser_process import ask
-from widetrail.formats.registry import Key, full_key, registry_key, registry_tree
-from widetrail.formats.registry_writing import Edit, edit_registry
+from widetrail.formats.outside import SafePath, names_in
+from widetrail.formats.registry import Key
+from widetrail.formats.registry_writing import Edit
 from widetrail.formats.texts import decode
-from widetrail.machine import paths
+from widetrail.machine import isolation, paths
 from widetrail.machine.effects import Effects
+from widetrail.machine.folder_stores import FolderStores
 from widetrail.machine.host import HostMachine, copy_plain
-from widetrail.machine.host_programs import host_command, in_machine_paths, insist_not_here
+from widetrail.machine.host_programs import (
+    environment_here,
+    host_command,
+    in_machine_paths,
+    insist_not_here,
+)
 from widetrail.machine.interface import Channels, Completed, Machine, Room
+from widetrail.machine.loopback import ports_of
 from widetrail.machine.machine_file import (
     DESKTOP_SETTINGS,
     FILE,
-    HIVE_MOST,
     REGISTRY,
     Disk,
     Program,
     environments_of,
-    hive_of,
     read_machine_file,
 )
 from widetrail.machine.own_folders import OWN_STATE, own_state
+from widetrail.machine.platforms.linux import LINUX
+from widetrail.machine.processes import Start
 from widetrail.machine.roots import (
     SHELL_FOLDERS,
     default_home,
@@ -80,7 +82,7 @@ class FolderMachine(HostMachine):
         """Variables that programs are given beside those of ``machine.yaml``."""
 
         self.effects = effects or Effects()
-        self.administrator, self.network = self.file.administrator, self.file.network
+        self.administrator, self.network = self.file.administrator, self.file.network != "no"
         self._home = self.file.home or default_home(self.platform, self.system, self.user)
         self._disks = {self._mount(name): disk for name, disk in self.file.disks.items()}
         self._at: dict[str, str] = {}
@@ -175,72 +177,24 @@ class FolderMachine(HostMachine):
         known = [(share.folder, share.share) for share in self.file.shares]
         return (*known, *((synced.folder, synced.service) for synced in self.file.synced))
 
+    @property
+    def _stores(self) -> FolderStores:
+        return FolderStores(self.folder, self.rules, self._home, self.effects, self.read)
+
     def registry_key(self, key: str, view: str = "64") -> Key | None:
-        if "registry" not in self.rules.stores:
-            raise Unreadable("there is no registry on this platform")
-        path = full_key(key, view)
-        text = self.folder / REGISTRY
-        try:
-            if text.is_file():
-                return ask(registry_key, read_outside(text, HIVE_MOST), path)
-            hive, below = hive_of(self._home, path)
-            return ask(hive_key, self.read(hive, HIVE_MOST), below)
-        except NotThere:
-            return None
-        except OSError as error:
-            raise Unreadable(f"the registry cannot be read: {error.strerror}") from error
-        except MachineUnusable as error:
-            raise Unreadable(str(error)) from error
+        return self._stores.registry_key(key, view)
 
     def registry_tree(self, key: str, view: str = "64") -> tuple[Key, ...]:
-        path = full_key(key, view)
-        if self.registry_key(key, view) is None:
-            return ()
-        text = self.folder / REGISTRY
-        if text.is_file():
-            return ask(registry_tree, read_outside(text, HIVE_MOST), path)
-        hive, below = hive_of(self._home, path)
-        keys = ask(hive_tree, self.read(hive, HIVE_MOST), below)
-        return tuple(Key(path + k.path[len(below.strip("\\")) :], k.values) for k in keys)
+        return self._stores.registry_tree(key, view)
 
     def edit_registry(self, edits: Sequence[Edit], view: str = "64") -> None:
-        text = self.folder / REGISTRY
-        if "registry" not in self.rules.stores or not text.is_file():
-            raise Unreadable("there is no registry that can be changed")
-        seen = [Edit(full_key(e.key, view), e.name, e.value) for e in edits]
-        self._put_own(text, ask(edit_registry, read_outside(text, HIVE_MOST), seen))
+        self._stores.edit_registry(edits, view)
 
     def edit_desktop(self, changes: Mapping[str, str | None]) -> None:
-        text = self.folder / DESKTOP_SETTINGS
-        if "dconf" not in self.rules.stores or (text.exists() and not text.is_file()):
-            raise Unreadable("there is no settings database of the desktop")
-        before = read_outside(text, HIVE_MOST) if text.exists() else b""
-        self._put_own(text, edit_dconf(before, changes))
-
-    def _put_own(self, path: SafePath, data: bytes) -> None:
-        """Write a file of the machine's own whole, in place of what it was."""
-        if path.is_file() and read_outside(path, HIVE_MOST) == data:
-            return
-        beside = path.with_name(f"{path.name}.new")
-        if beside.exists():  # it was cut off here
-            self.effects.remove_file(beside)
-        with self.effects.create(beside) as file:
-            file.write(data)
-            if path.exists():
-                status = path.stat()
-                file.set_status(status.st_mode, status.st_mtime_ns)
-            file.sync()
-        self.effects.replace(beside, path)
-        self.effects.sync_folder(path.parent)
+        self._stores.edit_desktop(changes)
 
     def desktop_settings(self) -> bytes:
-        text = self.folder / DESKTOP_SETTINGS
-        if "dconf" not in self.rules.stores or not text.is_file():
-            raise Unreadable("there is no settings database of the desktop")
-        try:
-            return read_outside(text, HIVE_MOST)
-        except OSError as error:
-            raise Unreadable(f"cannot be read: {error.strerror}") from error
+        return self._stores.desktop_settings()
 
     @contextmanager
     def scratch(self, copies: Sequence[str]) -> Iterator[Machine]:
@@ -330,13 +284,42 @@ class FolderMachine(HostMachine):
                 lines.append(f"process {pid}")
         return lines
 
+    @cached_property
+    def not_isolated(self) -> str:
+        """Why programs are not started in isolation; an empty text where they are."""
+        if not self.file.isolated:
+            return f"{FILE} does not say isolated: yes"
+        if self.platform != LINUX.name:
+            return f"it is a machine of {self.platform}"
+        return isolation.why_not()
+
+    @contextmanager
+    def _prepared(self, start: Start, *, stays: bool = False) -> Iterator[Start]:
+        if self.not_isolated:
+            yield start
+            return
+        name = paths.base(self.name) or self.platform
+        cell = isolation.Cell(
+            name,
+            self.user,
+            self._home,
+            self._at,
+            read_only=self.read_only,
+            ports=ports_of(self.file.environment) if self.network else (),
+            outside=self.file.network == "outside",
+        )
+        with cell.enclosing(start, stays=stays) as enclosed:
+            yield enclosed
+
     def _command(self, program: str) -> tuple[list[str], dict[str, str], str]:
         installed = self._program(program)
         if installed is None:
             why = f"{FILE} of {self.name} does not list it"
             raise MachineUnusable("is not installed", where=program, why=why)
-        command = [host_command(installed.start[0]), *installed.start[1:]]
-        return command, self.environment(program), self._home
+        first = installed.start[0]
+        if self.not_isolated or not first.startswith("/") or self.look(first) is None:
+            first = host_command(first)
+        return [first, *installed.start[1:]], self.environment(program), self._home
 
     def start(
         self,
@@ -348,7 +331,8 @@ class FolderMachine(HostMachine):
         given = [self._argument(program, text) for text in arguments]
         env = {name: self._argument(program, text) for name, text in channels.env.items()}
         done = super().start(program, given, seconds, replace(channels, env=env))
-        return in_machine_paths(done, self._at) if self._paths_of(program) == "host" else done
+        given_host_paths = self.not_isolated and self._paths_of(program) == "host"
+        return in_machine_paths(done, self._at) if given_host_paths else done
 
     def launch(self, program: str, arguments: Sequence[str]) -> None:
         super().launch(program, [self._argument(program, text) for text in arguments])
@@ -364,7 +348,7 @@ class FolderMachine(HostMachine):
             MachineUnusable: It names something of this computer itself, and nothing tells whether
                 the program would take it for that.
         """
-        if not text.startswith("/") or self.rules.drive_letters:
+        if not text.startswith("/") or self.rules.drive_letters or not self.not_isolated:
             return text
         kind = self._paths_of(program)
         if kind == "host":
@@ -376,24 +360,20 @@ class FolderMachine(HostMachine):
     def environment(self, program: str) -> dict[str, str]:
         """Return the whole environment of a program started here.
 
-        The usual variables point into the folder; ``FOLDER_MACHINE…`` say where the disks are.
+        ``FOLDER_MACHINE…`` say where the disks are. In isolation every path is the machine's own,
+        else the usual variables point into the folder.
         """
-        here = {name: str(self.host(path)) for name, path in self._roots.items()}
-        common = {
-            "PATH": os.pathsep.join([str(Path(sys.executable).parent), os.defpath]),
-            "LANG": "C.UTF-8",
-            "PYTHONUTF8": "1",
-            "HOME": here["home"],
+        told = {
             "FOLDER_MACHINE": str(self.folder),
             "FOLDER_MACHINE_PLATFORM": self.platform,
             "FOLDER_MACHINE_USER": self.user,
             "FOLDER_MACHINE_DISKS": json.dumps(self._at, sort_keys=True),
             "FOLDER_MACHINE_PROGRAM": program,
         }
-        known = {**here, "user": self.user}
-        given, own = (
-            {name: known[what] for name, what in some.items()}
-            for some in (self.rules.given_variables, self.rules.own_variables)
-        )
-        common |= {**given, **self.file.environment, **self.given, **own}
-        return common
+        given = {**self.file.environment, **self.given}
+        if not self.not_isolated:
+            told["FOLDER_MACHINE_DISKS"] = json.dumps({mount: mount for mount in self._at})
+            own = isolation.environment(self._home, self.user, self.file.redirected)
+            return {**own, **told, **given}
+        here = {name: str(self.host(path)) for name, path in self._roots.items()}
+        return environment_here(self.rules, {**here, "user": self.user}, {**told, **given})

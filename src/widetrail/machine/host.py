@@ -7,7 +7,6 @@ import hashlib
 import os
 import shutil
 import stat
-import subprocess
 import sys
 import tempfile
 from abc import ABC, abstractmethod
@@ -25,7 +24,7 @@ from widetrail.machine import paths
 from widetrail.machine.effects import Effects
 from widetrail.machine.interface import Channels, Completed, Entry, EntryKind, Opened
 from widetrail.machine.platforms import PLATFORMS, Platform, PlatformRules
-from widetrail.machine.processes import Start
+from widetrail.machine.processes import Start, Stopped
 
 READ_MOST = 64 * 1024 * 1024
 """Bytes of a file that is read at once, at most."""
@@ -158,22 +157,19 @@ class HostMachine(ABC):
     ) -> Completed:
         command, environment, _ = self._command(program)
         with tempfile.TemporaryDirectory(prefix="widetrail-") as folder:
+            env = {**environment, **channels.env}
+            wanted = Start([*command, *arguments], env, Path(folder), program)
             try:
-                done = self.effects.run(
-                    Start(
-                        [*command, *arguments],
-                        {**environment, **channels.env},
-                        Path(folder),
-                        program,
-                    ),
-                    seconds=seconds,
-                    stdin=channels.stdin,
-                    output=channels.output,
-                    began=channels.began,
-                )
-            except subprocess.TimeoutExpired as error:
-                why = f"it did not end within {seconds:.0f} seconds, or printed without end"
-                raise WentWrong("was stopped", where=program, why=why) from error
+                with self._prepared(wanted) as prepared:
+                    done = self.effects.run(
+                        prepared,
+                        seconds=seconds,
+                        stdin=channels.stdin,
+                        output=channels.output,
+                        began=channels.began,
+                    )
+            except Stopped as error:
+                raise WentWrong("was stopped", where=program, why=str(error)) from error
         return Completed(
             done.status,
             done.output.decode("utf-8", "replace"),
@@ -184,7 +180,14 @@ class HostMachine(ABC):
 
     def launch(self, program: str, arguments: Sequence[str]) -> None:
         command, environment, home = self._command(program)
-        self.effects.launch(Start([*command, *arguments], environment, self.host(home), program))
+        wanted = Start([*command, *arguments], environment, self.host(home), program)
+        with self._prepared(wanted, stays=True) as prepared:
+            self.effects.launch(prepared)
+
+    @contextmanager
+    def _prepared(self, start: Start, *, stays: bool = False) -> Iterator[Start]:
+        """Lend a start as it is done here; what ``stays`` goes on after this process."""
+        yield start
 
     def read(self, path: str, most: int = READ_MOST) -> bytes:
         with self.open(path) as file:

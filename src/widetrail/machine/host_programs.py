@@ -11,9 +11,8 @@ from pathlib import Path
 
 from widetrail.errors import MachineUnusable
 from widetrail.machine.interface import Completed
-from widetrail.machine.machine_file import (
-    FILE,
-)
+from widetrail.machine.machine_file import FILE
+from widetrail.machine.platforms import PlatformRules
 
 PYTHON = "python"
 """What a folder machine calls the Python that runs Wide Trail."""
@@ -57,3 +56,25 @@ def insist_not_here(text: str, program: str) -> None:
             why=f"{program} is played here, and {above} is a real folder too",
             todo=f"Say in {FILE} which paths it is given: paths: machine, or paths: host.",
         )
+
+
+def environment_here(
+    rules: PlatformRules, known: Mapping[str, str], told: Mapping[str, str]
+) -> dict[str, str]:
+    """Return the environment of a program that plays one of another computer here.
+
+    ``known`` are the roots and the account by name, ``told`` what it is given besides.
+    """
+    given, own = (
+        {name: known[what] for name, what in some.items()}
+        for some in (rules.given_variables, rules.own_variables)
+    )
+    return {
+        "PATH": os.pathsep.join([str(Path(sys.executable).parent), os.defpath]),
+        "LANG": "C.UTF-8",
+        "PYTHONUTF8": "1",
+        "HOME": known["home"],
+        **given,
+        **told,
+        **own,
+    }

@@ -76,7 +76,12 @@ class Share(Model):
 
 
 class MachineFile(Model):
-    """What ``machine.yaml`` holds."""
+    """What ``machine.yaml`` holds.
+
+    ``isolated`` tells that its programs are started in namespaces of their own, where this computer
+    can do that; of a network they reach the services on loopback addresses that ``environment``
+    names, and all there is where it is ``outside``.
+    """
 
     machine: str
     identity: str = ""
@@ -92,8 +97,9 @@ class MachineFile(Model):
     programs: tuple[Program, ...] = ()
     running: tuple[str, ...] = ()
     administrator: YesNo = False
-    network: YesNo = True
+    network: Literal["yes", "no", "outside"] = "yes"
     read_only: YesNo = False
+    isolated: YesNo = False
 
 
 def read_machine_file(path: Path) -> MachineFile:

@@ -16,6 +16,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import IO
 
+from widetrail.formats.quantities import show_size
+
 PRINTED_MOST = 16 * 1024 * 1024
 """Bytes a program may print to be listened to; one that prints more is stopped."""
 
@@ -32,15 +34,34 @@ Began = Callable[[int, float], None]
 """Told the number of a process and when it was started, in seconds since 1970."""
 
 
+class Stopped(Exception):
+    """A program was stopped; the text says why."""
+
+
+@dataclass(frozen=True)
+class Limits:
+    """How many processes a program may have with those it starts, and bytes of memory in all."""
+
+    processes: int
+    memory: int
+
+
 @dataclass(frozen=True)
 class Start:
     """A program as it is started: its command, whole environment and folder, and what it is called
-    where it is told."""
+    where it is told.
+
+    ``handles`` are open files that it is given, ``left`` tells what it left running where that ends
+    with it, and ``limits`` is what it may use.
+    """
 
     command: Sequence[str]
     env: Mapping[str, str]
     folder: Path
     shown: str
+    handles: tuple[int, ...] = ()
+    left: Callable[[], tuple[str, ...]] | None = None
+    limits: Limits | None = None
 
 
 @dataclass(frozen=True)
@@ -54,7 +75,7 @@ class Ran:
     left: tuple[str, ...] = ()
 
 
-_Start = tuple["subprocess.Popen[bytes]", Callable[[], None]]
+_Started = tuple["subprocess.Popen[bytes]", Callable[[], None]]
 
 
 _GATE = """
@@ -83,8 +104,8 @@ def run_to_end(
     """Run a program to its end, as ``Effects.run``; ``output`` is an open file.
 
     Raises:
-        subprocess.TimeoutExpired: It did not end within ``seconds``, or printed more than
-            ``PRINTED_MOST`` bytes, and was stopped.
+        Stopped: It did not end within ``seconds``, printed more than ``PRINTED_MOST`` bytes, or
+            used more than its limits.
     """
     with (
         tempfile.TemporaryFile() as printed,
@@ -93,8 +114,7 @@ def run_to_end(
         streams = (printed if output is None else output, errors)
         given = subprocess.PIPE if stdin else subprocess.DEVNULL
         start = _behind_gate if began is not None and sys.platform != "win32" else _at_once
-        command, env = wanted.command, dict(wanted.env)
-        process, open_gate = start(command, env, wanted.folder, given, streams)
+        process, open_gate = start(wanted, given, streams)
         left: tuple[str, ...] = ()
         alone = False
         try:
@@ -102,8 +122,9 @@ def run_to_end(
                 began(process.pid, started_at(process.pid))
             open_gate()
             feeder = _feed(process, stdin)
-            _wait(process, seconds, (printed, errors))
-            left = _left_behind(process) if began is not None else ()
+            _wait(process, seconds, (printed, errors), wanted.limits)
+            if began is not None:
+                left = _left_behind(process) if wanted.left is None else wanted.left()
             alone = not left
         finally:
             _end_group(process)
@@ -116,45 +137,34 @@ def run_to_end(
         return Ran(process.returncode, _printed(printed), _printed(errors), left)
 
 
-def _at_once(
-    command: Sequence[str],
-    env: dict[str, str],
-    folder: Path,
-    given: int,
-    streams: tuple[IO[bytes] | int, IO[bytes]],
-) -> _Start:
+def _at_once(wanted: Start, given: int, streams: tuple[IO[bytes] | int, IO[bytes]]) -> _Started:
     process = subprocess.Popen(
-        list(command),
-        env=env,
-        cwd=folder,
+        list(wanted.command),
+        env=dict(wanted.env),
+        cwd=wanted.folder,
         stdin=given,
         stdout=streams[0],
         stderr=streams[1],
         start_new_session=True,
+        pass_fds=wanted.handles,
     )
     return process, lambda: None
 
 
-def _behind_gate(
-    command: Sequence[str],
-    env: dict[str, str],
-    folder: Path,
-    given: int,
-    streams: tuple[IO[bytes] | int, IO[bytes]],
-) -> _Start:
+def _behind_gate(wanted: Start, given: int, streams: tuple[IO[bytes] | int, IO[bytes]]) -> _Started:
     gate, opener = os.pipe()
     trouble, teller = os.pipe()
-    shim = [sys.executable, "-I", "-S", "-c", _GATE, str(gate), str(teller), *command]
+    shim = [sys.executable, "-I", "-S", "-c", _GATE, str(gate), str(teller), *wanted.command]
     try:
         process = subprocess.Popen(
             shim,
-            env=env,
-            cwd=folder,
+            env=dict(wanted.env),
+            cwd=wanted.folder,
             stdin=given,
             stdout=streams[0],
             stderr=streams[1],
             start_new_session=True,
-            pass_fds=(gate, teller),
+            pass_fds=(gate, teller, *wanted.handles),
         )
     except OSError:
         for handle in (opener, trouble):
@@ -168,7 +178,7 @@ def _behind_gate(
         try:
             os.write(opener, b".")
             if told := os.read(trouble, 16):
-                raise OSError(int(told), os.strerror(int(told)), command[0])
+                raise OSError(int(told), os.strerror(int(told)), wanted.command[0])
         finally:
             os.close(opener)
             os.close(trouble)
@@ -226,13 +236,41 @@ def _of_session(session: int) -> tuple[str, ...]:
     return tuple(found)
 
 
-def _wait(process: subprocess.Popen[bytes], seconds: float, printed: tuple[IO[bytes], ...]) -> None:
+def _wait(
+    process: subprocess.Popen[bytes],
+    seconds: float,
+    printed: tuple[IO[bytes], ...],
+    limits: Limits | None,
+) -> None:
     end = time.monotonic() + seconds
     with _ended(process) as wait:
         while not wait(0.2):
-            flooded = any(os.fstat(f.fileno()).st_size > PRINTED_MOST for f in printed)
-            if flooded or time.monotonic() > end:
-                raise subprocess.TimeoutExpired(process.args, seconds)
+            if any(os.fstat(f.fileno()).st_size > PRINTED_MOST for f in printed):
+                raise Stopped("it printed without end")
+            if time.monotonic() > end:
+                raise Stopped(f"it did not end within {seconds:.0f} seconds")
+            if limits is not None:
+                _insist_within(process, limits)
+
+
+def _insist_within(process: subprocess.Popen[bytes], limits: Limits) -> None:
+    """Raise where a program with all that it started uses more than it may.
+
+    Raises:
+        Stopped: It does.
+    """
+    import psutil
+
+    memory = number = 0
+    with suppress(psutil.Error):
+        for one in psutil.Process(process.pid).children(recursive=True):
+            number += 1
+            with suppress(psutil.Error):
+                memory += one.memory_info().rss
+    if number > limits.processes:
+        raise Stopped(f"it had more than {limits.processes} processes")
+    if memory > limits.memory:
+        raise Stopped(f"it used more than {show_size(limits.memory)} of memory")
 
 
 @contextmanager
