@@ -15,6 +15,7 @@ from widetrail.rehearsing.batch import Job, jobs_of, run_many
 from widetrail.rehearsing.coverage import Coverage, coverage_of, load_unproved
 from widetrail.rehearsing.mutants import Judged, judge_mutants
 from widetrail.rehearsing.result_texts import findings_of
+from widetrail.rehearsing.stage import exposed
 
 
 @dataclass(frozen=True)
@@ -82,5 +83,6 @@ def rehearse(
     results: Sequence[Rehearsed] = run_many([job for job, _ in listed], jobs, shown)
     ran = zip((rehearsal for _, rehearsal in listed), results, strict=True)
     constant = tuple(constant_screens(ran, near))
-    findings = (*findings_of(results), *constant)
+    open_ones = dict.fromkeys(found for _, one in listed for found in exposed(one, near))
+    findings = (*findings_of(results), *constant, *open_ones)
     return Rehearsals(tuple(listed), tuple(results), findings, constant)

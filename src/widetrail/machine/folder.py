@@ -45,7 +45,7 @@ from widetrail.machine.machine_file import (
 )
 from widetrail.machine.own_folders import OWN_STATE, own_state
 from widetrail.machine.platforms.linux import LINUX
-from widetrail.machine.processes import Start
+from widetrail.machine.processes import Start, run_at_terminal
 from widetrail.machine.roots import (
     SHELL_FOLDERS,
     default_home,
@@ -333,6 +333,20 @@ class FolderMachine(HostMachine):
         done = super().start(program, given, seconds, replace(channels, env=env))
         given_host_paths = self.not_isolated and self._paths_of(program) == "host"
         return in_machine_paths(done, self._at) if given_host_paths else done
+
+    def attend(self, program: str, arguments: Sequence[str]) -> int:
+        """Run a program, or the shell where none is named, at the terminal of this process, and
+        return its exit status: only in isolation.
+
+        Raises:
+            MachineUnusable: It is not installed.
+        """
+        shell = ["/bin/sh"], self.environment("/bin/sh"), self._home
+        command, environment, home = self._command(program) if program else shell
+        env = {**environment, "TERM": os.environ.get("TERM", "dumb")}
+        wanted = Start([*command, *arguments], env, self.host(home), program or "/bin/sh")
+        with self._prepared(wanted, stays=True) as prepared:
+            return run_at_terminal(prepared)
 
     def launch(self, program: str, arguments: Sequence[str]) -> None:
         super().launch(program, [self._argument(program, text) for text in arguments])

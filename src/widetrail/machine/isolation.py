@@ -63,6 +63,9 @@ _OF_THE_SYSTEM = (
 )
 """What of ``/etc`` belongs to ``/usr``: no name of an account, a host or a key is in it."""
 
+_COVERED = frozenset({"bus", "irq", "sysvipc", "tty"})
+"""Folders of ``/proc`` that bubblewrap itself covers, or in which nothing can be changed."""
+
 _MEDIA = ("media", "mnt")
 """Folders of the system's in which disks are mounted."""
 
@@ -132,17 +135,7 @@ def why_not() -> str:
     found = shutil.which(PROGRAM)
     if found is None:
         return "bubblewrap is not installed"
-    command = [
-        found,
-        *_NAMESPACES,
-        "--unshare-net",
-        "--ro-bind",
-        "/",
-        "/",
-        "--",
-        "/usr/bin/env",
-        "true",
-    ]
+    command = [found, *_NAMESPACES, "--unshare-net", *_system(), "--", "/usr/bin/env", "true"]
     done = subprocess.run(command, capture_output=True, text=True, timeout=20, check=False)
     return "" if done.returncode == 0 else f"bubblewrap does not work here: {done.stderr.strip()}"
 
@@ -185,7 +178,19 @@ class Cell:
                 held.callback(os.close, handle)
                 handles.append(handle)
                 files += ["--perms", "0644", "--ro-bind-data", str(handle), path]
-            command, seen, python = _seen(start.command)
+            command: Sequence[str] = start.command
+            seen: list[str] = []
+            python: dict[str, str] = {}
+            if command[0] == sys.executable:
+                command, seen, python = _python(command[1:])
+            elif not self._sees(command[0]):
+                raise MachineUnusable(
+                    "cannot be started in isolation",
+                    where=command[0],
+                    why="of this computer only /usr is seen there",
+                    todo="Name a program below /usr or on a disk of the machine, or say "
+                    "isolated: no.",
+                )
             reads, writes = os.pipe()
             held.callback(os.close, writes)
             told = held.enter_context(os.fdopen(reads, "rb", 0))
@@ -221,6 +226,16 @@ class Cell:
                 left=left,
                 limits=LIMITS,
             )
+
+    def _sees(self, program: str) -> bool:
+        """Return whether a program of that path is seen inside."""
+        if program.startswith(("/usr/", *(f"/{name}/" for name in _SYSTEM))):
+            return True
+        mounts = [m for m in self.disks if program.startswith(f"{m}/")]
+        mount = max(mounts, key=len, default=None)
+        if mount is None or program.split("/")[1] in _NOT_THE_MACHINES:
+            return False
+        return os.path.isfile(self.disks[mount] + program[len(mount) :])  # noqa: PTH113
 
     def _account(self) -> str:
         return f"{self.user}:x:{ACCOUNT}:{ACCOUNT}::{self.home}:/bin/sh"
@@ -269,8 +284,22 @@ def _system() -> Iterator[str]:
         if os.path.exists(at):  # noqa: PTH110
             yield from ("--ro-bind", os.path.realpath(at), at)
     yield from ("--proc", "/proc", "--dev", "/dev")
+    if os.geteuid() == 0:  # the account inside is the owner of what is root's
+        yield from _of_the_kernel()
     for own in (OWN, f"/run/user/{ACCOUNT}"):
         yield from ("--size", str(TEMPORARY), "--tmpfs", own)
+
+
+def _of_the_kernel() -> Iterator[str]:
+    """Give the arguments that have nothing of the kernel's settings changed by their owner."""
+    for name in sorted(names_in("/proc")):
+        at = f"/proc/{name}"
+        if name.isdecimal() or name in _COVERED or os.path.islink(at):  # noqa: PTH114
+            continue
+        if os.path.isdir(at):  # noqa: PTH112
+            yield from ("--ro-bind", at, at)
+        elif os.stat(at).st_mode & 0o200:  # noqa: PTH116
+            yield from ("--ro-bind", "/dev/null", at)
 
 
 def _leaves(folder: str) -> Iterator[str]:
@@ -293,27 +322,7 @@ def _held(text: str) -> int:
     return handle
 
 
-def _seen(command: Sequence[str]) -> tuple[Sequence[str], Sequence[str], Mapping[str, str]]:
-    """Return a command as it is inside, with the arguments that have its program seen there and
-    the variables that it needs.
-
-    Raises:
-        MachineUnusable: Its program lies where nothing inside sees it.
-    """
-    program = command[0]
-    if program == sys.executable:
-        return _python(command[1:])
-    if program.startswith(("/usr/", *(f"/{name}/" for name in _SYSTEM))):
-        return command, (), {}
-    raise MachineUnusable(
-        "cannot be started in isolation",
-        where=program,
-        why="of this computer only /usr is seen there",
-        todo="Name a program below /usr or on a disk of the machine, or say isolated: no.",
-    )
-
-
-def _python(arguments: Sequence[str]) -> tuple[Sequence[str], Sequence[str], Mapping[str, str]]:
+def _python(arguments: Sequence[str]) -> tuple[Sequence[str], list[str], dict[str, str]]:
     """Return how the Python that runs this is started inside, with all that it can import."""
     base = Path(os.path.realpath(sys.executable))
     prefix = Path(os.path.realpath(sys.base_prefix))

@@ -53,12 +53,15 @@ class Program(Model):
 
     ``paths`` says what it is given where an argument names a file of the machine: the machine's own
     path, which a stand-in finds by its environment, or where that lies here (``host``), for a real
-    program of this system.
+    program of this system. ``package`` is the system's package that brings it, and ``version`` that
+    of the package when it was registered.
     """
 
     path: str
     start: tuple[str, ...] = Field(min_length=1)
     paths: Literal["", "machine", "host"] = ""
+    package: str = ""
+    version: str = ""
 
 
 class Synced(Model):

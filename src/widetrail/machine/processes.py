@@ -137,6 +137,20 @@ def run_to_end(
         return Ran(process.returncode, _printed(printed), _printed(errors), left)
 
 
+def run_at_terminal(wanted: Start) -> int:
+    """Run a program at the terminal of this process, and return its exit status.
+
+    It is given a terminal of its own between, so that it can type nothing into this one.
+    """
+    import pty
+
+    for handle in wanted.handles:
+        os.set_inheritable(handle, True)
+    variables = [f"{name}={value}" for name, value in wanted.env.items()]
+    status = pty.spawn(["/usr/bin/env", "-i", *variables, *wanted.command])
+    return os.waitstatus_to_exitcode(status)
+
+
 def _at_once(wanted: Start, given: int, streams: tuple[IO[bytes] | int, IO[bytes]]) -> _Started:
     process = subprocess.Popen(
         list(wanted.command),

@@ -10,6 +10,7 @@ from pathlib import Path
 
 from widetrail.errors import WideTrailError
 from widetrail.machine import Effects
+from widetrail.machine.folder_copies import changes, contents
 from widetrail.parcel import Parcel
 from widetrail.planning import Plan
 from widetrail.recipe import Station
@@ -27,8 +28,6 @@ from widetrail.rehearsing.rehearsal_file import Change, RehearsalFile
 from widetrail.rehearsing.stage import (
     RUN,
     change,
-    changes,
-    contents,
 )
 from widetrail.rehearsing.stage_hands import StageHands
 from widetrail.steps import state_of

@@ -20,6 +20,7 @@ from widetrail.errors import InputUnusable, WideTrailError
 from widetrail.finding import find_application
 from widetrail.licence.service import Service
 from widetrail.machine import Effects, FolderMachine, medium_of
+from widetrail.machine.folder_copies import changes, contents
 from widetrail.parcel import Along, Parcel, set_out
 from widetrail.planning import Choices, ChoiceWords, Plan, make_plan, read_choices
 from widetrail.recipe import Loaded, Station
@@ -54,8 +55,6 @@ from widetrail.rehearsing.screens import printing_of
 from widetrail.rehearsing.stage import (
     RUN,
     canary,
-    changes,
-    contents,
     fast_folder,
     machines_near,
 )

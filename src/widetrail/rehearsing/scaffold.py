@@ -16,6 +16,7 @@ from widetrail.errors import DocumentUnusable, InputUnusable
 from widetrail.machine import FolderMachine
 from widetrail.machine.paths import join, trouble_with_name
 from widetrail.machine.platforms import PLATFORMS, STRICTEST, Platform
+from widetrail.machine.platforms.linux import LINUX
 from widetrail.recipe import SUFFIX as RECIPE_SUFFIX
 from widetrail.recipe import examine
 from widetrail.recipe.templates import ROOTS
@@ -133,6 +134,7 @@ def _machine(
     (folder / "machine.yaml").write_text(
         f"machine: {folder.name}\nplatform: {told.platform}\n"
         f"system: '{PLATFORMS[told.platform].sample.system}'\nuser: {user}\n"
+        + ("isolated: yes\n" if told.platform == LINUX.name else "")
         + (f"redirected:\n{moved}" if moved else "")
         + f"disks:\n{disks}",
         encoding="utf-8",

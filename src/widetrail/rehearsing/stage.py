@@ -4,9 +4,6 @@ from __future__ import annotations
 
 import os
 import shutil
-import stat
-import subprocess
-import sys
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
@@ -18,6 +15,7 @@ from widetrail.errors import InputUnusable, WideTrailError
 from widetrail.finding import Finder, find_application
 from widetrail.finding.readings import insist_own_journal
 from widetrail.finding.stores import Store, as_value, name_in
+from widetrail.findings import Finding
 from widetrail.formats import Unreadable, digest
 from widetrail.formats.forms import FORMS
 from widetrail.formats.interface import Unwritable
@@ -25,7 +23,7 @@ from widetrail.formats.parser_process import ask
 from widetrail.formats.sqlite import run_statements
 from widetrail.licence.service import Service
 from widetrail.machine import FolderMachine
-from widetrail.machine.host import bytes_of
+from widetrail.machine.folder_copies import copy_machine
 from widetrail.machine.machine_file import FILE as MACHINE_FILE
 from widetrail.machine.own_folders import OWN_STATE
 from widetrail.machine.paths import is_within, join
@@ -33,6 +31,7 @@ from widetrail.machine.platforms import PLATFORMS
 from widetrail.machine.roots import default_home
 from widetrail.recipe import Loaded, Reading
 from widetrail.rehearsing.maker import address_of
+from widetrail.rehearsing.rehearsal import Rehearsal
 from widetrail.rehearsing.rehearsal_file import Change, Hollow, Side
 from widetrail.steps.write import written_with
 from widetrail.walking import runs_on
@@ -40,9 +39,6 @@ from widetrail.walking.overlaps import journal_of
 from widetrail.walking.run_folders import own_homes
 
 MACHINES = "machines"
-
-READ_MOST = 64 << 20
-"""Bytes of a file that is read to see whether it changed, at most."""
 
 RUN = "rehearsal"
 """What the run of a rehearsal is called."""
@@ -63,6 +59,20 @@ def machines_near(rehearsal: Path) -> Path:
         why=f"no folder {MACHINES} lies beside it or above it",
         todo="Name the folder that holds them with --machines.",
     )
+
+
+def exposed(rehearsal: Rehearsal, machines: Path | None = None) -> Iterator[Finding]:
+    """Give a warning for each of its machines whose programs are to be isolated and are not.
+
+    ``machines`` is the folder that holds them, as for ``rehearse``.
+    """
+    source = machines or machines_near(rehearsal.path)
+    for side in (rehearsal.file.old, rehearsal.file.new):
+        machine = FolderMachine(source / side.machine)
+        if machine.file.isolated and machine.not_isolated and machine.file.programs:
+            message = f"its programs were not isolated: {machine.not_isolated}"
+            file = str(machine.folder / MACHINE_FILE)
+            yield Finding(file, 1, 1, "not-isolated", "isolated", message, severity="warning")
 
 
 def fast_folder() -> str | None:
@@ -88,7 +98,7 @@ def prepared_copy(
     """
     if not source.is_dir():
         raise InputUnusable("machine not found", where=str(source), todo="Name one that is there.")
-    _copied(source, folder)
+    copy_machine(source, folder)
     _forget_runs(FolderMachine(folder))
     file = folder / MACHINE_FILE
     own: dict[str, Any] = yaml.load(file.read_bytes(), yaml.CBaseLoader)
@@ -116,17 +126,6 @@ def _forget_runs(machine: FolderMachine) -> None:
         for home in homes:
             shutil.rmtree(machine.host(home), ignore_errors=True)
     shutil.rmtree(machine.host(own), ignore_errors=True)
-
-
-def _copied(source: Path, folder: Path) -> None:
-    """Copy a machine whole; where the system has a command for that, it is the quicker one."""
-    command = shutil.which("cp") if sys.platform.startswith("linux") else None
-    if command is not None:
-        done = subprocess.run([command, "-a", "--", source, folder], check=False)
-        if done.returncode == 0:
-            return
-        shutil.rmtree(folder, ignore_errors=True)
-    shutil.copytree(source, folder, symlinks=True)
 
 
 def change(machine: FolderMachine, changed: Change, recipes: Sequence[Loaded]) -> None:
@@ -297,48 +296,6 @@ def _prepare(
                 where=" ".join([name, *arguments]),
                 why=f"it ended with {done.status}: {done.errors.strip()}",
             )
-
-
-# What is on a machine
-
-
-def contents(machine: FolderMachine) -> dict[str, str]:
-    """Return a digest for each of the person's files: all but the tool's own state.
-
-    Of a file that is larger than ``READ_MOST`` its size, times and blocks stand for it.
-    """
-    own = machine.host(machine.root("state")) / OWN_STATE
-    apart = {str(own), *map(str, own.parents)}
-    found: dict[str, str] = {}
-    _gather(str(machine.folder), "", str(own), apart, found)
-    return found
-
-
-def _gather(folder: str, below: str, own: str, apart: set[str], found: dict[str, str]) -> None:
-    with os.scandir(folder) as entries:
-        for entry in entries:
-            if entry.is_symlink() or entry.path == own:
-                continue
-            name = f"{below}{entry.name}"
-            if entry.is_dir():
-                if entry.path not in apart:
-                    found[name] = "folder"
-                _gather(entry.path, f"{name}/", own, apart, found)
-            else:
-                found[name] = _fact(entry)
-
-
-def _fact(entry: os.DirEntry[str]) -> str:
-    status = entry.stat()
-    if status.st_size > READ_MOST:
-        return f"{status.st_size} {status.st_mtime_ns} {getattr(status, 'st_blocks', 0)}"
-    return digest(bytes_of(entry.path)) if stat.S_ISREG(status.st_mode) else "other"
-
-
-def changes(before: dict[str, str], after: dict[str, str], allowed: Sequence[Path]) -> list[str]:
-    """Return the names that differ, but for those at or below a path that may change."""
-    differing = [n for n in before.keys() | after.keys() if before.get(n) != after.get(n)]
-    return sorted(n for n in differing if not any(Path(n).is_relative_to(a) for a in allowed))
 
 
 # What nothing of a rehearsal may touch
