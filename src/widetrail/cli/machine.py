@@ -17,8 +17,7 @@ from widetrail.library.folder_machines import (
     save_machine,
     saved_states,
 )
-from widetrail.machine import FolderMachine
-from widetrail.machine.interface import Channels
+from widetrail.machine import Channels, FolderMachine
 from widetrail.machine.packages import installed_version
 from widetrail.machine.paths import base
 
@@ -134,7 +133,7 @@ def shell(ctx: click.Context, folder: Path) -> None:
             why=machine.not_isolated,
             todo="Say isolated: yes in machine.yaml, and install bubblewrap.",
         )
-    ctx.exit(machine.attend("", ("-i",)))
+    ctx.exit(machine.attend("", ("-i", "+m")))
 
 
 @command.command("add-program")

@@ -16,9 +16,9 @@ import yaml
 from widetrail.errors import InputUnusable
 from widetrail.library.recipes import Where
 from widetrail.machine import FolderMachine
-from widetrail.machine.folder_copies import contents, copy_machine
 from widetrail.machine.machine_file import FILE, Program
 from widetrail.machine.packages import programs_of
+from widetrail.rehearsing.machine_copies import contents, copy_machine
 
 SAVED = ".saved"
 """The folder beside machine folders that holds their named states."""

@@ -18,7 +18,7 @@ from functools import cache
 from pathlib import Path
 
 from widetrail.errors import MachineUnusable
-from widetrail.formats.outside import names_in
+from widetrail.formats.outside import link_target, names_in
 from widetrail.machine.loopback import reached
 from widetrail.machine.platforms.linux import LINUX
 from widetrail.machine.processes import Limits, Start
@@ -163,40 +163,21 @@ class Cell:
         Raises:
             MachineUnusable: The program lies where nothing inside sees it.
         """
+        assert sys.platform != "win32"  # there is no bubblewrap there
         with ExitStack() as held:
-            given = {
-                "/etc/passwd": f"root:x:0:0:root:/root:/bin/sh\n{self._account()}\n"
-                "nobody:x:65534:65534:nobody:/nonexistent:/usr/sbin/nologin\n",
-                "/etc/group": f"root:x:0:\n{self.user}:x:{ACCOUNT}:\nnogroup:x:65534:\n",
-                "/etc/hosts": f"127.0.0.1 localhost\n::1 localhost\n127.0.1.1 {self.name}\n",
-                "/etc/hostname": f"{self.name}\n",
-            }
-            handles = []
-            files: list[str] = []
-            for path, text in given.items():
-                handle = _held(text)
-                held.callback(os.close, handle)
-                handles.append(handle)
-                files += ["--perms", "0644", "--ro-bind-data", str(handle), path]
-            command: Sequence[str] = start.command
-            seen: list[str] = []
-            python: dict[str, str] = {}
-            if command[0] == sys.executable:
-                command, seen, python = _python(command[1:])
-            elif not self._sees(command[0]):
-                raise MachineUnusable(
-                    "cannot be started in isolation",
-                    where=command[0],
-                    why="of this computer only /usr is seen there",
-                    todo="Name a program below /usr or on a disk of the machine, or say "
-                    "isolated: no.",
-                )
+            command, seen, variables = self._command(start.command)
+            files, handles = self._files(held)
+            ports = () if self.outside or stays else self.ports
+            network, gates = held.enter_context(reached(ports))
             reads, writes = os.pipe()
             held.callback(os.close, writes)
             told = held.enter_context(os.fdopen(reads, "rb", 0))
             os.set_blocking(reads, False)
-            ports = () if self.outside or stays else self.ports
-            network, gates = held.enter_context(reached(ports))
+
+            def left() -> tuple[str, ...]:
+                names = (told.read(_LEFT_MOST) or b"").decode("utf-8", "replace").splitlines()
+                return tuple(f"a process ({name})" for name in names)
+
             enclosed = [
                 shutil.which(PROGRAM) or PROGRAM,
                 *_NAMESPACES,
@@ -213,19 +194,49 @@ class Cell:
                 *("/bin/sh", "-c", _INSIDE, "sh", str(writes), str(ONE_FILE // 512)),
                 *command,
             ]
-
-            def left() -> tuple[str, ...]:
-                names = (told.read(_LEFT_MOST) or b"").decode("utf-8", "replace").splitlines()
-                return tuple(f"a process ({name})" for name in names)
-
             yield replace(
                 start,
                 command=enclosed,
-                env={**start.env, **python},
+                env={**start.env, **variables},
                 handles=(*handles, *gates, writes),
                 left=left,
                 limits=LIMITS,
             )
+
+    def _files(self, held: ExitStack) -> tuple[list[str], list[int]]:
+        """Return the arguments that say who and where the account is, and their open files."""
+        account = f"{self.user}:x:{ACCOUNT}:{ACCOUNT}::{self.home}:/bin/sh"
+        given = {
+            "/etc/passwd": f"root:x:0:0:root:/root:/bin/sh\n{account}\n"
+            "nobody:x:65534:65534:nobody:/nonexistent:/usr/sbin/nologin\n",
+            "/etc/group": f"root:x:0:\n{self.user}:x:{ACCOUNT}:\nnogroup:x:65534:\n",
+            "/etc/hosts": f"127.0.0.1 localhost\n::1 localhost\n127.0.1.1 {self.name}\n",
+            "/etc/hostname": f"{self.name}\n",
+        }
+        arguments, handles = [], []
+        for path, text in given.items():
+            handles.append(_held(text))
+            held.callback(os.close, handles[-1])
+            arguments += ["--perms", "0644", "--ro-bind-data", str(handles[-1]), path]
+        return arguments, handles
+
+    def _command(self, command: Sequence[str]) -> tuple[Sequence[str], list[str], dict[str, str]]:
+        """Return a command as it is inside, the arguments that have its program seen there, and
+        the variables that it needs.
+
+        Raises:
+            MachineUnusable: Its program lies where nothing inside sees it.
+        """
+        if command[0] == sys.executable:
+            return _python(command[1:])
+        if self._sees(command[0]):
+            return command, [], {}
+        raise MachineUnusable(
+            "cannot be started in isolation",
+            where=command[0],
+            why="of this computer only /usr is seen there",
+            todo="Name a program below /usr or on a disk of the machine, or say isolated: no.",
+        )
 
     def _sees(self, program: str) -> bool:
         """Return whether a program of that path is seen inside."""
@@ -236,9 +247,6 @@ class Cell:
         if mount is None or program.split("/")[1] in _NOT_THE_MACHINES:
             return False
         return os.path.isfile(self.disks[mount] + program[len(mount) :])  # noqa: PTH113
-
-    def _account(self) -> str:
-        return f"{self.user}:x:{ACCOUNT}:{ACCOUNT}::{self.home}:/bin/sh"
 
     def _mounts(self) -> Iterator[str]:
         """Give the arguments that mount the system's ``/usr`` and the machine's disks."""
@@ -251,7 +259,7 @@ class Cell:
             if name in _NOT_THE_MACHINES:
                 continue
             if os.path.islink(at):  # noqa: PTH114
-                yield from ("--symlink", os.readlink(at), f"/{name}")
+                yield from ("--symlink", link_target(Path(at)), f"/{name}")
             elif name not in _MEDIA:
                 yield from (bind, at, f"/{name}")
         for above, temporary in (("tmp", "/tmp"), ("var", "/var/tmp")):
@@ -276,7 +284,7 @@ def _system() -> Iterator[str]:
     for name in _SYSTEM:
         at = f"/{name}"
         if os.path.islink(at):  # noqa: PTH114
-            yield from ("--symlink", os.readlink(at), at)
+            yield from ("--symlink", link_target(Path(at)), at)
         elif os.path.isdir(at):  # noqa: PTH112
             yield from ("--ro-bind", at, at)
     for name in _OF_THE_SYSTEM:
@@ -284,7 +292,9 @@ def _system() -> Iterator[str]:
         if os.path.exists(at):  # noqa: PTH110
             yield from ("--ro-bind", os.path.realpath(at), at)
     yield from ("--proc", "/proc", "--dev", "/dev")
-    if os.geteuid() == 0:  # the account inside is the owner of what is root's
+    if (
+        sys.platform != "win32" and os.geteuid() == 0
+    ):  # the account inside is the owner of what is root's
         yield from _of_the_kernel()
     for own in (OWN, f"/run/user/{ACCOUNT}"):
         yield from ("--size", str(TEMPORARY), "--tmpfs", own)
@@ -298,7 +308,7 @@ def _of_the_kernel() -> Iterator[str]:
             continue
         if os.path.isdir(at):  # noqa: PTH112
             yield from ("--ro-bind", at, at)
-        elif os.stat(at).st_mode & 0o200:  # noqa: PTH116
+        elif Path(at).stat().st_mode & 0o200:
             yield from ("--ro-bind", "/dev/null", at)
 
 
@@ -315,11 +325,11 @@ def _leaves(folder: str) -> Iterator[str]:
 
 
 def _held(text: str) -> int:
-    """Return an open file in memory that holds a text."""
-    handle = os.memfd_create("widetrail")
-    os.write(handle, text.encode("utf-8", "surrogateescape"))
-    os.lseek(handle, 0, os.SEEK_SET)
-    return handle
+    """Return an open file from which a text is read: a pipe, which holds 64 KiB."""
+    reads, writes = os.pipe()
+    os.write(writes, text.encode("utf-8", "surrogateescape"))
+    os.close(writes)
+    return reads
 
 
 def _python(arguments: Sequence[str]) -> tuple[Sequence[str], list[str], dict[str, str]]:

@@ -109,6 +109,7 @@ def _inside(told: int, over: threading.Event) -> int:
 
 
 def _listening(pid: int, ports: tuple[int, ...]) -> list[socket.socket]:
+    assert sys.platform != "win32"  # there is no bubblewrap there
     here, there = socket.socketpair()
     with here, there:
         command = [sys.executable, "-I", "-S", "-c", _LISTEN]

@@ -142,6 +142,7 @@ def run_at_terminal(wanted: Start) -> int:
 
     It is given a terminal of its own between, so that it can type nothing into this one.
     """
+    assert sys.platform != "win32"  # only isolation needs it, which is not there
     import pty
 
     for handle in wanted.handles:

@@ -10,7 +10,6 @@ from pathlib import Path
 
 from widetrail.errors import WideTrailError
 from widetrail.machine import Effects
-from widetrail.machine.folder_copies import changes, contents
 from widetrail.parcel import Parcel
 from widetrail.planning import Plan
 from widetrail.recipe import Station
@@ -20,6 +19,7 @@ from widetrail.rehearsing.expectations import (
     Difference,
 )
 from widetrail.rehearsing.fault_injection import Happening, Stopped
+from widetrail.rehearsing.machine_copies import changes, contents
 from widetrail.rehearsing.machines_in_reach import PARCEL, MachinesInReach
 from widetrail.rehearsing.outcome_check import (
     troubles_of,

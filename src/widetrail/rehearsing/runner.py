@@ -20,7 +20,6 @@ from widetrail.errors import InputUnusable, WideTrailError
 from widetrail.finding import find_application
 from widetrail.licence.service import Service
 from widetrail.machine import Effects, FolderMachine, medium_of
-from widetrail.machine.folder_copies import changes, contents
 from widetrail.parcel import Along, Parcel, set_out
 from widetrail.planning import Choices, ChoiceWords, Plan, make_plan, read_choices
 from widetrail.recipe import Loaded, Station
@@ -34,6 +33,7 @@ from widetrail.rehearsing.expectations import (
     judge_screen,
 )
 from widetrail.rehearsing.fault_injection import Happening
+from widetrail.rehearsing.machine_copies import changes, contents
 from widetrail.rehearsing.machines_in_reach import PARCEL
 from widetrail.rehearsing.maker import licence_files, serials_on, serving_copy, words_on
 from widetrail.rehearsing.outcome_check import (

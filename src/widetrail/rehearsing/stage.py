@@ -23,13 +23,13 @@ from widetrail.formats.parser_process import ask
 from widetrail.formats.sqlite import run_statements
 from widetrail.licence.service import Service
 from widetrail.machine import FolderMachine
-from widetrail.machine.folder_copies import copy_machine
 from widetrail.machine.machine_file import FILE as MACHINE_FILE
 from widetrail.machine.own_folders import OWN_STATE
 from widetrail.machine.paths import is_within, join
 from widetrail.machine.platforms import PLATFORMS
 from widetrail.machine.roots import default_home
 from widetrail.recipe import Loaded, Reading
+from widetrail.rehearsing.machine_copies import copy_machine
 from widetrail.rehearsing.maker import address_of
 from widetrail.rehearsing.rehearsal import Rehearsal
 from widetrail.rehearsing.rehearsal_file import Change, Hollow, Side

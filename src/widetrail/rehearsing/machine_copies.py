@@ -11,7 +11,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from widetrail.formats import digest
-from widetrail.machine.folder import FolderMachine
+from widetrail.machine import FolderMachine
 from widetrail.machine.host import READ_MOST, bytes_of
 from widetrail.machine.own_folders import OWN_STATE
 
