@@ -18,6 +18,7 @@ from widetrail.library.recipes import Where
 from widetrail.machine import FolderMachine
 from widetrail.machine.machine_file import FILE, Program
 from widetrail.machine.packages import programs_of
+from widetrail.machine.platforms.linux import LINUX
 from widetrail.rehearsing.machine_copies import contents, copy_machine
 
 SAVED = ".saved"
@@ -58,7 +59,7 @@ def add_program(folder: Where, package: str) -> tuple[Program, ...]:
         ['/usr/bin/nano', '/usr/bin/rnano']
     """
     machine = FolderMachine(Path(folder))
-    if machine.platform != "linux":
+    if machine.platform != LINUX.name:
         why = f"{machine.name} is a machine of {machine.platform}"
         raise InputUnusable("Debian's programs run on Linux only", where=str(folder), why=why)
     found = programs_of(package)

@@ -8,6 +8,7 @@ network, host name and account, may not gain rights, and what it leaves running 
 from __future__ import annotations
 
 import os
+import select
 import shutil
 import subprocess
 import sys
@@ -163,7 +164,6 @@ class Cell:
         Raises:
             MachineUnusable: The program lies where nothing inside sees it.
         """
-        assert sys.platform != "win32"  # there is no bubblewrap there
         with ExitStack() as held:
             command, seen, variables = self._command(start.command)
             files, handles = self._files(held)
@@ -171,11 +171,11 @@ class Cell:
             network, gates = held.enter_context(reached(ports))
             reads, writes = os.pipe()
             held.callback(os.close, writes)
-            told = held.enter_context(os.fdopen(reads, "rb", 0))
-            os.set_blocking(reads, False)
+            held.callback(os.close, reads)
 
             def left() -> tuple[str, ...]:
-                names = (told.read(_LEFT_MOST) or b"").decode("utf-8", "replace").splitlines()
+                told = os.read(reads, _LEFT_MOST) if select.select([reads], [], [], 0)[0] else b""
+                names = told.decode("utf-8", "replace").splitlines()
                 return tuple(f"a process ({name})" for name in names)
 
             enclosed = [
