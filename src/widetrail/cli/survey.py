@@ -211,11 +211,12 @@ def _show_summary(page: Page, found: Sequence[Surveyed]) -> None:
 def _show_rest(page: Page, found: Survey, names: Mapping[str, str], most: int) -> None:
     """Show what is not of an application that is here."""
     if found.not_here:
-        told = [names[id] for id in found.not_here[:NAMED]]
-        more = len(found.not_here) - len(told)
-        if more:
-            told.append(f"and {more:,} more")
-        page.line(f"not installed: {', '.join(told)}", "dim", indent=2)
+        page.title("Not installed")
+        for id in found.not_here[:NAMED]:
+            why = "; ".join(found.missing.get(id, ()))
+            page.line(f"- {names[id]}{why and f': {why}'}", indent=2)
+        if len(found.not_here) > NAMED:
+            page.line(f"and {len(found.not_here) - NAMED:,} more", indent=2)
     if found.remains:
         page.title("Not installed, but data remains")
         for one in found.remains:

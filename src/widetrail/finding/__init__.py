@@ -13,7 +13,7 @@ from widetrail.finding.condition_check import condition_holds
 from widetrail.finding.finder import Finder
 from widetrail.finding.plural_places import Pair, Unpaired, is_called, pair
 from widetrail.finding.recipe_survey import Surveyed, SurveyedItem, survey
-from widetrail.finding.recognising import find_application
+from widetrail.finding.recognising import find_application, why_not_here
 from widetrail.finding.selection import Selection, Tally, entries_of, tally, with_journals
 from widetrail.finding.values import (
     Absent,
@@ -73,5 +73,6 @@ __all__ = [
     "survey",
     "tally",
     "where_facts",
+    "why_not_here",
     "with_journals",
 ]

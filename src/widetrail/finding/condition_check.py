@@ -15,12 +15,13 @@ def condition_holds(
     """Return whether ``value`` is what ``condition`` asks; what cannot be compared is not."""
     text = show_value(value)
     number = value if isinstance(value, int | float) and not isinstance(value, bool) else None
+    amount = len(value) if isinstance(value, tuple) else number
     tests = [
         condition.equals is None or _same(condition.equals, text, number),
         condition.one_of is None or any(_same(w, text, number) for w in condition.one_of),
         condition.matches is None or matches(condition.matches, text) is True,
-        condition.lowest is None or (number is not None and number >= condition.lowest),
-        condition.at_most is None or (number is not None and number <= condition.at_most),
+        condition.lowest is None or (amount is not None and amount >= condition.lowest),
+        condition.at_most is None or (amount is not None and amount <= condition.at_most),
         condition.within is None or _recent(text, condition.within, today),
         not condition.compares_old or _covers(value, of_old),
     ]

@@ -15,6 +15,7 @@ from widetrail.recipe import Loaded, Reading
 from widetrail.recipe.decisions import Decisions
 from widetrail.recipe.places import Sign
 from widetrail.recipe.releases import Release, parse_release
+from widetrail.recipe.text_types import is_command
 
 
 def find_application(
@@ -66,6 +67,27 @@ def recognise(stranger: Finder) -> Recognised:
             stranger.decide(case, "taken")
             return Recognised(tuple(found))
     return Recognised()
+
+
+def why_not_here(here: Finder) -> tuple[str, ...]:
+    """Return what was looked for of an application that was not recognised, and was not found."""
+    cases = [case for case in here.loaded.recipe.recognise if here.holds(case.for_)]
+    if not cases:
+        return (f"the recipe does not say what shows it on {here.machine.platform}",)
+    return tuple(_missing(here, case.sign) for case in cases)
+
+
+def _missing(here: Finder, sign: Sign) -> str:
+    if sign.registry is not None:
+        view = f" ({sign.view} bit)" if sign.view else ""
+        return f"registry key not found: {sign.registry}{view}"
+    if sign.command is not None and is_command(sign.command):
+        return f"command not found: {sign.command}"
+    path = here.path(sign.command) if sign.command is not None else here.choice(sign.where)
+    if path is None:
+        return here.why_not(sign.where)
+    what = "file" if sign.folder is None else "folder"
+    return f"{what} not found: {path}"
 
 
 def _signs(here: Finder, sign: Sign) -> list[str]:

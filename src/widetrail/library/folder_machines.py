@@ -48,8 +48,8 @@ class Difference:
 def add_program(folder: Where, package: str) -> tuple[Program, ...]:
     """Register the programs of a Debian package that is installed here on a machine folder.
 
-    ``machine.yaml`` is written anew, with all else as it was. Returns what was added; nothing where
-    all of it was there.
+    ``machine.yaml`` is written anew, with all else as it was, and an empty file stands for each
+    program. Returns what was added; nothing where all of it was there.
 
     Raises:
         InputUnusable: There is no such machine, or the package is not installed.
@@ -68,6 +68,10 @@ def add_program(folder: Where, package: str) -> tuple[Program, ...]:
     if fresh:
         file = machine.folder / FILE
         file.write_text(_with_programs(file.read_text("utf-8"), fresh), "utf-8")
+    for program in found:  # by its file it is recognised, and a rehearsal can remove it
+        at = machine.host(program.path)
+        at.parent.mkdir(parents=True, exist_ok=True)
+        at.touch(0o755)
     return fresh
 
 

@@ -64,7 +64,7 @@ def survey_machine(
     shelf = recipes if isinstance(recipes, Shelf) else open_shelf(recipes)
     if not scan:
         loaded = [shelf.load(id) for id in shelf.recipes]
-        return Survey.of(survey(machine, loaded, ask_programs=ask_programs))
+        return Survey.of(machine, loaded, survey(machine, loaded, ask_programs=ask_programs))
     return survey_all(machine, shelf, ask_programs=ask_programs, below=below, tick=tick)
 
 

@@ -11,6 +11,7 @@ from widetrail.finding import (
     Known,
     Said,
     find_application,
+    why_not_here,
 )
 from widetrail.machine import Machine
 from widetrail.machine.path_notation import variables_of_paths
@@ -163,7 +164,8 @@ def station_of_new(new: New) -> PlannedStation:
 
 def not_here(side: RecipeSides) -> str:
     name = side.loaded.recipe.application.name
-    return f"{name} is not on {side.old.machine}, so there is nothing to move of it"
+    missing = "; ".join(why_not_here(side.finder))
+    return f"{name} is not on {side.old.machine}, so there is nothing to move of it ({missing})"
 
 
 def beyond_checked_releases(side: RecipeSides) -> list[str]:

@@ -30,7 +30,12 @@ def survey_facts(found: Survey, names: Mapping[str, str], *, walked: bool) -> di
     """Return a survey as plain JSON values; ``names`` are the applications' by their ids, and
     ``walked`` tells that the disks were walked."""
     not_here = [Surveyed(id, names[id], None) for id in found.not_here]
-    told: dict[str, object] = {"applications": [_application(a) for a in (*found.here, *not_here)]}
+    told: dict[str, object] = {
+        "applications": [
+            _application(a) | ({"missing": found.missing[a.id]} if a.id in found.missing else {})
+            for a in (*found.here, *not_here)
+        ]
+    }
     if not walked:
         return told
     stock = found.stock

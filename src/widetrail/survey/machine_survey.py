@@ -6,11 +6,11 @@ asked what tells their places. Nothing is changed.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, replace
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 
 from widetrail.errors import MachineUnusable
-from widetrail.finding import Found, Surveyed, Tally, survey
+from widetrail.finding import Found, Surveyed, Tally, find_application, survey, why_not_here
 from widetrail.finding.globbing import has_glob, split_glob
 from widetrail.finding.recipe_survey import count_item
 from widetrail.finding.stores import store_kind
@@ -27,6 +27,9 @@ from widetrail.survey.disk_walk import Tick
 from widetrail.survey.inventory import NOTHING, Stock, take_stock
 from widetrail.survey.scope import grounds_of
 
+EXPLAINED = 50
+"""Applications of which it is told why they are not here, at most: each recipe is read for it."""
+
 
 @dataclass(frozen=True)
 class Remains:
@@ -42,19 +45,26 @@ class Remains:
 @dataclass(frozen=True)
 class Survey:
     """What is on a machine: the applications that are ``here``, what remains of those that are
-    not, how many recipes these are, and the stock of all else."""
+    not, how many recipes these are, and the stock of all else.
+
+    ``missing`` is what was looked for of applications that are not here, by the ids of their
+    recipes, where those are at most ``EXPLAINED``.
+    """
 
     here: tuple[Surveyed, ...]
     remains: tuple[Remains, ...] = ()
     not_here: tuple[str, ...] = ()
     stock: Stock = NOTHING
+    missing: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
 
     @staticmethod
-    def of(found: Iterable[Surveyed]) -> Survey:
+    def of(machine: Machine, recipes: Iterable[Loaded], found: Iterable[Surveyed]) -> Survey:
         """Return a survey for which no disk was walked."""
         listed = tuple(found)
         here = tuple(one for one in listed if one.installation is not None)
-        return Survey(here, not_here=tuple(one.id for one in listed if one.installation is None))
+        absent = {one.id for one in listed if one.installation is None}
+        missing = _missing(machine, [one for one in recipes if one.id in absent])
+        return Survey(here, not_here=tuple(sorted(absent)), missing=missing)
 
     def newest_first(self) -> Survey:
         """Return it with what nobody claims in another order: the newest change first."""
@@ -100,7 +110,16 @@ def survey_all(
         if tally.files
     ]
     counted = tuple(_counted(one, recipes[one.id].items, numbers, stock) for one in here)
-    return Survey(counted, tuple(remains), tuple(sorted(absent)), stock)
+    missing = {}
+    if len(absent) <= EXPLAINED:
+        missing = _missing(machine, [shelf.load(id) for id in absent])
+    return Survey(counted, tuple(remains), tuple(sorted(absent)), stock, missing)
+
+
+def _missing(machine: Machine, recipes: Sequence[Loaded]) -> dict[str, tuple[str, ...]]:
+    if len(recipes) > EXPLAINED:
+        return {}
+    return {one.id: why_not_here(find_application(machine, one)) for one in recipes}
 
 
 class _Names:
