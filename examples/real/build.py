@@ -4,8 +4,8 @@
 
 FOLDER gets the recipes, their rehearsals, and below machines/ two Linux machines for each program:
 one on which somebody has worked with it, and one on which it is only installed. They are isolated,
-so bubblewrap is needed (Debian: apt install bubblewrap), and each program's own package. What is not
-installed is left out, with a line that says so. Then:
+so bubblewrap is needed (Debian: apt install bubblewrap), and each program's own package. What is
+not installed is left out, with a line that says so. Then:
 
     widetrail rehearse FOLDER --coverage
 """
