@@ -99,7 +99,8 @@ def plan_and_show(given: Given) -> None:
         page.line("Whoever has the passphrase can open it; nobody can without it.", indent=2)
         page.line("Plan, recipes and logbook can be read without it.", indent=2)
     page.title("Next")
-    where = f" --machine {given.old}" if given.old is not None else ""
+    first = given.new if plan.legs and plan.legs[0].station == "new" else given.old
+    where = f" --machine {first}" if first is not None and first.is_dir() else ""
     page.line(f"widetrail walk {given.parcel}{where}", indent=2)
 
 

@@ -76,6 +76,7 @@ class Draft:
     left: list[LeftItem] = field(default_factory=list)
     steps: list[Step] = field(default_factory=list)
     private: list[str] = field(default_factory=list)
+    sealed: bool = False
     """The titles of the items that hold what nobody but the account may read."""
 
 

@@ -12,7 +12,7 @@ from widetrail.machine.paths import base, trouble_with_name
 from widetrail.machine.platforms import STRICTEST
 from widetrail.planning.draft import Draft, Subject
 from widetrail.planning.plan import PlannedItem
-from widetrail.planning.route_choice import Chosen, copies, uses_parcel
+from widetrail.planning.route_choice import Chosen, copies
 from widetrail.planning.station_facts import New
 from widetrail.recipe.templates import plain
 
@@ -27,7 +27,7 @@ def insist_space(draft: Draft, medium: Medium, new: New) -> int:
     carried = [
         (item, subject, chosen)
         for item, subject, chosen in draft.items
-        if uses_parcel(chosen.route)
+        if chosen.route.fills_parcel
     ]
     size = PARCEL_ROOM + sum(i.size + i.files * ENTRY_ROOM for i, _, _ in carried)
     if size > medium.free:
@@ -80,6 +80,6 @@ def _other_way(carried: Sequence[tuple[PlannedItem, Subject, Chosen]]) -> str:
     """Return words for a route that needs no room on the medium, of the largest item."""
     for item, subject, _ in sorted(carried, key=lambda entry: (-entry[0].size, entry[0].id)):
         for route in subject.item.routes:
-            if not uses_parcel(route):
+            if not route.fills_parcel:
                 return f'; {item.id} could also go by "{route.name}", which needs none'
     return ""

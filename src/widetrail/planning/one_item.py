@@ -70,6 +70,7 @@ def plan_item(
         subject.chosen(choices.routes) or "",
         subject.instance.name if subject.instance is not None else "",
         subject.chosen(choices.duplicates),
+        draft.sealed,
     )
     if is_chosen(subject) and isinstance(subject.new_place, Nowhere):
         draft.obstacles.append(refusal(subject, "", str(subject.new_place)))
@@ -87,6 +88,9 @@ def plan_item(
     losses = (*losses, *_losses(subject, chosen.route.losses, today), *map(told_loss, chosen.rest))
     planned = _planned(subject, chosen, case, parts_left, losses, carved)
     planned = _as_chosen(planned, subject, chosen.route, draft, choices)
+    if subject.item.kind == "secret" and chosen.route.fills_parcel:
+        only = "it travels sealed, and nobody but the account may read it on the new computer"
+        draft.notices.append(f"{subject.id} is a secret: {only}")
     if subject.finder.machine.rules.has_modes and _is_private(subject, entries):
         draft.private.append(title_of(subject))
     if copies(chosen.route):
@@ -367,6 +371,8 @@ def left_item(subject: Subject, chosen: NoRoute, losses: tuple[Loss, ...]) -> Le
     if subject.side.new.installed is False:
         where = subject.side.new.machine
         todo = f"Install {application.name} on {where}, start it once, close it and plan again."
+    elif any(route.code == "sealed" for route in chosen.rejected):
+        todo = "Plan with --seal, or type it in again on the new computer."
     elif chosen.rejected:
         todo = "Fix the causes above, then plan again."
     return LeftItem(

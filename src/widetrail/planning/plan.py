@@ -22,10 +22,10 @@ from widetrail.steps import AnyStep, Step, WrittenAt, words_of
 BETWEEN = "a machine with a network"
 """What a station between is called, since any such machine will do."""
 
-PassCode = Literal["for", "need", "limit", "only", "parts", "place", "choice"]
+PassCode = Literal["for", "need", "limit", "only", "parts", "place", "choice", "sealed"]
 """Why a route is passed over: it is not for this case; a need is unmet; it cannot hold so much; it
 narrows what it carries; it cannot carry the chosen parts alone; there is no place on new; the
-person chose another."""
+person chose another; it is a secret, and the parcel is not sealed."""
 
 
 class RejectedRoute(Model):

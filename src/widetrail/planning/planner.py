@@ -76,7 +76,7 @@ def make_plan(
     """
     _two_machines(old, new)
     choices = choices or Choices()
-    draft = Draft()
+    draft = Draft(sealed=sealed)
     sides, subjects = _found(recipes, old, new, draft, choices, decisions)
     _plan_items(sides, subjects, draft, choices, today, sealed=sealed)
     neither = tuple(taken_by_none(subjects))

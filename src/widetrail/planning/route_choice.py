@@ -54,6 +54,9 @@ class Case:
     duplicates: Duplicates | None = None
     """What the person chose for records that are there already, if they did."""
 
+    sealed: bool = False
+    """Whether the parcel is, without which no secret travels in it."""
+
 
 @dataclass(frozen=True)
 class Chosen:
@@ -118,6 +121,9 @@ def _judge(case: Case, route: Route) -> Chosen | RejectedRoute:
     told.needs(judged)
     if unmet:
         return passed_for_needs(route.name, unmet)
+    if case.item.kind == "secret" and route.fills_parcel and not case.sealed:
+        reason = "it is a secret, and the parcel is not sealed (--seal)"
+        return RejectedRoute(route=route.name, code="sealed", reason=reason)
     outside, parts, rest = _narrowed(case, route)
     told.narrowing(case, outside, parts)
     if outside:
@@ -321,8 +327,3 @@ def steps_on_new(route: Route) -> list[StepRule]:
 def copies(route: Route) -> bool:
     """Return whether a route copies files to the item's place."""
     return any(RULES[step.kind].carries for leg in route.legs for step in leg.steps)
-
-
-def uses_parcel(route: Route) -> bool:
-    """Return whether anything of the item travels in the parcel."""
-    return any(step.rule.fills_parcel for leg in route.legs for step in leg.steps)

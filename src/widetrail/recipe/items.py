@@ -21,10 +21,13 @@ from widetrail.recipe.text_types import (
 
 
 class Item(Model):
-    """One thing a person would miss."""
+    """One thing a person would miss.
+
+    One of kind ``secret`` travels in a sealed parcel only, and comes for the account's eyes alone.
+    """
 
     title: Said
-    kind: Literal["data", "settings", "registry", "licence"] = "data"
+    kind: Literal["data", "settings", "registry", "secret", "licence"] = "data"
     from_: Name = Field(alias="from")
     take: Annotated[tuple[Glob, ...], BeforeValidator(one_or_many)] = ()
     leave: Annotated[tuple[Glob, ...], BeforeValidator(one_or_many)] = ()

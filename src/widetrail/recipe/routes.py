@@ -215,6 +215,11 @@ class Route(Model):
         found = [*self.duplicates, *(word for rule in steps for word in rule.treats)]
         return tuple(dict.fromkeys(found))
 
+    @property
+    def fills_parcel(self) -> bool:
+        """Whether anything of the item travels in the parcel."""
+        return any(step.rule.fills_parcel for leg in self.legs for step in leg.steps)
+
     @model_validator(mode="after")
     def _rest_of_what(self) -> Self:
         if self.rest is not None and not self.only:

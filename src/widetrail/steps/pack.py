@@ -151,6 +151,10 @@ UNREADABLE = "unreadable"
 """The name by which a person says whether files that cannot be read are left out."""
 
 
+OTHERS = 0o077
+"""What a mode lets others than the account do."""
+
+
 class _Listed:
     """What an item is on old now: its place, all it takes below it, and files from elsewhere."""
 
@@ -174,6 +178,8 @@ class _Listed:
         self._own = {e.path for e in own}
         more = _from_outside(doing, self.outside, self._own)
         self.entries = [e for e in (*own, *more) if e.path not in left_out]
+        if doing.item(step.item).kind == "secret":
+            self.entries = [e._replace(mode=e.mode & ~OTHERS) for e in self.entries]
         self.files = sum(e.kind == "file" for e in self.entries)
 
     def open(self, below: Opened, path: str) -> BinaryIO:

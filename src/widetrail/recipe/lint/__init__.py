@@ -32,6 +32,7 @@ RULES: Mapping[str, LintRule] = Added(
         "licences": LintRule(licences.licences),
         "routes": LintRule(items.routes),
         "asked": LintRule(items.asked),
+        "secrets": LintRule(items.secrets),
         "unused": LintRule(names.unused),
     },
     "widetrail.lint",

@@ -65,6 +65,24 @@ def stores(whole: Whole) -> Iterator[Struck]:
                     yield Struck("place-kind", spot, message, hint)
 
 
+_TOLD = frozenset({"file", "files", "names", "size", "modified"})
+"""Forms of readings that tell of a secret's files without what is in them."""
+
+
+def secrets(whole: Whole) -> Iterator[Struck]:
+    """Find checks of secrets that would tell them: what is compared stands in the logbook, which
+    anybody can read."""
+    for name, item in whole.recipe.items.items():
+        if item.kind != "secret":
+            continue
+        for spot, reading, _ in item.all_checks():
+            cases = whole.recipe.readings.get(reading, ())
+            if any(case.as_ != "count" and case.form not in _TOLD for case in cases):
+                message = f'"{reading}" of a secret is compared, and what it says is not encrypted'
+                hint = "Compare how many there are: as: count"
+                yield Struck("secret-checked", ("items", name, *spot), message, hint)
+
+
 def asked(whole: Whole) -> Iterator[Struck]:
     """Find what depends on a reading of a program's output, which is read with consent only."""
     told = {
@@ -95,6 +113,7 @@ def routes(whole: Whole) -> Iterator[Struck]:
                 hint = f'"{open_before}" before it has no conditions'
                 yield Struck("never-taken", where, message, hint, "warning")
             asks = route.for_ or route.only or route.needs != Needs() or route.limit != Limit()
+            asks = asks or (item.kind == "secret" and route.fills_parcel)
             if not asks and not item.parts and not route.by_choice:
                 open_before = open_before or route.name
 
