@@ -453,7 +453,7 @@ def test_the_survey_is_read_by_a_newcomer(world: World) -> None:
     for told in (
         "Quillbox 8.4",
         "excluded by the recipe: 2 files",
-        "not installed: Brackenwend",
+        "- Brackenwend: file not found: C:/Program Files/Brackenwend",
         "Not covered by any recipe: 11 files",
         "C:/Users/ines/Pictures/Plate scans",
         "all end in .png",
