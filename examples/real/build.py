@@ -13,8 +13,10 @@ not installed is left out, with a line that says so. Then:
 from __future__ import annotations
 
 import shutil
+import sqlite3
 import sys
 from collections.abc import Callable, Sequence
+from contextlib import closing
 from pathlib import Path
 
 from widetrail.errors import InputUnusable
@@ -28,6 +30,7 @@ machine: {name}
 platform: linux
 system: '12'
 user: {user}
+home: {home}
 isolated: yes
 disks:
   /: {{folder: disk}}
@@ -38,10 +41,11 @@ disks:
 class Workshop:
     """A machine that is being made: files are put there, and its programs are run."""
 
-    def __init__(self, folder: Path, user: str, *packages: str) -> None:
+    def __init__(self, folder: Path, user: str, *packages: str, home: str = "") -> None:
         for disk in ("disk", "data"):
             (folder / disk).mkdir(parents=True)
-        (folder / "machine.yaml").write_text(MACHINE.format(name=folder.name, user=user))
+        told = MACHINE.format(name=folder.name, user=user, home=home or f"/home/{user}")
+        (folder / "machine.yaml").write_text(told)
         for package in packages:
             add_program(folder, package)
         self.machine = FolderMachine(folder)
@@ -96,10 +100,70 @@ def taskwarrior(machines: Path) -> None:
     Workshop(machines / "taskwarrior-new", "brook", "taskwarrior")
 
 
-PROGRAMS: dict[str, tuple[Sequence[str], Callable[[Path], None]]] = {
-    "taskwarrior": (("taskwarrior",), taskwarrior),
+def feed(title: str, count: int) -> str:
+    """Return a feed with so many articles."""
+    articles = "".join(
+        f"<item><title>{title} {n}</title><link>https://moss.example/{n}</link>"
+        f"<guid>{title}-{n}</guid><pubDate>Mon, 0{n} Jun 2026 10:00:00 GMT</pubDate>"
+        f"<description>Text {n}</description></item>"
+        for n in range(1, count + 1)
+    )
+    return (
+        f'<?xml version="1.0"?><rss version="2.0"><channel><title>{title}</title>'
+        f"<link>https://moss.example/</link><description>d</description>{articles}</channel></rss>"
+    )
+
+
+def newsboat(machines: Path) -> None:
+    """Feeds that lie on a disk, of which some articles were read and one is marked."""
+    old = Workshop(machines / "newsboat-old", "alva", "newsboat")
+    old.put("/data/feeds/moss.xml", feed("Moss notes", 5))
+    old.put("/data/feeds/ferns.xml", feed("Ferns – Überblick", 3))
+    moss, ferns = "file:///data/feeds/moss.xml", "file:///data/feeds/ferns.xml"
+    old.put(
+        f"{old.home}/.newsboat/urls",
+        f'{moss} garden "~Moss"\n{ferns}\n"query:Garden:tags # \\"garden\\""\n',
+    )
+    old.put(
+        f"{old.home}/.newsboat/config",
+        f'bookmark-cmd "{old.home}/bin/mark.sh"\nauto-reload no\n# quiet\n',
+    )
+    old.put(f"{old.home}/bin/mark.sh", "#!/bin/sh\n", 0o755)
+    old.run("newsboat", "-x", "reload")
+    with closing(sqlite3.connect(old.machine.host(f"{old.home}/.newsboat/cache.db"))) as cache:
+        cache.execute(
+            "update rss_item set unread = 0 where guid in ('Moss notes-1', 'Moss notes-2')"
+        )
+        cache.execute("update rss_item set flags = 'k' where guid = 'Moss notes-2'")
+        cache.commit()
+    Workshop(machines / "newsboat-new", "brook", "newsboat", home="/data/home/brook")
+
+
+def abook(machines: Path) -> None:
+    """An address book that abook made of vCards."""
+    old = Workshop(machines / "abook-old", "alva", "abook")
+    people = [("Alma Brook", "alma"), ("Piet Kalmus", "piet"), ("Greta Holm", "greta")]
+    cards = (
+        f"BEGIN:VCARD\nVERSION:3.0\nFN:{name}\nN:{name.split()[1]};{name.split()[0]}\n"
+        f"EMAIL:{word}@gate.example\nTEL;TYPE=HOME:0123 45{len(name)}\nEND:VCARD\n"
+        for name, word in people
+    )
+    old.put(f"{old.home}/people.vcf", "".join(cards))
+    old.folder(f"{old.home}/.abook")
+    book = f"{old.home}/.abook/addressbook"
+    taken = ("--informat", "vcard", "--infile", f"{old.home}/people.vcf")
+    old.run("abook", "--convert", *taken, "--outformat", "abook", "--outfile", book)
+    old.put(f"{book}~", "what it was before")
+    old.put(f"{old.home}/.abook/abookrc", "# mine\nset show_cursor=true\n")
+    Workshop(machines / "abook-new", "brook", "abook", home="/data/home/brook")
+
+
+PROGRAMS: dict[str, Callable[[Path], None]] = {
+    "taskwarrior": taskwarrior,
+    "newsboat": newsboat,
+    "abook": abook,
 }
-"""The programs with the Debian packages that they need, and what makes their machines."""
+"""What makes the machines of each program."""
 
 
 def build(folder: Path, wanted: Sequence[str] = tuple(PROGRAMS)) -> dict[str, str]:
@@ -107,9 +171,8 @@ def build(folder: Path, wanted: Sequence[str] = tuple(PROGRAMS)) -> dict[str, st
     left = {}
     (folder / "machines").mkdir(parents=True, exist_ok=True)
     for name in wanted:
-        _, make = PROGRAMS[name]
         try:
-            make(folder / "machines")
+            PROGRAMS[name](folder / "machines")
         except InputUnusable as error:
             left[name] = str(error)
             continue

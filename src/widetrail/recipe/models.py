@@ -57,7 +57,10 @@ class Ask(Model):
 
 
 class Application(Model):
-    """The program a recipe is for."""
+    """The program a recipe is for.
+
+    ``screen`` is run on a ``copy`` of the machine where the program changes its files by that.
+    """
 
     id: AppId
     name: Said
@@ -65,6 +68,7 @@ class Application(Model):
     releases: Range | None = None
     programs: dict[Name, ProgramChoice] = Field(default_factory=dict)
     screen: tuple[ArgumentText, ...] = ()
+    screen_on: Literal["machine", "copy"] = "machine"
     open: tuple[ArgumentText, ...] = ()
     close: tuple[ArgumentText, ...] = ()
     lock: Annotated[tuple[PathChoice, ...], BeforeValidator(one_or_many)] = ()

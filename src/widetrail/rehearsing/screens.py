@@ -19,6 +19,7 @@ from widetrail.formats.documents import mark_at
 from widetrail.machine import Completed, FolderMachine
 from widetrail.recipe import Loaded
 from widetrail.rehearsing.expectations import Printed
+from widetrail.rehearsing.machine_copies import copy_machine
 from widetrail.rehearsing.rehearsal import Rehearsal
 from widetrail.rehearsing.rehearsed import Rehearsed
 from widetrail.rehearsing.stage import fast_folder, machines_near, prepared_copy
@@ -126,9 +127,18 @@ def printing_of(machine: FolderMachine, loaded: Loaded) -> Callable[[], Printed]
     if not loaded.recipe.application.screen or finder.installation is None:
         return lambda: Printed("")
     start = _starter(finder)
+    on_copy = loaded.recipe.application.screen_on == "copy"
 
     def printed() -> Printed:
-        done = start()
+        done = _started_on_copy(machine, loaded) if on_copy else start()
         return Printed(done.output if done.status == 0 else done.errors, done.status)
 
     return printed
+
+
+def _started_on_copy(machine: FolderMachine, loaded: Loaded) -> Completed:
+    """Start the ``screen`` command on a copy of the machine, which is thrown away."""
+    with tempfile.TemporaryDirectory(prefix="widetrail-screen-", dir=fast_folder()) as folder:
+        twin = Path(folder) / machine.folder.name
+        copy_machine(machine.folder, twin)
+        return _starter(find_application(FolderMachine(twin), loaded))()
