@@ -1,5 +1,6 @@
 """Readings of every form, in real encodings, and of files that mean harm."""
 
+import json
 import plistlib
 import shutil
 import sqlite3
@@ -476,3 +477,41 @@ def test_what_a_form_is_said_to_be_used_for_is_what_it_can() -> None:
     for name, form in FORMS.own.items():
         assert form.name == name
         assert [r for r in roles if name in forms_for(r)] == [r for r in roles if form.can(r)]
+
+
+ROOTS = {
+    "roots": {
+        "bar": {"children": [{"name": "a", "children": [{"name": "b"}]}, {"name": "c"}]},
+        "other": {"children": [{"name": "d"}], "*": {"name": "star"}},
+    },
+    "empty": [],
+}
+WILD = [
+    ("/roots/*/children/*/name", ["a", "c", "d"]),
+    ("/roots/**/name", ["a", "b", "c", "d", "star"]),
+    ("/roots/**/**/name", ["a", "b", "c", "d", "star"]),
+    ("/roots/*/*/name", ["star"]),
+    ("/roots/bar/children/*/children/*/name", ["b"]),
+    ("/empty/*", []),
+    ("/roots/*/nothing", []),
+]
+
+
+@pytest.mark.parametrize(("at", "names"), WILD)
+@pytest.mark.parametrize("form", ["json", "yaml"])
+def test_all_values_below_are_read(form: str, at: str, names: list[str]) -> None:
+    """``*`` stands for a member, ``**`` for any number of them; each value comes once."""
+    data = json.dumps(ROOTS).encode()
+    assert [found.value for found in FORMS[form].read(data, at)] == [names]
+
+
+def test_what_leads_to_the_members_must_be_there() -> None:
+    """Nothing below is an empty list; a way that is not there is unknown, never empty."""
+    with pytest.raises(NotThere):
+        FORMS["json"].read(json.dumps(ROOTS).encode(), "/shelves/*/name")
+
+
+def test_members_of_other_trees_are_read() -> None:
+    listed = plistlib.dumps({"Look": {"a": {"c": 1}, "b": {"c": 2}}})
+    assert FORMS["plist"].read(listed, "Look/*/c")[0].value == [1, 2]
+    assert FORMS["toml"].read(b"[a]\nx = 1\n[b]\nx = 2\n", "/*/x")[0].value == [1, 2]

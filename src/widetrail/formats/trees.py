@@ -7,7 +7,7 @@ leading ``/``.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from datetime import date, datetime, time
 
@@ -24,6 +24,9 @@ LineOf = Callable[[bytes, str], int]
 
 ANYTHING = "*"
 """In a pointer, every member."""
+
+DEEP = "**"
+"""In a pointer that is read, any number of members on the way."""
 
 LINES_OF = 200
 """Values of one file whose lines are looked for, at most."""
@@ -74,12 +77,18 @@ class Tree:
     pointer: Callable[[str], str] = str
 
     def read(self, data: bytes, at: str) -> list[Located]:
-        """Return the value that a pointer leads to.
+        """Return the value that a pointer leads to; where it has ``*`` or ``**``, the list of all.
 
         Raises:
             Unreadable: It is not a document of that form.
-            NotThere: Nothing stands there.
+            NotThere: Nothing stands there, or nothing on the way to the first ``*``.
         """
+        pointer = self.pointer(at)
+        names = pointer_names(pointer) if pointer.startswith("/") else []
+        if wild := [number for number, name in enumerate(names) if name in (ANYTHING, DEEP)]:
+            above = "".join(f"/{part}" for part in pointer.split("/")[1 : wild[0] + 1])
+            start = follow_pointer(self.parse(data), above)
+            return [Located(list(_below(start, names[wild[0] :], "").values()), 0)]
         value = self.value(data, at)
         line = self.line_of(data, self.pointer(at)) if len(data) < LINES_MOST else 0
         return [Located(value, line)]
@@ -156,19 +165,35 @@ def follow_pointer(document: Raw, pointer: str) -> Raw:
     return node
 
 
+def _members(node: Raw) -> Mapping[str, Raw]:
+    """Return what is right below a mapping or list, by name."""
+    if isinstance(node, list):
+        return {str(number): value for number, value in enumerate(node)}
+    return node if isinstance(node, dict) else {}
+
+
+def _below(node: Raw, names: list[str], here: str) -> dict[str, Raw]:
+    """Return all that names lead to, by where it stands, in the order of the document."""
+    if not names:
+        return {here: node}
+    wanted, rest = names[0], names[1:]
+    found: dict[str, Raw] = _below(node, rest, here) if wanted == DEEP else {}
+    for name, value in _members(node).items():
+        if wanted == DEEP:
+            found |= _below(value, names, pointer_to(here, name))
+        elif wanted in (ANYTHING, name):
+            found |= _below(value, rest, pointer_to(here, name))
+    return found
+
+
 def _pointed(node: Raw, tokens: list[str], here: str) -> list[tuple[str, str]]:
     if not tokens:
         if isinstance(node, list):
             return [(f"{here}/{n}", v) for n, v in enumerate(node) if isinstance(v, str)]
         return [(here, node)] if isinstance(node, str) else []
     wanted, rest = tokens[0], tokens[1:]
-    members: dict[str, Raw] = {}
-    if isinstance(node, dict):
-        members = node
-    elif isinstance(node, list):
-        members = {str(n): value for n, value in enumerate(node)}
     found = []
-    for name, value in members.items():
+    for name, value in _members(node).items():
         if wanted in (ANYTHING, name):
             found += _pointed(value, rest, pointer_to(here, name))
     return found
