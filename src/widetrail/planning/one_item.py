@@ -32,6 +32,7 @@ from widetrail.planning.plan import (
     LeftItem,
     PlannedItem,
 )
+from widetrail.planning.private_items import tell_private
 from widetrail.planning.renamed_files import changed_names
 from widetrail.planning.route_choice import Case, Chosen, NoRoute, choose_route, copies
 from widetrail.planning.shared_places import carved_paths, shared_folder
@@ -88,11 +89,7 @@ def plan_item(
     losses = (*losses, *_losses(subject, chosen.route.losses, today), *map(told_loss, chosen.rest))
     planned = _planned(subject, chosen, case, parts_left, losses, carved)
     planned = _as_chosen(planned, subject, chosen.route, draft, choices)
-    if subject.item.kind == "secret" and chosen.route.fills_parcel:
-        only = "it travels sealed, and nobody but the account may read it on the new computer"
-        draft.notices.append(f"{subject.id} is a secret: {only}")
-    if subject.finder.machine.rules.has_modes and _is_private(subject, entries):
-        draft.private.append(title_of(subject))
+    tell_private(subject, chosen.route, entries, draft)
     if copies(chosen.route):
         planned = _with_names(planned, subject, entries, draft)
     if planned.occupied and planned.existing == "refuse":
@@ -193,16 +190,6 @@ def _without_disk(subject: Subject) -> Halted | None:
         codes=["disk"],
         todo=f"Connect it, or choose another folder in {name} there, then plan again.",
     )
-
-
-def _is_private(subject: Subject, entries: Sequence[Entry]) -> bool:
-    """Return whether something of an item may be read by nobody but the account."""
-    place = subject.old_place
-    if not isinstance(place, Found) or place.kind not in ("folder", "file"):
-        return False
-    top = subject.finder.machine.look(place.path)
-    seen = [*entries, *([top] if top is not None else [])]
-    return any(e.mode & 0o077 == 0 and e.kind in ("file", "folder") for e in seen)
 
 
 def _parts(
