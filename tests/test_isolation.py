@@ -90,6 +90,24 @@ def test_it_sees_its_own_account_and_nothing_of_this_computers(machine: FolderMa
     assert max(int(name) for name in numbers if name.isdecimal()) < 20
 
 
+@real
+def test_a_copied_disk_and_an_odd_name_stand_in_no_way(tmp_path: Path) -> None:
+    """What belongs to this computer's ``/usr`` is taken from here, all else from the disk."""
+    machine = machine_in(tmp_path / "m")
+    etc = tmp_path / "m/disk/etc"
+    for name in ("alternatives/moss", "fonts/moss.conf", "passwd", "ssl/certs/moss.pem"):
+        (etc / name).parent.mkdir(parents=True, exist_ok=True)
+        (etc / name).write_text("other")
+    (tmp_path / "m/disk/usr/bin").mkdir(parents=True)
+    (tmp_path / "m/disk/bin").symlink_to("usr/bin")
+    (tmp_path / "m/disk/old").symlink_to("/home")
+    file = tmp_path / "m/machine.yaml"
+    file.write_text(file.read_text().replace("machine: potting-shed", f"machine: {'ä' * 80}"))
+    machine = FolderMachine(tmp_path / "m")
+    done = sh(machine, "id -un; cat /etc/moss/moss.conf; ls /old; ls /etc/fonts/moss.conf")
+    assert done.output == "alva\ncolour: green\nalva\n"
+
+
 ESCAPES = {
     "mount": "mount -t tmpfs none /home/alva || mount --bind /usr /home/alva",
     "another account's namespace": "unshare --user --map-root-user true",

@@ -83,6 +83,9 @@ _SEARCHED = "/usr/local/bin:/usr/bin:/bin:/usr/local/games:/usr/games"
 
 _LEFT_MOST = 64 * 1024
 
+_NAME_MOST = 64
+"""Bytes of a host name, at most (Linux, sethostname)."""
+
 _INSIDE = """
 left=$1
 ulimit -c 0
@@ -184,7 +187,7 @@ class Cell:
                 *(() if self.outside else ("--unshare-net",)),
                 *network,
                 *(() if stays else ("--die-with-parent",)),
-                *("--hostname", self.name),
+                *("--hostname", self.name.encode()[:_NAME_MOST].decode("utf-8", "ignore")),
                 *self._mounts(),
                 *files,
                 *seen,
@@ -266,8 +269,11 @@ class Cell:
             if above not in names:
                 yield from ("--perms", "1777", "--size", str(TEMPORARY), "--tmpfs", temporary)
         if "etc" in names and not os.path.islink(os.path.join(root, "etc")):  # noqa: PTH114, PTH118
+            system = tuple(f"/etc/{name}" for name in _OF_THE_SYSTEM)
             for path in _leaves(os.path.join(root, "etc")):  # noqa: PTH118
-                yield from ("--ro-bind", path, path[len(root) :])
+                at = path[len(root) :]
+                if not any(at == one or at.startswith(f"{one}/") for one in system):
+                    yield from ("--ro-bind", path, at)
         for media in _MEDIA:
             below = os.path.join(root, media)  # noqa: PTH118
             if root and os.path.isdir(below) and not os.path.islink(below):  # noqa: PTH112, PTH114
@@ -292,9 +298,7 @@ def _system() -> Iterator[str]:
         if os.path.exists(at):  # noqa: PTH110
             yield from ("--ro-bind", os.path.realpath(at), at)
     yield from ("--proc", "/proc", "--dev", "/dev")
-    if (
-        sys.platform != "win32" and os.geteuid() == 0
-    ):  # the account inside is the owner of what is root's
+    if sys.platform != "win32" and os.geteuid() == 0:  # root's files are the account's inside
         yield from _of_the_kernel()
     for own in (OWN, f"/run/user/{ACCOUNT}"):
         yield from ("--size", str(TEMPORARY), "--tmpfs", own)
