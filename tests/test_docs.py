@@ -113,6 +113,14 @@ NOT_SAID = re.compile(
 """Turns of phrase that a newcomer stumbles over."""
 
 
+def test_the_table_of_roots_is_what_the_platforms_say() -> None:
+    listing = [sys.executable, HOME / "docs/list-roots", "--check"]
+    ran = subprocess.run(listing, capture_output=True, text=True)
+    assert ran.returncode == 0, ran.stderr
+    page = (HOME / "docs/finding-places.md").read_text(encoding="utf-8")
+    assert "| `{config}` | `C:/Users/NAME/AppData/Roaming` |" in page
+
+
 def test_all_texts_that_are_shown_are_listed_and_plain() -> None:
     listing = HOME / "docs/list-texts"
     ran = subprocess.run([sys.executable, listing, "--check"], capture_output=True, text=True)
