@@ -114,7 +114,7 @@ NOT_SAID = re.compile(
 
 
 def test_the_table_of_roots_is_what_the_platforms_say() -> None:
-    listing = [sys.executable, HOME / "docs/list-roots", "--check"]
+    listing = [sys.executable, str(HOME / "docs/list-roots"), "--check"]
     ran = subprocess.run(listing, capture_output=True, text=True)
     assert ran.returncode == 0, ran.stderr
     page = (HOME / "docs/finding-places.md").read_text(encoding="utf-8")

@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import NamedTuple, Self
+from typing import TYPE_CHECKING, NamedTuple, Self
 
 from pydantic import ConfigDict, model_validator
 
 from widetrail.formats.stored_values import Count, Text, Told, Truth
-from widetrail.licence.seat_events import Act, Event, Seat, event_facts, event_of
 from widetrail.licence.terms import Phase, Purpose, Stage
 from widetrail.steps import Fact
+
+if TYPE_CHECKING:  # few moves have a licence
+    from widetrail.licence.seat_events import Event, Seat
 
 
 class SeatKey(NamedTuple):
@@ -55,11 +57,15 @@ class SeatRecord(Told):
     @property
     def happened(self) -> Event:
         """What happened."""
+        from widetrail.licence.seat_events import event_of
+
         return event_of({"what": self.what, "stage": self.stage, **(self.model_extra or {})})
 
     @property
     def seat(self) -> Seat:
         """The seat after it."""
+        from widetrail.licence.seat_events import Act, Seat
+
         act = Act(*self.act) if self.act is not None else None
         return Seat(self.stage, act, self.attempts, self.given_up)
 
@@ -88,6 +94,8 @@ def seat_record(
     run: str, item: str, where: SeatPlace, time: str, event: Event, after: Seat
 ) -> SeatRecord:
     """Return the record of something that happened to a seat, which is ``after`` it."""
+    from widetrail.licence.seat_events import event_facts
+
     act = after.act
     return SeatRecord.model_validate(
         {
