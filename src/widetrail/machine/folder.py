@@ -22,7 +22,7 @@ from widetrail.formats.outside import SafePath, names_in
 from widetrail.formats.registry import Key
 from widetrail.formats.registry_writing import Edit
 from widetrail.formats.texts import decode
-from widetrail.machine import isolation, paths
+from widetrail.machine import paths
 from widetrail.machine.effects import Effects
 from widetrail.machine.folder_stores import FolderStores
 from widetrail.machine.host import HostMachine, copy_plain
@@ -33,7 +33,6 @@ from widetrail.machine.host_programs import (
     insist_not_here,
 )
 from widetrail.machine.interface import Channels, Completed, Machine, Room
-from widetrail.machine.loopback import ports_of
 from widetrail.machine.machine_file import (
     DESKTOP_SETTINGS,
     FILE,
@@ -291,13 +290,18 @@ class FolderMachine(HostMachine):
             return f"{FILE} does not say isolated: yes"
         if self.platform != LINUX.name:
             return f"it is a machine of {self.platform}"
-        return isolation.why_not()
+        from widetrail.machine.isolation import why_not  # few machines are isolated
+
+        return why_not()
 
     @contextmanager
     def _prepared(self, start: Start, *, stays: bool = False) -> Iterator[Start]:
         if self.not_isolated:
             yield start
             return
+        from widetrail.machine import isolation
+        from widetrail.machine.loopback import ports_of
+
         name = paths.base(self.name) or self.platform
         cell = isolation.Cell(
             name,
@@ -387,6 +391,8 @@ class FolderMachine(HostMachine):
         given = {**self.file.environment, **self.given}
         if not self.not_isolated:
             told["FOLDER_MACHINE_DISKS"] = json.dumps({mount: mount for mount in self._at})
+            from widetrail.machine import isolation
+
             own = isolation.environment(self._home, self.user, self.file.redirected)
             return {**own, **told, **given}
         here = {name: str(self.host(path)) for name, path in self._roots.items()}
