@@ -21,7 +21,7 @@ from pathlib import Path
 
 from widetrail.errors import InputUnusable
 from widetrail.library.folder_machines import add_program
-from widetrail.machine import FolderMachine
+from widetrail.machine import Channels, FolderMachine
 
 HERE = Path(__file__).parent
 
@@ -63,9 +63,10 @@ class Workshop:
         host.write_text(text, "utf-8")
         host.chmod(mode)
 
-    def run(self, program: str, *arguments: str) -> str:
-        """Run a program and return what it prints."""
-        done = self.machine.start(self.machine.command(program) or program, arguments)
+    def run(self, program: str, *arguments: str, given: str = "") -> str:
+        """Run a program with what it is ``given`` as input, and return what it prints."""
+        path, channels = self.machine.command(program) or program, Channels(given.encode())
+        done = self.machine.start(path, arguments, channels=channels)
         if done.status != 0:
             raise SystemExit(f"{program} {' '.join(arguments)}: {done.errors or done.output}")
         return done.output
@@ -158,10 +159,32 @@ def abook(machines: Path) -> None:
     Workshop(machines / "abook-new", "brook", "abook", home="/data/home/brook")
 
 
+def git(machines: Path) -> None:
+    """Settings that Git itself wrote, with files that they name, and passwords that it keeps."""
+    old = Workshop(machines / "git-old", "alva", "git")
+    own = f"{old.home}/.config/git"
+    for name, value in (
+        ("user.name", "Alva Brook"),
+        ("user.email", "alva@gate.example"),
+        ("alias.last", "log -1 HEAD"),
+        ("core.excludesfile", f"{own}/ignore"),
+        ("credential.helper", "store"),
+        ("include.path", f"{own}/work.inc"),
+    ):
+        old.run("git", "config", "--global", name, value)
+    old.put(f"{own}/ignore", "# everywhere\nbuild/\n*.swp\n")
+    old.put(f"{own}/work.inc", "[alias]\n\tst = status\n")
+    for host, word in (("forge.example", "fern"), ("mill.example", "moss")):
+        told = f"protocol=https\nhost={host}\nusername=alva\npassword={word}\n\n"
+        old.run("git", "credential", "approve", given=told)
+    Workshop(machines / "git-new", "brook", "git", home="/data/home/brook")
+
+
 PROGRAMS: dict[str, Callable[[Path], None]] = {
     "taskwarrior": taskwarrior,
     "newsboat": newsboat,
     "abook": abook,
+    "git": git,
 }
 """What makes the machines of each program."""
 
