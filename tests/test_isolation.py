@@ -177,6 +177,13 @@ def test_abstract_sockets_of_this_computer_are_not_reached(machine: FolderMachin
         assert subprocess.run([sys.executable, "-c", KNOCK, name], check=False).returncode == 0
 
 
+@real
+def test_a_home_that_was_moved_is_the_programs_home(tmp_path: Path) -> None:
+    machine = machine_in(tmp_path / "m", "redirected: {home: /media/stick/home}\n")
+    machine.host("/media/stick/home").mkdir()
+    assert sh(machine, "echo $HOME; cd; pwd; id -un").output == "/media/stick/home\n" * 2 + "alva\n"
+
+
 class _Hello(BaseHTTPRequestHandler):
     def do_GET(self) -> None:
         self.send_response(200)

@@ -9,7 +9,7 @@ from types import ModuleType
 
 import pytest
 
-from conftest import widetrail
+from conftest import swept, widetrail
 from widetrail import lint, rehearse
 from widetrail.machine import isolation
 
@@ -60,7 +60,7 @@ def test_each_rehearsal_passes_and_every_branch_is_reached(made: Path) -> None:
 
 
 @pytest.mark.sweep
-@PROGRAMS
+@pytest.mark.parametrize("made", swept(build.PROGRAMS, ["abook"]), indirect=True)
 def test_every_mutation_is_detected_or_explained(made: Path) -> None:
     ran = widetrail("rehearse", made, "--mutate", "--jobs", "2", "--json")
     judged = ran.json["mutants"]

@@ -38,6 +38,14 @@ if TYPE_CHECKING:
         settle_parcel,
         undo,
     )
+    from widetrail.library.folder_machines import (
+        Difference,
+        add_program,
+        machine_differences,
+        restore_machine,
+        save_machine,
+        saved_states,
+    )
     from widetrail.library.machines import open_machine, write_card
     from widetrail.library.moves import (
         Due,
@@ -89,6 +97,14 @@ PUBLIC = {
         "settle_parcel",
         "undo",
     ),
+    "widetrail.library.folder_machines": (
+        "Difference",
+        "add_program",
+        "machine_differences",
+        "restore_machine",
+        "save_machine",
+        "saved_states",
+    ),
     "widetrail.library.machines": ("open_machine", "write_card"),
     "widetrail.library.moves": (
         "Due",
@@ -134,6 +150,7 @@ __all__ = [
     "ChoiceWords",
     "Choices",
     "Company",
+    "Difference",
     "Due",
     "Finding",
     "Halted",
@@ -157,11 +174,13 @@ __all__ = [
     "WentWrong",
     "WideTrailError",
     "__version__",
+    "add_program",
     "begin_recipe",
     "letter",
     "lint",
     "load_recipe",
     "load_recipes",
+    "machine_differences",
     "make_card",
     "open_machine",
     "open_run",
@@ -176,6 +195,9 @@ __all__ = [
     "render_page",
     "replan_seat",
     "report",
+    "restore_machine",
+    "save_machine",
+    "saved_states",
     "seats",
     "settle",
     "settle_parcel",
@@ -187,7 +209,3 @@ __all__ = [
     "write_card",
     "write_letter",
 ]
-
-
-def __dir__() -> list[str]:
-    return sorted({*globals(), *__all__})

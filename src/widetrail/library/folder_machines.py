@@ -117,6 +117,9 @@ def _in_one_line(value: object) -> str:
 def saved_states(folder: Where) -> tuple[str, ...]:
     """Return the names of the states that were saved of a machine folder, in order.
 
+    Raises:
+        OSError: They cannot be listed.
+
     Example:
         >>> saved_states("machines/potting-shed")
         ()

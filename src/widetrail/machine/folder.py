@@ -306,7 +306,7 @@ class FolderMachine(HostMachine):
         cell = isolation.Cell(
             name,
             self.user,
-            self._home,
+            self.root("home"),
             self._at,
             read_only=self.read_only,
             ports=ports_of(self.file.environment) if self.network else (),
@@ -323,7 +323,7 @@ class FolderMachine(HostMachine):
         first = installed.start[0]
         if self.not_isolated or not first.startswith("/") or self.look(first) is None:
             first = host_command(first)
-        return [first, *installed.start[1:]], self.environment(program), self._home
+        return [first, *installed.start[1:]], self.environment(program), self.root("home")
 
     def start(
         self,
@@ -345,7 +345,7 @@ class FolderMachine(HostMachine):
         Raises:
             MachineUnusable: It is not installed.
         """
-        shell = ["/bin/sh"], self.environment("/bin/sh"), self._home
+        shell = ["/bin/sh"], self.environment("/bin/sh"), self.root("home")
         command, environment, home = self._command(program) if program else shell
         env = {**environment, "TERM": os.environ.get("TERM", "dumb")}
         wanted = Start([*command, *arguments], env, self.host(home), program or "/bin/sh")
@@ -393,7 +393,7 @@ class FolderMachine(HostMachine):
             told["FOLDER_MACHINE_DISKS"] = json.dumps({mount: mount for mount in self._at})
             from widetrail.machine import isolation
 
-            own = isolation.environment(self._home, self.user, self.file.redirected)
+            own = isolation.environment(self.root("home"), self.user, self.file.redirected)
             return {**own, **told, **given}
         here = {name: str(self.host(path)) for name, path in self._roots.items()}
         return environment_here(self.rules, {**here, "user": self.user}, {**told, **given})
