@@ -10,7 +10,7 @@ from types import ModuleType
 
 import pytest
 
-from conftest import widetrail
+from conftest import swept, widetrail
 from widetrail import lint, rehearse
 from widetrail.machine import isolation
 
@@ -44,7 +44,7 @@ def made(tmp_path_factory: pytest.TempPathFactory, request: pytest.FixtureReques
 
 
 JUDGED = build.PROGRAMS if os.environ.get("WIDETRAIL_STOPS") == "all" else ("abook",)
-PROGRAMS = pytest.mark.parametrize("made", build.PROGRAMS, indirect=True)
+PROGRAMS = pytest.mark.parametrize("made", swept(build.PROGRAMS, ["taskwarrior"]), indirect=True)
 
 
 @pytest.mark.parametrize("program", build.PROGRAMS)
