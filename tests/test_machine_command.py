@@ -146,6 +146,23 @@ def test_packages_that_cannot_be_registered(tmp_path: Path, world: World) -> Non
     assert (other.status, "is a machine of windows" in other.err) == (2, True)
 
 
+@real
+def test_a_program_is_given_the_input_where_that_is_said(tmp_path: Path) -> None:
+    """Else it has none, and nobody waits for the end of what may never end."""
+    machine = machine_in(tmp_path / "m").folder
+    call = [sys.executable, "-m", "widetrail", "machine", "run"]
+    told = [str(machine), "sh", "-c", "cat; echo ."]
+    reads, writes = os.pipe()
+    for more, wanted in (([], ".\n"), (["--stdin"], "moss\n.\n")):
+        if more:
+            os.write(writes, b"moss\n")
+            os.close(writes)
+        command = [*call, *more, *told]
+        ran = subprocess.run(command, stdin=reads, capture_output=True, text=True, timeout=60)
+        assert ran.stdout == wanted
+    os.close(reads)
+
+
 @debian
 @real
 def test_a_registered_program_runs_on_the_machine(tmp_path: Path) -> None:

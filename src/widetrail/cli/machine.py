@@ -9,7 +9,7 @@ import click
 
 from widetrail.cli.output import Page, json_option, print_json
 from widetrail.errors import InputUnusable
-from widetrail.formats.quantities import show_size
+from widetrail.formats.quantities import show_count, show_size
 from widetrail.library.folder_machines import (
     add_program,
     machine_differences,
@@ -89,18 +89,21 @@ def _package(package: str, version: str) -> str:
 @click.argument("folder", type=PATH)
 @click.argument("program")
 @click.argument("arguments", nargs=-1, type=click.UNPROCESSED)
+@click.option("--stdin", is_flag=True, help="Give it the standard input, read to its end first.")
 @click.pass_context
-def run(ctx: click.Context, folder: Path, program: str, arguments: tuple[str, ...]) -> None:
+def run(
+    ctx: click.Context, folder: Path, program: str, arguments: tuple[str, ...], stdin: bool
+) -> None:
     """Run PROGRAM of the machine in FOLDER, by its name or path, with ARGUMENTS.
 
     The exit status is the program's. At a terminal it has the terminal, where the machine is
-    isolated.
+    isolated. Options stand before FOLDER.
     """
     machine = FolderMachine(folder)
     found = _installed(machine, program)
     if sys.stdin.isatty() and sys.stdout.isatty() and not machine.not_isolated:
         ctx.exit(machine.attend(found, arguments))
-    given = b"" if sys.stdin.isatty() else sys.stdin.buffer.read()
+    given = sys.stdin.buffer.read() if stdin else b""
     done = machine.start(found, arguments, seconds=3600, channels=Channels(given))
     click.echo(done.printed, nl=False)
     click.echo(done.errors, nl=False, err=True)
@@ -190,4 +193,4 @@ def diff(one: Path, other: Path, with_lines: bool, as_json: bool) -> None:
         page.columns(f"{SIGNS[difference.change]} {difference.path}{size}")
         for line in difference.lines if with_lines else ():
             page.columns(line, indent=4)
-    page.line(f"{len(found)} differences" if found else "no differences")
+    page.line(show_count(len(found), "difference") if found else "no differences")
