@@ -13,19 +13,25 @@ T = TypeVar("T")
 class Imported(Mapping[str, T], Generic[T]):
     """A table whose values are imported when they are first asked for.
 
-    ``homes`` holds for each name the module and what that calls it; ``made`` makes a value of it.
+    ``homes`` holds for each name the module, right below ``package``, and what that calls it;
+    ``made`` makes a value of it.
     """
 
     def __init__(
-        self, homes: Mapping[str, tuple[str, str]], made: Callable[[Any], T] = lambda found: found
+        self,
+        package: str,
+        homes: Mapping[str, tuple[str, str]],
+        made: Callable[[Any], T] = lambda found: found,
     ) -> None:
-        self._homes, self._made = homes, made
+        self._package, self._homes, self._made = package, homes, made
         self._found: dict[str, T] = {}
 
     def __getitem__(self, name: str) -> T:
         if name not in self._found:
             module, attribute = self._homes[name]
-            self._found[name] = self._made(getattr(import_module(module), attribute))
+            self._found[name] = self._made(
+                getattr(import_module(f"{self._package}.{module}"), attribute)
+            )
         return self._found[name]
 
     def __contains__(self, name: object) -> bool:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from functools import cache
 from pathlib import Path
 
 import click
@@ -35,7 +36,7 @@ def command() -> None:
 @json_option
 def show(folder: Path, as_json: bool) -> None:
     """Show what computer FOLDER plays: its account, disks, programs and saved states."""
-    machine = FolderMachine(folder)
+    machine, saved = FolderMachine(folder), saved_states(folder)
     told = {
         "name": machine.name,
         "platform": machine.platform,
@@ -49,7 +50,7 @@ def show(folder: Path, as_json: bool) -> None:
         ],
         "isolated": not machine.not_isolated,
         "why not isolated": machine.not_isolated,
-        "saved": list(saved_states(folder)),
+        "saved": list(saved),
     }
     if as_json:
         print_json(told)
@@ -61,7 +62,7 @@ def show(folder: Path, as_json: bool) -> None:
     page.line(f"Programs  {_isolation(machine)}", indent=2)
     for program in machine.file.programs:
         page.line(f"- {program.path}{_package(program.package, program.version)}", indent=4)
-    if saved := saved_states(folder):
+    if saved:
         page.line(f"Saved     {', '.join(saved)}", indent=2)
 
 
@@ -73,6 +74,7 @@ def _isolation(machine: FolderMachine) -> str:
     return f"started without isolation, since {machine.not_isolated}"
 
 
+@cache
 def _package(package: str, version: str) -> str:
     if not package:
         return ""

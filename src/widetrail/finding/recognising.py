@@ -83,7 +83,7 @@ def _missing(here: Finder, sign: Sign) -> str:
         return f"registry key not found: {sign.registry}{view}"
     if sign.command is not None and is_command(sign.command):
         return f"command not found: {sign.command}"
-    path = here.path(sign.command) if sign.command is not None else here.choice(sign.where)
+    path = here.program_at(sign.command) if sign.command is not None else here.choice(sign.where)
     if path is None:
         return here.why_not(sign.where)
     what = "file" if sign.folder is None else "folder"

@@ -49,7 +49,7 @@ _OWN: Mapping[str, tuple[str, tuple[Role, ...]]] = {
 
 FORMS: Added[Form] = Added(
     Form,
-    Imported({n: (f"widetrail.formats.{at}", n.upper()) for n, (at, _) in _OWN.items()}),
+    Imported("widetrail.formats", {n: (at, n.upper()) for n, (at, _) in _OWN.items()}),
     GROUP,
     "form",
 )

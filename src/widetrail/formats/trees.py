@@ -7,7 +7,7 @@ leading ``/``.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from datetime import date, datetime, time
 
@@ -85,10 +85,11 @@ class Tree:
         """
         pointer = self.pointer(at)
         names = pointer_names(pointer) if pointer.startswith("/") else []
-        if wild := [number for number, name in enumerate(names) if name in (ANYTHING, DEEP)]:
-            above = "".join(f"/{part}" for part in pointer.split("/")[1 : wild[0] + 1])
-            start = follow_pointer(self.parse(data), above)
-            return [Located(list(_below(start, names[wild[0] :], "").values()), 0)]
+        first = next((n for n, name in enumerate(names) if name in (ANYTHING, DEEP)), None)
+        if first is not None:
+            above = "/".join(pointer.split("/")[: first + 1])
+            found = _below(follow_pointer(self.parse(data), above), names[first:], "", deep=True)
+            return [Located(list(found.values()), 0)]
         value = self.value(data, at)
         line = self.line_of(data, self.pointer(at)) if len(data) < LINES_MOST else 0
         return [Located(value, line)]
@@ -99,7 +100,8 @@ class Tree:
 
     def spots(self, data: bytes, at: str) -> list[Spot]:
         """Return the texts that a pointer leads to, in which ``*`` stands for any member."""
-        found = _pointed(self.parse(data), pointer_names(slashed(at)), "")
+        names = pointer_names(slashed(at))
+        found = list(_texts(_below(self.parse(data), names, "", deep=False)))
         several = len(found) > LINES_OF or len(data) > LINES_MOST
         return [Spot(w, t, 0 if several else self.line_of(data, w)) for w, t in found]
 
@@ -172,31 +174,30 @@ def _members(node: Raw) -> Mapping[str, Raw]:
     return node if isinstance(node, dict) else {}
 
 
-def _below(node: Raw, names: list[str], here: str) -> dict[str, Raw]:
-    """Return all that names lead to, by where it stands, in the order of the document."""
+def _below(node: Raw, names: list[str], here: str, *, deep: bool) -> dict[str, Raw]:
+    """Return all that names lead to, by where it stands, in the order of the document.
+
+    ``deep`` tells that ``**`` stands for any number of members.
+    """
     if not names:
         return {here: node}
     wanted, rest = names[0], names[1:]
-    found: dict[str, Raw] = _below(node, rest, here) if wanted == DEEP else {}
+    any_depth = deep and wanted == DEEP
+    found: dict[str, Raw] = _below(node, rest, here, deep=deep) if any_depth else {}
     for name, value in _members(node).items():
-        if wanted == DEEP:
-            found |= _below(value, names, pointer_to(here, name))
-        elif wanted in (ANYTHING, name):
-            found |= _below(value, rest, pointer_to(here, name))
+        if any_depth or wanted in (ANYTHING, name):
+            left = names if any_depth else rest
+            found |= _below(value, left, pointer_to(here, name), deep=deep)
     return found
 
 
-def _pointed(node: Raw, tokens: list[str], here: str) -> list[tuple[str, str]]:
-    if not tokens:
-        if isinstance(node, list):
-            return [(f"{here}/{n}", v) for n, v in enumerate(node) if isinstance(v, str)]
-        return [(here, node)] if isinstance(node, str) else []
-    wanted, rest = tokens[0], tokens[1:]
-    found = []
-    for name, value in _members(node).items():
-        if wanted in (ANYTHING, name):
-            found += _pointed(value, rest, pointer_to(here, name))
-    return found
+def _texts(found: Mapping[str, Raw]) -> Iterator[tuple[str, str]]:
+    """Give the texts among values and right in lists among them, with where each stands."""
+    for here, value in found.items():
+        if isinstance(value, str):
+            yield here, value
+        elif isinstance(value, list):
+            yield from ((f"{here}/{n}", v) for n, v in enumerate(value) if isinstance(v, str))
 
 
 def _listed(value: Raw) -> list[dict[str, Raw]]:

@@ -41,7 +41,7 @@ _NAMESPACES = (
 
 _SYSTEM = ("bin", "lib", "lib32", "lib64", "libx32", "sbin")
 _NOT_THE_MACHINES = frozenset((*_SYSTEM, "usr", "etc", "proc", "sys", "dev", "run"))
-_OF_THE_SYSTEM = (
+_IN_ETC = (
     "alternatives",
     "ca-certificates",
     "dictionaries-common",
@@ -269,7 +269,7 @@ class Cell:
             if above not in names:
                 yield from ("--perms", "1777", "--size", str(TEMPORARY), "--tmpfs", temporary)
         if "etc" in names and not os.path.islink(os.path.join(root, "etc")):  # noqa: PTH114, PTH118
-            system = tuple(f"/etc/{name}" for name in _OF_THE_SYSTEM)
+            system = tuple(f"/etc/{name}" for name in _IN_ETC)
             for path in _leaves(os.path.join(root, "etc")):  # noqa: PTH118
                 at = path[len(root) :]
                 if not any(at == one or at.startswith(f"{one}/") for one in system):
@@ -284,8 +284,14 @@ class Cell:
                 yield from (bind, folder, mount)
 
 
-def _system() -> Iterator[str]:
-    """Give the arguments for what is the system's: ``/usr``, what belongs to it, and no device."""
+@cache
+def _system() -> tuple[str, ...]:
+    """Return the arguments for what is the system's: ``/usr``, what belongs to it, no device."""
+    return tuple(_of_the_system())
+
+
+def _of_the_system() -> Iterator[str]:
+    """Give them, in order."""
     yield from ("--ro-bind", "/usr", "/usr")
     for name in _SYSTEM:
         at = f"/{name}"
@@ -293,7 +299,7 @@ def _system() -> Iterator[str]:
             yield from ("--symlink", link_target(Path(at)), at)
         elif os.path.isdir(at):  # noqa: PTH112
             yield from ("--ro-bind", at, at)
-    for name in _OF_THE_SYSTEM:
+    for name in _IN_ETC:
         at = f"/etc/{name}"
         if os.path.exists(at):  # noqa: PTH110
             yield from ("--ro-bind", os.path.realpath(at), at)

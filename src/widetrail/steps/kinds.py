@@ -11,19 +11,20 @@ from widetrail.lazily import Imported
 from widetrail.recipe.settings import Settings
 
 _OWN: Imported[type[Settings]] = Imported(
+    "widetrail.steps",
     {
-        "copy": ("widetrail.steps.copy_settings", "CopySettings"),
-        "run": ("widetrail.steps.run_settings", "RunSettings"),
-        "person": ("widetrail.steps.person_settings", "PersonSettings"),
-        "wait": ("widetrail.steps.wait_settings", "WaitSettings"),
-        "open": ("widetrail.steps.program_settings", "OpenSettings"),
-        "close": ("widetrail.steps.program_settings", "CloseSettings"),
-        "first_start": ("widetrail.steps.program_settings", "FirstStartSettings"),
-        "remove": ("widetrail.steps.remove_settings", "RemoveSettings"),
-        "detach": ("widetrail.steps.detach_settings", "DetachSettings"),
-        "write": ("widetrail.steps.write_settings", "WriteSettings"),
-        "records": ("widetrail.steps.records_settings", "RecordsSettings"),
-    }
+        "copy": ("copy_settings", "CopySettings"),
+        "run": ("run_settings", "RunSettings"),
+        "person": ("person_settings", "PersonSettings"),
+        "wait": ("wait_settings", "WaitSettings"),
+        "open": ("program_settings", "OpenSettings"),
+        "close": ("program_settings", "CloseSettings"),
+        "first_start": ("program_settings", "FirstStartSettings"),
+        "remove": ("remove_settings", "RemoveSettings"),
+        "detach": ("detach_settings", "DetachSettings"),
+        "write": ("write_settings", "WriteSettings"),
+        "records": ("records_settings", "RecordsSettings"),
+    },
 )
 """The model of each of our own kinds."""
 

@@ -25,40 +25,40 @@ GROUP = "widetrail.steps"
 """The group of entry points by which a distribution adds kinds of steps."""
 
 _BOTH = {
-    "run": ("widetrail.steps.run", "Run"),
-    "person": ("widetrail.steps.person", "Person"),
-    "wait": ("widetrail.steps.wait", "Wait"),
-    "open": ("widetrail.steps.program", "Open"),
-    "close": ("widetrail.steps.program", "Close"),
-    "first_start": ("widetrail.steps.program", "FirstStart"),
-    "remove": ("widetrail.steps.remove", "Remove"),
-    "detach": ("widetrail.steps.detach", "Detach"),
-    "write": ("widetrail.steps.write", "Write"),
-    "records": ("widetrail.steps.records", "MergeRecords"),
+    "run": ("run", "Run"),
+    "person": ("person", "Person"),
+    "wait": ("wait", "Wait"),
+    "open": ("program", "Open"),
+    "close": ("program", "Close"),
+    "first_start": ("program", "FirstStart"),
+    "remove": ("remove", "Remove"),
+    "detach": ("detach", "Detach"),
+    "write": ("write", "Write"),
+    "records": ("records", "MergeRecords"),
 }
 
 RULES: Mapping[str, Rule[Any]] = Added(
     Rule,
-    Imported({"copy": ("widetrail.steps.copy", "Copy"), **_BOTH}, lambda kind: kind()),
+    Imported("widetrail.steps", {"copy": ("copy", "Copy"), **_BOTH}, lambda kind: kind()),
     GROUP,
     "kind of step",
 )
 """The kinds of steps that a recipe may use."""
 
 _ACTS = {
-    "note": ("widetrail.steps.note", "Note"),
-    "pack": ("widetrail.steps.pack", "Pack"),
-    "publish": ("widetrail.steps.publish", "Publish"),
-    "enter": ("widetrail.steps.enter", "Enter"),
-    "check": ("widetrail.steps.check", "Checks"),
-    "remnants": ("widetrail.steps.remnants", "Remnants"),
-    "retire": ("widetrail.steps.retire", "Retire"),
-    "seat": ("widetrail.steps.seat", "SeatActs"),
+    "note": ("note", "Note"),
+    "pack": ("pack", "Pack"),
+    "publish": ("publish", "Publish"),
+    "enter": ("enter", "Enter"),
+    "check": ("check", "Checks"),
+    "remnants": ("remnants", "Remnants"),
+    "retire": ("retire", "Retire"),
+    "seat": ("seat", "SeatActs"),
     **_BOTH,
 }
 
 ACTS: Mapping[str, Act[Any, Any]] = Added(
-    Act, Imported(_ACTS, lambda kind: kind()), GROUP, "kind of step"
+    Act, Imported("widetrail.steps", _ACTS, lambda kind: kind()), GROUP, "kind of step"
 )
 """The kinds of steps that a plan may hold."""
 

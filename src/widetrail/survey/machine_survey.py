@@ -6,7 +6,7 @@ asked what tells their places. Nothing is changed.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 
 from widetrail.errors import MachineUnusable
@@ -63,7 +63,7 @@ class Survey:
         listed = tuple(found)
         here = tuple(one for one in listed if one.installation is not None)
         absent = {one.id for one in listed if one.installation is None}
-        missing = _missing(machine, [one for one in recipes if one.id in absent])
+        missing = _missing(machine, absent, {one.id: one for one in recipes}.__getitem__)
         return Survey(here, not_here=tuple(sorted(absent)), missing=missing)
 
     def newest_first(self) -> Survey:
@@ -110,16 +110,17 @@ def survey_all(
         if tally.files
     ]
     counted = tuple(_counted(one, recipes[one.id].items, numbers, stock) for one in here)
-    missing = {}
-    if len(absent) <= EXPLAINED:
-        missing = _missing(machine, [shelf.load(id) for id in absent])
+    missing = _missing(machine, absent, shelf.load)
     return Survey(counted, tuple(remains), tuple(sorted(absent)), stock, missing)
 
 
-def _missing(machine: Machine, recipes: Sequence[Loaded]) -> dict[str, tuple[str, ...]]:
-    if len(recipes) > EXPLAINED:
+def _missing(
+    machine: Machine, absent: Collection[str], load: Callable[[str], Loaded]
+) -> dict[str, tuple[str, ...]]:
+    """Return what was looked for of applications that are not here, where those are few."""
+    if len(absent) > EXPLAINED:
         return {}
-    return {one.id: why_not_here(find_application(machine, one)) for one in recipes}
+    return {id: why_not_here(find_application(machine, load(id))) for id in absent}
 
 
 class _Names:
