@@ -26,7 +26,8 @@ from widetrail.errors import WideTrailError
 from widetrail.finding import stores
 from widetrail.formats import dconf, hive, ini, registry, registry_writing, texts, xml
 from widetrail.formats.canonical import canonical, digest
-from widetrail.formats.forms import FORMS
+from widetrail.formats.form import changed_alone
+from widetrail.formats.forms import FORMS, forms_for
 from widetrail.formats.interface import Unreadable, Unwritable
 from widetrail.formats.masking import Masker
 from widetrail.formats.yaml_positions import read_marked
@@ -75,6 +76,19 @@ def _moved(form: str) -> Callable[[bytes], None]:
             known.put(text, at, {found[0].where: "newé"})
 
     return move
+
+
+def _values(form: str) -> Callable[[bytes], None]:
+    def change(data: bytes) -> None:
+        named = FORMS[form].named
+        assert named is not None
+        _, text = _split(data)
+        held = list(named.read(text).items())
+        changes = {name: None if n % 2 else held[0][1] for n, (name, _) in enumerate(held)}
+        written = changed_alone(text, changes, named.read, named.change)
+        changed_alone(b"", named.read(written), named.read, named.change)
+
+    return change
 
 
 def _tree(form: str) -> Callable[[bytes], None]:
@@ -159,9 +173,16 @@ _TEXTS = {
     "toml": '# c\n[a]\nb = "x"\nc = [1, 2]\n[[d]]\ne = {f = 1979-05-27}\n',
     "plist": plistlib.dumps({"a": {"b": "x", "c": [1, 2.5, True, b"x"]}}).decode(),
     "xml": '<?xml version="1.0"?>\n<a><b c="d">x</b><!-- c --></a>',
+    "qt_ini": '[s]\nk=v, "w"\n[General]\nm=@Variant(\\0\\0\\0\\n\\0\\0\\0\\x2\\0\\x61)\n',
     "text": "abc axc\nabc",
 }
-_AT = {"ini": "s/k", "xml": "//b/@c", "text": "a(.)c", "reg": "HKCU\\Software\\A\\*"}
+_AT = {
+    "ini": "s/k",
+    "qt_ini": "s/k",
+    "xml": "//b/@c",
+    "text": "a(.)c",
+    "reg": "HKCU\\Software\\A\\*",
+}
 
 
 def _seed(form: str, at: str = "") -> list[bytes]:
@@ -182,15 +203,15 @@ BYTES: dict[str, tuple[Callable[[bytes], Any], list[bytes]]] = {
     "dconf": (_dconf, [b"k\0" + _DCONF]),
     "dconf written": (_dconf_written, [b"k\0" + _DCONF]),
     "gvariant": (_gvariant, [_GVARIANT]),
-    **{f"{form} written": (_written(form), _seed(form)) for form in ("ini", "json", "toml")},
+    **{
+        f"{form} written": (_written(form), _seed(form))
+        for form in ("ini", "json", "toml", "qt_ini")
+    },
     **{
         f"{form} moved": (_moved(form), _seed(form))
-        for form in ("ini", "json", "toml", "yaml", "plist", "xml", "reg", "text")
+        for form in ("ini", "qt_ini", "json", "toml", "yaml", "plist", "xml", "reg", "text")
     },
-    "plist values": (
-        lambda d: stores.plist_with(d, {"a": "1", "b/c": None}),
-        [_TEXTS["plist"].encode()],
-    ),
+    **{f"{form} values": (_values(form), _seed(form)) for form in forms_for("values")},
     "values": (lambda d: stores.decode_values("registry", d, "HKCU\\Software\\A"), [b"{}"]),
     "recipe text": (
         lambda d: read_marked(d.decode("utf-8", "replace"), "f"),

@@ -19,7 +19,7 @@ from build import NOW, Trail, machine, moved, outcomes
 from conftest import SWEEP, Stopped, cut_off_everywhere, of_the_person, stop_at
 from test_formats import hive
 from widetrail.errors import Obstructed
-from widetrail.finding.stores import plist_with
+from widetrail.finding.stores import file_with
 from widetrail.formats.dconf import dconf_below, edit_dconf, gvariant_with, write_dconf
 from widetrail.formats.hive import hive_tree
 from widetrail.formats.plist import dump_plist
@@ -360,7 +360,7 @@ def test_a_preference_file_is_merged_value_by_value(tmp_path: Path) -> None:
         "Where": {"Notes": "~/Notes", "Other": 1},
         "Recent": ["/Users/bo/Notes/a", "/Users/bo/Notes/b c"],
         "Blob": b"\0\1",
-        "Deep": {"On": True, "Size": 1.5, "Empty": {}},
+        "Deep": {"On": True, "Size": 1.5},
     }
     Run(one.new).undo(NOW)
     assert one.new.read(path.format("bo")) == binary
@@ -507,8 +507,8 @@ def test_this_machine_sets_and_resets_settings_of_its_desktop(tmp_path: Path) ->
 def test_plistutil_reads_the_preference_files_that_we_write(tmp_path: Path) -> None:
     program = tool("plistutil", "libplist-utils")
     leaf = plistlib.dumps({"value": "C:\\ü & <é>"}).decode()
-    ours = plist_with(
-        b"", {"/Where/Notes": leaf, "/Blob": plistlib.dumps({"value": b"x"}).decode()}
+    ours = file_with(
+        "plist", b"", {"/Where/Notes": leaf, "/Blob": plistlib.dumps({"value": b"x"}).decode()}
     )
     for name, like in (("xml", b""), ("binary", plistlib.dumps({}, fmt=plistlib.FMT_BINARY))):
         data = dump_plist(plistlib.loads(ours), like)

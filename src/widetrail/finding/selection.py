@@ -8,8 +8,8 @@ from dataclasses import dataclass
 
 from widetrail.errors import MachineUnusable
 from widetrail.finding.stores import (
-    CARRIED,
     Store,
+    carried_as,
     encode_values,
     is_value,
     selected,
@@ -124,7 +124,7 @@ def entries_of(
     if kind is not None:
         values = selected(kind, item, Store(machine, kind, place.path).read())
         size = len(encode_values(kind, place.path, values))
-        return [Entry(CARRIED[kind], "file", size, 0, 0o600)], sum(map(is_value, values))
+        return [Entry(carried_as(kind), "file", size, 0, 0o600)], sum(map(is_value, values))
     there = machine.look(place.path)
     if there is None or there.kind != "folder":
         single = there is not None and there.kind == "file"

@@ -1,4 +1,5 @@
-"""Places that hold named values, not files: registry keys, desktop settings, preference files.
+"""Places that hold named values: registry keys, desktop settings, and settings files of which an
+item takes one value and another.
 
 Each is read as plain texts by name, so that what is taken, merged, saved and given back is the same
 for all of them. Names are those below the place: a key and a value name parted by a null character
@@ -7,12 +8,11 @@ in the registry, a path with ``/`` elsewhere.
 
 from __future__ import annotations
 
-import plistlib
 import re
-from collections.abc import Iterable, Iterator, Mapping
-from typing import Any, Literal
+from collections.abc import Iterable, Mapping
+from typing import Literal
 
-from widetrail.formats import Unreadable, plist
+from widetrail.formats import Unreadable
 from widetrail.formats.dconf import (
     dconf_below,
     gvariant_texts,
@@ -20,10 +20,10 @@ from widetrail.formats.dconf import (
     parse_gvariant,
     write_dconf,
 )
-from widetrail.formats.form import name_matches
+from widetrail.formats.form import Named, changed_alone, name_matches
+from widetrail.formats.forms import FORMS
 from widetrail.formats.interface import NotThere, Spot, Unwritable
 from widetrail.formats.parser_process import ask
-from widetrail.formats.plist import dump_plist
 from widetrail.formats.reg import changed_value, registry_spots
 from widetrail.formats.registry import (
     ITSELF,
@@ -34,18 +34,19 @@ from widetrail.formats.registry import (
     registry_tree,
 )
 from widetrail.formats.registry_writing import KEY, Edit, write_registry
-from widetrail.formats.trees import pointer_names, pointer_to
 from widetrail.machine import Machine
 from widetrail.recipe import Globs, Item
 from widetrail.recipe.places import PlaceKind
 
-StoreKind = Literal["registry", "dconf", "plist"]
-CARRIED: Mapping[StoreKind, str] = {
-    "registry": "values.reg",
-    "dconf": "values.dconf",
-    "plist": "values.plist",
-}
-"""The file in which values of each kind travel: the text form that the system's own tool reads."""
+StoreKind = Literal["registry", "dconf", "plist", "ini", "qt_ini", "json", "yaml", "toml", "xml"]
+"""The system's stores; else the form of the file that holds the values."""
+
+
+def carried_as(kind: StoreKind) -> str:
+    """Return the name of the file in which values travel: for the system's stores the text form
+    that its own tool reads, else a file of their form."""
+    return f"values.{'reg' if kind == 'registry' else kind}"
+
 
 _MARK = "\0"
 
@@ -56,8 +57,26 @@ def store_kind(item: Item, place: str, kind: PlaceKind) -> StoreKind | None:
         return "registry"
     if kind == "dconf":
         return "dconf"
+    if kind != "file":
+        return None
     some = item.kind == "settings" and bool(item.take or item.leave)
-    return "plist" if kind == "file" and some and place.endswith(".plist") else None
+    return item.values or ("plist" if some and place.endswith(".plist") else None)
+
+
+def in_file(kind: StoreKind) -> bool:
+    """Return whether values of that kind stand in a file, which is changed as one."""
+    return kind not in ("registry", "dconf")
+
+
+def folds_names(kind: StoreKind) -> bool:
+    """Return whether names of values are the same whatever their case."""
+    return kind == "registry" or (in_file(kind) and _named(kind).folds_names)
+
+
+def _named(kind: StoreKind) -> Named:
+    named = FORMS[kind].named
+    assert named is not None, "recipes name such forms only"
+    return named
 
 
 class Store:
@@ -80,7 +99,7 @@ class Store:
                 return dconf_below(self.machine.desktop_settings(), self.place)
             if self.machine.look(self.place) is None:
                 return {}
-            return decode_values("plist", self.machine.read(self.place), "")
+            return decode_values(self.kind, self.machine.read(self.place), "")
         except NotThere:
             return {}
 
@@ -96,7 +115,7 @@ class Store:
             top = self.place.strip("/")
             self.machine.edit_desktop({f"/{top}/{n}": text for n, text in changes.items()})
             return
-        assert self.kind == "registry", "preference files are changed as files"
+        assert self.kind == "registry", "what stands in a file is changed as one"
         edits = [
             _edit(self.place, name, text)
             for name, text in sorted(changes.items())
@@ -141,7 +160,7 @@ def _registry_value(name: str, text: str) -> RegistryValue:
 
 def selected(kind: StoreKind, item: Item, values: Mapping[str, str]) -> dict[str, str]:
     """Return the values that an item takes; globs see their names with ``/``."""
-    ignore_case = kind == "registry"
+    ignore_case = folds_names(kind)
     take = Globs(item.take or ("**",), ignore_case=ignore_case)
     leave = Globs(item.leave, ignore_case=ignore_case)
     chosen = {n: t for n, t in values.items() if _mine(shown_name(kind, n), take, leave)}
@@ -178,8 +197,8 @@ def encode_values(kind: StoreKind, place: str, values: Mapping[str, str]) -> byt
     """Return values as the text that the system's own tool reads."""
     if kind == "dconf":
         return write_dconf(values)
-    if kind == "plist":
-        return plist_with(b"", values)
+    if in_file(kind):
+        return file_with(kind, b"", values)
     keys: dict[str, Key] = {}
     for name, text in values.items():
         below, _, own = name.partition(_MARK)
@@ -200,9 +219,8 @@ def decode_values(kind: StoreKind, data: bytes, place: str) -> dict[str, str]:
             return dconf_below(data, "")
         except NotThere:
             return {}
-    if kind == "plist":
-        document = _plist(data)
-        return {name: _leaf_text(leaf) for name, leaf in _leaves(document, "")}
+    if in_file(kind):
+        return ask(_named(kind).read, data)
     try:
         keys = ask(registry_tree, data, full_key(place))
     except NotThere:
@@ -210,55 +228,18 @@ def decode_values(kind: StoreKind, data: bytes, place: str) -> dict[str, str]:
     return _of_keys(keys, full_key(place))
 
 
-def _plist(data: bytes) -> Any:
-    if not data:
-        return {}
-    ask(plist.parse, data)  # judged within bounds first
-    document = plistlib.loads(data)
-    if not isinstance(document, dict):
-        raise Unreadable("holds no settings by name")
-    return document
-
-
-def _leaves(node: Mapping[str, Any], above: str) -> Iterator[tuple[str, Any]]:
-    for name, value in node.items():
-        where = pointer_to(above, name)
-        if isinstance(value, dict) and value:
-            yield from _leaves(value, where)
-        else:
-            yield where, value
-
-
-def _leaf_text(leaf: Any) -> str:
-    return plistlib.dumps({"value": leaf}, sort_keys=False).decode()
-
-
-def plist_with(data: bytes, changes: Mapping[str, str | None]) -> bytes:
-    """Return a property list with values set, or gone; its form stays (XML where it is new).
+def file_with(kind: StoreKind, data: bytes, changes: Mapping[str, str | None]) -> bytes:
+    """Return a file with values set, or gone; all else in it stays.
 
     Raises:
-        Unreadable: It is none.
-        Unwritable: It cannot hold a value.
+        Unreadable: It is not of that form.
+        Unwritable: It cannot hold a value beside its own.
     """
-    document = _plist(data)
-    for where, text in changes.items():
-        names = pointer_names(where)
-        if not names:
-            raise Unwritable("has no value without a name")
-        *above, last = names
-        holder = document
-        for token in above:
-            inner = holder.get(token)
-            holder[token] = inner if isinstance(inner, dict) else {}
-            holder = holder[token]
-        if text is None:
-            holder.pop(last, None)
-        else:
-            holder[last] = plistlib.loads(text.encode())["value"]
-    return dump_plist(document, data)
+    named = _named(kind)
+    return ask(changed_alone, data, dict(changes), named.read, named.change)
 
 
-# The texts in values, for paths
+# The texts in values of the system's stores, for paths
 
 
 def texts_of(kind: StoreKind, place: str, name: str, text: str) -> list[Spot]:
@@ -266,16 +247,10 @@ def texts_of(kind: StoreKind, place: str, name: str, text: str) -> list[Spot]:
     if kind == "registry":
         own = name.partition(_MARK)[2]
         return [] if own == KEY else registry_spots(_key_of(place, name), _value_of(name, text))
-    if kind == "dconf":
-        try:
-            found = gvariant_texts(text)
-        except Unreadable:
-            return []
-    else:
-        leaf = plistlib.loads(text.encode())["value"]
-        found = [leaf] if isinstance(leaf, str) else []
-        if isinstance(leaf, list) and all(isinstance(one, str) for one in leaf):
-            found = leaf
+    try:
+        found = gvariant_texts(text)
+    except Unreadable:
+        return []
     return [Spot(f"{name}{_MARK}{number}", one) for number, one in enumerate(found)]
 
 
@@ -288,10 +263,7 @@ def with_texts(
         return f"{value.type}:{value.data.hex()}"
     spots = texts_of(kind, place, name, text)
     texts = [changes.get(spot.where, spot.text) for spot in spots]
-    if kind == "dconf":
-        return gvariant_with(text, texts)
-    leaf = plistlib.loads(text.encode())["value"]
-    return _leaf_text(texts[0] if isinstance(leaf, str) else texts)
+    return gvariant_with(text, texts)
 
 
 def _value_of(name: str, text: str) -> RegistryValue:
@@ -303,9 +275,7 @@ def named_at(kind: StoreKind, place: str, name: str, at: str) -> bool:
     if kind == "registry":
         own = name.partition(_MARK)[2]
         return name_matches(f"{_key_of(full_key(place), name)}\\{own or '@'}", at)
-    if kind == "dconf":
-        return name_matches(f"/{place.strip('/')}/{name}", at)
-    return name_matches(name, at if at.startswith("/") else f"/{at}")
+    return name_matches(f"/{place.strip('/')}/{name}", at)
 
 
 # One value

@@ -15,9 +15,10 @@ from typing import Literal, NamedTuple, Protocol
 from widetrail.formats.interface import Located, Raw, Scalar, Spot, Unwritable
 from widetrail.formats.record import Records
 
-Role = Literal["reading", "set_in", "paths", "index", "write", "records"]
+Role = Literal["reading", "set_in", "paths", "index", "write", "records", "values"]
 """What a form can be used for: a reading, telling where a place is, holding paths of the machine, a
-program's own index of its folders, a value that is written, and a store of records."""
+program's own index of its folders, a value that is written, a store of records, and an item of
+values that are taken one by one."""
 
 Address = Literal["pointer", "query", "expression", "name", "none"]
 """What the ``at`` of a form is."""
@@ -66,6 +67,19 @@ class Database(NamedTuple):
     put_cell: Callable[[str, str, Mapping[str, str], str], None]
 
 
+class Named(NamedTuple):
+    """The values of a file by name, each as a text that only its form reads.
+
+    ``read`` gives them all; none of a file that is empty. ``change`` gives the file with some set,
+    or taken away where the text is ``None``; a file that is empty becomes one with these alone.
+    ``folds_names`` tells that names are the same whatever their case.
+    """
+
+    read: Callable[[bytes], dict[str, str]]
+    change: Callable[[bytes, Mapping[str, str | None]], bytes]
+    folds_names: bool = False
+
+
 @dataclass(frozen=True)
 class Form:
     """One form with all that it can do; what it cannot is ``None``.
@@ -79,7 +93,8 @@ class Form:
     in all of them. ``tells`` says that it can tell where a place is. ``check_paths_at`` refuses
     an address that no paths can have, ``check_write_at`` one that no value can be written at.
     ``by_recipe`` tells that a recipe's own pattern or query is run. ``records`` is how it holds
-    letters, contacts, bookmarks and the like, if it holds some.
+    letters, contacts, bookmarks and the like, if it holds some; ``named`` is how it holds values
+    that can be taken one by one.
     """
 
     name: str
@@ -103,6 +118,7 @@ class Form:
     entry_at: Callable[[str, str], str] | None = None
     database: Database | None = None
     records: Records | None = None
+    named: Named | None = None
     check_paths_at: Callable[[str], str] | None = None
     check_write_at: Callable[[str], str] | None = None
 
@@ -132,6 +148,8 @@ class Form:
                 return changes
             case "records":
                 return self.records is not None
+            case "values":
+                return self.named is not None
 
 
 def put_each(
@@ -157,6 +175,31 @@ def insist_held(
     now = {spot.where: spot.text for spot in spots(written, at)}
     if any(now.get(where) != text for where, text in changes.items()):
         raise Unwritable("would have another value once it is written")
+    return written
+
+
+def changed_alone(
+    data: bytes,
+    changes: Mapping[str, str | None],
+    read: Callable[[bytes], dict[str, str]],
+    change: Callable[[bytes, Mapping[str, str | None]], bytes],
+) -> bytes:
+    """Return a file as ``change`` gives it, where nothing but ``changes`` differs afterwards.
+
+    What goes is taken away before what comes is set.
+
+    Raises:
+        Unwritable: Other values differ too, or some read back otherwise.
+    """
+    before = read(data)
+    gone = {name: None for name, text in changes.items() if text is None and name in before}
+    kept = {n: t for n, t in before.items() if n not in gone}
+    come = {n: t for n, t in changes.items() if t is not None and kept.get(n) != t}
+    written = change(change(data, gone) if gone else data, come) if gone or come else data
+    wanted, now = {**kept, **come}, read(written)
+    if now != wanted:
+        differs = (n for n in (*wanted, *now) if wanted.get(n) != now.get(n))
+        raise Unwritable(f"cannot hold these values beside its own: {min(differs)!r}")
     return written
 
 

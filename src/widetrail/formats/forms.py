@@ -15,14 +15,15 @@ from widetrail.lazily import Imported
 GROUP = "widetrail.forms"
 """The group of entry points by which a distribution adds forms."""
 
-_TREE: tuple[Role, ...] = ("reading", "set_in", "paths", "index", "write")
+_TREE: tuple[Role, ...] = ("reading", "set_in", "paths", "index", "write", "values")
 _OWN: Mapping[str, tuple[str, tuple[Role, ...]]] = {
     "ini": ("ini", _TREE),
+    "qt_ini": ("qt_ini", _TREE),
     "json": ("json", (*_TREE, "records")),
     "yaml": ("yaml", _TREE),
     "toml": ("toml", _TREE),
     "plist": ("plist", _TREE),
-    "xml": ("xml", ("reading", "set_in", "paths", "write")),
+    "xml": ("xml", ("reading", "set_in", "paths", "write", "values")),
     "sqlite": ("sqlite", ("reading", "paths", "index", "write", "records")),
     "dconf": ("dconf", ("reading", "paths", "write")),
     "registry": ("reg", ("reading", "set_in", "paths", "write")),

@@ -7,11 +7,11 @@ value in double quotes is taken without them, the first of two equal keys counts
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from fnmatch import fnmatchcase
 
-from widetrail.formats.form import Entry, Form, insist_held, name_matches, put_each
+from widetrail.formats.form import Entry, Form, Named, insist_held, name_matches, put_each, spliced
 from widetrail.formats.interface import Located, NotThere, Raw, Scalar, Spot, Unwritable
 from widetrail.formats.texts import decode, encode
 
@@ -125,58 +125,123 @@ def add(data: bytes, at: str, scalar: Scalar) -> bytes:
 
 @dataclass(frozen=True)
 class _Line:
-    """A line of a text: where it begins and ends, and where the next one begins."""
+    """A line of a text: where it begins and ends, where the next one begins, and its number."""
 
     start: int
     end: int
     after: int
+    number: int = 0
 
 
 def _lines(text: str) -> list[_Line]:
     """Return the lines of a text as ``str.splitlines`` has them."""
     found, at = [], 0
-    for whole in text.splitlines(keepends=True):
+    for number, whole in enumerate(text.splitlines(keepends=True), start=1):
         bare = whole.splitlines()[0]
-        found.append(_Line(at, at + len(bare), at + len(whole)))
+        found.append(_Line(at, at + len(bare), at + len(whole), number))
         at += len(whole)
     return found
 
 
 def _written(text: str, at: str, told: str) -> str:
+    return with_value(text, at, told, _as_ini)
+
+
+def with_value(text: str, at: str, told: str, as_written: Callable[[str, str], str]) -> str:
+    """Return an ini file with the value at ``section/key``, which is added where it is missing.
+
+    ``as_written`` is told the value and what is written there now, and says what is written.
+
+    Raises:
+        Unwritable: The value is not one line.
+    """
     if len(f"{told}.".splitlines()) > 1:
         raise Unwritable("is an ini file, where a value is one line")
     section, _, key = at.rpartition("/")
-    current, last = "", None if section else _Line(0, 0, 0)
+    last = None if section else _Line(0, 0, 0)
     styles: dict[bool, str] = {}
     """How the first key is set, in the section and anywhere."""
-    for line in _lines(text):
-        content = text[line.start : line.end]
-        stripped = content.strip()
-        if stripped.startswith("[") and "]" in stripped:
-            current = stripped[1 : stripped.index("]")].strip()
+    for line, current, name, old in _keys(text):
+        if name is None:
             last = line if _same(current, section) and last is None else last
-        elif stripped and stripped[0] not in ";#" and "=" in stripped:
-            name, _, old = content.partition("=")
-            if _same(current, section):
-                if _same(name.strip(), key):
-                    begin = line.start + len(name) + 1 + len(old) - len(old.lstrip())
-                    end = line.start + len(content.rstrip())
-                    begin = min(begin, line.end) if old.strip() else line.start + len(name) + 1
-                    end = max(begin, end)
-                    return text[:begin] + _as_ini(told, text[begin:end]) + text[end:]
-                last = line
-            spaced = name != name.rstrip() and old != old.lstrip()
-            for where in {False, _same(current, section)}:
-                styles.setdefault(where, " = " if spaced else "=")
+            continue
+        content = text[line.start : line.end]
+        if _same(current, section):
+            if _same(name.strip(), key):
+                begin = line.start + len(name) + 1 + len(old) - len(old.lstrip())
+                end = line.start + len(content.rstrip())
+                begin = min(begin, line.end) if old.strip() else line.start + len(name) + 1
+                end = max(begin, end)
+                return text[:begin] + as_written(told, text[begin:end]) + text[end:]
+            last = line
+        spaced = name != name.rstrip() and old != old.lstrip()
+        for where in {False, _same(current, section)}:
+            styles.setdefault(where, " = " if spaced else "=")
     ends = "\r\n" if "\r\n" in text else "\n"
     equals = styles.get(True, styles.get(False, "="))
-    line_text = f"{key}{equals}{_as_ini(told, '')}{ends}"
+    line_text = f"{key}{equals}{as_written(told, '')}{ends}"
     if last is None:
         gap = "" if not text or text.endswith(("\n", "\r")) else ends
         return f"{text}{gap}[{section}]{ends}{line_text}"
     before = text[: last.after]
     gap = "" if not before or before.endswith(("\n", "\r")) else ends
     return f"{before}{gap}{line_text}{text[last.after :]}"
+
+
+def _keys(text: str) -> Iterator[tuple[_Line, str, str | None, str]]:
+    """Give each line that has a section's name or a key: its section, and the key and value as they
+    stand there, or ``None``."""
+    current = ""
+    for line in _lines(text):
+        content = text[line.start : line.end]
+        stripped = content.strip()
+        if stripped.startswith("[") and "]" in stripped:
+            current = stripped[1 : stripped.index("]")].strip()
+            yield line, current, None, ""
+        elif stripped and stripped[0] not in ";#" and "=" in stripped:
+            name, _, value = content.partition("=")
+            yield line, current, name, value
+
+
+def written_values(data: bytes) -> dict[str, str]:
+    """Return all values as they are written, by ``section/key``; of equal keys the first counts."""
+    found: dict[str, tuple[str, str]] = {}
+    for where, value, _ in written_lines(data):
+        found.setdefault(where.casefold(), (where, value))
+    return dict(found.values())
+
+
+def written_lines(data: bytes) -> Iterator[tuple[str, str, int]]:
+    """Give each ``section/key`` with its value as it is written, and its line."""
+    for line, section, name, value in _keys(decode(data)[0]):
+        if name is not None:
+            where = f"{section}/{name.strip()}" if section else name.strip()
+            yield where, value.strip(), line.number
+
+
+def change_written(data: bytes, changes: Mapping[str, str | None]) -> bytes:
+    """Return the file with values set as they are written, or gone.
+
+    Raises:
+        Unwritable: It cannot hold one.
+    """
+    text, codec = decode(data)
+    for where, told in changes.items():
+        if told is None:
+            text = _without(text, where)
+        else:
+            text = with_value(text, where, told, lambda value, _: value)
+    return encode(text, codec, data)
+
+
+def _without(text: str, at: str) -> str:
+    section, _, key = at.rpartition("/")
+    gone = [
+        line
+        for line, current, name, _ in _keys(text)
+        if name is not None and _same(current, section) and _same(name.strip(), key)
+    ]
+    return spliced(text, [(line.start, line.after, "") for line in gone])
 
 
 def _as_ini(value: str, old: str) -> str:
@@ -198,4 +263,5 @@ INI = Form(
     add=add,
     entries=entries,
     entry_at=entry_at,
+    named=Named(written_values, change_written, folds_names=True),
 )

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from widetrail.formats.form import Form, insist_held, put_each
+from widetrail.formats.form import Form, Named, insist_held, put_each
 from widetrail.formats.interface import NotThere, Raw, Scalar, Unreadable, Unwritable
 from widetrail.formats.json_records import JsonObjects
 from widetrail.formats.texts import decode, encode
@@ -18,6 +18,8 @@ from widetrail.formats.trees import (
     line_in_yaml,
     path_in_entries,
     plain,
+    pointer_names,
+    pointer_to,
     pointer_tokens,
 )
 
@@ -113,12 +115,23 @@ class _Members:
         told = json.dumps(name, ensure_ascii=text.isascii())
         if not self.named:
             inner = self.open_at + 1
-            return f"{text[:inner]}{told}: {literal}{text[inner:]}"
+            gap = "\n  " if text[inner : inner + 1] in "\r\n" else ""
+            return f"{text[:inner]}{gap}{told}: {literal}{text[inner:]}"
         _, key_at, begin, end = self.named[-1]
         key_end = _end(text, key_at)
         before = self.named[-2][3] if len(self.named) > 1 else self.open_at
-        gap = text[_after_comma(text, before) : key_at]
+        gap = text[_after_comma(text, before) : key_at] or " "
         return f"{text[:end]},{gap}{told}{text[key_end:begin]}{literal}{text[end:]}"
+
+    def without(self, text: str, name: str) -> str:
+        """Return the text without a member."""
+        at = max(n for n, member in enumerate(self.named) if member[0] == name)
+        _, key_at, _, end = self.named[at]
+        if at:
+            return text[: self.named[at - 1][3]] + text[end:]
+        if len(self.named) > 1:
+            return text[:key_at] + text[self.named[1][1] :]
+        return text[: self.open_at + 1] + text[_skip(text, end) :]
 
 
 def _after_comma(text: str, at: int) -> int:
@@ -145,6 +158,55 @@ def _members(text: str, start: int) -> _Members:
         if text[at] == ",":
             at = _skip(text, at + 1)
     return _Members(opener == "{", start, tuple(named))
+
+
+def _named(data: bytes) -> dict[str, str]:
+    """Return the values by name, each as it is written."""
+    text, _ = decode(data)
+    if not text.strip(_SPACE + "\ufeff"):
+        return {}
+    parse(data)
+    start = _skip(text, 0)
+    if text[start] != "{":
+        raise Unreadable("holds no settings by name")
+    return dict(_leaves(text, start, ""))
+
+
+def _leaves(text: str, start: int, above: str) -> Iterator[tuple[str, str]]:
+    members = {name: (begin, end) for name, _, begin, end in _members(text, start).named}
+    for name, (begin, end) in members.items():
+        where = pointer_to(above, name)
+        if text[begin] == "{":
+            yield from _leaves(text, begin, where)
+        else:
+            yield where, text[begin:end]
+
+
+def _change(data: bytes, changes: Mapping[str, str | None]) -> bytes:
+    """Return the document with values set or gone; an empty file becomes an object."""
+    text, codec = decode(data)
+    if not text.strip(_SPACE + "\ufeff"):
+        text += "{\n}\n"
+    for where, literal in changes.items():
+        text = _changed(text, where, literal)
+    return encode(text, codec, data)
+
+
+def _changed(text: str, where: str, literal: str | None) -> str:
+    start, names = _skip(text, 0), pointer_names(where)
+    for depth, name in enumerate(names):
+        members = _members(text, start)
+        found = members.of(name)
+        if literal is None and depth + 1 == len(names):
+            return members.without(text, name)
+        if not members.is_object:
+            raise Unwritable(f"has one value on the way to {where}")
+        if found is None:
+            for inner in reversed(names[depth + 1 :]):
+                literal = f"{{{json.dumps(inner, ensure_ascii=text.isascii())}: {literal}}}"
+            return members.added(text, name, str(literal))
+        start = found
+    return text[:start] + str(literal) + text[_end(text, start) :]
 
 
 def spans(data: bytes, at: str) -> tuple[list[tuple[int, int, Raw]], int]:
@@ -198,4 +260,5 @@ JSON = Form(
     entry_at=path_in_entries,
     check_write_at=check_pointer,
     records=JsonObjects(spans),
+    named=Named(_named, _change),
 )

@@ -9,8 +9,9 @@ import plistlib
 from collections.abc import Mapping
 from typing import Any
 
-from widetrail.formats.form import Form, insist_held
+from widetrail.formats.form import Form, Named, insist_held
 from widetrail.formats.interface import Raw, Unreadable, Unwritable
+from widetrail.formats.tree_values import leaves, mapping_of, set_leaves
 from widetrail.formats.trees import (
     Tree,
     first_line,
@@ -81,6 +82,32 @@ def dump_plist(document: Any, like: bytes) -> bytes:
         raise Unwritable(f"is a property list, which cannot hold it: {error}") from error
 
 
+def _named(data: bytes) -> dict[str, str]:
+    """Return the values of a list by name, each as a list of its own that holds it."""
+    return {name: _text_of(leaf) for name, leaf in leaves(_mapping(data))}
+
+
+def _text_of(leaf: Any) -> str:
+    try:
+        return plistlib.dumps({"value": leaf}, sort_keys=False).decode()
+    except (TypeError, ValueError, OverflowError, RecursionError) as error:
+        raise Unreadable("holds a value that no property list can hold") from error
+
+
+def _mapping(data: bytes) -> Any:
+    if not data:
+        return {}
+    parse(data)
+    return mapping_of(plistlib.loads(data))
+
+
+def _change(data: bytes, changes: Mapping[str, str | None]) -> bytes:
+    """Return the list with values set or gone; its form stays, XML where it is new."""
+    document = _mapping(data)
+    set_leaves(document, changes, lambda text: plistlib.loads(text.encode())["value"])
+    return dump_plist(document, data)
+
+
 PLIST = Form(
     "plist",
     "pointer",
@@ -92,4 +119,5 @@ PLIST = Form(
     value=_TREE.value,
     entries=_TREE.entries,
     entry_at=path_in_entries,
+    named=Named(_named, _change),
 )

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import json
 import re
 import tomllib
 from collections.abc import Mapping
+from datetime import date, time
 from typing import Any
 
-from widetrail.formats.form import Form, insist_held, put_each
+from widetrail.formats.form import Form, Named, insist_held, put_each
 from widetrail.formats.interface import NotThere, Raw, Scalar, Unreadable, Unwritable
 from widetrail.formats.texts import decode, encode
+from widetrail.formats.tree_values import leaves, mapping_of, set_leaves
 from widetrail.formats.trees import (
     Tree,
     check_pointer,
@@ -115,6 +118,42 @@ def _without(document: Raw, tokens: list[str]) -> Raw:
     return document
 
 
+def _named(data: bytes) -> dict[str, str]:
+    """Return the values by name, each as TOML on one line."""
+    parse(data)
+    document = mapping_of(tomllib.loads(decode(data)[0]))
+    return {name: _one_line(leaf) for name, leaf in leaves(document)}
+
+
+def _one_line(leaf: Any) -> str:
+    if isinstance(leaf, list):
+        return f"[{', '.join(map(_one_line, leaf))}]"
+    if isinstance(leaf, dict):
+        inner = (f"{_one_line(str(key))} = {_one_line(value)}" for key, value in leaf.items())
+        return f"{{{', '.join(inner)}}}"
+    if isinstance(leaf, str):
+        return json.dumps(leaf, ensure_ascii=False).replace("\x7f", "\\u007f")
+    if isinstance(leaf, float):
+        return repr(leaf).replace("e+", "e")
+    if isinstance(leaf, bool):
+        return "true" if leaf else "false"
+    return leaf.isoformat() if isinstance(leaf, date | time) else str(leaf)
+
+
+def _change(data: bytes, changes: Mapping[str, str | None]) -> bytes:
+    """Return the document with values set or gone."""
+    import tomlkit
+    from tomlkit.exceptions import TOMLKitError
+
+    text, codec = decode(data)
+    try:
+        document = tomlkit.parse(text)
+        set_leaves(document, changes, lambda told: tomlkit.value(told))
+        return encode(tomlkit.dumps(document), codec, data)
+    except (TOMLKitError, LookupError, ValueError, TypeError) as error:
+        raise Unwritable(f"is TOML that cannot be changed so: {first_line(error)}") from error
+
+
 TOML = Form(
     "toml",
     "pointer",
@@ -127,4 +166,5 @@ TOML = Form(
     entries=_TREE.entries,
     entry_at=path_in_entries,
     check_write_at=check_pointer,
+    named=Named(_named, _change),
 )

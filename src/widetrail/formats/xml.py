@@ -1,11 +1,12 @@
 """XML, addressed by XPath 1.0; no entities are resolved and nothing is fetched.
 
+In an XPath a namespace has the prefix that the document gives it, or ``default``.
+
 One that is changed is written anew, with its declaration, line ends and comments.
 """
 
 from __future__ import annotations
 
-import re
 from collections.abc import Mapping
 from typing import Any
 
@@ -13,7 +14,8 @@ from lxml import etree
 
 from widetrail.formats.form import Form, insist_held
 from widetrail.formats.interface import Located, NotThere, Spot, Unreadable, Unwritable
-from widetrail.formats.texts import decode, encode
+from widetrail.formats.xml_documents import document, with_root
+from widetrail.formats.xml_values import VALUES
 
 
 def read(data: bytes, at: str) -> list[Located]:
@@ -33,26 +35,27 @@ def _find_xml(data: bytes, at: str) -> tuple[etree._ElementTree, list[Any]]:
     """Return the document, and every match of the XPath ``at`` as lxml has them.
 
     Raises:
-        Unreadable: It is not XML, has a document type of its own, or the path is none.
+        Unreadable: It is not XML, declares entities, or the path is none.
     """
-    parser = etree.XMLParser(
-        resolve_entities=False,
-        no_network=True,
-        load_dtd=False,
-        huge_tree=False,
-        dtd_validation=False,
-    )
+    tree = document(data)
     try:
-        root = etree.fromstring(data, parser)
-        tree = root.getroottree()
-        if tree.docinfo.internalDTD is not None:
-            raise Unreadable("has a document type of its own, which is not read")
-        found = root.xpath(at)
-    except etree.XMLSyntaxError as error:
-        raise Unreadable(f"is not XML: {error.msg}") from error
+        found = tree.getroot().xpath(at, namespaces=_prefixes(tree))
     except (etree.XPathError, ValueError) as error:
         raise Unreadable(f'cannot be queried for "{at}": {error}') from error
     return tree, list(found) if isinstance(found, list) else [found]
+
+
+DEFAULT = "default"
+"""The prefix that an XPath has for the namespace of names that have none in the document."""
+
+
+def _prefixes(tree: etree._ElementTree) -> dict[str, str]:
+    """Return the namespaces of a document by their prefixes there; the outermost counts."""
+    found: dict[str, str] = {}
+    for element in tree.getroot().iter(etree.Element):
+        for prefix, uri in element.nsmap.items():
+            found.setdefault(prefix or DEFAULT, uri)
+    return found
 
 
 def _located(match: object) -> Located:
@@ -100,26 +103,7 @@ def _written(data: bytes, at: str, changes: Mapping[str, str]) -> bytes:
                 match.getparent().tail = text
     except ValueError as error:
         raise Unwritable(f"is XML, which cannot hold it: {error}") from error
-    text, codec = decode(data)
-    before = _BEFORE.match(text)
-    assert before is not None
-    root = tree.getroot()
-    nodes = [root, *root.itersiblings()]
-    inner = "\n".join(etree.tostring(n, encoding="unicode", with_tail=False) for n in nodes)
-    if "\r\n" in text:
-        inner = inner.replace("\n", "\r\n")
-    whole = f"{before[0]}{inner}{text[text.rindex('>') + 1 :]}"
-    named = re.search(r"""<\?xml[^>]*encoding\s*=\s*["']([\w.-]+)""", before[0])
-    if codec in ("utf-16", "utf-8-sig"):
-        return encode(whole, codec, data)
-    try:
-        return whole.encode(named[1] if named else "utf-8")
-    except (LookupError, UnicodeEncodeError) as error:
-        raise Unwritable("is XML in an encoding that lacks a character of it") from error
-
-
-_BEFORE = re.compile(r"\ufeff?(?:\s|<\?(?:(?!\?>).)*+\?>|<!--(?:(?!-->).)*+-->)*+", re.DOTALL)
-"""What may stand before the root element of a document (XML 1.0, production 22)."""
+    return with_root(tree.getroot(), data)
 
 
 XML = Form(
@@ -132,4 +116,5 @@ XML = Form(
     read=read,
     spots=spots,
     put=put,
+    named=VALUES,
 )

@@ -21,6 +21,7 @@ from widetrail.formats.trees import (
     plain,
     pointer_names,
 )
+from widetrail.formats.yaml_values import VALUES
 
 
 def parse(data: bytes) -> Raw:
@@ -101,4 +102,5 @@ YAML = Form(
     entries=_TREE.entries,
     entry_at=path_in_entries,
     check_write_at=check_pointer,
+    named=VALUES,
 )

@@ -45,7 +45,7 @@ def written_at(
         file = "/".join(below)
         if place.kind not in ("folder", "file"):  # a file's form says nothing of a store here
             return
-        if store_kind(item, place.path, place.kind) and form != "plist":
+        if store_kind(item, place.path, place.kind) not in (None, form):
             return
         if place.kind == "folder" and (not file or not (has_glob(file) or taken(file))):
             return

@@ -9,6 +9,7 @@ from pydantic import Field, model_validator
 
 from widetrail.errors import ParcelUnusable
 from widetrail.finding import Said
+from widetrail.finding.stores import StoreKind
 from widetrail.formats import canonical, digest
 from widetrail.formats.documents import Model
 from widetrail.formats.stored_values import plain_values
@@ -116,7 +117,7 @@ class PlannedItem(Model):
     existing: Existing
     whole: bool
     single: bool = False
-    store: Literal["", "registry", "dconf", "plist"] = ""
+    store: Literal[""] | StoreKind = ""
     registered: bool = False
     chosen: bool = False
     set_in: ToldBy | None = None

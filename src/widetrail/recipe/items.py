@@ -19,11 +19,16 @@ from widetrail.recipe.text_types import (
     Said,
 )
 
+ValuesForm = Literal["ini", "json", "plist", "qt_ini", "toml", "xml", "yaml"]
+"""The forms of files of which an item can take values one by one."""
+
 
 class Item(Model):
     """One thing a person would miss.
 
-    One of kind ``secret`` travels in a sealed parcel only, and comes for the account's eyes alone.
+    Where it names the form of ``values``, it is values of one settings file, of which ``take`` and
+    ``leave`` name some. One of kind ``secret`` travels in a sealed parcel only, and comes for the
+    account's eyes alone.
     """
 
     title: Said
@@ -31,6 +36,7 @@ class Item(Model):
     from_: Name = Field(alias="from")
     take: Annotated[tuple[Glob, ...], BeforeValidator(one_or_many)] = ()
     leave: Annotated[tuple[Glob, ...], BeforeValidator(one_or_many)] = ()
+    values: ValuesForm | None = None
     parts: dict[Name, Name | tuple[Said, ...]] = Field(default_factory=dict)
     paths: Annotated[tuple[WrittenPaths, ...], BeforeValidator(one_or_many)] = ()
     checks: dict[Name, Check] = Field(default_factory=dict)

@@ -7,26 +7,31 @@ entered is read again.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
+from contextlib import suppress
 from typing import Literal, Protocol
 
 from widetrail.errors import Halted, WentWrong
 from widetrail.finding.atlas import Elsewhere, NotUnderstood, Rewritten, Unsayable
 from widetrail.finding.stores import (
-    CARRIED,
     Store,
     StoreKind,
+    carried_as,
     decode_values,
+    file_with,
+    folds_names,
+    in_file,
     is_value,
     named_at,
-    plist_with,
     selected,
     shown_name,
     texts_of,
     with_texts,
 )
 from widetrail.formats import Unreadable
-from widetrail.formats.interface import Unwritable
+from widetrail.formats.forms import FORMS
+from widetrail.formats.interface import NotThere, Spot, Unwritable
+from widetrail.formats.parser_process import ask_form
 from widetrail.formats.stored_values import Count, Text
 from widetrail.machine.path_notation import read_written, write_again
 from widetrail.recipe import Existing
@@ -136,7 +141,7 @@ class _Entering:
             self._doing.finder(item).decide(self._doing.route(item), MET)
         changes = self._changes(carried, there)
         values = sum(map(is_value, carried))
-        if self._kind == "plist":
+        if in_file(self._kind):
             backed_up = self._into_file(changes)
         else:
             backed_up = put_values(self._step, self._doing, self._store, changes, before)
@@ -160,7 +165,7 @@ class _Entering:
 
     def _carried(self) -> dict[str, str]:
         entries = self._doing.packed.of(self._step.item)
-        entry = next(e for e in entries if e.path == CARRIED[self._kind])
+        entry = next(e for e in entries if e.path == carried_as(self._kind))
         self._doing.packed.insist(entry)
         data = b"".join(self._doing.packed.chunks(entry))
         carried = decode_values(self._kind, data, self._old_place)
@@ -172,7 +177,7 @@ class _Entering:
 
     def _spelled(self, carried: Mapping[str, str], there: Mapping[str, str]) -> dict[str, str]:
         """Return values by the names that are there already, where case does not count."""
-        known = {n.casefold(): n for n in there} if self._kind == "registry" else {}
+        known = {n.casefold(): n for n in there} if folds_names(self._kind) else {}
         return {known.get(name.casefold(), name): text for name, text in carried.items()}
 
     def _changes(
@@ -198,40 +203,57 @@ class _Entering:
     def _into_file(self, changes: Mapping[str, str | None]) -> list[str]:
         doing = self._doing
         data = doing.machine.read(self._place) if doing.machine.look(self._place) else b""
-        return put_file(self._step, doing, self._place, plist_with(data, changes))
+        return put_file(self._step, doing, self._place, file_with(self._kind, data, changes))
 
     # Paths
 
     def _right(self, carried: Mapping[str, str]) -> dict[str, str]:
         """Return values as new's program must read them."""
         rules = self._doing.written(self._step.item)
+        if in_file(self._kind):
+            return self._right_in_file(carried, rules) if rules else dict(carried)
         return {name: self._value(name, text, rules) for name, text in carried.items()}
 
-    def _value(self, name: str, text: str, rules: tuple[WrittenAt, ...]) -> str:
-        atlas = self._atlas
+    def _right_in_file(
+        self, carried: Mapping[str, str], rules: tuple[WrittenAt, ...]
+    ) -> dict[str, str]:
+        """Return values that were made right where they stand in a file with these alone."""
+        form, data = FORMS[self._kind], file_with(self._kind, b"", carried)
+        assert form.spots is not None and form.put is not None, "such a form holds paths"
         for rule in rules:
-            if not named_at(self._kind, self._old_place, name, rule.at):
-                continue
-            changes = {}
-            for spot in texts_of(self._kind, self._old_place, name, text):
-                if rule.tells:
-                    path, _ = self._doing.place_told(self._step.item, rule.tells)
-                    written, _ = read_written(spot.text, atlas.old)
-                    if written is not None and path:
-                        changes[spot.where] = write_again(written, path, atlas.new)
-                    continue
-                match atlas.translate(spot.text, "", ""):
-                    case Rewritten(told):
-                        changes[spot.where] = told
-                    case Elsewhere(path):
-                        self._remarks += remarks("elsewhere", [path])
-                    case Unsayable(path, why):
-                        self._remarks.append(Remark(code="unsayable", path=path, reason=why))
-                    case NotUnderstood(reason):
-                        shown = shown_name(self._kind, name)
-                        said = Remark(code="not_rewritten", path=shown, reason=reason)
-                        self._remarks.append(said)
-            if changes:
-                text = with_texts(self._kind, self._old_place, name, text, changes)
-                self._count += len(changes)
+            with suppress(NotThere):
+                spots = ask_form(form, form.spots, data, rule.at)
+                if changes := self._changed(spots, rule):
+                    data = ask_form(form, form.put, data, rule.at, changes)
+        return decode_values(self._kind, data, self._old_place)
+
+    def _value(self, name: str, text: str, rules: tuple[WrittenAt, ...]) -> str:
+        for rule in rules:
+            if named_at(self._kind, self._old_place, name, rule.at):
+                spots = texts_of(self._kind, self._old_place, name, text)
+                if changes := self._changed(spots, rule, shown_name(self._kind, name)):
+                    text = with_texts(self._kind, self._old_place, name, text, changes)
         return text
+
+    def _changed(self, spots: Iterable[Spot], rule: WrittenAt, shown: str = "") -> dict[str, str]:
+        """Return what becomes of the paths that a rule finds, by where they stand."""
+        atlas, changes = self._atlas, dict[str, str]()
+        for spot in spots:
+            if rule.tells:
+                path, _ = self._doing.place_told(self._step.item, rule.tells)
+                written, _ = read_written(spot.text, atlas.old)
+                if written is not None and path:
+                    changes[spot.where] = write_again(written, path, atlas.new)
+                continue
+            match atlas.translate(spot.text, "", ""):
+                case Rewritten(told):
+                    changes[spot.where] = told
+                case Elsewhere(path):
+                    self._remarks += remarks("elsewhere", [path])
+                case Unsayable(path, why):
+                    self._remarks.append(Remark(code="unsayable", path=path, reason=why))
+                case NotUnderstood(reason):
+                    where = shown or spot.where
+                    self._remarks.append(Remark(code="not_rewritten", path=where, reason=reason))
+        self._count += len(changes)
+        return changes

@@ -10,9 +10,9 @@ from typing import BinaryIO, Literal, Protocol
 from widetrail.errors import MachineUnusable, Waiting
 from widetrail.finding import Selection, with_journals
 from widetrail.finding.stores import (
-    CARRIED,
     Store,
     StoreKind,
+    carried_as,
     encode_values,
     is_value,
     selected,
@@ -233,7 +233,7 @@ def _pack_values(step: Step, doing: Has, kind: StoreKind, place: str) -> Outcome
         return Failed(f"{place} {error}", "Fix the cause above, then walk again.")
     data = encode_values(kind, place, values)
     moment = int(doing.now.timestamp() * 10**9)
-    entry = Entry(CARRIED[kind], "file", len(data), moment, 0o600)
+    entry = Entry(carried_as(kind), "file", len(data), moment, 0o600)
     files, size = doing.packing.add(step.item, [entry], lambda path: BytesIO(data))
     return Done(PackFacts(files=files, size=size, values=sum(map(is_value, values))))
 

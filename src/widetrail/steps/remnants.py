@@ -16,7 +16,15 @@ from widetrail.errors import MachineUnusable
 from widetrail.finding.old_path_search import MOST, find_remnants, in_texts, remnant_pattern
 from widetrail.finding.path_values import values_at
 from widetrail.finding.readings import copied_database
-from widetrail.finding.stores import Store, StoreKind, selected, shown_name, texts_of
+from widetrail.finding.stores import (
+    Store,
+    StoreKind,
+    file_with,
+    in_file,
+    selected,
+    shown_name,
+    texts_of,
+)
 from widetrail.formats import Unreadable
 from widetrail.formats.forms import FORMS
 from widetrail.formats.interface import Spot
@@ -192,6 +200,11 @@ class _Look:
         """Look through the values of an item that are in a store now."""
         doing, place = self._doing, self._doing.pinned(self._item)
         values = selected(kind, doing.item(self._item), Store(doing.machine, kind, place).read())
+        if in_file(kind):
+            for spot in find_remnants(file_with(kind, b"", values), self._pattern):
+                if not self._is_told(spot.text):
+                    self.found.append(f"{place}: {spot.text}")
+            return
         for name, text in values.items():
             texts = [(shown_name(kind, name), s.text) for s in texts_of(kind, place, name, text)]
             for spot in in_texts(texts, self._pattern):

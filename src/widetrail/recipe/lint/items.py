@@ -53,7 +53,10 @@ def stores(whole: Whole) -> Iterator[Struck]:
         if item.kind == "registry" and kinds and not kinds & {"key"}:
             message = f'"{item.from_}" is not a key of the registry'
             yield Struck("place-kind", where, message)
-        if kinds & {"key", "dconf"}:
+        if item.values is not None and kinds - {"file"}:
+            hint = "Values are taken one by one from a place that is a file"
+            yield Struck("place-kind", ("items", name, "values"), "its place is no file", hint)
+        if kinds & {"key", "dconf"} or item.values is not None:
             if item.retire:
                 message = "values are not retired"
                 yield Struck("place-kind", ("items", name, "retire"), message)
