@@ -143,6 +143,7 @@ class _Instance(Told):
     name: Text
     in_use: Truth | None = Field(alias="in use")
     synced: Text | None
+    kind: PlaceKind = "folder"
 
 
 class _Several(Told):
@@ -152,7 +153,9 @@ class _Several(Told):
     @property
     def where(self) -> Where:
         how = How("index", source=self.source or "")
-        listed = (Instance(i.path, i.name, i.in_use, how, i.synced or "") for i in self.several)
+        listed = (
+            Instance(i.path, i.name, i.in_use, how, i.synced or "", i.kind) for i in self.several
+        )
         return Several(tuple(listed), source=self.source or "")
 
 
@@ -245,6 +248,7 @@ def where_facts(where: Where) -> dict[str, object]:
                         "path": i.path,
                         "name": i.name,
                         "in use": i.in_use,
+                        "kind": i.kind,
                         "synced": i.synced or None,
                         "how": str(i.how),
                     }

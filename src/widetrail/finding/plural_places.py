@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from widetrail.errors import MachineUnusable
 from widetrail.finding.globbing import has_glob, matching
 from widetrail.finding.readings import ask_database
-from widetrail.finding.values import How, Instance, Several
+from widetrail.finding.values import How, Instance, Known, Several
 from widetrail.formats import Raw
 from widetrail.formats.forms import FORMS
 from widetrail.formats.parser_process import ask_form
@@ -16,7 +16,7 @@ from widetrail.machine import Machine
 from widetrail.machine.path_notation import understand_path
 from widetrail.machine.paths import base, join, key
 from widetrail.recipe import Globs
-from widetrail.recipe.places import Index, Place
+from widetrail.recipe.places import Index, Place, PlaceKind
 
 
 def by_glob(machine: Machine, place: Place, path: str, case: int) -> Several:
@@ -59,6 +59,46 @@ def by_index(machine: Machine, place: Place, index: Index, source: str, case: in
         in_use = _in_use(entry.get(index.in_use)) if index.in_use is not None else None
         instances.append(Instance(path, shown, in_use, how, machine.synced(path)))
     return replace(_held(machine, place, instances, rejected), source=source)
+
+
+def by_list(machine: Machine, place: Place, listed: Known, case: int) -> Several:
+    """Return the folders and files that a setting lists, each once, by names of their own.
+
+    Raises:
+        MachineUnusable: They cannot be looked at.
+    """
+    rejected: list[tuple[str, str]] = []
+    paths: dict[str, str] = {}
+    told = listed.value if isinstance(listed.value, tuple) else (str(listed.value),)
+    for text in filter(None, told):
+        path, reason = understand_path(text, machine, listed.source)
+        if reason:
+            rejected.append((text, reason))
+        else:
+            paths.setdefault(key(path, machine.platform), path)
+    how = How("index", case, listed.source)
+    instances = [
+        Instance(path, name, None, how, machine.synced(path), _kind(machine, path))
+        for path, name in zip(paths.values(), _own_names([*paths.values()]), strict=True)
+    ]
+    return replace(_held(machine, place, instances, rejected), source=listed.source)
+
+
+def _kind(machine: Machine, path: str) -> PlaceKind:
+    entry = machine.look(path)
+    return "file" if entry is not None and entry.kind == "file" else "folder"
+
+
+def _own_names(paths: Sequence[str]) -> list[str]:
+    """Return as much of the end of each path as tells it from the others."""
+    parts = [path.strip("/").split("/") for path in paths]
+    names = []
+    for own in parts:
+        length = 1
+        while length < len(own) and sum(p[-length:] == own[-length:] for p in parts) > 1:
+            length += 1
+        names.append("/".join(own[-length:]))
+    return names
 
 
 def _entries(machine: Machine, index: Index, source: str) -> Iterator[dict[str, Raw]]:
@@ -105,7 +145,7 @@ def _missing(machine: Machine, place: Place, path: str) -> str:
         entry = machine.look(path)
         if entry is None:
             return "it is listed, but does not exist"
-        if entry.kind != "folder":
+        if entry.kind != "folder" and (place.listed_in is None or entry.kind != "file"):
             return f"it is a {entry.kind}"
         for wanted in place.contains:
             if not _holds(machine, path, wanted):

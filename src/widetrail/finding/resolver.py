@@ -9,7 +9,8 @@ from typing import Self
 
 from widetrail.errors import MachineUnusable
 from widetrail.finding.globbing import kind_at
-from widetrail.finding.plural_places import by_glob, by_index, is_called, mark_in_use
+from widetrail.finding.plural_places import by_glob, by_index, by_list, is_called, mark_in_use
+from widetrail.finding.store_places import in_desktop, in_registry
 from widetrail.finding.values import (
     Absent,
     Found,
@@ -25,10 +26,7 @@ from widetrail.finding.values import (
     Where,
 )
 from widetrail.formats import Unreadable
-from widetrail.formats.dconf import dconf_below
 from widetrail.formats.documents import Model
-from widetrail.formats.interface import NotThere
-from widetrail.formats.parser_process import ask
 from widetrail.formats.registry import full_key
 from widetrail.machine import Machine
 from widetrail.machine.paths import join, parent
@@ -98,7 +96,7 @@ class Resolver(ABC):
         """Return where the place ``name`` is."""
         if name in self.inside:
             chosen = self.inside[name]
-            return Found(chosen.path, "folder", chosen.how, chosen.synced)
+            return Found(chosen.path, chosen.kind, chosen.how, chosen.synced)
         if name not in self._seen.places:
             if name in self._seen.busy:
                 return Nowhere(f'the place "{name}" depends on itself')
@@ -130,7 +128,7 @@ class Resolver(ABC):
         """Return whether a program's settings have a say in where a place is, so that it may lie
         anywhere."""
         case = self.case_of(name)
-        if case is None or case.set_in is not None or case.index is not None:
+        if case is None or case.set_in or case.index or case.listed_in:
             return case is not None
         choices = [case.where, case.each, case.otherwise, *case.first_of]
         texts = [on_platform(c, self.machine.platform) for c in choices if c is not None]
@@ -264,9 +262,9 @@ class Resolver(ABC):
         registry = place.key if place.key is not None else place.value
         if registry is not None:
             seen = full_key(registry, "32") if place.view == "32" else registry
-            return self._in_registry(seen, place.kind, case)
+            return in_registry(self.machine, seen, place.kind, case)
         if place.dconf is not None:
-            return self._in_desktop(place.dconf, case)
+            return in_desktop(self.machine, place.dconf, case)
         told = self._told(place, case)
         if told is not None:
             return told
@@ -325,26 +323,6 @@ class Resolver(ABC):
         kinds: dict[str | None, PlaceKind] = {"file": "file", "folder": "folder"}
         return self.judged(path, kinds.get(kind_at(self.machine, path), otherwise), how)
 
-    def _in_registry(self, path: str, kind: PlaceKind, case: int) -> Where:
-        how = How("fixed", case)
-        key, name = (path, "") if kind == "key" else path.rsplit("\\", 1)
-        try:
-            found = self.machine.registry_key(key)
-        except Unreadable as error:
-            return Nowhere(f"{path}: {error}")
-        there = found is not None and (kind == "key" or name.casefold() in found.values)
-        return Found(path, kind, how) if there else Absent(path, kind, how)
-
-    def _in_desktop(self, path: str, case: int) -> Where:
-        how = How("fixed", case)
-        try:
-            ask(dconf_below, self.machine.desktop_settings(), path)
-        except NotThere:
-            return Absent(path, "dconf", how)
-        except Unreadable as error:
-            return Nowhere(f"{path}: {error}")
-        return Found(path, "dconf", how)
-
     def _several(self, place: Place, case: int) -> Where:
         try:
             if place.index is not None:
@@ -354,6 +332,11 @@ class Resolver(ABC):
                 if self.machine.look(source) is None:
                     return Nowhere(f"its list {source} does not exist")
                 found = by_index(self.machine, place, place.index, source, case)
+            elif place.listed_in is not None:
+                listed = self._listed(place.listed_in)
+                if isinstance(listed, Nowhere):
+                    return listed
+                found = by_list(self.machine, place, listed, case)
             else:
                 path = self.choice(place.each)
                 if path is None:
@@ -373,6 +356,15 @@ class Resolver(ABC):
                 self.decide(place.in_use, "read")
                 return mark_in_use(found, str(told.value), self.machine)
         return found
+
+    def _listed(self, reading: Reading) -> Known | Nowhere:
+        """Return the paths that a setting lists; none where there is no such setting."""
+        answer = self.take(reading.model_copy(update={"as_": "list"}))
+        if isinstance(answer, Known):
+            return answer
+        if not answer.absent:
+            return Nowhere(f"the setting is unknown: {answer.reason}")
+        return Known((), self.choice(reading.file_read) or "")
 
     def judged(self, path: str, kind: PlaceKind, how: How) -> Where:
         """Return what is at the path that a place was found to be, if it may be one."""

@@ -143,7 +143,7 @@ class Nowhere:
 
 @dataclass(frozen=True)
 class Instance:
-    """One folder of a place that is several.
+    """One folder or file of a place that is several.
 
     ``name`` is what the program calls it; ``in_use`` is whether the program uses it, ``None``
     where nothing tells.
@@ -154,11 +154,12 @@ class Instance:
     in_use: bool | None
     how: How
     synced: str = ""
+    kind: PlaceKind = "folder"
 
 
 @dataclass(frozen=True)
 class Several:
-    """A place that is several folders, and what looked like one but is none, with the reason.
+    """A place that is several folders or files, and what looked like one but is none, with why.
 
     ``source`` is the program's index that lists them, if there is one.
     """

@@ -69,6 +69,9 @@ def written_at(
                 found.append(WrittenAt(form="registry", file="", at=at, tells=name))
             elif FORMS[told.form].spots is not None:
                 add(told.form, told.where, told.at or "", tells=name)
+        listed = case.listed_in if case is not None else None
+        if listed is not None and FORMS[listed.form].spots is not None:
+            add(listed.form, listed.where, listed.at or "")
         if case is not None and case.index is not None:
             index, form = case.index, FORMS[case.index.form]
             if form.entry_at is not None:  # a query does not say where its values come from

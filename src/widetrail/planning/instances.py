@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
+from posixpath import splitext
 
 from widetrail.errors import Halted
 from widetrail.finding import (
@@ -76,7 +77,7 @@ def _paired(
         yield from ((instance, new, instance.name) for instance in old.instances)
         return
     used = [instance.path for instance in new.instances]
-    for matched in pair(old, new, place.pair or ("name", "register")):
+    for matched in pair(old, new, place.paired_by):
         mine = matched.old
         if isinstance(matched, Pair):
             by = "register" if matched.new is None else matched.by
@@ -89,7 +90,7 @@ def _paired(
             )
         elif matched.new is not None:
             one = matched.new
-            yield mine, Found(one.path, "folder", one.how, one.synced), one.name
+            yield mine, Found(one.path, one.kind, one.how, one.synced), one.name
         else:
             where = _apart(side, _registered(side, new, mine), used)
             used += [where.path] if isinstance(where, Absent | Found) else []
@@ -121,11 +122,12 @@ def _apart(side: RecipeSides, where: Where, used: Sequence[str]) -> Where:
 
     if is_free(where.path):
         return where
-    number, path = 1, f"{where.path} (from {side.old.machine})"
+    begin, ending = splitext(where.path) if where.kind == "file" else (where.path, "")
+    number, path = 1, f"{begin} (from {side.old.machine}){ending}"
     while not is_free(path) or _is_on_new(side, path):
         number += 1
-        path = f"{where.path} (from {side.old.machine} {number})"
-    return Absent(path, "folder", where.how)
+        path = f"{begin} (from {side.old.machine} {number}){ending}"
+    return Absent(path, where.kind, where.how)
 
 
 def _is_on_new(side: RecipeSides, path: str) -> bool:
@@ -141,7 +143,7 @@ def _registered(side: RecipeSides, new: Several, instance: Instance) -> Where:
     how = How(instance.how.rule, instance.how.case, new.source)
     folder = parent(instance.how.source)
     if new.source and instance.path.startswith(f"{folder}/"):
-        return Absent(join(parent(new.source), instance.path[len(folder) :]), "folder", how)
+        return Absent(join(parent(new.source), instance.path[len(folder) :]), instance.kind, how)
     old = side.old
     roots = sorted(ROOTS, key=lambda name: (-len(old.root(name)), name))
     below = next((r for r in roots if instance.path.startswith(f"{old.root(r)}/")), None)
@@ -153,4 +155,4 @@ def _registered(side: RecipeSides, new: Several, instance: Instance) -> Where:
             f"it is not on the new computer yet, and the disk of {path} does not exist there"
         )
     there = _is_on_new(side, path)
-    return Found(path, "folder", how) if there else Absent(path, "folder", how)
+    return Found(path, instance.kind, how) if there else Absent(path, instance.kind, how)

@@ -33,6 +33,7 @@ from widetrail.planning.plan import (
     PlannedItem,
 )
 from widetrail.planning.private_items import tell_private
+from widetrail.planning.registering import to_register
 from widetrail.planning.renamed_files import changed_names
 from widetrail.planning.route_choice import Case, Chosen, NoRoute, choose_route, copies
 from widetrail.planning.shared_places import carved_paths, shared_folder
@@ -40,7 +41,6 @@ from widetrail.planning.station_facts import CardSide, SeenSide
 from widetrail.planning.user_choices import Choices
 from widetrail.recipe import Existing, Loss, Route
 from widetrail.recipe.decisions import NONE
-from widetrail.steps import RULES
 
 
 def plan_item(
@@ -262,7 +262,7 @@ def _planned(
         if item.retire
         else []
     )
-    tasks += _to_register(subject, chosen.route)
+    tasks += to_register(subject, chosen.route)
     return PlannedItem(
         id=subject.id,
         recipe=subject.side.loaded.id,
@@ -295,24 +295,6 @@ def _planned(
         losses=losses,
         tasks=tuple(tasks),
     )
-
-
-def _to_register(subject: Subject, route: Route) -> Iterator[str]:
-    """Give the task of listing an instance that new's program does not know, where copying it does
-    not do that."""
-    new, instance = subject.new_place, subject.instance
-    case = subject.finder.case_of(subject.item.from_)
-    listed = case is not None and case.index is not None
-    rules = [RULES[s.kind] for leg in route.legs for s in leg.steps if leg.station == "new"]
-    known = isinstance(new, Found) and new.how.rule == "index"
-    if instance is None or not listed or known or not isinstance(new, Absent | Found):
-        return
-    if any(r.carries for r in rules) and not any(r.makes_known for r in rules):
-        name = subject.side.loaded.recipe.application.name
-        yield (
-            f"On {subject.side.new.machine}: add {new.path} to what {name} lists, as "
-            f"“{instance.name}”; copying alone does not do that"
-        )
 
 
 def _existing(route: Route, kind: StoreKind | None) -> Existing:

@@ -75,6 +75,7 @@ class Index(InForm):
     in_use: Said | None = None
 
 
+Pairing = Literal["name", "in use", "register"]
 PlaceKind = Literal["folder", "file", "key", "value", "dconf"]
 
 
@@ -82,7 +83,8 @@ class Place(Model):
     """One case of where something is.
 
     ``folder``, ``file``, ``key``, ``value`` or ``dconf`` fix it, unless ``set_in`` tells another;
-    ``first_of`` is whichever is there; ``each`` and ``index`` make it several.
+    ``first_of`` is whichever is there; ``each``, ``index`` and ``listed_in`` make it several, of
+    which those of the last may be files.
     """
 
     for_: For | None = Field(None, alias="for")
@@ -98,31 +100,40 @@ class Place(Model):
     follows: Name | None = None
     each: PathChoice | None = None
     index: Index | None = None
+    listed_in: Reading | None = None
     contains: Annotated[tuple[Glob, ...], BeforeValidator(one_or_many)] = ()
     in_use: Reading | None = None
-    pair: tuple[Literal["name", "in use", "register"], ...] = ()
+    pair: tuple[Pairing, ...] = ()
 
     @model_validator(mode="after")
     def _one(self) -> Self:
         named = ("folder", "file", "key", "value", "dconf")
         fixed = [n for n in named if getattr(self, n) is not None]
         if len(fixed) + bool(self.first_of) + self.plural != 1:
-            known = ", ".join(f'"{n}"' for n in (*named, "first_of", "each", "index"))
+            known = ", ".join(f'"{n}"' for n in (*named, "first_of", "each", "index", "listed_in"))
             raise flaw("place", f"expected one of {known}")
         if self.view is not None and self.key is None and self.value is None:
             raise flaw("place", '"view" belongs to "key" and "value"')
         if (self.otherwise is not None or self.follows is not None) and not self.first_of:
             raise flaw("place", '"else" and "follows" belong to "first_of"')
         if (self.contains or self.in_use is not None or self.pair) and not self.plural:
-            raise flaw("place", '"contains", "in_use" and "pair" belong to "each" and "index"')
+            message = '"contains", "in_use" and "pair" belong to "each", "index" and "listed_in"'
+            raise flaw("place", message)
         if self.set_in is not None and not (self.folder or self.file):
             raise flaw("place", '"set_in" belongs to "folder" and "file"')
         return self
 
     @property
     def plural(self) -> bool:
-        """Whether the place is several folders."""
-        return self.each is not None or self.index is not None
+        """Whether the place is several."""
+        return self.each is not None or self.index is not None or self.listed_in is not None
+
+    @property
+    def paired_by(self) -> tuple[Pairing, ...]:
+        """How each of several is matched with one on new. What settings list is a person's own
+        choice of files: one of the same name on new is another one."""
+        usual: tuple[Pairing, ...] = ("name", "register")
+        return self.pair or (usual if self.listed_in is None else ("register",))
 
     @property
     def kind(self) -> PlaceKind:

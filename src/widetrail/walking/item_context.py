@@ -16,6 +16,7 @@ from widetrail.machine.paths import base
 from widetrail.planning import PlannedItem
 from widetrail.recipe import Item, Loaded, Route
 from widetrail.recipe.models import Application
+from widetrail.recipe.places import PlaceKind
 from widetrail.recipe.settings import Settings
 from widetrail.steps import (
     Step,
@@ -99,7 +100,8 @@ class ItemContext(WalkContext):
         listed = there.instances if isinstance(there, Several) else ()
         pinned = self.pinned(item)
         own = [i for i in listed if i.path == pinned] or [i for i in listed if i.name == name]
-        instance = own[0] if own else Instance(pinned, name, None, How("each"))
+        kind: PlaceKind = "file" if planned.single else "folder"
+        instance = own[0] if own else Instance(pinned, name, None, How("each"), kind=kind)
         return finder.within(place, instance)
 
     def _beside(self, item: str) -> str:

@@ -155,7 +155,11 @@ def _readings(recipe: Recipe) -> Iterator[tuple[Where, Reading]]:
                 yield ("recognise", number, key), reading
     for name, cases in recipe.places.items():
         for number, place in enumerate(cases):
-            for key, reading in (("set_in", place.set_in), ("in_use", place.in_use)):
+            for key, reading in (
+                ("set_in", place.set_in),
+                ("in_use", place.in_use),
+                ("listed_in", place.listed_in),
+            ):
                 if reading is not None:
                     yield ("places", name, number, key), reading
     for name, of_machines in recipe.readings.items():
