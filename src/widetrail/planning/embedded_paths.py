@@ -25,9 +25,7 @@ from widetrail.recipe import Item, Loss
 from widetrail.recipe.by_platform import PerPlatform
 from widetrail.recipe.templates import ROOTS, as_segment
 from widetrail.steps import WrittenAt
-
-OUTSIDE = "outside"
-"""The folder below a place into which files go that lay elsewhere."""
+from widetrail.steps.publish_step import OUTSIDE
 
 
 def written_at(
@@ -150,10 +148,10 @@ def _files(machine: Machine, place: str, file: str) -> list[str]:
 
 
 def _names_outside(
-    machine: Machine, paths: Iterable[str], taken: Iterable[str]
+    machine: Machine, paths: Iterable[str], taken: Iterable[str], folder: str
 ) -> tuple[Mapping[str, str], tuple[str, ...]]:
-    """Return what each file that is carried from elsewhere becomes below the place, by that name,
-    and the paths that are no file that could go.
+    """Return what each file that is carried from elsewhere becomes in ``folder``, by that name, and
+    the paths that are no file that could go.
 
     ``taken`` are the paths below the place that are there already.
     """
@@ -169,10 +167,10 @@ def _names_outside(
             cannot.append(path)
             continue
         name, number = as_segment(base(path)), 2
-        while key(f"{OUTSIDE}/{name}", STRICTEST) in used:
+        while key(f"{folder}/{name}", STRICTEST) in used:
             name, number = numbered(as_segment(base(path)), number), number + 1
-        used.add(key(f"{OUTSIDE}/{name}", STRICTEST))
-        becomes[f"{OUTSIDE}/{name}"] = path
+        used.add(key(f"{folder}/{name}", STRICTEST))
+        becomes[f"{folder}/{name}"] = path
     return becomes, tuple(cannot)
 
 
@@ -190,7 +188,8 @@ def with_outside(
     the place that are there already, ``title`` what the application is called.
     """
     wanted = [p for p, rule in named.outside.items() if (verdict or rule) == "carry"]
-    becomes, cannot = _names_outside(machine, [] if planned.single else wanted, taken)
+    folder = f"{base(planned.old_path)}.{OUTSIDE}" if planned.single else OUTSIDE
+    becomes, cannot = _names_outside(machine, wanted, taken, folder)
     stay = sorted({*named.outside} - {*becomes.values()} | {*cannot})
     losses = list(planned.losses)
     if named.left_out:

@@ -14,6 +14,7 @@ from widetrail.formats import canonical, digest
 from widetrail.formats.documents import Model
 from widetrail.formats.stored_values import plain_values
 from widetrail.formats.versions import CURRENT, brought_up
+from widetrail.machine.paths import base, join
 from widetrail.machine.platforms import Platform
 from widetrail.planning.station_facts import Source
 from widetrail.recipe import Existing, Loss, Station
@@ -164,6 +165,14 @@ class PlannedItem(Model):
         """The files elsewhere that go along, by what they become below the place."""
         told: dict[str, str] = json.loads(self.outside or "{}")
         return told
+
+    def outside_at(self, target: str) -> dict[str, str]:
+        """Return what the files elsewhere that go along become where the item comes to."""
+        own = len(base(self.old_path))
+        return {
+            path: f"{target}{name[own:]}" if self.single else join(target, name)
+            for name, path in self.from_outside.items()
+        }
 
 
 class LeftItem(Model):

@@ -149,8 +149,11 @@ class _Work:
     ) -> Iterator[str]:
         """Give the packed files that a rule is for, which tells their names on old."""
         matches = Globs([file or "**"], ignore_case=self.doing.machine.rules.ignores_case)
+        if single:
+            yield next(iter(entries))
+            return
         for path, entry in entries.items():
-            if entry.kind == "file" and (single or matches(self.was.get(path, path))):
+            if entry.kind == "file" and matches(self.was.get(path, path)):
                 yield path
 
     # One file

@@ -12,7 +12,7 @@ from contextlib import suppress
 from widetrail.errors import Halted
 from widetrail.finding import Selection
 from widetrail.finding.selection import is_database
-from widetrail.formats.companions import BESIDE, database_of
+from widetrail.formats.companions import BESIDE, JOURNALS, database_of
 from widetrail.formats.outside import SafePath, names_in
 from widetrail.machine import EffectFailed, Machine
 from widetrail.machine.moves import Move, carry_out, modes_of, roll_back, times_of
@@ -28,6 +28,7 @@ from widetrail.steps.outcomes import Done, Outcome, Remark, remarks
 from widetrail.steps.pathways import PathsRewritten, make_paths_right
 from widetrail.steps.publish_step import (
     EXISTING,
+    OUTSIDE,
     Has,
     Placing,
     Published,
@@ -180,6 +181,12 @@ class _Publishing(Staging):
             into = [Move("into", staged, self._target)]
             if single:
                 into = list(self._single(staged))
+                beside_it = (m.target[len(self._target) :] for m in into[1:])
+                out += [
+                    Move("out", f"{self._target}{ending}", f"{aside}{ending}")
+                    for ending in beside_it
+                    if (found := machine.look(f"{self._target}{ending}")) and found.kind == "folder"
+                ]
                 out += self._journals_away(into, {m.source for m in out}, aside)
             return [*out, *missing_folders(machine, self._target), *into]
         gone = there if existing == "back up" else []
@@ -191,12 +198,14 @@ class _Publishing(Staging):
         return [*out, *folders, *merged]
 
     def _single(self, staged: str) -> Iterator[Move]:
-        """Give the moves of an item that is one file, and of its journals, which take its name."""
-        first, *journals = self._doing.packed.of(self._step.item)
+        """Give the moves of an item that is one file, and of what goes beside it by its name: its
+        journals, and the folder of files that lay elsewhere."""
+        first, *others = self._doing.packed.of(self._step.item)
         yield Move("into", join(staged, first.path), self._target)
-        for entry in journals:
+        for entry in others:
             ending = entry.path.removeprefix(first.path)
-            yield Move("into", join(staged, entry.path), f"{self._target}{ending}")
+            if ending in (*JOURNALS, f".{OUTSIDE}"):
+                yield Move("into", join(staged, entry.path), f"{self._target}{ending}")
 
     def _journals_away(self, into: Sequence[Move], away: Collection[str], aside: str) -> list[Move]:
         """Return the moves that put away what lies beside a database that is replaced.

@@ -28,6 +28,11 @@ EXISTING = {
 }
 
 
+OUTSIDE = "outside"
+"""The folder below a place into which files go that lay elsewhere; of a place that is a file it is
+beside it, and begins with its name."""
+
+
 class PublishStep(Step):
     """An item that is put in place, at ``target`` where that is ``elsewhere`` than its own place.
 

@@ -39,7 +39,7 @@ class PathContext(CargoContext):
                 if name in here
             ]
         for i in self.plan.placed:
-            moved += [Moved(path, join(to[i.id], name)) for name, path in i.from_outside.items()]
+            moved += [Moved(path, new) for path, new in i.outside_at(to[i.id]).items()]
         return Atlas(bearings, self.machine, moved, lambda path: is_there(self.machine, path))
 
     def _moved(self, item: PlannedItem, target: str, came_as: Mapping[str, str]) -> Moved:
@@ -112,7 +112,12 @@ class PathContext(CargoContext):
             targets = [planned.new_path]
             paths = [rule.file for rule in planned.written if "*" not in rule.file]
         if planned.single:
-            return [(parent(target), [base(target)]) for target in dict.fromkeys(targets)]
+            mine = base(planned.old_path)
+            along = [path[len(mine) :] for path in paths if path in planned.from_outside]
+            return [
+                (parent(target), [base(target), *(f"{base(target)}{ending}" for ending in along)])
+                for target in dict.fromkeys(targets)
+            ]
         return [(target, paths) for target in dict.fromkeys(targets)]
 
     def _passed_by(self, item: str) -> set[str]:
