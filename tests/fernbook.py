@@ -31,6 +31,24 @@ def main(command: str, *more: str) -> None:
         case "take":
             NOTES.mkdir(exist_ok=True)
             (NOTES / "taken.txt").write_text(real(more[0]).read_text())
+        case "give-folder":
+            top = real(more[0].removeprefix("--to="))
+            for note in sorted(NOTES.glob("*.txt")):
+                (top / note.stem / "deep").mkdir(parents=True)
+                (top / note.stem / "deep" / note.name).write_text(note.read_text())
+            (top / "empty").mkdir()
+            if "--link" in more:
+                (top / "link").symlink_to("/etc/passwd")
+        case "empty-folder":
+            real(more[0]).mkdir()
+        case "give-two":
+            real(more[0]).write_text("first")
+            real(more[1]).write_text("second")
+        case "take-folder":
+            NOTES.mkdir(exist_ok=True)
+            for path in sorted(real(more[0]).rglob("*.txt")):
+                (NOTES / path.name).write_text(path.read_text())
+            (NOTES / "folders").write_text(str(len(list(real(more[0]).iterdir()))))
         case "errand":
             real(more[1]).write_text(f"answered: {real(more[0]).read_text()}")
         case "lines":

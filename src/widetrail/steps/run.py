@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 
 from widetrail.errors import Halted, Waiting, WideTrailError
+from widetrail.formats.outside import SafePath
 from widetrail.machine import Channels, Completed
 from widetrail.machine.paths import base
 from widetrail.recipe.conditions import parse_duration
@@ -127,7 +128,7 @@ def _one(unfolding: Unfolding, settings: RunSettings, value: str | None) -> RunS
         parts=own,
         undo_command=filled(settings.undo),
         final_command=filled(settings.finally_),
-        writes=tuple(fill(t) for t in (settings.makes, settings.stdout) if t is not None),
+        writes=tuple(fill(made) for _, made in settings.made()),
         changes=tuple(fill(f"{{{place}}}") for place in settings.changes),
         repeat=settings.repeat,
     )
@@ -312,20 +313,25 @@ class _Run:
         step, doing = self._step, self._doing
         names = [base(path) for path in self._files]
         folder = doing.machine.host(doing.room_for_made(step.item))
-        lost = [name for name in names if not (folder / name).is_file()]
-        if lost:
-            return Failed(f"it made no file {', '.join(lost)}", _TODO, facts)
+        if lost := [reason for name in names if (reason := _not_made(folder / name))]:
+            return Failed("; ".join(lost), _TODO, facts)
         doing.keep(step.item, names)
         return Done(facts.model_copy(update={"made": tuple(names)}))
 
     def _no_file(self) -> str:
-        for path in self._files:
-            host = self._doing.machine.host(path)
-            if not host.is_file():
-                return f"it made no file {base(path)}"
-            if host.stat().st_size == 0:
-                return f"the file {base(path)} that it made is empty"
-        return ""
+        found = (_not_made(self._doing.machine.host(path)) for path in self._files)
+        return next(filter(None, found), "")
+
+
+def _not_made(host: SafePath) -> str:
+    """Return what is missing of a file or folder that a command makes, or an empty text."""
+    if host.is_dir():
+        if any(path.is_file() for path in host.below()):
+            return ""
+        return f"the folder {host.name} that it made has no file"
+    if not host.is_file():
+        return f"it made no file {host.name}"
+    return f"the file {host.name} that it made is empty" if host.stat().st_size == 0 else ""
 
 
 _TODO = "Fix the cause above, then walk again; nothing incomplete is left."

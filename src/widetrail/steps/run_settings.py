@@ -61,7 +61,7 @@ class RunSettings(Settings):
     exit: Annotated[tuple[int, ...], BeforeValidator(one_or_many)] = (0,)
     refused: Annotated[tuple[int, ...], BeforeValidator(one_or_many)] = ()
     within: Duration = "10 min"
-    makes: Made | None = None
+    makes: Annotated[tuple[Made, ...], BeforeValidator(one_or_many)] = ()
     prints: dict[Name, Annotated[str, AfterValidator(check_one_group)]] = Field(
         default_factory=dict
     )
@@ -77,12 +77,14 @@ class RunSettings(Settings):
     def _options(self) -> RunSettings:
         for argument in self.run[1 : self.run.index("--") if "--" in self.run else None]:
             pieces = parse_template(argument)
-            if argument.startswith("-") and len(pieces) > 1 and isinstance(pieces[-1], Brace):
-                hint = "Give the value as an argument of its own"
-                raise flaw("argument", f'"{argument}" joins an option and a value', hint)
+            if len(pieces) > 1 and pieces[0] in ("-", "--"):
+                hint = (
+                    "Write the option's name before it, or give the value as an argument of its own"
+                )
+                raise flaw("argument", f'in "{argument}" a value is the name of an option', hint)
         if set(self.exit) & set(self.refused):
             raise flaw("exit", "one exit status cannot mean well and refused")
-        if self.stdout is not None and (self.makes is not None or self.prints):
+        if self.stdout is not None and (self.makes or self.prints):
             raise flaw("stdout", '"stdout" makes a file, so there is no "makes" or "prints" beside')
         return self
 
@@ -90,11 +92,16 @@ class RunSettings(Settings):
         yield from super().templates()
         if self.stdin is not None:
             yield StepText(("stdin",), "input", self.stdin)
-        for key, made in (("stdout", self.stdout), ("makes", self.makes)):
-            if made is not None:
-                yield StepText((key,), "made", made)
+        for key, made in self.made():
+            yield StepText((key,), "made", made)
         for name, text in self.env.items():
             yield StepText(("env", name), "environment", text)
+
+    def made(self) -> Iterator[tuple[str, str]]:
+        """Give what the command makes, each with the key that says so."""
+        yield from (("makes", made) for made in self.makes)
+        if self.stdout is not None:
+            yield "stdout", self.stdout
 
     def conditions(self) -> Mapping[str, Mapping[str, Condition]]:
         return {"done_when": self.done_when}
@@ -120,4 +127,4 @@ class RunSettings(Settings):
 
     @property
     def fills_parcel(self) -> bool:
-        return self.makes is not None
+        return bool(self.makes)

@@ -14,6 +14,7 @@ from widetrail.machine import Machine
 from widetrail.machine.paths import join, parent, trouble_with_name
 from widetrail.machine.platforms import STRICTEST
 from widetrail.parcel import Parcel
+from widetrail.parcel.made_folders import FOLDER, pack_folder, unpack_folder
 from widetrail.parcel.segments import CHUNK
 from widetrail.steps import (
     Outcome,
@@ -95,15 +96,23 @@ class CargoContext(ItemContext):
     def _fetch(self, item: str, name: str, target: SafePath) -> None:
         """Bring a file that was made elsewhere here, unless one is here already and no newer one
         came since that was seen."""
-        path = self.parcel.made_at(slug(item), name)
-        if target.exists():
+        path, effects = self.parcel.made_at(slug(item), name), self.machine.effects
+        place = target.with_name(name.removesuffix(FOLDER))
+        if place.exists():
             known = self.journal.newest(Fetched, place=slug(item), kept=name)
             if known is not None and known.path == path:
                 return
-            if known is not None:
-                self.machine.effects.remove_file(target)
-        if not target.exists():
-            self.parcel.fetch_made(slug(item), name, target, self.machine.effects)
+            if known is not None and place.is_dir():
+                effects.remove_tree(place)
+            elif known is not None:
+                effects.remove_file(place)
+        if not place.exists():
+            if target.exists():  # a walk was cut off before it was unpacked
+                effects.remove_file(target)
+            self.parcel.fetch_made(slug(item), name, target, effects)
+            if place != target:
+                unpack_folder(target, place, effects)
+                effects.remove_file(target)
         self.journal.add(Fetched(place=slug(item), path=path, kept=name))
 
     def keep(self, item: str, names: Iterable[str]) -> None:
@@ -111,14 +120,27 @@ class CargoContext(ItemContext):
         for name in names:
             if self.planned(item).kind == "licence":  # a request may hold the serial
                 self.machine.effects.set_mode(folder / name, 0o600)
-            kept = self.parcel.keep_made(slug(item), name, folder / name)
+            kept = self._put_into_parcel(slug(item), folder / name)
             self.made |= kept
             self._made_for |= dict.fromkeys(kept, item)
+
+    def _put_into_parcel(self, of: str, source: SafePath) -> dict[str, str]:
+        """Put what a program made into the parcel; return its names there, with their SHA-256."""
+        if source.name.endswith(FOLDER):
+            what = f"a program made something with a reserved name: {source.name}"
+            raise Halted(what, todo="Have the recipe give it another name.")
+        if not source.is_dir():
+            return self.parcel.keep_made(of, source.name, source)
+        archive = source.with_name(f"{source.name}{FOLDER}")
+        pack_folder(source, archive, self.machine.effects)
+        kept = self.parcel.keep_made(of, archive.name, archive)
+        self.machine.effects.remove_file(archive)
+        return kept
 
     def has_made(self, step: Step, outcome: Outcome) -> bool:
         """Return whether the files are here that a step made in a walk which was cut off."""
         folder = self.machine.host(self.made_room(step.item))
-        return all((folder / name).is_file() for name in outcome.facts.made)
+        return all((folder / name).exists() for name in outcome.facts.made)
 
     def keep_again(self, step: Step, outcome: Outcome) -> None:
         """Put the files into the parcel that a step made in a walk which was cut off."""
