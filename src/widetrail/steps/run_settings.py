@@ -78,9 +78,7 @@ class RunSettings(Settings):
         for argument in self.run[1 : self.run.index("--") if "--" in self.run else None]:
             pieces = parse_template(argument)
             if len(pieces) > 1 and pieces[0] in ("-", "--"):
-                hint = (
-                    "Write the option's name before it, or give the value as an argument of its own"
-                )
+                hint = "Write the option's name before it, as in --name={value}"
                 raise flaw("argument", f'in "{argument}" a value is the name of an option', hint)
         if set(self.exit) & set(self.refused):
             raise flaw("exit", "one exit status cannot mean well and refused")
