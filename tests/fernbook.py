@@ -21,6 +21,11 @@ def main(command: str, *more: str) -> None:
     match command:
         case "say":
             print("\n".join(more))
+        case "locked":  # opens with the passphrase only, and ends with 3 as it always does
+            if sys.stdin.readline().strip() != "reed bunting":
+                sys.exit(1)
+            print(f"{len(list(NOTES.glob('*.txt')))} pages")
+            sys.exit(3)
         case "count":
             NOTES.mkdir(exist_ok=True)
             with (NOTES / "count").open("a") as file:

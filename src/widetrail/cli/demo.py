@@ -127,7 +127,8 @@ PASSPHRASE = "goldcrest in the yew"
 
 
 def _show_screens(page: Page, loaded: Loaded, old: tuple[str, str], new: tuple[str, str]) -> bool:
-    page.title(f"What {' '.join(loaded.recipe.application.screen)} prints")
+    screen = loaded.recipe.application.screen
+    page.title(f"What {' '.join(screen.run if screen is not None else ())} prints")
     one, other = old[1].splitlines(), new[1].splitlines()
     rows = list(zip_longest(one, other, fillvalue=""))
     page.table([f"{old[0]}, before", f"{new[0]}, after"], [r for r in rows if any(r)][:SHOWN])

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
 from itertools import product
 from typing import Self
 
@@ -17,6 +17,7 @@ from widetrail.finding.readings import (
 )
 from widetrail.finding.resolver import Resolver
 from widetrail.finding.values import Absent, Answer, ByPart, Found, Known, Several, Unknown
+from widetrail.machine import Channels
 from widetrail.recipe import Item, Reading
 from widetrail.recipe.by_platform import PerPlatform, on_platform
 from widetrail.recipe.templates import braces, fill
@@ -31,6 +32,8 @@ class Finder(Resolver):
     """
 
     ask_programs: bool = False
+    answers: Callable[[str], str | None] = field(default=lambda name: None)
+    """What a person answered to what the recipe asks for, by its name."""
 
     def take(self, reading: Reading) -> Known | Unknown:
         """Take a reading here; parameters must have been given by ``with_parts``."""
@@ -193,17 +196,36 @@ class Finder(Resolver):
             return Unknown(f"{name} is not installed")
         try:
             filled = [fill(a, self.value_of) for a in arguments]
+            channels = Channels(self._said_to(reading))
             if reading.home == "real":
-                done = self.machine.start(program, filled, seconds=30)
+                done = self.machine.start(program, filled, 30, channels)
             else:
                 copies = self._copies() if reading.home == "copy" else []
                 with self.machine.scratch(copies) as scratch:
-                    done = scratch.start(program, filled, seconds=30)
+                    done = scratch.start(program, filled, 30, channels)
         except (WideTrailError, LookupError) as error:
             return Unknown(f"`{shown}` did not answer: {error}")
-        if done.status != 0:
+        if done.status not in (reading.exit or (0,)):
             return Unknown(f"`{shown}` ended with {done.status}: {done.errors.strip()[:200]}")
         return take_from_text(self.machine, reading, done.output, f"`{shown}`")
+
+    def _said_to(self, reading: Reading) -> bytes:
+        """Return what a command is given on standard input.
+
+        Raises:
+            LookupError: It is something that was not answered here.
+        """
+        if reading.stdin is None:
+            return b""
+
+        def known(name: str) -> str:
+            if name not in self.loaded.recipe.asks:
+                return self.value_of(name)
+            if (answer := self.answers(name)) is None:
+                raise LookupError(f"{name} is asked for in a walk only")
+            return answer
+
+        return f"{fill(reading.stdin, known)}\n".encode()
 
     def _copies(self) -> list[str]:
         found: list[str] = []

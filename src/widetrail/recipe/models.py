@@ -3,7 +3,7 @@
 They are made in one place, the loader; nothing here reads a file or a machine.
 """
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from functools import cached_property
 from typing import Annotated, Literal, Self
 
@@ -22,6 +22,7 @@ from widetrail.recipe.conditions import one_or_many
 from widetrail.recipe.items import Item
 from widetrail.recipe.licence_models import Licence
 from widetrail.recipe.places import Place, Recognition
+from widetrail.recipe.printouts import AnyPrintout
 from widetrail.recipe.readings import Reading
 from widetrail.recipe.text_types import (
     AppId,
@@ -57,21 +58,23 @@ class Ask(Model):
 
 
 class Application(Model):
-    """The program a recipe is for.
-
-    ``screen`` is run on a ``copy`` of the machine where the program changes its files by that.
-    """
+    """The program a recipe is for; ``screen`` prints what a person would see in it."""
 
     id: AppId
     name: Said
     maker: str = ""
     releases: Range | None = None
     programs: dict[Name, ProgramChoice] = Field(default_factory=dict)
-    screen: tuple[ArgumentText, ...] = ()
-    screen_on: Literal["machine", "copy"] = "machine"
+    screen: AnyPrintout | None = None
     open: tuple[ArgumentText, ...] = ()
     close: tuple[ArgumentText, ...] = ()
     lock: Annotated[tuple[PathChoice, ...], BeforeValidator(one_or_many)] = ()
+
+    def commands(self) -> Iterator[tuple[str, tuple[str, ...]]]:
+        """Give the commands that it names itself, each by its key."""
+        yield "screen", self.screen.run if self.screen is not None else ()
+        yield "open", self.open
+        yield "close", self.close
 
 
 NAMES_MOST = 400

@@ -16,6 +16,7 @@ from widetrail.formats.form import Holder, Role
 from widetrail.formats.forms import FORMS, forms_for
 from widetrail.machine.platforms import PlatformName
 from widetrail.recipe.by_platform import PathChoice, PerPlatform
+from widetrail.recipe.printouts import ExitStatuses
 from widetrail.recipe.text_types import (
     ArgumentText,
     KeyText,
@@ -137,6 +138,8 @@ class Reading(InForm):
     pick: Literal["first", "last"] | None = None
     view: Literal["32", "64"] | None = None
     home: Literal["empty", "copy", "real"] | None = None
+    stdin: ArgumentText | None = None
+    exit: ExitStatuses | None = None
 
     @model_validator(mode="after")
     def _options(self) -> Self:
@@ -150,6 +153,8 @@ class Reading(InForm):
         for option, form, fits in (
             ("view", "registry", self.key is not None),
             ("home", "output", self.command is not None),
+            ("stdin", "output", self.command is not None),
+            ("exit", "output", self.command is not None),
         ):
             if getattr(self, option) is not None and not fits:
                 raise flaw("reading-option", f'"{option}" belongs to "{form}" only')

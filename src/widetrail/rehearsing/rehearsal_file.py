@@ -19,6 +19,7 @@ from widetrail.recipe.conditions import (
     one_or_many,
     parse_duration,
 )
+from widetrail.recipe.printouts import AnyPrintout
 from widetrail.records import Duplicates
 from widetrail.rehearsing.maker import MakerFile
 from widetrail.walking.answers import Given
@@ -234,7 +235,8 @@ class Incident(Model):
 
 
 class RehearsalFile(Model):
-    """A whole rehearsal file; ``sealed`` is the passphrase of the parcel, if it has one.
+    """A whole rehearsal file; ``sealed`` is the passphrase of the parcel, if it has one, ``screen``
+    what prints what a person sees, if that is not what the recipe says.
 
     Of several recipes the first is the one whose items and screen are meant. ``until: plan`` ends
     it once the plan is made, ``until: undone`` takes it back again in the end; ``patience`` is how
@@ -255,6 +257,7 @@ class RehearsalFile(Model):
     to: dict[str, str] = Field(default_factory=dict)
     real: dict[str, str] = Field(default_factory=dict)
     hands: dict[str, Given] = Field(default_factory=dict)
+    screen: AnyPrintout | None = None
     sealed: str = ""
     maker: MakerFile | None = None
     release_after: Literal["verifying", "packing"] | None = None

@@ -51,7 +51,7 @@ from widetrail.rehearsing.rehearsal import Rehearsal
 from widetrail.rehearsing.rehearsal_file import RehearsalFile, Side
 from widetrail.rehearsing.rehearsed import Rehearsed
 from widetrail.rehearsing.rehearsed_walks import RehearsedWalks, Walked
-from widetrail.rehearsing.screens import printing_of
+from widetrail.rehearsing.screens import printing_of, screen_of
 from widetrail.rehearsing.stage import (
     RUN,
     canary,
@@ -185,11 +185,11 @@ class _Stage(RehearsedWalks):
         self._hands.take_away = self._pull
 
     def run(self, now: datetime, told: Rehearsed, machines: Path) -> Rehearsed:
-        file, recipes, loaded = self._file, self._recipes, self._recipes[0]
+        file, recipes = self._file, self._recipes
         self._copy(machines, self._here, "old")
         old = self._open("old")
         before = contents(old)
-        printing = self._aside.submit(printing_of(old, loaded))
+        printing = self._aside.submit(self._printing_of(old))
         others = [station for station in self._sides if station != "old"]
         if any(self._sides[station].prepare for station in others):
             wait([printing])  # what they do may show in what old prints
@@ -283,7 +283,11 @@ class _Stage(RehearsedWalks):
         finder = find_application(machine, loaded)
         if close and finder.installation is not None and open_signs(finder):
             machine.start(finder.programs()[close[0]], close[1:])
-        return printing_of(machine, loaded)
+        return self._printing_of(machine)
+
+    def _printing_of(self, machine: FolderMachine) -> Callable[[], Printed]:
+        screen = screen_of(self._file, self._recipes[0])
+        return printing_of(machine, self._recipes[0], screen, self._file.all_hands)
 
     def _last_look(self, station: Station, machine: FolderMachine) -> Iterator[Difference]:
         expected = self._file.expect.at_the_end.get(station)

@@ -8,7 +8,8 @@ from __future__ import annotations
 
 import shutil
 import tempfile
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import replace
 from pathlib import Path
 
 from widetrail.errors import InputUnusable, WideTrailError
@@ -16,11 +17,14 @@ from widetrail.finding import Finder, Found, Several, find_application
 from widetrail.finding.stores import Store, StoreKind, store_kind
 from widetrail.findings import Finding
 from widetrail.formats.documents import mark_at
-from widetrail.machine import Completed, FolderMachine
+from widetrail.machine import Channels, Completed, FolderMachine
 from widetrail.recipe import Loaded
+from widetrail.recipe.printouts import Printout
+from widetrail.recipe.templates import fill
 from widetrail.rehearsing.expectations import Printed
 from widetrail.rehearsing.machine_copies import copy_machine
 from widetrail.rehearsing.rehearsal import Rehearsal
+from widetrail.rehearsing.rehearsal_file import RehearsalFile
 from widetrail.rehearsing.rehearsed import Rehearsed
 from widetrail.rehearsing.stage import fast_folder, machines_near, prepared_copy
 
@@ -53,8 +57,14 @@ def _judged(
         for copy in (whole, bare):
             prepared_copy(source / side.machine, copy, side, loaded)
         _take_all(FolderMachine(bare), loaded)
-        program, arguments = _screen_command(find_application(FolderMachine(whole), loaded[0]))
-        one, other = (FolderMachine(m).start(program, arguments) for m in (whole, bare))
+        screen = screen_of(rehearsal.file, loaded[0])
+        assert screen is not None, "what is printed was looked at"
+        machines_of = [FolderMachine(m) for m in (whole, bare)]
+        program = find_application(machines_of[0], loaded[0])
+        one, other = (
+            _starter(replace(program, machine=m), screen, rehearsal.file.all_hands)()
+            for m in machines_of
+        )
         if (one.status, one.output) == (other.status, other.output):
             at, _ = mark_at(loaded[0].tree, ("application", "screen"))
             message = "what the program prints is the same where nothing of its items is left"
@@ -68,6 +78,11 @@ def _judged(
                 message,
                 hint,
             )
+
+
+def screen_of(file: RehearsalFile, loaded: Loaded) -> Printout | None:
+    """Return the command that prints what a person sees: the rehearsal's own, or the recipe's."""
+    return file.screen if file.screen is not None else loaded.recipe.application.screen
 
 
 def _take_all(machine: FolderMachine, recipes: Sequence[Loaded]) -> None:
@@ -103,42 +118,55 @@ def show_screen(machine: FolderMachine, loaded: Loaded) -> Completed:
     Raises:
         InputUnusable: The recipe names no screen, or the program is not installed.
     """
-    application = loaded.recipe.application
-    if not application.screen:
+    screen = loaded.recipe.application.screen
+    if screen is None:
         raise InputUnusable("the recipe has no screen", where=loaded.file)
-    return _starter(find_application(machine, loaded))()
+    return _starter(find_application(machine, loaded), screen, {})()
 
 
-def _starter(finder: Finder) -> Callable[[], Completed]:
-    """Return what starts the application's ``screen`` command; nothing is looked for then."""
-    program, arguments = _screen_command(finder)
-    return lambda: finder.machine.start(program, arguments)
+def _starter(
+    finder: Finder, screen: Printout, answers: Mapping[str, object]
+) -> Callable[[], Completed]:
+    """Return what starts a ``screen`` command; nothing is looked for then.
+
+    ``answers`` are what is answered to what the recipe asks for.
+    """
+
+    def known(name: str) -> str:
+        answer = answers.get(name)
+        return answer if isinstance(answer, str) else finder.value_of(name)
+
+    name, *arguments = screen.run
+    program = finder.programs()[name]
+    said = f"{fill(screen.stdin, known)}\n".encode() if screen.stdin is not None else b""
+    return lambda: finder.machine.start(program, arguments, channels=Channels(said))
 
 
-def _screen_command(finder: Finder) -> tuple[str, Sequence[str]]:
-    """Return the program that prints what a person sees, and its arguments."""
-    name, *arguments = finder.loaded.recipe.application.screen
-    return finder.programs()[name], arguments
-
-
-def printing_of(machine: FolderMachine, loaded: Loaded) -> Callable[[], Printed]:
+def printing_of(
+    machine: FolderMachine, loaded: Loaded, screen: Printout | None, answers: Mapping[str, object]
+) -> Callable[[], Printed]:
     """Return what starts the program and gives what it prints: nothing where it is not there."""
     finder = find_application(machine, loaded)
-    if not loaded.recipe.application.screen or finder.installation is None:
+    if screen is None or finder.installation is None:
         return lambda: Printed("")
-    start = _starter(finder)
-    on_copy = loaded.recipe.application.screen_on == "copy"
+    start = _starter(finder, screen, answers)
 
     def printed() -> Printed:
-        done = _started_on_copy(machine, loaded) if on_copy else start()
-        return Printed(done.output if done.status == 0 else done.errors, done.status)
+        if screen.on == "copy":
+            done = _started_on_copy(machine, loaded, screen, answers)
+        else:
+            done = start()
+        well = done.status in screen.exit
+        return Printed(done.output if well else done.errors, 0 if well else done.status or 1)
 
     return printed
 
 
-def _started_on_copy(machine: FolderMachine, loaded: Loaded) -> Completed:
-    """Start the ``screen`` command on a copy of the machine, which is thrown away."""
+def _started_on_copy(
+    machine: FolderMachine, loaded: Loaded, screen: Printout, answers: Mapping[str, object]
+) -> Completed:
+    """Start a ``screen`` command on a copy of the machine, which is thrown away."""
     with tempfile.TemporaryDirectory(prefix="widetrail-screen-", dir=fast_folder()) as folder:
         twin = Path(folder) / machine.folder.name
         copy_machine(machine.folder, twin)
-        return _starter(find_application(FolderMachine(twin), loaded))()
+        return _starter(find_application(FolderMachine(twin), loaded), screen, answers)()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import replace
+from functools import partial
 
 from widetrail.finding import (
     Finder,
@@ -85,9 +86,14 @@ class ItemContext(WalkContext):
         planned = self.planned(item)
         return self.item(item).checks[check].looked_at(planned.parts, planned.parts_left.keys())
 
+    def answered(self, recipe: str, name: str) -> str | None:
+        """Return what a person answered at this station to what a recipe asks for."""
+        return None
+
     def finder(self, item: str) -> Finder:
         planned = self.planned(item)
-        finder = self.finders[planned.recipe].fresh()
+        answers = partial(self.answered, planned.recipe)
+        finder = replace(self.finders[planned.recipe].fresh(), answers=answers)
         if planned.kind == "licence":  # the commands by which it is asked are shown beforehand
             finder = replace(finder, ask_programs=True)
         place = self.item(item).from_

@@ -18,6 +18,7 @@ from widetrail.recipe.templates import (
     ROOTS,
     Brace,
     as_segment,
+    braces,
     is_path,
     literal,
     parse_template,
@@ -230,11 +231,22 @@ class WalkDoing(PathContext):
         """
         told: set[tuple[str, str]] = set()
         for step in steps:
-            for name in sorted(_given(step) & self.loaded(step.item).recipe.asks.keys()):
+            needed = _given(step) | self._given_to_readings(step)
+            for name in sorted(needed & self.loaded(step.item).recipe.asks.keys()):
                 if (step.item, name) not in told:
                     self._asked_for(step, name)
             if step.number:
                 told |= {(step.item, name) for name in self.settings(step).names_told}
+
+    def answered(self, recipe: str, name: str) -> str | None:
+        return self._secrets.get((recipe, name))
+
+    def _given_to_readings(self, step: Step) -> set[str]:
+        """Return the names in braces of what readings give to programs, where they may be asked."""
+        if not self.finder(step.item).ask_programs:
+            return set()
+        cases = (c for cs in self.loaded(step.item).recipe.readings.values() for c in cs)
+        return {brace.name for case in cases for brace in braces(case.stdin or "")}
 
     def _asked_for(self, step: Step, name: str) -> str:
         """Return the answer to what the recipe asks for; it is asked for once at this station."""

@@ -15,8 +15,8 @@ def programs(whole: Whole) -> Iterator[Struck]:
     """Find programs that are started and are none of the application."""
     application = whole.recipe.application
     started: list[tuple[Where, str]] = []
-    for key in ("screen", "open", "close"):
-        started.extend((("application", key, 0), name) for name in getattr(application, key)[:1])
+    for key, command in application.commands():
+        started.extend((("application", key, 0), name) for name in command[:1])
     for where, reading in whole.readings:
         if reading.command is not None:
             started.append(((*where, reading.form, 0), reading.command[0]))

@@ -13,7 +13,7 @@ from widetrail.recipe.places import Place
 from widetrail.recipe.readings import Reading
 from widetrail.recipe.routes import Leg, Loss, Route
 from widetrail.recipe.settings import Role, Settings
-from widetrail.recipe.templates import ROOTS, Template, parse_template
+from widetrail.recipe.templates import ROOTS, Template, braces, parse_template
 from widetrail.recipe.text_types import is_command
 
 Used = tuple[Where, str]
@@ -115,8 +115,8 @@ def _templates(recipe: Recipe, readings: Sequence[tuple[Where, Reading]]) -> Ite
     application = recipe.application
     for name, program in application.programs.items():
         yield from _choice(("application", "programs", name), program)
-    for key in ("screen", "open", "close"):
-        for number, argument in enumerate(getattr(application, key)):
+    for key, command in application.commands():
+        for number, argument in enumerate(command):
             yield ("application", key, number), argument
     for number, lock in enumerate(application.lock):
         yield from _choice(("application", "lock", number), lock)
@@ -128,6 +128,8 @@ def _templates(recipe: Recipe, readings: Sequence[tuple[Where, Reading]]) -> Ite
     for where, reading in readings:
         yield from _choice((*where, reading.form), reading.file_read)
         yield from (((*where, reading.form, n), a) for n, a in enumerate(reading.command or ()))
+        if reading.stdin is not None and not _asks_for(recipe, reading.stdin):
+            yield (*where, "stdin"), reading.stdin
     for name, item in recipe.items.items():
         for number, rule in enumerate(item.paths):
             if rule.in_file:
@@ -135,6 +137,11 @@ def _templates(recipe: Recipe, readings: Sequence[tuple[Where, Reading]]) -> Ite
     for name, licence in recipe.licences.items():
         for number, path in enumerate(licence.files):
             yield from _choice(("items", name, "files", number), path)
+
+
+def _asks_for(recipe: Recipe, text: str) -> bool:
+    """Return whether all names in braces of a text are those of what the recipe asks for."""
+    return all(brace.name in recipe.asks for brace in braces(text))
 
 
 def _place(where: Where, place: Place) -> Iterator[Used]:
