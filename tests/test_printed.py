@@ -56,6 +56,7 @@ def test_a_reading_with_a_secret_is_taken_in_walks_where_it_was_asked_for(tmp_pa
         )
         ran = widetrail(*at, "--answers", answers)
         assert ran.status == 0, ran.out + ran.err
+    answers.unlink()
     (line,) = make_report(gone.parcel).items[0].checks
     assert (line.old, line.new, line.verdict) == (Noted(value="1"), Noted(value="1"), "holds")
     assert "reed bunting" not in gone.everything()
