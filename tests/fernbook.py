@@ -16,6 +16,23 @@ def real(path: str) -> Path:
     return Path(json.loads(os.environ["FOLDER_MACHINE_DISKS"])[""] + path)
 
 
+def server(verb: str, name: str = "", path: str = "") -> None:
+    """Do what is asked of the server."""
+    rows = Path.home() / ".server" / name
+    match verb:
+        case "list":
+            print("\n".join(sorted(p.name for p in rows.glob("*"))))
+        case "rows":
+            print(f"{len(rows.read_text().splitlines())} rows")
+        case "dump":
+            real(path).write_text(rows.read_text())
+        case "restore":
+            rows.parent.mkdir(exist_ok=True)
+            rows.write_text(real(path).read_text())
+        case "drop":
+            rows.unlink(missing_ok=True)
+
+
 def main(command: str, *more: str) -> None:
     """Do what the first argument says."""
     match command:
@@ -26,6 +43,8 @@ def main(command: str, *more: str) -> None:
                 sys.exit(1)
             print(f"{len(list(NOTES.glob('*.txt')))} pages")
             sys.exit(3)
+        case "server":  # keeps databases of rows, somewhere of its own
+            server(*more)
         case "count":
             NOTES.mkdir(exist_ok=True)
             with (NOTES / "count").open("a") as file:

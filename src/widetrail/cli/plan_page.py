@@ -117,6 +117,9 @@ def _show_item(page: Page, item: PlannedItem, stores: Sequence[str], *, copied: 
 
 def _show_places(page: Page, item: PlannedItem, stores: Sequence[str], *, copied: bool) -> None:
     """Show where an item is on both sides, and what becomes of its names and paths."""
+    if not item.old_path:
+        page.line(item.old_how, indent=4)
+        return
     page.line(f"from: {item.old_path} ({item.old_how})", indent=4)
     existing = EXISTING_VALUES if item.store else EXISTING
     aside = f"; {existing[item.existing]}" if item.occupied else ""

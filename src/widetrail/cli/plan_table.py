@@ -65,7 +65,7 @@ def _tail(item: PlannedItem) -> str:
 
 def _row(item: PlannedItem, store: str) -> _Row:
     size = "" if item.kind == "licence" else show_size(item.size)
-    to = store or item.new_path or ("" if item.kind == "licence" else "found there")
+    to = store or item.new_path or ("found there" if item.old_path else "")
     remarks = ", ".join(_remarks(item))
     return _Row(item.title, item.route, size, item.old_path, to, remarks, _tail(item))
 

@@ -86,7 +86,7 @@ def show_tasks(page: Page, report: Report) -> None:
 
 def _show_item(page: Page, report: Report, item: ItemReport) -> None:
     page.title(f"{item.title}: {item.outcome}")
-    if not item.seat:
+    if item.old_path:
         page.line(f"{item.old_path} -> {item.new_path}", indent=2)
     verified = f", {item.verified} verified on {report.new}" if item.verified else ""
     size = "" if item.seat else f", {show_size(item.size)}"

@@ -24,14 +24,14 @@ from widetrail.cli.output import (
     show_error,
 )
 from widetrail.finding import (
-    Absent,
     Found,
-    Nowhere,
+    Held,
     Several,
     Surveyed,
     SurveyedItem,
     Tally,
     Unknown,
+    Where,
 )
 from widetrail.formats.quantities import show_count, show_files, show_size
 from widetrail.formats.texts import for_people
@@ -193,7 +193,8 @@ def _show_summary(page: Page, found: Sequence[Surveyed]) -> None:
         tallies = [item.tally for item in application.items]
         newest = max((tally.newest for tally in tallies if tally.newest), default=None)
         troubles = sum(
-            bool(item.trouble) or not isinstance(item.where, Found) for item in application.items
+            bool(item.trouble) or not isinstance(item.where, Found | Held)
+            for item in application.items
         )
         files, values = sum(t.files for t in tallies), sum(t.values for t in tallies)
         amount = ", ".join(
@@ -261,7 +262,7 @@ def _row(group: Group, names: Mapping[str, str]) -> tuple[str, ...]:
     return show_size(tally.size), f"{tally.files:,}", day_of(tally.newest), looks.kind, told
 
 
-def _short(where: Found | Absent | Nowhere | Several) -> str:
+def _short(where: Where) -> str:
     return f"{where.path} ({where.how})" if isinstance(where, Found) else str(where)
 
 
@@ -281,7 +282,7 @@ def _show_item(page: Page, item: SurveyedItem) -> None:
             counted += f"; excluded by the recipe: {_amount(item.left)}"
         page.line(item.trouble or counted, "yellow" if item.trouble else "", indent=6)
     else:
-        page.line(str(where), "yellow", indent=6)
+        page.line(str(where), "" if isinstance(where, Held) else "yellow", indent=6)
     for name, answer in item.checks:
         page.line(f"{name}: {answer}", "yellow" if isinstance(answer, Unknown) else "", indent=6)
 

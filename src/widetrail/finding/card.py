@@ -23,6 +23,7 @@ from widetrail.finding.recognising import find_application
 from widetrail.finding.values import (
     Absent,
     Found,
+    Held,
     How,
     Installation,
     Instance,
@@ -241,6 +242,8 @@ def where_facts(where: Where) -> dict[str, object]:
                 "line": how.line or None,
                 "among": list(how.among),
             }
+        case Held():
+            return {"how": str(where), "rule": "held"}
         case Several():
             return {
                 "several": [

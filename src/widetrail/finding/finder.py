@@ -16,7 +16,16 @@ from widetrail.finding.readings import (
     take_reading,
 )
 from widetrail.finding.resolver import Resolver
-from widetrail.finding.values import Absent, Answer, ByPart, Found, Known, Several, Unknown
+from widetrail.finding.values import (
+    Absent,
+    Answer,
+    ByPart,
+    Found,
+    Known,
+    Several,
+    Unknown,
+    part_label,
+)
 from widetrail.machine import Channels
 from widetrail.recipe import Item, Reading
 from widetrail.recipe.by_platform import PerPlatform, on_platform
@@ -81,7 +90,7 @@ class Finder(Resolver):
         answers = []
         for combination in product(*values):
             inner = self.with_parts(dict(zip(wanted, combination, strict=True)))
-            answers.append((" / ".join(combination), inner.take(reading)))
+            answers.append((part_label(combination), inner.take(reading)))
         return ByPart(", ".join(wanted), tuple(answers))
 
     def part_values(self, part: str, item: Item) -> tuple[str, ...] | Unknown:
@@ -239,9 +248,10 @@ class Finder(Resolver):
 
 
 def _named_in(reading: Reading) -> set[str]:
-    """Return the names in braces of the file that a reading is from."""
+    """Return the names in braces of the file or the command that a reading is from."""
     where = reading.file_read or ""
     texts = [where] if isinstance(where, str) else [text for _, text in where.texts()]
+    texts += reading.command or ()
     return {brace.name for text in texts for brace in braces(text)}
 
 

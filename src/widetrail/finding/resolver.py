@@ -14,6 +14,7 @@ from widetrail.finding.store_places import in_desktop, in_registry
 from widetrail.finding.values import (
     Absent,
     Found,
+    Held,
     How,
     Installation,
     Instance,
@@ -93,7 +94,9 @@ class Resolver(ABC):
         """Take a reading here; parameters must have been given by ``with_parts``."""
 
     def place(self, name: str) -> Where:
-        """Return where the place ``name`` is."""
+        """Return where the place ``name`` is; without a name it is none."""
+        if not name:
+            return Held()
         if name in self.inside:
             chosen = self.inside[name]
             return Found(chosen.path, chosen.kind, chosen.how, chosen.synced)
@@ -193,6 +196,8 @@ class Resolver(ABC):
         if name not in self.loaded.recipe.places:
             return Nowhere(f'"{name}" is not known')
         where = self.place(name)
+        if isinstance(where, Held):
+            return Nowhere(str(where))
         if not isinstance(where, Several):
             return where
         used = [i for i in where.instances if i.in_use]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Literal
 
@@ -63,7 +63,7 @@ class ByPart:
 
 Answer = Known | Unknown | ByPart
 
-Rule = Literal["fixed", "told", "first of", "follows", "each", "index", "pinned", "chosen"]
+Rule = Literal["fixed", "told", "first of", "follows", "each", "index", "pinned", "chosen", "held"]
 
 _WORDS: Mapping[str, str] = {
     "fixed": "default location",
@@ -73,6 +73,7 @@ _WORDS: Mapping[str, str] = {
     "index": "listed in {source}",
     "pinned": "as it was before the first step here",
     "chosen": "the folder that was chosen",
+    "held": "kept by the program itself",
 }
 
 
@@ -173,7 +174,15 @@ class Several:
         return f"{len(self.instances)} found: {names}" if self.instances else "not found"
 
 
-Where = Found | Absent | Nowhere | Several
+@dataclass(frozen=True)
+class Held:
+    """What lies in no place: the program itself keeps it, in a server, say."""
+
+    def __str__(self) -> str:
+        return "kept by the program itself"
+
+
+Where = Found | Absent | Nowhere | Several | Held
 
 
 @dataclass(frozen=True)
@@ -205,6 +214,11 @@ class Recognised:
 
 def _order(installation: Installation) -> tuple[tuple[int, int, str], ...]:
     return installation.release.order if installation.release is not None else ()
+
+
+def part_label(values: Iterable[str]) -> str:
+    """Return by what a value of a reading by part is known: the parts' values, in their order."""
+    return " / ".join(values)
 
 
 def show_value(value: Value) -> str:

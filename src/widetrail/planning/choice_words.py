@@ -178,7 +178,7 @@ def _to(text: str, names: _Names) -> tuple[str, str]:
     full = names.item(name)
     loaded, item = names.recipe_and_item(full)
     listed = loaded.recipe.items.get(item)
-    places = loaded.recipe.places[listed.from_] if listed is not None else ()
+    places = loaded.recipe.places.get(listed.from_, ()) if listed is not None else ()
     if not places or not all(place.plural or place.kind in ("folder", "file") for place in places):
         raise InputUnusable(f"{full} has no folder that can be chosen", where=text)
     return full, path

@@ -46,7 +46,11 @@ def said_of(loaded: Loaded, choices: Choices, new: New, draft: Draft) -> tuple[S
     at: dict[str, str] = {}
     for name, item in loaded.recipe.items.items():
         text = choices.to.get(f"{begin}{name}")
-        if text is None or any(place.plural for place in loaded.recipe.places[item.from_]):
+        if (
+            text is None
+            or not item.from_
+            or any(place.plural for place in loaded.recipe.places[item.from_])
+        ):
             continue
         if path := _understood(text, new, f"{begin}{name}", draft):
             at[item.from_] = path

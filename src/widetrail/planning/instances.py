@@ -10,6 +10,7 @@ from widetrail.errors import Halted
 from widetrail.finding import (
     Absent,
     Found,
+    Held,
     How,
     Instance,
     Known,
@@ -32,7 +33,8 @@ def subjects_of(side: RecipeSides, draft: Draft, choices: Choices) -> Iterator[S
         subject = f"{side.loaded.id}.{name}"
         if not choices.may_want(subject):
             continue
-        old, new = side.finder.place(item.from_), side.new.place(item.from_)
+        old = side.finder.place(item.from_)
+        new = old if isinstance(old, Held) else side.new.place(item.from_)
         if not isinstance(old, Several):
             if choices.wants(subject):
                 yield Subject(subject, name, side, side.finder, old, new)

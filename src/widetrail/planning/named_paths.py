@@ -33,7 +33,7 @@ def find_named_paths(
 ) -> None:
     """Find where the items hold paths, and decide about what these name that does not move."""
     moved = [
-        *(_as_moved(*item) for item in draft.items),
+        *(_as_moved(*item) for item in draft.items if item[0].old_path),
         *(place for side in sides for place in places_on_both(side.finder, side.new)),
     ]
     along: dict[str, str] = {}

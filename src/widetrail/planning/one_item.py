@@ -9,6 +9,8 @@ from widetrail.errors import Halted, MachineUnusable
 from widetrail.finding import (
     Absent,
     Found,
+    Held,
+    How,
     Known,
     Nowhere,
     Selection,
@@ -102,6 +104,10 @@ def plan_item(
     draft.items.append((planned, subject, chosen))
 
 
+NO_PLACE = Found("", "folder", How("held"))
+"""Where that is which a program keeps itself."""
+
+
 def _as_chosen(
     planned: PlannedItem, subject: Subject, route: Route, draft: Draft, choices: Choices
 ) -> PlannedItem:
@@ -122,6 +128,8 @@ def _looked_at(
     """Return where an item is on old, what of it is packed, and what other items take of it;
     ``None`` where nothing can go, which the draft then says."""
     old = subject.old_place
+    if isinstance(old, Held):
+        return NO_PLACE, [], ()
     optional = subject.item.optional
     if isinstance(old, Absent) and optional:
         _nothing(subject, f"there is nothing at {old.path}", draft)

@@ -339,8 +339,8 @@ class Plan(Model):
 
     @property
     def placed(self) -> tuple[PlannedItem, ...]:
-        """The items that have a place: all but licences."""
-        return tuple(item for item in self.items if item.kind != "licence")
+        """The items that have a place: all but licences, and what programs keep themselves."""
+        return tuple(item for item in self.items if item.kind != "licence" and item.old_path)
 
     def item(self, item: str) -> PlannedItem:
         """Return the item of that id.

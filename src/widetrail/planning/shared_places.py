@@ -149,5 +149,7 @@ def shared_folder(subject: Subject, old: Found) -> str:
 
 def lies_inside(inner: PlannedItem, outer: PlannedItem, subject: Subject) -> bool:
     platform = subject.finder.machine.platform
+    if not (inner.old_path and outer.old_path):
+        return False
     deeper = len(inner.old_path) > len(outer.old_path)
     return deeper and outer.whole and is_within(inner.old_path, outer.old_path, platform)

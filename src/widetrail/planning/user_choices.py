@@ -154,7 +154,9 @@ def offered(
             ways = tuple(route.name for route in item.routes)
             words = tuple(dict.fromkeys(w for route in item.routes for w in route.treats))
             left = ways if any(route.by_choice for route in item.routes) else ()
-            told = any(place.set_in is not None for place in loaded.recipe.places[item.from_])
+            told = any(
+                place.set_in is not None for place in loaded.recipe.places.get(item.from_, ())
+            )
             offers.append(Offer(f"{loaded.id}.{name}", title, known, left, told, words, real))
             real = {}
         for name, licence in loaded.recipe.licences.items() if finder.installation else ():

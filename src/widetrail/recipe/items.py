@@ -28,12 +28,12 @@ class Item(Model):
 
     Where it names the form of ``values``, it is values of one settings file, of which ``take`` and
     ``leave`` name some. One of kind ``secret`` travels in a sealed parcel only, and comes for the
-    account's eyes alone.
+    account's eyes alone. What comes ``from`` no place the program itself keeps, in a server, say.
     """
 
     title: Said
     kind: Literal["data", "settings", "registry", "secret", "licence"] = "data"
-    from_: Name = Field(alias="from")
+    from_: Name | Literal[""] = Field("", alias="from")
     take: Annotated[tuple[Glob, ...], BeforeValidator(one_or_many)] = ()
     leave: Annotated[tuple[Glob, ...], BeforeValidator(one_or_many)] = ()
     values: ValuesForm | None = None

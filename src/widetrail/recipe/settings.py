@@ -52,6 +52,9 @@ class Settings(Model):
     checks_itself: ClassVar[bool] = False
     """Whether it compares what arrived with what was to come, so that the item needs no check."""
 
+    of_place: ClassVar[bool] = False
+    """Whether it is about the item's own place, so that the item must have one."""
+
     def templates(self) -> Iterator[StepText]:
         """Give every template that stands in the step."""
         for key, command in self.commands():

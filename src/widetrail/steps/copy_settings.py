@@ -20,6 +20,8 @@ def _check_target(text: str) -> str:
 class CopySettings(Settings):
     """The settings of ``copy``: the path it goes to, if that is not the item's place."""
 
+    of_place = True
+
     to: Annotated[str, AfterValidator(_check_target)] = Field("", alias="copy")
 
     @property

@@ -8,6 +8,7 @@ from typing import Protocol
 
 from widetrail.errors import Waiting
 from widetrail.finding import ByPart, Finder, Known, Unknown, condition_holds
+from widetrail.finding.values import part_label
 from widetrail.formats.documents import Model
 from widetrail.recipe.conditions import Condition
 from widetrail.steps.contexts import Evidence, OfItem, Work
@@ -18,27 +19,35 @@ class Has(Work, OfItem, Evidence, Protocol):
     """What judging readings takes."""
 
 
-def missing(doing: Has, item: str, conditions: Mapping[str, Condition]) -> list[str]:
+Parts = Mapping[str, str]
+"""The values of parts, by their names, of which alone readings are taken; none for all."""
+
+
+def missing(
+    doing: Has, item: str, conditions: Mapping[str, Condition], parts: Parts | None = None
+) -> list[str]:
     """Return in words which of ``conditions`` do not hold here now; unknown never holds."""
     return [
         words
         for name, condition in sorted(conditions.items())
-        if (words := _missing(doing, item, name, condition))
+        if (words := _missing(doing, item, name, condition, parts or {}))
     ]
 
 
-def holding(doing: Has, item: str, conditions: Mapping[str, Condition]) -> bool | None:
+def holding(
+    doing: Has, item: str, conditions: Mapping[str, Condition], parts: Parts | None = None
+) -> bool | None:
     """Return whether all of ``conditions`` hold here now; ``None`` where one cannot be told."""
-    if any(isinstance(take(doing, item, name), Unknown) for name in conditions):
+    if any(isinstance(take(doing, item, name, parts), Unknown) for name in conditions):
         return None
-    return not missing(doing, item, conditions)
+    return not missing(doing, item, conditions, parts)
 
 
-def _missing(doing: Has, item: str, name: str, condition: Condition) -> str:
-    found = take(doing, item, name)
+def _missing(doing: Has, item: str, name: str, condition: Condition, parts: Parts) -> str:
+    found = take(doing, item, name, parts)
     if isinstance(found, Unknown):
         return f"{shown(name)} is {found}"
-    of_old = old_value(doing, item, name) if condition.compares_old else None
+    of_old = old_value(doing, item, name, parts) if condition.compares_old else None
     if isinstance(of_old, Unknown):
         return f"old's {shown(name)} is {of_old}"
     before = of_old.value if of_old is not None else None
@@ -59,9 +68,7 @@ def telling_of(finder: Finder, rule: Model) -> Iterator[None]:
     finder.decide(rule, "came")
 
 
-def take(
-    doing: Has, item: str, name: str, parts: Mapping[str, str] | None = None
-) -> Known | Unknown:
+def take(doing: Has, item: str, name: str, parts: Parts | None = None) -> Known | Unknown:
     """Take a reading here as it is now; one by part is its sum, of those ``parts`` alone."""
     rule = doing.item(item)
     if parts:
@@ -96,11 +103,14 @@ def _same(found: Known, told: str) -> bool:
     return str(found) == told
 
 
-def old_value(doing: Has, item: str, name: str) -> Known | Unknown:
+def old_value(doing: Has, item: str, name: str, parts: Parts | None = None) -> Known | Unknown:
     """Return what old noted of a reading."""
     noted = doing.noted(item).get(name)
     if noted is None:
         return Unknown("not noted")
+    own = (noted.by or {}).get(part_label(v for _, v in sorted((parts or {}).items())))
+    if own is not None:
+        return _known(own)
     if noted.by is not None:
         answers = tuple((part, _known(value)) for part, value in noted.by.items())
         return ByPart("", answers).total

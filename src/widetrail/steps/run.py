@@ -261,7 +261,7 @@ class _Run:
             return self._kept(RunFacts(status=ended.status, told=ended.tells))
         doing.await_ended(started.pid, started.started)
         wanted = self._settings.done_when
-        if wanted and not missing(doing, step.item, wanted):
+        if wanted and not missing(doing, step.item, wanted, step.parts):
             return self._kept(RunFacts(resumed="done_when"))
         answer = "repeat"
         if step.repeat != "safe" and step.seat is None:  # there the program's word decides
@@ -292,7 +292,7 @@ class _Run:
         trouble = trouble_of(completed, settings.exit) or wrong or self._no_file()
         trouble = trouble or unlike_reading(doing, step.item, told, step.parts)
         if not trouble and settings.done_when:
-            trouble = "; ".join(missing(doing, step.item, settings.done_when))
+            trouble = "; ".join(missing(doing, step.item, settings.done_when, step.parts))
         facts = RunFacts(status=completed.status, told=told)
         if not trouble:
             doing.settle_down(self._places, step.item)
@@ -307,7 +307,7 @@ class _Run:
     def _is_done(self) -> bool | None:
         """Return whether what the run makes is there now; ``None`` where nothing tells."""
         wanted = self._settings.done_when
-        return holding(self._doing, self._step.item, wanted) if wanted else None
+        return holding(self._doing, self._step.item, wanted, self._step.parts) if wanted else None
 
     def _kept(self, facts: RunFacts) -> Outcome:
         step, doing = self._step, self._doing

@@ -43,7 +43,8 @@ class ItemContext(WalkContext):
         assert found is not None, "a visit looks whether the recipes have every item"
         route = next((route for route in found.routes if route.name == planned.route), None)
         checks = found.checks if route is None else found.checks_of(route)
-        chosen = {part: planned.parts.get(part, ()) for part in planned.parts_left}
+        meant = planned.parts_left if planned.old_path else {**planned.parts, **planned.parts_left}
+        chosen = {part: planned.parts.get(part, ()) for part in meant}
         update = {"parts": {**found.parts, **chosen}, "checks": checks}
         return found.model_copy(update=update)
 

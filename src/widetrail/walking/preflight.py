@@ -86,7 +86,7 @@ class Look:
     def _places_hold(self) -> None:
         if self._station.station == "between":
             return
-        for item in (i for i in self._items if i.kind != "licence"):
+        for item in (i for i in self._items if i.kind != "licence" and i.old_path):
             where = self._doing.finders[item.recipe].place(self._doing.item(item.id).from_)
             if isinstance(where, Several) or item.instance:
                 self._instance_holds(item, where)

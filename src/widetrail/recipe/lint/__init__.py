@@ -27,6 +27,7 @@ RULES: Mapping[str, LintRule] = Added(
         "circles": LintRule(names.circles),
         "checks": LintRule(items.checks),
         "stores": LintRule(items.stores),
+        "placeless": LintRule(items.placeless),
         "programs": LintRule(programs.programs),
         "steps": LintRule(steps.steps),
         "licences": LintRule(licences.licences),

@@ -68,6 +68,27 @@ def stores(whole: Whole) -> Iterator[Struck]:
                     yield Struck("place-kind", spot, message, hint)
 
 
+_OF_FILES = ("take", "leave", "values", "paths", "retire", "optional")
+"""Keys of an item that say something of its place."""
+
+
+def placeless(whole: Whole) -> Iterator[Struck]:
+    """Find what only an item with a place can have."""
+    for name, item in whole.recipe.items.items():
+        if item.from_:
+            continue
+        hint = "Name its place under from, or move it by what its programs export and import"
+        for key in _OF_FILES:
+            if getattr(item, key):
+                message = f'"{key}" belongs to an item that has a place'
+                yield Struck("no-place", ("items", name, key), message, hint)
+    for step in whole.steps:
+        if step.rule.of_place and step.item.kind != "licence" and not step.item.from_:
+            message = f'there is no place for "{step.kind}"'
+            hint = "Name the item's place under from"
+            yield Struck("no-place", step.where, message, hint)
+
+
 _TOLD = frozenset({"file", "files", "names", "size", "modified"})
 """Forms of readings that tell of a secret's files without what is in them."""
 

@@ -52,7 +52,7 @@ def free_names(whole: Whole) -> Iterator[Struck]:
         message = f'"{name}" is a place and a reading'
         yield Struck("name-taken", ("readings", name), message, "Names in braces must be unique")
     for name, item in recipe.items.items():
-        if item.from_ not in recipe.places:
+        if item.from_ and item.from_ not in recipe.places:
             hint = did_you_mean(item.from_, recipe.places)
             where: Where = ("items", name, "from")
             yield Struck("unknown-place", where, f'"{item.from_}" is no place', hint)
