@@ -180,3 +180,18 @@ def test_an_example_is_accepted(name: str, at: str, block: str) -> None:
     else:
         loaded, told = examine(text, "example.trail.yaml", KINDS)
         assert loaded is not None, [str(finding) for finding in told]
+
+
+EXAMPLES = PAGE.with_name("worked-examples.md").read_text(encoding="utf-8")
+WHOLE = re.findall(r"^```yaml\n(recipe: 1\n.*?)^```$", EXAMPLES, re.MULTILINE | re.DOTALL)
+
+
+@pytest.mark.parametrize("number", range(len(WHOLE)))
+def test_a_worked_example_is_a_sound_recipe(number: int) -> None:
+    loaded, findings = examine(WHOLE[number], "example", KINDS)
+    assert loaded is not None, findings
+    assert [f for f in findings if f.rule != "asked"] == []
+
+
+def test_there_is_an_example_of_each_sort() -> None:
+    assert EXAMPLES.count("\n## ") == len(WHOLE) == 4

@@ -6,6 +6,7 @@ import posixpath
 import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
+from typing import NamedTuple
 
 from widetrail.machine.path_notation import (
     Bearings,
@@ -93,6 +94,28 @@ _ADDRESS = re.compile(r"(?!file:)[A-Za-z][A-Za-z0-9+.-]+:", re.IGNORECASE)
 """An address on a network, or whatever else begins with a scheme of more than one letter."""
 
 
+class HowWritten(NamedTuple):
+    """How the paths in a program's values are written, beside what any are.
+
+    One of ``prefixes`` may stand before a path. ``missing_too`` tells that one below a root becomes
+    the same below new's though nothing is there yet.
+    """
+
+    prefixes: tuple[str, ...] = ()
+    missing_too: bool = False
+
+    def parted(self, text: str) -> tuple[str, str, str]:
+        """Return what stands before a path in a value, the path, and what stands after it."""
+        bare = text.strip()
+        prefix = next((p for p in self.prefixes if bare.startswith(p)), "")
+        begin = text.index(bare) + len(prefix)
+        end = text.index(bare) + len(bare)
+        return text[:begin], text[begin:end], text[end:]
+
+
+AS_IT_IS = HowWritten()
+
+
 class Atlas:
     """Translates the paths that old's programs wrote for new's."""
 
@@ -110,18 +133,20 @@ class Atlas:
         self._moved = sorted([*listed, *counterparts], key=lambda m: -len(m.old.rstrip("/")))
         self.old, self.new, self._there = old, new, there
 
-    def translate(self, text: str, old_source: str, new_source: str) -> Translation:
+    def translate(
+        self, text: str, old_source: str, new_source: str, how: HowWritten = AS_IT_IS
+    ) -> Translation:
         """Return what a value becomes on new.
 
         ``old_source`` and ``new_source`` are the file it stands in on either machine.
         """
-        bare = text.strip()
+        before, bare, after = how.parted(text)
         if not bare or _ADDRESS.match(bare):
             return Kept()
         written, reason = read_written(bare, self.old, old_source)
         if written is None:
             return NotUnderstood(reason)
-        found = self.counterpart(written.path)
+        found = self.counterpart(written.path, missing_too=how.missing_too)
         if found is None:
             if written.style == "relative" or self._stays(written.path):
                 return Kept()
@@ -134,16 +159,16 @@ class Atlas:
             return Unsayable(written.path, trouble)
         else:
             again = write_again(written, found, self.new, new_source)
-        return Kept() if again == bare else Rewritten(text.replace(bare, again, 1))
+        return Kept() if again == bare else Rewritten(f"{before}{again}{after}")
 
-    def counterpart(self, path: str) -> str | None:
+    def counterpart(self, path: str, *, missing_too: bool = False) -> str | None:
         """Return what a path of old is on new, or ``None`` where it did not move."""
         for moved in self._moved:
             below = below_of(path, moved.old, self.old.platform)
             if below is None:
                 continue
             new = join(moved.new, *_renamed(below, moved.renames)) if below else moved.new
-            if moved.carried or not below or self._there(new):
+            if moved.carried or not below or missing_too or self._there(new):
                 return new
         return None
 

@@ -189,7 +189,8 @@ class Finder(Resolver):
 
     def _all_readings(self) -> list[Reading]:
         recipe = self.loaded.recipe
-        cases = [r for c in recipe.recognise for r in (c.release, c.edition) if r is not None]
+        known = [r for c in recipe.recognise for r in (c.sign.prints, c.release, c.edition)]
+        cases = [r for r in known if r is not None]
         places = [p for cs in recipe.places.values() for p in cs]
         told = [r for p in places for r in (p.set_in, p.in_use) if r is not None]
         return [*cases, *told, *(case for cs in recipe.readings.values() for case in cs)]

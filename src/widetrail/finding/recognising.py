@@ -78,6 +78,8 @@ def why_not_here(here: Finder) -> tuple[str, ...]:
 
 
 def _missing(here: Finder, sign: Sign) -> str:
+    if sign.prints is not None:
+        return str(here.take(sign.prints))
     if sign.registry is not None:
         view = f" ({sign.view} bit)" if sign.view else ""
         return f"registry key not found: {sign.registry}{view}"
@@ -91,6 +93,9 @@ def _missing(here: Finder, sign: Sign) -> str:
 
 
 def _signs(here: Finder, sign: Sign) -> list[str]:
+    if sign.prints is not None:
+        name = (sign.prints.command or ("",))[0]
+        return [here.programs()[name]] if isinstance(here.take(sign.prints), Known) else []
     if sign.registry is not None:
         try:
             key = here.machine.registry_key(sign.registry, sign.view or "64")

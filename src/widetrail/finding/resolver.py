@@ -262,7 +262,7 @@ class Resolver(ABC):
             if real is not None and isinstance(several, Several):
                 return mark_in_use(several, real, self.machine)
             return several
-        if place.first_of:
+        if place.first_of and (place.set_in is None or (told := self._told(place, case)) is None):
             return self._first_of(name, place, case)
         registry = place.key if place.key is not None else place.value
         if registry is not None:

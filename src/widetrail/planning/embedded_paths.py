@@ -54,10 +54,12 @@ def written_at(
             continue
         if FORMS[rule.form].is_store:
             at = _inside(rule.form, str(rule.where), rule.at)
-            found.append(WrittenAt(form=rule.form, file="", at=at, outside=rule.outside))
+            more = {"missing_too": rule.missing == "map", "prefixes": rule.prefix}
+            found.append(WrittenAt(form=rule.form, file="", at=at, outside=rule.outside, **more))
         else:
             said = "outside" in rule.model_fields_set
-            add(rule.form, rule.where, rule.at, outside=rule.outside, outside_said=said)
+            more = {"missing_too": rule.missing == "map", "prefixes": rule.prefix}
+            add(rule.form, rule.where, rule.at, outside=rule.outside, outside_said=said, **more)
     for name in finder.loaded.recipe.places:
         case = finder.case_of(name)
         told = case.set_in if case is not None else None
@@ -128,9 +130,10 @@ def look_at_paths(
             for path in files:
                 below = path[len(place.path) :].strip("/")
                 for spot in values_at(machine, path, rule.form, rule.at):
-                    told = atlas.translate(spot.text, path, join(new_path, below))
+                    told = atlas.translate(spot.text, path, join(new_path, below), rule.how)
                     if isinstance(told, Kept | Rewritten):
-                        named.take(_left_out(machine, spot.text, path, atlas), rule)
+                        _, text, _ = rule.how.parted(spot.text)
+                        named.take(_left_out(machine, text, path, atlas), rule)
                     elif isinstance(told, Elsewhere):
                         named.outside.setdefault(told.path, rule.outside)
                     elif isinstance(told, Unsayable):

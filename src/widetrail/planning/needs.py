@@ -10,8 +10,8 @@ from typing import Literal
 from widetrail.finding import Absent, Found, Known, Unknown, condition_holds
 from widetrail.formats.quantities import show_size
 from widetrail.planning.station_facts import Side
-from widetrail.recipe.conditions import AS_OLD, Condition, Limit, Needs, SideNeeds
-from widetrail.recipe.releases import parse_release, parse_releases
+from widetrail.recipe.conditions import Condition, Limit, Needs, SideNeeds
+from widetrail.recipe.releases import AS_OLD, parse_release, parse_releases
 
 Verdict = Literal["met", "unmet", "assumed"]
 
@@ -121,7 +121,7 @@ def _release(station: str, wanted: str, side: Side, old: Side) -> Judged:
         return _unknown(
             "old", "release", f"known, since the new computer's must be {wanted}", reason, old
         )
-    shown = f"{old.release}{' or later' if wanted != 'same' else ''}"
+    shown = f"{old.release}{_BESIDE[wanted]}"
     if side.release is None:
         return _unknown(
             station,
@@ -130,8 +130,12 @@ def _release(station: str, wanted: str, side: Side, old: Side) -> Judged:
             Unknown("its version is not known"),
             side,
         )
-    holds = side.release == old.release or (wanted != "same" and side.release > old.release)
+    holds = AS_OLD[wanted](side.release, old.release)
     return Judged(station, "release", shown, str(side.release), "met" if holds else "unmet")
+
+
+_BESIDE = {"same": "", "same or later": " or later", "same major": ", or another of its major"}
+"""What is said of old's release, by what is asked of new's."""
 
 
 def _ranged(station: str, fact: str, wanted: str, found: Known | Unknown, side: Side) -> Judged:

@@ -22,8 +22,9 @@ from widetrail.planning.needs import Judged, beyond_limit, judge_needs
 from widetrail.planning.plan import RejectedRoute
 from widetrail.planning.station_facts import Side
 from widetrail.recipe import Item, Loss, Route
-from widetrail.recipe.conditions import AS_OLD, Condition, Needs, SideNeeds
+from widetrail.recipe.conditions import Condition, Needs, SideNeeds
 from widetrail.recipe.readings import For
+from widetrail.recipe.releases import AS_OLD
 from widetrail.recipe.routes import StepRule
 from widetrail.recipe.templates import braces
 from widetrail.records import Duplicates
@@ -193,7 +194,7 @@ def reach_needs(finder: Finder, needs: Needs, judged: Sequence[Judged]) -> None:
 
 def _reach_releases(finder: Finder, side: SideNeeds, one: Judged) -> None:
     wanted = side.release if one.fact == "release" else side.system
-    if wanted in AS_OLD and one.verdict == "met":
+    if wanted == "same or later" and one.verdict == "met":
         finder.decide(side, f"release {'same' if one.wanted.split()[0] == one.found else 'later'}")
     elif wanted is not None and wanted not in AS_OLD:
         finder.decide_bounds(side, one.fact, wanted, one.found)

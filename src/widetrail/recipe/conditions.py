@@ -18,7 +18,7 @@ from widetrail.formats.documents import Model
 from widetrail.formats.flaws import flaw
 from widetrail.formats.quantities import parse_size
 from widetrail.old_words import COVERS_OLD
-from widetrail.recipe.releases import check_releases
+from widetrail.recipe.releases import AS_OLD, check_releases
 
 FACTS = (
     "release",
@@ -31,9 +31,6 @@ FACTS = (
     "path",
 )
 """The facts a need may name, beside the recipe's readings."""
-
-AS_OLD = ("same", "same or later")
-"""What a need of new's release may say of old's."""
 
 _DURATION = re.compile(r"(\d{1,6})\s*(s|min|h|days?|weeks?|months?|years?)")
 _DAYS = {"day": 1, "week": 7, "month": 365.2425 / 12, "year": 365.2425}

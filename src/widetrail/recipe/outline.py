@@ -70,6 +70,9 @@ def _signs(recipe: Recipe, platform: Platform) -> Iterator[OutlinedSign]:
         if case.for_ is not None and case.for_.platform not in (None, platform):
             continue
         sign = case.sign
+        if sign.prints is not None:
+            yield OutlinedSign("unsure", sign.prints.form)
+            continue
         if sign.registry is not None:
             yield OutlinedSign("registry", sign.registry, sign.view or "64")
             continue

@@ -25,7 +25,8 @@ from widetrail.recipe.text_types import (
 
 
 class Sign(Model):
-    """What shows that the application is there: a file or folder, a registry key or a command.
+    """What shows that the application is there: a file or folder, a registry key, a command, or
+    what one of its programs ``prints``, which is started with consent only.
 
     A file or folder may hold globs; each match is one installation.
     """
@@ -34,13 +35,17 @@ class Sign(Model):
     folder: PathChoice | None = None
     registry: KeyText | None = None
     command: Annotated[str, AfterValidator(check_program)] | None = None
+    prints: Reading | None = None
     view: Literal["32", "64"] | None = None
 
     @model_validator(mode="after")
     def _one(self) -> Self:
-        given = (self.file, self.folder, self.registry, self.command)
+        given = (self.file, self.folder, self.registry, self.command, self.prints)
         if sum(g is not None for g in given) != 1:
-            raise flaw("sign", 'expected one of "file", "folder", "registry" and "command"')
+            known = '"file", "folder", "registry", "command" and "prints"'
+            raise flaw("sign", f"expected one of {known}")
+        if self.prints is not None and self.prints.command is None:
+            raise flaw("sign", '"prints" takes an "output"')
         return self
 
     @property
@@ -119,8 +124,8 @@ class Place(Model):
         if (self.contains or self.in_use is not None or self.pair) and not self.plural:
             message = '"contains", "in_use" and "pair" belong to "each", "index" and "listed_in"'
             raise flaw("place", message)
-        if self.set_in is not None and not (self.folder or self.file):
-            raise flaw("place", '"set_in" belongs to "folder" and "file"')
+        if self.set_in is not None and not (self.folder or self.file or self.first_of):
+            raise flaw("place", '"set_in" belongs to "folder", "file" and "first_of"')
         return self
 
     @property

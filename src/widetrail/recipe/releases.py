@@ -9,6 +9,7 @@ not count. ``2024 R3`` is later than ``2024``, ``10.0.2b3`` earlier than ``10.0.
 from __future__ import annotations
 
 import re
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from functools import total_ordering
 
@@ -89,6 +90,19 @@ def parse_release(text: str) -> Release | None:
 def _trim(order: list[tuple[int, int, str]]) -> None:
     while len(order) > 1 and order[-1] == (1, 0, ""):
         order.pop()
+
+
+def _major(release: Release) -> tuple[int, int, str]:
+    return next((one for one in release.order if one[0] == 1), (1, 0, ""))
+
+
+AS_OLD: Mapping[str, Callable[[Release, Release], bool]] = {
+    "same": lambda new, old: new == old,
+    "same or later": lambda new, old: new >= old,
+    "same major": lambda new, old: _major(new) == _major(old),
+}
+"""What a need of new's release may say of old's, each with what judges the two; the major of a
+release is its first number."""
 
 
 @dataclass(frozen=True)

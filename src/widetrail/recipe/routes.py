@@ -4,6 +4,7 @@ from collections.abc import Collection, Mapping
 from typing import Annotated, Literal, Self
 
 from pydantic import (
+    BeforeValidator,
     Discriminator,
     Field,
     ModelWrapValidatorHandler,
@@ -25,7 +26,7 @@ from widetrail.formats.forms import FORMS
 from widetrail.formats.record import Duplicates
 from widetrail.formats.yaml_positions import Map, Mark, Text
 from widetrail.old_words import SPELLINGS
-from widetrail.recipe.conditions import Condition, Limit, Needs
+from widetrail.recipe.conditions import Condition, Limit, Needs, one_or_many
 from widetrail.recipe.readings import For, InForm
 from widetrail.recipe.settings import Settings
 from widetrail.recipe.text_types import (
@@ -165,7 +166,8 @@ class WrittenPaths(InForm):
 
     ``at`` is what a reading of that form takes, where ``*`` stands for any member, section or name;
     ``table.column`` of a database, a key and a name of registry text. ``outside`` says what becomes
-    of files that they name and that do not move.
+    of files that they name and that do not move, ``missing`` what becomes of paths that are not
+    there on new yet; one of ``prefix`` may stand before a path.
     """
 
     role = "paths"
@@ -175,6 +177,8 @@ class WrittenPaths(InForm):
     for_: For | None = Field(None, alias="for")
     at: Said
     outside: Outside = "leave"
+    missing: Literal["keep", "map"] = "keep"
+    prefix: Annotated[tuple[Said, ...], BeforeValidator(one_or_many)] = ()
 
     @model_validator(mode="after")
     def _address(self) -> Self:

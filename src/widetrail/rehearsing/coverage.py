@@ -21,11 +21,11 @@ from widetrail.planning.route_choice import copies
 from widetrail.recipe import Item, Loaded, Route
 from widetrail.recipe.addresses import below
 from widetrail.recipe.by_platform import PerPlatform
-from widetrail.recipe.conditions import AS_OLD, Needs, SideNeeds
+from widetrail.recipe.conditions import Needs, SideNeeds
 from widetrail.recipe.decisions import MET, NONE
 from widetrail.recipe.licence_models import Licence, LicenceRoute
 from widetrail.recipe.places import Place, Recognition
-from widetrail.recipe.releases import parse_releases
+from widetrail.recipe.releases import AS_OLD, parse_releases
 from widetrail.recipe.routes import StepRule
 from widetrail.rehearsing.rehearsed import Rehearsed
 

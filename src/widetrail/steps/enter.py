@@ -245,7 +245,7 @@ class _Entering:
                 if written is not None and path:
                     changes[spot.where] = write_again(written, path, atlas.new)
                 continue
-            match atlas.translate(spot.text, "", ""):
+            match atlas.translate(spot.text, "", "", rule.how):
                 case Rewritten(told):
                     changes[spot.where] = told
                 case Elsewhere(path):

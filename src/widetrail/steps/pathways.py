@@ -202,7 +202,7 @@ class _Work:
             text = (
                 self._telling(rule, spot.text, file, atlas)
                 if rule.tells
-                else self._translated(spot, file, atlas)
+                else self._translated(rule, spot, file, atlas)
             )
             if text is not None and text != spot.text:
                 changes[spot.where] = text
@@ -219,8 +219,8 @@ class _Work:
             raise Unreadable(f"names a path that is not understood: {reason}")
         return write_again(written, path, atlas.new, file.new)
 
-    def _translated(self, spot: Spot, file: _File, atlas: Atlas) -> str | None:
-        match atlas.translate(spot.text, file.old, file.new):
+    def _translated(self, rule: WrittenAt, spot: Spot, file: _File, atlas: Atlas) -> str | None:
+        match atlas.translate(spot.text, file.old, file.new, rule.how):
             case Rewritten(text):
                 return text
             case Elsewhere(path):

@@ -166,7 +166,7 @@ class _Look:
             with suppress(Unreadable, MachineUnusable):  # that was told when it was not rewritten
                 spots = values_at(self._doing.machine, path, rule.form, rule.at)
             for spot in spots:
-                self._what_it_names(spot, path)
+                self._what_it_names(rule.how.parted(spot.text)[1], spot, path)
                 names_old = self._expression.search(spot.text) and not self._is_told(spot.text)
                 if not settings and names_old:
                     faults.add(spot.text)
@@ -177,9 +177,12 @@ class _Look:
             elif not any(fault in spot.text for fault in faults):
                 self.mentions.append(_line(path, spot))
 
-    def _what_it_names(self, spot: Spot, source: str) -> None:
-        """Take note of a value that names what did not arrive, or somebody else's file."""
-        machine, text = self._doing.machine, spot.text.strip()
+    def _what_it_names(self, text: str, spot: Spot, source: str) -> None:
+        """Take note of a value that names what did not arrive, or somebody else's file.
+
+        ``text`` is the path in it.
+        """
+        machine = self._doing.machine
         written, _ = read_written(text, machine, source) if text else (None, "")
         if written is None:
             return

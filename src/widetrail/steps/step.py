@@ -10,6 +10,7 @@ from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass
 from typing import ClassVar, Literal, Self, TypeVar
 
+from widetrail.finding.atlas import HowWritten
 from widetrail.formats.documents import Model
 from widetrail.licence.terms import Purpose
 from widetrail.recipe import Existing, Loaded, Station
@@ -218,3 +219,10 @@ class WrittenAt(Model):
     outside: Literal["ask", "carry", "leave"] = "leave"
     tells: str = ""
     outside_said: bool = False
+    missing_too: bool = False
+    prefixes: tuple[str, ...] = ()
+
+    @property
+    def how(self) -> HowWritten:
+        """How the paths are written."""
+        return HowWritten(self.prefixes, self.missing_too)

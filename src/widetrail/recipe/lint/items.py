@@ -6,10 +6,10 @@ from collections.abc import Iterator
 
 from widetrail.findings import did_you_mean
 from widetrail.formats.documents import Where
-from widetrail.recipe.conditions import AS_OLD, Limit, Needs
+from widetrail.recipe.conditions import Limit, Needs
 from widetrail.recipe.lint.rule import Struck
 from widetrail.recipe.lint.whole import Whole, in_conditions
-from widetrail.recipe.releases import parse_releases
+from widetrail.recipe.releases import AS_OLD, parse_releases
 from widetrail.recipe.routes import ALL, Route
 
 

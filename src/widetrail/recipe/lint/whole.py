@@ -157,6 +157,8 @@ def _place(where: Where, place: Place) -> Iterator[Used]:
 def _readings(recipe: Recipe) -> Iterator[tuple[Where, Reading]]:
     """Give every reading of a recipe with where it stands."""
     for number, case in enumerate(recipe.recognise):
+        if case.sign.prints is not None:
+            yield ("recognise", number, "sign", "prints"), case.sign.prints
         for key, reading in (("release", case.release), ("edition", case.edition)):
             if reading is not None:
                 yield ("recognise", number, key), reading
