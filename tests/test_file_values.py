@@ -15,7 +15,7 @@ import yaml
 from hypothesis import given
 from hypothesis import strategies as st
 
-from build import HEAD, NOW, SIGN, machine, moved, outcomes
+from build import HEAD, NOW, SIGN, find, machine, moved, outcomes
 from widetrail.finding.stores import StoreKind, file_with
 from widetrail.formats.form import Named
 from widetrail.formats.forms import FORMS, forms_for
@@ -277,6 +277,15 @@ def test_any_text_under_any_name_is_written_as_qt_reads_it(name: str, text: str)
     if "//" in name or name.casefold().startswith("general/"):
         return
     assert form.value(form.add(b"[General]\nown=1\n", name, text), name) == text
+
+
+def test_a_list_of_one_is_written_as_the_one_alone(tmp_path: Path) -> None:
+    for raw, count in (("@Invalid()", 0), ("", 0), ("/a", 1), ("/a, /b", 2)):
+        files = {"/home/ada/s.ini": f"[recent]\nfiles={raw}\n"}
+        here = machine(tmp_path / str(count) / raw.replace("/", ""), "linux", files)
+        places = 'places: {s: {file: "{home}/s.ini"}, notes: {folder: "{home}/notes"}}\nreadings:\n'
+        body = f"{places}  n: {{qt_ini: '{{s}}', at: recent/files, as: count}}\n"
+        assert str(find(here, body).reading("n")) == str(count)
 
 
 def test_the_entries_of_an_array_are_an_index() -> None:

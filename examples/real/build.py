@@ -41,11 +41,14 @@ disks:
 class Workshop:
     """A machine that is being made: files are put there, and its programs are run."""
 
-    def __init__(self, folder: Path, user: str, *packages: str, home: str = "") -> None:
+    def __init__(
+        self, folder: Path, user: str, *packages: str, home: str = "", more: str = ""
+    ) -> None:
+        """``more`` is put at the end of its file."""
         for disk in ("disk", "data"):
             (folder / disk).mkdir(parents=True)
         told = MACHINE.format(name=folder.name, user=user, home=home or f"/home/{user}")
-        (folder / "machine.yaml").write_text(told)
+        (folder / "machine.yaml").write_text(told + more)
         for package in packages:
             add_program(folder, package)
         self.machine = FolderMachine(folder)
@@ -180,11 +183,143 @@ def git(machines: Path) -> None:
     Workshop(machines / "git-new", "brook", "git", home="/data/home/brook")
 
 
+def postgresql(machines: Path) -> None:
+    """Two databases of a user's, in a server that runs while one of its clients does."""
+    found = sorted(Path("/usr/lib/postgresql").glob("*/bin"), key=lambda p: int(p.parent.name))
+    if not found:
+        raise InputUnusable("package not installed", where="postgresql")
+    tools = ("psql", "pg_dump", "pg_restore", "dropdb")
+    listed = "".join(f"  - {{path: /usr/bin/{t}, start: [/opt/with-server, {t}]}}\n" for t in tools)
+    for name, user in (("old", "alva"), ("new", "brook")):
+        here = Workshop(machines / f"postgresql-{name}", user, more=f"programs:\n{listed}")
+        for tool in tools:
+            here.put(f"/usr/bin/{tool}", "", 0o755)
+        here.put("/opt/with-server", SERVER.format(bin=found[-1]), 0o755)
+        here.folder("/srv/cluster")
+        here.run("psql", "-d", "postgres", "-c", "select 1")
+        if name == "new":
+            here.run("psql", "-d", "postgres", "-c", "create database own")
+            continue
+        for database in ("garden", "feldbuch ä"):
+            here.run("psql", "-d", "postgres", "-c", f'create database "{database}"')
+        here.run("psql", "-d", "garden", "-c", GARDEN)
+        here.run("psql", "-d", "feldbuch ä", "-c", "create table note (words text, day date)")
+        here.put(f"{here.home}/.psqlrc", "\\set QUIET 1\n\\pset null '∅'\n")
+        here.put(f"{here.home}/.pgpass", "mill.example:5432:*:alva:fern\n", 0o600)
+
+
+SERVER = """\
+#!/bin/sh
+# Runs a client with the server of this machine, which is ended with it.
+cluster=/srv/cluster own=$(mktemp -d)
+[ "$2" = --version ] && [ -f /opt/release ] && exec cat /opt/release  # of another computer
+[ -f $cluster/PG_VERSION ] ||
+  {bin}/initdb -D $cluster -U "$USER" -A trust -E UTF8 --locale C.UTF-8 -N >/dev/null || exit
+{bin}/pg_ctl -D $cluster -w -l $own/log \\
+  -o "-c listen_addresses= -c unix_socket_directories=$own -c fsync=off" start >/dev/null || exit
+tool=$1
+shift
+PGHOST=$own {bin}/"$tool" "$@"
+status=$?
+{bin}/pg_ctl -D $cluster -m fast stop >/dev/null
+rm -rf "$own"
+exit $status
+"""
+
+GARDEN = """
+create table bed (id serial primary key, name text not null, wet boolean default false);
+create table plant (
+  bed int references bed on delete cascade, name text, bought date, price numeric
+);
+create index plant_by_name on plant (lower(name));
+create view wet_beds as select name from bed where wet;
+create function beds() returns bigint language sql as 'select count(*) from bed';
+insert into bed (name, wet) select 'bed ' || n, n % 2 = 0 from generate_series(1, 40) n;
+insert into plant
+  select n, 'Quitte ' || n, date '2026-03-01' + n, n * 1.10 from generate_series(1, 25) n;
+"""
+
+
+def keepassxc(machines: Path) -> None:
+    """Two password databases, one of them on another disk, which the program has opened."""
+    opens = "programs:\n  - {path: /opt/open, start: [/opt/open]}\n"
+    old = Workshop(machines / "keepassxc-old", "alva", "keepassxc", more=opens)
+    old.put("/opt/open", OPEN, 0o755)
+    own, other = f"{old.home}/Passwords/garden.kdbx", "/data/mill.kdbx"
+    for path, names in ((own, ("Forge", "Mill pond")), (other, ("Bäcker",))):
+        old.folder(str(Path(path).parent))
+        old.run("keepassxc-cli", "db-create", "-q", "-p", path, given="fern\nfern\n")
+        for name in names:
+            told = ("--username", "alva", "--url", f"https://{len(name)}.example", path, name)
+            old.run("keepassxc-cli", "add", "-q", "-p", *told, given=f"fern\nword of {name}\n")
+    old.run("/opt/open", own, other)
+    Workshop(machines / "keepassxc-new", "brook", "keepassxc", home="/data/home/brook")
+
+
+OPEN = """\
+#!/bin/sh
+# Opens databases in the program's own window, which nobody sees, and closes it.
+for each; do
+  echo fern |
+    QT_QPA_PLATFORM=offscreen timeout -s INT 5 keepassxc --pw-stdin "$each" >/dev/null 2>&1
+done
+true
+"""
+
+
+def beets(machines: Path) -> None:
+    """A library of music that lies on a disk, with its list elsewhere."""
+    old = Workshop(machines / "beets-old", "alva", "beets")
+    old.put(
+        f"{old.home}/.config/beets/config.yaml",
+        "directory: /data/Musik  # on the large disk\nlibrary: ~/lists/music.db\n"
+        "import:\n  copy: yes\n  write: no\npaths:\n  default: $albumartist/$album/$track $title\n",
+    )
+    old.folder(f"{old.home}/lists")
+    for number, title in enumerate(("Moor", "Über den Zaun", "Spring, slow"), start=1):
+        host = old.machine.host(f"{old.home}/new/{number}.mp3")
+        host.parent.mkdir(parents=True, exist_ok=True)
+        host.write_bytes(song(title, "Greta Holm", "Low garden", number))
+    old.run("beet", "import", "-A", "-q", f"{old.home}/new")
+    old.run("beet", "modify", "-y", "Moor", "mood=wet")
+    Workshop(machines / "beets-new", "brook", "beets", home="/data/home/brook")
+
+
+def song(title: str, artist: str, album: str, number: int) -> bytes:
+    """Return half a second of silence as MPEG 1 layer 3, with its names (ID3 2.3)."""
+    frames = b""
+    for name, text in (("TIT2", title), ("TPE1", artist), ("TALB", album), ("TRCK", str(number))):
+        told = b"\x01" + text.encode("utf-16")
+        frames += name.encode() + len(told).to_bytes(4, "big") + b"\0\0" + told
+    size = bytes(len(frames) >> shift & 127 for shift in (21, 14, 7, 0))
+    return b"ID3\x03\0\0" + size + frames + (b"\xff\xfb\x90\x00" + bytes(413)) * 20
+
+
+def calibre(machines: Path) -> None:
+    """A library of books, in a folder that was chosen in the program."""
+    old = Workshop(machines / "calibre-old", "alva", "calibre")
+    library = "/data/alva/Bücher"
+    old.folder(library)
+    for title, author, tag in (("Moss", "Greta Holm", "garden"), ("Quitten", "Piet Kalmus", "")):
+        old.put(f"{old.home}/{title}.txt", f"{title}, by {author}\n" * 40)
+        told = ("--title", title, "--authors", author, *(("--tags", tag) if tag else ()))
+        old.run("calibredb", "add", "--with-library", library, *told, f"{old.home}/{title}.txt")
+    old.run("calibredb", "add_custom_column", "--with-library", library, "shelf", "Shelf", "text")
+    old.run("calibredb", "set_custom", "--with-library", library, "shelf", "1", "by the window")
+    chosen = f"from calibre.utils.config import prefs; prefs['library_path'] = {library!r}"
+    old.run("calibre-debug", "-c", chosen)
+    Workshop(machines / "calibre-new", "brook", "calibre", home="/data/home/brook")
+
+
 PROGRAMS: dict[str, Callable[[Path], None]] = {
     "taskwarrior": taskwarrior,
     "newsboat": newsboat,
     "abook": abook,
     "git": git,
+    "postgresql": postgresql,
+    "keepassxc": keepassxc,
+    "beets": beets,
+    "calibre": calibre,
 }
 """What makes the machines of each program."""
 

@@ -244,6 +244,8 @@ def _as(value: Raw, reading: Reading, machine: Machine, source: str) -> Value:
             return path
         case "count" if isinstance(value, list | dict):
             return len(value)
+        case "count" if FORMS[reading.form].one_is_list:
+            return int(value not in (None, ""))
         case "list" | "set" if not isinstance(value, dict):
             texts = [str(v) for v in (value if isinstance(value, list) else [value])]
             return tuple(sorted(set(texts)) if reading.as_ == "set" else texts)

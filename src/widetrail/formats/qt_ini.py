@@ -132,6 +132,7 @@ QT_INI = Form(
     "pointer",
     tells=True,
     folds_names=True,
+    one_is_list=True,
     read=read,
     spots=spots,
     put=put,

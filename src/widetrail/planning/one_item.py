@@ -210,6 +210,10 @@ def _parts(
         said = subject.chosen(choices.parts, f".{part}")
         there = subject.finder.part_values(part, subject.item)
         if isinstance(there, Unknown):
+            if any(part in r.parts_asked_for for r in subject.item.routes):
+                what = f"which {part} there are of {subject.id} is not known"
+                todo = f"See to that, or leave it out (--without {subject.id})."
+                draft.obstacles.append(Halted(what, why=str(there), todo=todo, codes=["parts"]))
             draft.notices.append(f"{subject.id}: which {part} there are is {there}")
             continue
         chosen = tuple(_apart(said, there)) if said is not None else None

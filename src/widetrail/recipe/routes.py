@@ -220,6 +220,11 @@ class Route(Model):
         return tuple(dict.fromkeys(found))
 
     @property
+    def parts_asked_for(self) -> frozenset[str]:
+        """The parts for each of whose values some step is done, so that they must be known."""
+        return frozenset(step.rule.part for leg in self.legs for step in leg.steps)
+
+    @property
     def fills_parcel(self) -> bool:
         """Whether anything of the item travels in the parcel."""
         return any(step.rule.fills_parcel for leg in self.legs for step in leg.steps)

@@ -134,7 +134,7 @@ class Judge:
             what = f"{name}.checks.{check}"
             if line.verdict != "holds":
                 yield self._one(what, f"to hold: {_plain(line.old)}", _both(line), "checks", check)
-            elif line.new is not None and line.new.value in (0, (), ""):
+            elif line.new is not None and _is_empty(line.new):
                 wanted = "a value, or an expect that says it is empty"
                 empty = _plain(line.new)
                 yield self._one(what, wanted, f"{empty} = {empty}", "checks", check)
@@ -180,11 +180,15 @@ def _both(line: CheckLine) -> str:
 
 
 def _same(answer: Noted | None, wanted: object) -> bool:
-    """Return whether an answer is what was wanted; one by part is its sum."""
+    """Return whether an answer is what was wanted; one by part is its sum, or all its lists."""
     if answer is None:
         return False
     if answer.by is not None:
         values = [one.value for one in answer.by.values()]
+        if isinstance(wanted, tuple):
+            return all(isinstance(v, tuple) for v in values) and wanted == tuple(
+                one for value in values if isinstance(value, tuple) for one in value
+            )
         numbers = [v for v in values if isinstance(v, int | float)]
         return len(numbers) == len(values) and sum(numbers) == wanted
     found = answer.value
@@ -201,6 +205,13 @@ def _not_differing(wanted: Differing, line: CheckLine) -> str:
     assert wanted.unknown is not None
     told = " ".join(v.unknown for v in (line.old, line.new) if v is not None)
     return "" if told and re.search(wanted.unknown, told) else f"unknown: {wanted.unknown}"
+
+
+def _is_empty(noted: Noted) -> bool:
+    """Return whether there is none of what was read, in no part."""
+    if noted.by is not None:
+        return all(map(_is_empty, noted.by.values()))
+    return noted.value in (0, (), "")
 
 
 class Printed(NamedTuple):

@@ -81,13 +81,16 @@ class Side(Change):
 
     ``set`` holds keys of its ``machine.yaml``; ``user`` is another name of the account, ``drives``
     other letters of its drives; ``release`` and ``edition`` are written where the recipe reads
-    them, of the first recipe or by recipe. Then comes what ``Change`` has, in its order.
+    them, of the first recipe or by recipe. ``changes_itself`` are the paths at and below which its
+    programs change files at any start, as a server does. Then comes what ``Change`` has, in its
+    order.
     """
 
     machine: Annotated[str, AfterValidator(_one_name)]
     set_: dict[str, Any] = Field(default_factory=dict, alias="set")
     user: str = ""
     drives: dict[str, str] = Field(default_factory=dict)
+    changes_itself: Words = ()
     release: Annotated[dict[str, str], BeforeValidator(_by_recipe)] = Field(default_factory=dict)
     edition: Annotated[dict[str, str], BeforeValidator(_by_recipe)] = Field(default_factory=dict)
 
@@ -257,6 +260,7 @@ class RehearsalFile(Model):
     to: dict[str, str] = Field(default_factory=dict)
     real: dict[str, str] = Field(default_factory=dict)
     hands: dict[str, Given] = Field(default_factory=dict)
+    ask_programs: YesNo = False
     screen: AnyPrintout | None = None
     sealed: str = ""
     maker: MakerFile | None = None

@@ -208,7 +208,15 @@ class _Stage(RehearsedWalks):
             changed=tuple(dict.fromkeys(changed_on_new(plan, old, new))),
         )
         folder = self._here / PARCEL
-        set_out(folder, plan, recipes, RUN, now, old.effects, Along(sealed=sealed))
+        set_out(
+            folder,
+            plan,
+            recipes,
+            RUN,
+            now,
+            old.effects,
+            Along(choices=choices_of(file, recipes), sealed=sealed),
+        )
         walked = Walked()
         parcel = Parcel(folder, Effects())
         if self._quick and sealed is not None:
@@ -219,14 +227,14 @@ class _Stage(RehearsedWalks):
         machine = self._alone("new")
         printing = self._aside.submit(self._screen_anew(machine))
         old = FolderMachine(self._away / file.old.machine)
-        licences = below(old, licence_files(old, recipes))
+        licences = below(old, [*licence_files(old, recipes), *file.old.changes_itself])
         changed = changes(before, contents(old), [*allowed_on_old(old, plan), *licences])
         shown_new = printing.result()
         found += self._looked_at_last(plan, machine, serials)
         if changed and "old" not in self._meddled:
             found.append(Difference("old", "nothing changed", ", ".join(changed[:MOST_TOLD])))
         if file.until == "undone":
-            found += self._undo("new", before_new, now, [])
+            found += self._undo("new", before_new, now, below(new, file.new.changes_itself))
             found += self._undo("old", before, now, licences)
         if file.expect.screen is not None:
             found.extend(judge_screen(file.expect.screen, shown, shown_new))
@@ -317,7 +325,7 @@ def choices_of(file: RehearsalFile, recipes: Sequence[Loaded]) -> Choices:
         for item, named in file.choose.items()
         for part, values in named.items()
     }
-    return replace(chosen, parts={**chosen.parts, **parts})
+    return replace(chosen, parts={**chosen.parts, **parts}, ask_programs=file.ask_programs)
 
 
 def _as_words(chosen: Mapping[str, str]) -> list[str]:

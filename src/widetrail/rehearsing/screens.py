@@ -136,8 +136,8 @@ def _starter(
         answer = answers.get(name)
         return answer if isinstance(answer, str) else finder.value_of(name)
 
-    name, *arguments = screen.run
-    program = finder.programs()[name]
+    name, *told = screen.run
+    program, arguments = finder.programs()[name], [fill(argument, known) for argument in told]
     said = f"{fill(screen.stdin, known)}\n".encode() if screen.stdin is not None else b""
     return lambda: finder.machine.start(program, arguments, channels=Channels(said))
 

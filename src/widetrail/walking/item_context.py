@@ -106,7 +106,9 @@ class ItemContext(WalkContext):
         there = finder.place(place)
         listed = there.instances if isinstance(there, Several) else ()
         pinned = self.pinned(item)
-        own = [i for i in listed if i.path == pinned] or [i for i in listed if i.name == name]
+        case = finder.case_of(place)
+        named = [i for i in listed if i.name == name and not (case and case.listed_in)]
+        own = [i for i in listed if i.path == pinned] or named
         kind: PlaceKind = "file" if planned.single else "folder"
         instance = own[0] if own else Instance(pinned, name, None, How("each"), kind=kind)
         return finder.within(place, instance)

@@ -115,6 +115,8 @@ def asked(whole: Whole) -> Iterator[Struck]:
         if all(case.command is not None for case in cases)
     }
     for name, item in whole.recipe.items.items():
+        if not item.from_:  # of what a program keeps itself nothing else can say anything
+            continue
         named: list[tuple[str, Where]] = [(r, at) for at, r, _ in item.all_checks()]
         named += [(r, ("parts", part)) for part, r in item.parts.items() if isinstance(r, str)]
         for reading, at in (*named, *in_conditions(item)):
