@@ -90,9 +90,9 @@ class Form:
     stand, the whole file anew where ``rewrites_whole``. ``value`` is what ``add`` replaces or adds:
     a value that need not be there yet. ``entries`` are those of an index, whose names are told
     without regard to case where ``folds_names``; ``entry_at`` says where the value of a name stands
-    in all of them. ``one_is_list`` tells that a list of one
-    is written as the one alone. ``tells`` says that it can tell where a place is. ``check_paths_at`` refuses
-    an address that no paths can have, ``check_write_at`` one that no value can be written at.
+    in all of them. ``one_is_list`` tells that a list of one is written as the one
+    alone. ``tells`` says that it can tell where a place is. ``check_paths_at`` refuses an address
+    that no paths can have, ``check_write_at`` one that no value can be written at.
     ``by_recipe`` tells that a recipe's own pattern or query is run. ``records`` is how it holds
     letters, contacts, bookmarks and the like, if it holds some; ``named`` is how it holds values
     that can be taken one by one.

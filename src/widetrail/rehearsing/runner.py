@@ -208,15 +208,8 @@ class _Stage(RehearsedWalks):
             changed=tuple(dict.fromkeys(changed_on_new(plan, old, new))),
         )
         folder = self._here / PARCEL
-        set_out(
-            folder,
-            plan,
-            recipes,
-            RUN,
-            now,
-            old.effects,
-            Along(choices=choices_of(file, recipes), sealed=sealed),
-        )
+        along = Along(choices=choices_of(file, recipes), sealed=sealed)
+        set_out(folder, plan, recipes, RUN, now, old.effects, along)
         walked = Walked()
         parcel = Parcel(folder, Effects())
         if self._quick and sealed is not None:
