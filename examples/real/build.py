@@ -163,7 +163,7 @@ def abook(machines: Path) -> None:
 
 
 def git(machines: Path) -> None:
-    """Settings that Git itself wrote, with files that they name, and passwords that it keeps."""
+    """Settings that Git wrote, with files that they name, passwords, and a second work tree."""
     old = Workshop(machines / "git-old", "alva", "git")
     own = f"{old.home}/.config/git"
     for name, value in (
@@ -180,6 +180,13 @@ def git(machines: Path) -> None:
     for host, word in (("forge.example", "fern"), ("mill.example", "moss")):
         told = f"protocol=https\nhost={host}\nusername=alva\npassword={word}\n\n"
         old.run("git", "credential", "approve", given=told)
+    moss, fix = f"{old.home}/src/moss", f"{old.home}/src/moss-fix"
+    old.run("git", "init", "-q", "-b", "main", moss)
+    old.put(f"{moss}/notes.txt", "grows in the shade\n")
+    old.run("git", "-C", moss, "add", "notes.txt")
+    old.run("git", "-C", moss, "commit", "-q", "-m", "What is known of moss")
+    old.run("git", "-C", moss, "worktree", "add", "-q", "-b", "fix", fix)
+    old.put(f"{fix}/notes.txt", "grows in the wet\n")
     Workshop(machines / "git-new", "brook", "git", home="/data/home/brook")
 
 
