@@ -220,6 +220,58 @@ def test_values_are_taken_of_a_file_only(tmp_path: Path) -> None:
     assert "its place is no file" in {f.message for f in findings}
 
 
+# XML
+
+
+SUBSET = """<?xml version="1.0"?>
+<!DOCTYPE c [
+  <!-- a ] and a "quote -->
+  <!ELEMENT c (d*)> <!ATTLIST c e CDATA "]>"> <?x ]> ?>
+]>
+<c xmlns="urn:a" xmlns:z="urn:z"><z:d z:f="/home/alva/x">one</z:d><g>/home/alva/y</g></c>
+"""
+
+
+def test_a_document_type_without_entities_stays_and_namespaces_have_their_prefix() -> None:
+    form, data = FORMS["xml"], SUBSET.encode()
+    assert form.read is not None and form.put is not None and form.spots is not None
+    assert [one.value for one in form.read(data, "//z:d/@z:f")] == ["/home/alva/x"]
+    assert [one.value for one in form.read(data, "/default:c/default:g")] == ["/home/alva/y"]
+    spots = form.spots(data, "//z:d/@z:f | //default:g")
+    changes = {spot.where: spot.text.replace("alva", "brook") for spot in spots}
+    written = form.put(data, "//z:d/@z:f | //default:g", changes).decode()
+    assert written.startswith(SUBSET.partition("<c ")[0])
+    assert 'z:f="/home/brook/x"' in written and "<g>/home/brook/y</g>" in written
+
+
+@pytest.mark.parametrize(
+    "subset",
+    [
+        '[<!ENTITY a "b">]',
+        '[<!ENTITY % a "b">]',
+        '[<!ENTITY a SYSTEM "file:///etc/passwd">]',
+        '[<!-- > --><!ELEMENT c ANY>\n<!ENTITY a "b">]',
+    ],
+)
+def test_a_document_type_with_entities_is_not_read(subset: str) -> None:
+    form, data = FORMS["xml"], f"<!DOCTYPE c {subset}><c>&a;</c>".encode()
+    assert form.read is not None
+    with pytest.raises(Unreadable) as refused:
+        form.read(data.replace(b"&a;", b"x"), "/c")
+    assert "declares entities" in str(refused.value)
+
+
+def test_a_document_type_elsewhere_is_not_fetched(tmp_path: Path) -> None:
+    (tmp_path / "c.dtd").write_text('<!ENTITY a "fetched">')
+    data = f'<!DOCTYPE c SYSTEM "file://{tmp_path}/c.dtd"><c>x&a;</c>'.encode()
+    form = FORMS["xml"]
+    assert form.read is not None
+    try:
+        assert "fetched" not in str(form.read(data, "/c"))
+    except Unreadable as error:
+        assert "is not XML" in str(error)
+
+
 # Qt
 
 

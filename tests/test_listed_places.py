@@ -110,6 +110,19 @@ def test_one_is_chosen_by_its_name_and_listing_it_is_a_task_where_the_list_stays
     assert any("copying alone does not do that" in task for task in item.tasks)
 
 
+def test_what_can_be_no_place_is_none_of_those_that_are_listed(tmp_path: Path) -> None:
+    hostile = ["/", "/home/ada", "/dev/null", "/proc/1", "/home/ada/.local/state/widetrail/x"]
+    files: dict[str, str | bytes] = {"/home/ada/.config/fern.json": json.dumps({"recent": hostile})}
+    here = machine(tmp_path / "m", "linux", files, more="identity: x\n", name="shed")
+    for path in ("/proc/1", "/home/ada/.local/state/widetrail/x"):
+        here.host(path).mkdir(parents=True)
+    found = find_application(here, load_recipe_text(HEAD + SIGN + BODY, "test", KINDS))
+    where = found.place("libraries")
+    assert isinstance(where, Several) and where.instances == ()
+    assert [path for path, _ in where.rejected] == hostile
+    assert "the home itself" in where.rejected[1][1]
+
+
 def test_settings_without_a_list_have_none_and_unreadable_ones_are_told(tmp_path: Path) -> None:
     loaded = load_recipe_text(HEAD + SIGN + BODY, "test", KINDS)
     for number, (text, told) in enumerate(

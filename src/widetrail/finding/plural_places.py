@@ -15,6 +15,7 @@ from widetrail.formats.parser_process import ask_form
 from widetrail.machine import Machine
 from widetrail.machine.path_notation import understand_path
 from widetrail.machine.paths import base, join, key
+from widetrail.machine.sensitive import never_a_place
 from widetrail.recipe import Globs
 from widetrail.recipe.places import Index, Place, PlaceKind
 
@@ -132,7 +133,8 @@ def _held(
     """Pass over what is not there or does not hold what it must."""
     kept = []
     for instance in instances:
-        reason = _missing(machine, place, instance.path)
+        reason = never_a_place(instance.path, machine, told=place.each is None)
+        reason = reason or _missing(machine, place, instance.path)
         if reason:
             rejected.append((instance.path, reason))
         else:
