@@ -8,8 +8,11 @@ from typing import Any
 
 import pytest
 
+from build import TRAIL_HEAD, item, outcomes, trail
 from conftest import widetrail
 from widetrail.machine import FolderMachine
+from widetrail.recipe.loader import examine
+from widetrail.steps import KINDS, words_of
 
 RECIPE = """\
 recipe: 1
@@ -126,3 +129,24 @@ def test_a_check_that_would_tell_it_is_refused(world: Path) -> None:
     assert [(one["rule"], one["where"]) for one in found] == [
         ("secret-checked", "items.passwords.checks.kept")
     ]
+
+
+KEPT = "write: {ini: '{home}/fernbook.ini', at: fernbook/token, value: '{word}'"
+
+
+def test_a_secret_that_its_program_keeps_is_written_there_and_nowhere_else(tmp_path: Path) -> None:
+    steps = f"        legs:\n          - new:\n              - {{{KEPT}, keeps_secret: yes}}}}"
+    one = trail(tmp_path, item(steps), hands={"fernbook.word": "reed bunting"})
+    told = [words_of(step) for step in one.parcel.plan.steps]
+    assert any("the program keeps this secret there" in words for words in told), told
+    assert set(outcomes(one.walk("new")).values()) == {"done"}
+    ini = one.new.host("/home/ada/fernbook.ini")
+    assert "token=reed bunting\n" in ini.read_text()
+    ini.unlink()
+    assert "reed bunting" not in one.everything()
+
+
+def test_unless_the_recipe_says_that_the_program_keeps_it_no_secret_is_written() -> None:
+    steps = f"        legs:\n          - new:\n              - {{{KEPT}}}}}"
+    findings = examine(TRAIL_HEAD + "items:\n" + item(steps), "r", KINDS)[1]
+    assert "secret-written" in {found.rule for found in findings}

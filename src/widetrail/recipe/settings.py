@@ -15,7 +15,7 @@ from widetrail.recipe.conditions import Condition
 Key = tuple[str | int, ...]
 """Where something stands below a step: its keys and numbers."""
 
-Role = Literal["argument", "environment", "input", "made", "words", "written", "path"]
+Role = Literal["argument", "environment", "input", "made", "words", "written", "kept", "path"]
 """What a template is for: an argument of a program, its environment or input, a file that is made,
 words for a person, a value that is written into a file, or a path."""
 

@@ -34,7 +34,8 @@ class Has(Work, OfItem, Protocol):
 class WriteStep(Step):
     """A value that is written at ``at`` of a file or store; ``where`` names the row of a database.
 
-    ``value_is`` tells whether the value is a path, which each platform writes its own way.
+    ``value_is`` tells whether the value is a path, which each platform writes its own way, and
+    ``keeps_secret`` that it is a secret which the program itself keeps there.
     """
 
     kind: Literal["write"] = "write"
@@ -44,6 +45,7 @@ class WriteStep(Step):
     where: dict[str, str] = Field(default_factory=dict)
     value: str
     value_is: Literal["text", "path"] = "text"
+    keeps_secret: bool = False
 
 
 class WriteFacts(Facts):
@@ -73,6 +75,7 @@ class Write(Rule[WriteSettings], Act[WriteStep, Has]):
             where={column: literal(value) for column, value in said.row.items()},
             value=unfolding.expand(said.value),
             value_is=said.as_,
+            keeps_secret=said.keeps_secret,
             changes=(file,) if said.in_file else (),
         )
         return (step,)
@@ -84,7 +87,9 @@ class Write(Rule[WriteSettings], Act[WriteStep, Has]):
 
     def words(self, step: WriteStep) -> str:
         value, file = plain(step.value), plain(step.file)
-        return f'Set {step.at} to "{value}" in {file}; the rest of the file stays'
+        kept = "; the program keeps this secret there, where the account can read it"
+        more = kept if step.keeps_secret else ""
+        return f'Set {step.at} to "{value}" in {file}; the rest of the file stays{more}'
 
     def do(self, step: WriteStep, doing: Has) -> Outcome:
         path = doing.fill(step, step.file)

@@ -7,10 +7,11 @@ from typing import Annotated, Literal
 
 from pydantic import AfterValidator, Field, model_validator
 
+from widetrail.formats.documents import YesNo
 from widetrail.formats.flaws import flaw
 from widetrail.formats.forms import FORMS
 from widetrail.recipe.readings import InForm
-from widetrail.recipe.settings import Settings, StepText
+from widetrail.recipe.settings import Role, Settings, StepText
 from widetrail.recipe.text_types import ArgumentText, PathText
 
 
@@ -24,7 +25,8 @@ class WrittenValue(InForm):
     """A value and where it stands: the file by its form, or a store, and the place in it.
 
     In a database ``at`` is ``table.column``, and ``row`` are columns with their values in the one
-    row that is meant.
+    row that is meant. ``keeps_secret`` tells that the value may be a secret, since the program
+    itself keeps it there.
     """
 
     role = "write"
@@ -36,6 +38,7 @@ class WrittenValue(InForm):
     row: dict[str, str] = Field(default_factory=dict, alias="where")
     value: ArgumentText
     as_: Literal["text", "path"] = Field("text", alias="as")
+    keeps_secret: YesNo = False
 
     @model_validator(mode="after")
     def _fits(self) -> WrittenValue:
@@ -55,4 +58,5 @@ class WriteSettings(Settings):
     def templates(self) -> Iterator[StepText]:
         if self.write.in_file:
             yield StepText(("write", self.write.form), "written", str(self.write.where))
-        yield StepText(("write", "value"), "written", self.write.value)
+        role: Role = "kept" if self.write.keeps_secret else "written"
+        yield StepText(("write", "value"), role, self.write.value)
