@@ -17,7 +17,7 @@ from hypothesis import strategies as st
 
 from build import HEAD, NOW, SIGN, find, machine, moved, outcomes
 from widetrail.finding.stores import StoreKind, file_with
-from widetrail.formats.form import Named
+from widetrail.formats.form import NamedValues
 from widetrail.formats.forms import FORMS, forms_for
 from widetrail.formats.interface import NotThere, Unreadable, Unwritable
 from widetrail.recipe.loader import examine
@@ -95,7 +95,7 @@ items:
 """
 
 
-def of(form: str) -> Named:
+def of(form: str) -> NamedValues:
     named = FORMS[form].named
     assert named is not None
     return named

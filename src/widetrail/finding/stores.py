@@ -20,7 +20,7 @@ from widetrail.formats.dconf import (
     parse_gvariant,
     write_dconf,
 )
-from widetrail.formats.form import Named, changed_alone, name_matches
+from widetrail.formats.form import NamedValues, changed_alone, name_matches
 from widetrail.formats.forms import FORMS
 from widetrail.formats.interface import NotThere, Spot, Unwritable
 from widetrail.formats.parser_process import ask
@@ -73,7 +73,7 @@ def folds_names(kind: StoreKind) -> bool:
     return kind == "registry" or (in_file(kind) and _named(kind).folds_names)
 
 
-def _named(kind: StoreKind) -> Named:
+def _named(kind: StoreKind) -> NamedValues:
     named = FORMS[kind].named
     assert named is not None, "recipes name such forms only"
     return named

@@ -67,7 +67,7 @@ class Database(NamedTuple):
     put_cell: Callable[[str, str, Mapping[str, str], str], None]
 
 
-class Named(NamedTuple):
+class NamedValues(NamedTuple):
     """The values of a file by name, each as a text that only its form reads.
 
     ``read`` gives them all; none of a file that is empty. ``change`` gives the file with some set,
@@ -120,7 +120,7 @@ class Form:
     entry_at: Callable[[str, str], str] | None = None
     database: Database | None = None
     records: Records | None = None
-    named: Named | None = None
+    named: NamedValues | None = None
     check_paths_at: Callable[[str], str] | None = None
     check_write_at: Callable[[str], str] | None = None
 

@@ -11,7 +11,15 @@ from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from fnmatch import fnmatchcase
 
-from widetrail.formats.form import Entry, Form, Named, insist_held, name_matches, put_each, spliced
+from widetrail.formats.form import (
+    Entry,
+    Form,
+    NamedValues,
+    insist_held,
+    name_matches,
+    put_each,
+    spliced,
+)
 from widetrail.formats.interface import Located, NotThere, Raw, Scalar, Spot, Unwritable
 from widetrail.formats.texts import decode, encode
 
@@ -263,5 +271,5 @@ INI = Form(
     add=add,
     entries=entries,
     entry_at=entry_at,
-    named=Named(written_values, change_written, folds_names=True),
+    named=NamedValues(written_values, change_written, folds_names=True),
 )

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from widetrail.formats.form import Form, Named, insist_held, put_each
+from widetrail.formats.form import Form, NamedValues, insist_held, put_each
 from widetrail.formats.interface import NotThere, Raw, Scalar, Unreadable, Unwritable
 from widetrail.formats.json_records import JsonObjects
 from widetrail.formats.texts import decode, encode
@@ -260,5 +260,5 @@ JSON = Form(
     entry_at=path_in_entries,
     check_write_at=check_pointer,
     records=JsonObjects(spans),
-    named=Named(_named, _change),
+    named=NamedValues(_named, _change),
 )

@@ -9,7 +9,7 @@ import plistlib
 from collections.abc import Mapping
 from typing import Any
 
-from widetrail.formats.form import Form, Named, insist_held
+from widetrail.formats.form import Form, NamedValues, insist_held
 from widetrail.formats.interface import Raw, Unreadable, Unwritable
 from widetrail.formats.tree_values import leaves, mapping_of, set_leaves
 from widetrail.formats.trees import (
@@ -119,5 +119,5 @@ PLIST = Form(
     value=_TREE.value,
     entries=_TREE.entries,
     entry_at=path_in_entries,
-    named=Named(_named, _change),
+    named=NamedValues(_named, _change),
 )

@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Mapping
 
-from widetrail.formats.form import Entry, Form, Named, insist_held, name_matches
+from widetrail.formats.form import Entry, Form, NamedValues, insist_held, name_matches
 from widetrail.formats.ini import change_written, written_lines, written_values
 from widetrail.formats.interface import Located, NotThere, Raw, Scalar, Spot, Unreadable, Unwritable
 from widetrail.formats.qt_values import (
@@ -140,5 +140,5 @@ QT_INI = Form(
     add=add,
     entries=entries,
     entry_at=entry_at,
-    named=Named(_named, _change, folds_names=True),
+    named=NamedValues(_named, _change, folds_names=True),
 )

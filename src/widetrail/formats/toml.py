@@ -9,7 +9,7 @@ from collections.abc import Mapping
 from datetime import date, time
 from typing import Any
 
-from widetrail.formats.form import Form, Named, insist_held, put_each
+from widetrail.formats.form import Form, NamedValues, insist_held, put_each
 from widetrail.formats.interface import NotThere, Raw, Scalar, Unreadable, Unwritable
 from widetrail.formats.texts import decode, encode
 from widetrail.formats.tree_values import leaves, mapping_of, set_leaves
@@ -166,5 +166,5 @@ TOML = Form(
     entries=_TREE.entries,
     entry_at=path_in_entries,
     check_write_at=check_pointer,
-    named=Named(_named, _change),
+    named=NamedValues(_named, _change),
 )

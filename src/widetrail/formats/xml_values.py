@@ -13,7 +13,7 @@ from typing import Any
 
 from lxml import etree
 
-from widetrail.formats.form import Named
+from widetrail.formats.form import NamedValues
 from widetrail.formats.interface import Unreadable, Unwritable
 from widetrail.formats.trees import pointer_names, pointer_to
 from widetrail.formats.xml_documents import document, parsed, with_root
@@ -123,5 +123,5 @@ def _put(root: Any, element: Any, told: str) -> Any:
     return root
 
 
-VALUES = Named(_named, _change)
+VALUES = NamedValues(_named, _change)
 """How XML holds values that are taken one by one."""

@@ -8,7 +8,7 @@ from typing import Any
 
 import yaml
 
-from widetrail.formats.form import Named, spliced
+from widetrail.formats.form import NamedValues, spliced
 from widetrail.formats.interface import Unreadable, Unwritable
 from widetrail.formats.texts import decode, encode
 from widetrail.formats.trees import first_line, pointer_names, pointer_to
@@ -207,5 +207,5 @@ def _key(name: str) -> str:
     return _one_line(yaml.ScalarNode("tag:yaml.org,2002:str", name))
 
 
-VALUES = Named(_named, _change)
+VALUES = NamedValues(_named, _change)
 """How YAML holds values that are taken one by one."""
