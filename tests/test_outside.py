@@ -15,7 +15,7 @@ from conftest import contents
 from test_doing import new
 from widetrail.errors import WideTrailError
 from widetrail.formats import outside
-from widetrail.formats.outside import SafePath, opening, read_outside
+from widetrail.formats.outside import SafePath, flush_files, opening, read_outside
 
 pytestmark = pytest.mark.skipif(os.name == "nt", reason="needs the links of a POSIX system")
 
@@ -160,3 +160,24 @@ def test_who_exchanges_a_folder_for_a_link_meanwhile_leads_nothing_out(
         ended.set()
         racer.join()
     assert contents(victim) == before
+
+
+def test_all_files_below_a_folder_are_flushed_and_stay_as_they_are(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    (tmp_path / "a" / "b").mkdir(parents=True)
+    modes = {"a/one": 0o644, "a/b/two": 0o444, "a/b/three": 0o600}
+    for name, mode in modes.items():
+        (tmp_path / name).write_text(name)
+        (tmp_path / name).chmod(mode)
+    (tmp_path / "a/link").symlink_to("one")
+    flushed: list[str] = []
+
+    def fsync(handle: int) -> None:
+        flushed.append(os.readlink(f"/proc/self/fd/{handle}"))
+
+    monkeypatch.setattr(os, "fsync", fsync)
+    flush_files(tmp_path / "a")
+    assert sorted(flushed) == sorted(str(tmp_path / name) for name in modes)
+    found = {name: (tmp_path / name).stat().st_mode & 0o777 for name in modes}
+    assert found == modes

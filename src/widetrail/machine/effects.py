@@ -268,15 +268,21 @@ class Effects:
                 os.close(handle)
 
     def barrier(self, path: Path) -> None:
-        """Make all that was written to the volume of ``path`` durable."""
+        """Make all that was written at and below ``path`` durable, with its volume where the system
+        can."""
         with self._effect("barrier", path):
+            if (
+                sys.platform == "win32"
+            ):  # no folder can be opened there, and no volume without rights
+                outside.flush_files(path)
+                return
             handle = outside.open_at(path, os.O_RDONLY)
             try:
-                libc = ctypes.CDLL(None, use_errno=True) if sys.platform != "win32" else None
-                if libc is not None and hasattr(libc, "syncfs"):
+                libc = ctypes.CDLL(None, use_errno=True)
+                if hasattr(libc, "syncfs"):
                     if libc.syncfs(handle) != 0:
                         raise OSError(ctypes.get_errno(), os.strerror(ctypes.get_errno()))
-                elif hasattr(os, "sync"):
+                else:
                     os.sync()
             finally:
                 os.close(handle)

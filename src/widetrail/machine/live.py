@@ -12,7 +12,6 @@ from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from widetrail.errors import InputUnusable, MachineUnusable, WentWrong
 from widetrail.formats import Unreadable, digest
@@ -30,9 +29,6 @@ from widetrail.machine.interface import Channels, Machine, Room
 from widetrail.machine.platforms.linux import LINUX
 from widetrail.machine.platforms.macos import MACOS
 from widetrail.machine.roots import redirected_by_user_dirs, redirected_by_xdg, standard_roots
-
-if TYPE_CHECKING:
-    pass
 
 NETWORK_FORMATS = frozenset({"nfs", "nfs4", "cifs", "smb3", "smbfs", "afpfs", "9p", "ceph"})
 """Formats of volumes that other machines see too, as the systems name them."""

@@ -25,6 +25,7 @@ from widetrail.formats.outside.attributes import (
 )
 from widetrail.formats.outside.changes import (
     cut,
+    flush_files,
     make_folder,
     make_hard_link,
     make_link,
@@ -60,6 +61,7 @@ __all__ = [
     "access_lists_of",
     "attributes_of",
     "cut",
+    "flush_files",
     "give_tree",
     "insist_regular",
     "link_target",

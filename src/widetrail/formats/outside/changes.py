@@ -5,14 +5,20 @@ from __future__ import annotations
 import ctypes
 import errno
 import os
+import stat
 import sys
 from contextlib import suppress
+from pathlib import Path
 
-if sys.platform == "win32":
-    pass
-else:
-    pass
-from widetrail.formats.outside.opening import AT_ONCE, LIBC, StrPath, held, open_at
+from widetrail.formats.outside.opening import (
+    AT_ONCE,
+    LIBC,
+    StrPath,
+    held,
+    names_in,
+    open_at,
+    status_of,
+)
 
 _RENAME_NOREPLACE = 1
 
@@ -100,3 +106,26 @@ def cut(path: StrPath, size: int) -> None:
         os.ftruncate(handle, size)
     finally:
         os.close(handle)
+
+
+def flush_files(path: StrPath) -> None:
+    """Make the contents of the file at ``path``, or of all files below the folder there, durable
+    one by one, for systems on which a volume is not made so as a whole."""
+    mode = status_of(path).st_mode
+    if stat.S_ISDIR(mode):
+        for name in names_in(path):
+            flush_files(Path(path) / name)
+        return
+    if not stat.S_ISREG(mode):
+        return
+    if not mode & stat.S_IWUSR:  # only what may be written to can be flushed
+        os.chmod(path, stat.S_IMODE(mode) | stat.S_IWUSR)
+    try:
+        handle = open_at(path, os.O_RDWR)
+        try:
+            os.fsync(handle)
+        finally:
+            os.close(handle)
+    finally:
+        if not mode & stat.S_IWUSR:
+            os.chmod(path, stat.S_IMODE(mode))

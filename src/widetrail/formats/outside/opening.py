@@ -11,11 +11,6 @@ from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-if sys.platform == "win32":
-    pass
-else:
-    pass
-
 DOCUMENT_MOST = 16 * 1024 * 1024
 """Bytes of a document, at most."""
 
