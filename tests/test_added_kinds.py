@@ -128,6 +128,7 @@ def _files(machine: Path) -> set[str]:
     return {path for path in found if "widetrail" not in path}
 
 
+@pytest.mark.sweep
 def test_it_is_rehearsed_with_coverage_and_mutants(folder: Path) -> None:
     status, out, err = call(folder, "rehearse", "mossbook", "--coverage", "--json")
     assert status == 0, out + err

@@ -12,7 +12,7 @@ from typing import Any
 import pytest
 import tomlkit
 import yaml
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from build import HEAD, NOW, SIGN, find, machine, moved, outcomes
@@ -157,6 +157,7 @@ KEYS = st.sampled_from(["a", "b", "c d", "e/f", "g~", "no", "1", "ü", "k: v", "
 TREES = st.dictionaries(KEYS, LEAVES | st.dictionaries(KEYS, LEAVES, max_size=3), max_size=4)
 
 
+@settings(max_examples=60)
 @given(st.sampled_from(["json", "yaml", "toml", "plist"]), TREES, TREES, st.randoms())
 def test_what_is_set_and_taken_away_changes_nothing_else(
     form: StoreKind, mine: dict[str, Any], theirs: dict[str, Any], chance: Random

@@ -669,6 +669,7 @@ def test_a_merge_that_is_cut_off_anywhere_comes_to_the_same(tmp_path: Path, form
     assert cut_off_everywhere(trail, cut, 3, judge) > 20
 
 
+@pytest.mark.sweep
 def test_a_large_store_is_added_to_and_cut_off_again(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -821,6 +822,7 @@ def test_records_of_the_demo_come_to_other_programs(world: World) -> None:
     assert ran.status == 0, ran.out
 
 
+@settings(max_examples=40)
 @given(st.lists(st.tuples(st.integers(0, 8), st.integers(0, 3))), st.integers(1, 6))
 def test_what_is_known_is_known_wherever_it_lies(told: list[tuple[int, int]], most: int) -> None:
     plain: dict[bytes, set[bytes]] = {}
