@@ -299,7 +299,7 @@ def _entry(path: str, status: os.stat_result, target: Callable[[], str]) -> Entr
         file_id=number if status.st_nlink > 1 else "",
         is_sparse=0 <= getattr(status, "st_blocks", -1) * 512 < status.st_size - 4095,
         number=number,
-        changed=status.st_ctime_ns,
+        changed=outside.changed_ns(status),
     )
 
 

@@ -12,6 +12,7 @@ from contextlib import contextmanager
 from typing import Any, BinaryIO
 
 from widetrail.errors import MachineUnusable
+from widetrail.formats.outside import changed_ns
 from widetrail.machine import Entry
 from widetrail.parcel.segments import CHUNK
 from widetrail.steps.cargo import UnreadableFile
@@ -41,7 +42,8 @@ def is_changed(file: BinaryIO, entry: Entry) -> bool:
     if not entry.number:
         return False
     status = os.fstat(file.fileno())
-    now = f"{status.st_dev}:{status.st_ino}", status.st_size, status.st_mtime_ns, status.st_ctime_ns
+    number = f"{status.st_dev}:{status.st_ino}"
+    now = number, status.st_size, status.st_mtime_ns, changed_ns(status)
     return now != (entry.number, entry.size, entry.mtime, entry.changed)
 
 

@@ -202,6 +202,13 @@ def status_of(path: StrPath) -> os.stat_result:
         return os.stat(name, dir_fd=above, follow_symlinks=False)
 
 
+def changed_ns(status: os.stat_result) -> int:
+    """Return when a status was changed last, in nanoseconds since 1970; 0 on Windows, where the
+    status of a path tells in its place when the file was made, and that of an open file does not.
+    """
+    return 0 if sys.platform == "win32" else status.st_ctime_ns
+
+
 def link_target(path: StrPath, above: int | None = None) -> str:
     """Return where a link leads; ``above`` as in ``open_folder``."""
     if above is not None:
