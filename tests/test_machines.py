@@ -24,7 +24,7 @@ def here(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[Machine]:
         yield build.machine(tmp_path / "machine", request.param)
         return
     if sys.platform != "linux":
-        pytest.skip("the live contract is run on Linux; other adapters have not been run")
+        pytest.skip("the live contract is run on Linux only")
     home = tmp_path / "home"
     home.mkdir()
     (home / "fernbook.ini").write_text(build.INI)
@@ -203,7 +203,7 @@ def test_the_mac_adapter_answers_without_a_mac(tmp_path: Path) -> None:
 
 def test_the_windows_adapter() -> None:
     if sys.platform != "win32":
-        pytest.skip("winreg is there on Windows only; the adapter has not been run")
+        pytest.skip("winreg is there on Windows only; see test_on_windows.py")
     key = this_machine().registry_key(r"HKEY_LOCAL_MACHINE\Software\Microsoft")
     assert key is not None
 
