@@ -179,7 +179,7 @@ class Held:
     """What lies in no place: the program itself keeps it, in a server, say."""
 
     def __str__(self) -> str:
-        return "kept by the program itself"
+        return _WORDS["held"]
 
 
 Where = Found | Absent | Nowhere | Several | Held

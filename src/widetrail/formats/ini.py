@@ -31,16 +31,12 @@ def read_ini(data: bytes, at: str) -> Located:
         NotThere: There is no such section or key.
     """
     section, _, key = at.rpartition("/")
-    current, seen = "", not section
-    for number, line in enumerate(decode(data)[0].splitlines(), start=1):
-        text = line.strip()
-        if text.startswith("[") and "]" in text:
-            current = text[1 : text.index("]")].strip()
+    seen = not section
+    for line, current, name, value in _keys(decode(data)[0]):
+        if name is None:
             seen = seen or _same(current, section)
-        elif text and text[0] not in ";#" and "=" in text and _same(current, section):
-            name, _, value = text.partition("=")
-            if _same(name.strip(), key):
-                return Located(_unquoted(value.strip()), number)
+        elif _same(current, section) and _same(name.strip(), key):
+            return Located(_unquoted(value.strip()), line.number)
     missing = f'has no key "{key}" in [{section}]' if seen else f"has no section [{section}]"
     raise NotThere(missing)
 
@@ -52,15 +48,13 @@ def ini_sections(data: bytes, pattern: str) -> list[dict[str, str]]:
     """
     found: list[dict[str, str]] = []
     current: dict[str, str] | None = None
-    for line in decode(data)[0].splitlines():
-        text = line.strip()
-        if text.startswith("[") and "]" in text:
-            name = text[1 : text.index("]")].strip()
-            current = {"[]": name} if fnmatchcase(name.casefold(), pattern.casefold()) else None
+    for _, section, key, value in _keys(decode(data)[0]):
+        if key is None:
+            matches = fnmatchcase(section.casefold(), pattern.casefold())
+            current = {"[]": section} if matches else None
             if current is not None:
                 found.append(current)
-        elif current is not None and text and text[0] not in ";#" and "=" in text:
-            key, _, value = text.partition("=")
+        elif current is not None:
             current.setdefault(key.strip().casefold(), _unquoted(value.strip()))
     return found
 
@@ -100,16 +94,12 @@ def spots(data: bytes, at: str) -> list[Spot]:
     """Return the values at ``section/key``, in which ``*`` stands for any characters."""
     section, _, key = at.rpartition("/")
     found: dict[str, Spot] = {}
-    current = ""
-    for number, line in enumerate(decode(data)[0].splitlines(), start=1):
-        text = line.strip()
-        if text.startswith("[") and "]" in text:
-            current = text[1 : text.index("]")].strip()
-        elif text and text[0] not in ";#" and "=" in text and name_matches(current, section):
-            name, _, value = text.partition("=")
-            where = f"{current}/{name.strip()}" if current else name.strip()
-            if name_matches(name.strip(), key) and where.casefold() not in found:
-                found[where.casefold()] = Spot(where, _unquoted(value.strip()), number)
+    for line, current, name, value in _keys(decode(data)[0]):
+        if name is None or not name_matches(current, section):
+            continue
+        where = f"{current}/{name.strip()}" if current else name.strip()
+        if name_matches(name.strip(), key) and where.casefold() not in found:
+            found[where.casefold()] = Spot(where, _unquoted(value.strip()), line.number)
     return list(found.values())
 
 
@@ -125,7 +115,7 @@ def add(data: bytes, at: str, scalar: Scalar) -> bytes:
         Unwritable: It is not a line, or the file's encoding cannot hold it.
     """
     text, codec = decode(data)
-    written = encode(_written(text, at, str(scalar)), codec, data)
+    written = encode(_with_value(text, at, str(scalar), _as_ini), codec, data)
     if value(written, at) != str(scalar):
         raise Unwritable("holds another value once it is written as ini")
     return written
@@ -151,11 +141,7 @@ def _lines(text: str) -> list[_Line]:
     return found
 
 
-def _written(text: str, at: str, told: str) -> str:
-    return with_value(text, at, told, _as_ini)
-
-
-def with_value(text: str, at: str, told: str, as_written: Callable[[str, str], str]) -> str:
+def _with_value(text: str, at: str, told: str, as_written: Callable[[str, str], str]) -> str:
     """Return an ini file with the value at ``section/key``, which is added where it is missing.
 
     ``as_written`` is told the value and what is written there now, and says what is written.
@@ -238,7 +224,7 @@ def change_written(data: bytes, changes: Mapping[str, str | None]) -> bytes:
         if told is None:
             text = _without(text, where)
         else:
-            text = with_value(text, where, told, lambda value, _: value)
+            text = _with_value(text, where, told, lambda value, _: value)
     return encode(text, codec, data)
 
 

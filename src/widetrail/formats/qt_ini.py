@@ -74,10 +74,14 @@ def spots(data: bytes, at: str) -> list[Spot]:
             texts = held(parse_list(raw)).texts
         except Unreadable:
             continue  # the scan for old paths sees what is in it
-        for number, text in enumerate(texts):
-            where = name if len(texts) == 1 else pointer_to(name, str(number))
+        for where, text in zip(_wheres(name, len(texts)), texts, strict=True):
             found[where.casefold()] = Spot(where, text, line)
     return list(found.values())
+
+
+def _wheres(name: str, count: int) -> list[str]:
+    """Return where the texts of a value stand: at its name, or several at their numbers."""
+    return [name] if count == 1 else [pointer_to(name, str(number)) for number in range(count)]
 
 
 def put(data: bytes, at: str, changes: Mapping[str, str]) -> bytes:
@@ -90,8 +94,7 @@ def put(data: bytes, at: str, changes: Mapping[str, str]) -> bytes:
         told = held(parse_list(raw)) if _may_change(name, changes) else None
         if told is None:
             continue
-        one = len(told.texts) == 1
-        wheres = [name if one else pointer_to(name, str(n)) for n in range(len(told.texts))]
+        wheres = _wheres(name, len(told.texts))
         new = [changes.get(w, text) for w, text in zip(wheres, told.texts, strict=True)]
         if new != list(told.texts):
             raw_changes[where] = write_list(told.with_texts(new), ascii_only=ascii_only)

@@ -148,7 +148,7 @@ def _change(data: bytes, changes: Mapping[str, str | None]) -> bytes:
     text, codec = decode(data)
     try:
         document = tomlkit.parse(text)
-        set_leaves(document, changes, lambda told: tomlkit.value(told))
+        set_leaves(document, changes, tomlkit.value)
         return encode(tomlkit.dumps(document), codec, data)
     except (TOMLKitError, LookupError, ValueError, TypeError) as error:
         raise Unwritable(f"is TOML that cannot be changed so: {first_line(error)}") from error

@@ -52,13 +52,12 @@ def written_at(
     for rule in item.paths:
         if not finder.holds(rule.for_):
             continue
+        more = {"missing_too": rule.missing == "map", "prefixes": rule.prefix}
         if FORMS[rule.form].is_store:
             at = _inside(rule.form, str(rule.where), rule.at)
-            more = {"missing_too": rule.missing == "map", "prefixes": rule.prefix}
             found.append(WrittenAt(form=rule.form, file="", at=at, outside=rule.outside, **more))
         else:
             said = "outside" in rule.model_fields_set
-            more = {"missing_too": rule.missing == "map", "prefixes": rule.prefix}
             add(rule.form, rule.where, rule.at, outside=rule.outside, outside_said=said, **more)
     for name in finder.loaded.recipe.places:
         case = finder.case_of(name)

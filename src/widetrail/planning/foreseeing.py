@@ -9,7 +9,6 @@ from widetrail.finding import How, Instance, Several, find_application
 from widetrail.machine import Machine
 from widetrail.planning.plan import Plan
 from widetrail.recipe import Loaded
-from widetrail.recipe.places import PlaceKind
 from widetrail.recipe.settings import Settings
 from widetrail.steps import Step, act_of
 from widetrail.steps.foreseeing import Foreseen
@@ -55,7 +54,7 @@ class _Sight:
         if planned.new_path and (planned.instance or isinstance(where, Several)):
             listed = where.instances if isinstance(where, Several) else ()
             mine = [instance for instance in listed if instance.path == planned.new_path]
-            kind: PlaceKind = "file" if planned.single else "folder"
-            yet = Instance(planned.new_path, planned.new_instance, None, How("each"), kind=kind)
+            kind, name = planned.place_kind, planned.new_instance
+            yet = Instance(planned.new_path, name, None, How("each"), kind=kind)
             finder = finder.within(place, mine[0] if mine else yet)
         return finder.path(template)

@@ -166,6 +166,11 @@ class PlannedItem(Model):
         told: dict[str, str] = json.loads(self.outside or "{}")
         return told
 
+    @property
+    def place_kind(self) -> Literal["file", "folder"]:
+        """What its place is, where it is files."""
+        return "file" if self.single else "folder"
+
     def outside_at(self, target: str) -> dict[str, str]:
         """Return what the files elsewhere that go along become where the item comes to."""
         own = len(base(self.old_path))

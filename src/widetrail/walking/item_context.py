@@ -17,7 +17,6 @@ from widetrail.machine.paths import base
 from widetrail.planning import PlannedItem
 from widetrail.recipe import Item, Loaded, Route
 from widetrail.recipe.models import Application
-from widetrail.recipe.places import PlaceKind
 from widetrail.recipe.settings import Settings
 from widetrail.steps import (
     Step,
@@ -94,7 +93,7 @@ class ItemContext(WalkContext):
     def finder(self, item: str) -> Finder:
         planned = self.planned(item)
         answers = partial(self.answered, planned.recipe)
-        finder = replace(self.finders[planned.recipe].fresh(), answers=answers)
+        finder = replace(self.finders[planned.recipe], answers=answers)
         if planned.kind == "licence":  # the commands by which it is asked are shown beforehand
             finder = replace(finder, ask_programs=True)
         place = self.item(item).from_
@@ -109,8 +108,8 @@ class ItemContext(WalkContext):
         case = finder.case_of(place)
         named = [i for i in listed if i.name == name and not (case and case.listed_in)]
         own = [i for i in listed if i.path == pinned] or named
-        kind: PlaceKind = "file" if planned.single else "folder"
-        instance = own[0] if own else Instance(pinned, name, None, How("each"), kind=kind)
+        unlisted = Instance(pinned, name, None, How("each"), kind=planned.place_kind)
+        instance = own[0] if own else unlisted
         return finder.within(place, instance)
 
     def _beside(self, item: str) -> str:
