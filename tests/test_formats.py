@@ -383,10 +383,10 @@ def test_a_hive_file_is_read_with_its_types(tmp_path: Path) -> None:
 def test_a_hive_of_a_disk_taken_out_is_a_registry(tmp_path: Path) -> None:
     data = hive(tmp_path)
     here = build.machine(tmp_path / "m", "windows", {"C:/Users/ada/ntuser.dat": data})
-    key = here.registry_key(r"HKCU\Software\Fernbook")
+    key = here.registry.key(r"HKCU\Software\Fernbook")
     assert key is not None
     assert key.values["number"].plain == 42
-    assert here.registry_key(r"HKCU\Software\Nothing") is None
+    assert here.registry.key(r"HKCU\Software\Nothing") is None
 
 
 def test_a_damaged_hive_is_unreadable(tmp_path: Path) -> None:

@@ -198,13 +198,13 @@ def test_the_mac_adapter_answers_without_a_mac(tmp_path: Path) -> None:
     here = MacMachine("ada", str(tmp_path))
     assert here.root("preferences") == f"{tmp_path}/Library/Preferences"
     with pytest.raises(Unreadable):
-        here.registry_key("HKEY_CURRENT_USER")
+        here.registry.key("HKEY_CURRENT_USER")
 
 
 def test_the_windows_adapter() -> None:
     if sys.platform != "win32":
         pytest.skip("winreg is there on Windows only; see test_on_windows.py")
-    key = this_machine().registry_key(r"HKEY_LOCAL_MACHINE\Software\Microsoft")
+    key = this_machine().registry.key(r"HKEY_LOCAL_MACHINE\Software\Microsoft")
     assert key is not None
 
 

@@ -102,10 +102,10 @@ def test_a_place_of_32_bit_programs_is_seen_as_they_see_it(tmp_path: Path) -> No
     one = moved(tmp_path, body.replace("HKEY_CURRENT_USER\\Software\\Fernbook*", f"{key}*"), *sides)
     one.walk("old")
     assert set(outcomes(one.walk("new")).values()) == {"done"}
-    found = one.new.registry_key(r"HKLM\Software\Fernbook", "32")
+    found = one.new.registry.key(r"HKLM\Software\Fernbook", "32")
     assert found is not None
     assert found.values["a"].plain == "C:\\Users\\bo\\notes\\a"
-    assert one.new.registry_key(r"HKLM\Software\Fernbook") is None
+    assert one.new.registry.key(r"HKLM\Software\Fernbook") is None
 
 
 def test_an_edit_of_version_4_stays_version_4() -> None:
@@ -449,11 +449,11 @@ def test_a_hive_that_hivex_made_is_read_as_a_whole_and_written_as_text(tmp_path:
     found = hive_tree(data, "Software")
     assert [key.path for key in found][:2] == ["Software", "Software\\Fernbook"]
     here = machine(tmp_path / "m", "windows", {"C:/Users/ada/ntuser.dat": data})
-    keys = list(here.registry_tree(r"HKCU\Software\Fernbook"))
+    keys = list(here.registry.tree(r"HKCU\Software\Fernbook"))
     assert keys[0].path == TOP
     assert plain(RegistryText(write_registry(keys))) == plain(keys)
     assert len(keys[0].values) > 4
-    assert here.registry_tree(r"HKCU\Software\Nothing") == ()
+    assert here.registry.tree(r"HKCU\Software\Nothing") == ()
 
 
 def test_the_real_dconf_loads_what_we_write_and_dumps_what_we_read(tmp_path: Path) -> None:

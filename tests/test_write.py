@@ -206,7 +206,7 @@ def test_values_of_the_registry_keep_their_types(tmp_path: Path) -> None:
     one.walk("old")
     (told,) = (w for w in outcomes(one.walk("new")).values() if w != "done")
     assert "has a value of REG_BINARY there" in told
-    key = one.new.registry_key(KEY)
+    key = one.new.registry.key(KEY)
     assert key is not None
     assert {n: (v.type, v.plain) for n, v in key.values.items()} == {
         "size": ("REG_DWORD", 7),

@@ -93,7 +93,7 @@ def take_from_registry(machine: Machine, reading: Reading) -> Known | Unknown:
     assert reading.at is not None
     source = f"{reading.key}\\{reading.at}"
     try:
-        key = machine.registry_key(reading.key, reading.view or "64")
+        key = machine.registry.key(reading.key, reading.view or "64")
         name = "" if reading.at == ITSELF else reading.at.casefold()
         if key is None or name not in key.values:
             return Unknown(f"{source} is not there", absent=True)

@@ -98,7 +98,7 @@ def _signs(here: Finder, sign: Sign) -> list[str]:
         return [here.programs()[name]] if isinstance(here.take(sign.prints), Known) else []
     if sign.registry is not None:
         try:
-            key = here.machine.registry_key(sign.registry, sign.view or "64")
+            key = here.machine.registry.key(sign.registry, sign.view or "64")
         except Unreadable:
             return []
         return [sign.registry] if key is not None else []

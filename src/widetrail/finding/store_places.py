@@ -16,7 +16,7 @@ def in_registry(machine: Machine, path: str, kind: PlaceKind, case: int) -> Wher
     how = How("fixed", case)
     key, name = (path, "") if kind == "key" else path.rsplit("\\", 1)
     try:
-        found = machine.registry_key(key)
+        found = machine.registry.key(key)
     except Unreadable as error:
         return Nowhere(f"{path}: {error}")
     there = found is not None and (kind == "key" or name.casefold() in found.values)

@@ -93,7 +93,7 @@ class Store:
             MachineUnusable: They cannot be read.
         """
         if self.kind == "registry":
-            return _of_keys(self.machine.registry_tree(self.place), full_key(self.place))
+            return _of_keys(self.machine.registry.tree(self.place), full_key(self.place))
         try:
             if self.kind == "dconf":
                 return dconf_below(self.machine.desktop_settings(), self.place)
@@ -121,12 +121,12 @@ class Store:
             for name, text in sorted(changes.items())
             if is_value(name) or text is not None
         ]
-        self.machine.edit_registry(edits)
+        self.machine.registry.edit(edits)
         gone = (name for name, text in changes.items() if text is None and not is_value(name))
         for key in sorted((_key_of(self.place, name) for name in gone), reverse=True):
-            tree = self.machine.registry_tree(key)
+            tree = self.machine.registry.tree(key)
             if len(tree) == 1 and not tree[0].values:
-                self.machine.edit_registry([Edit(key)])
+                self.machine.registry.edit([Edit(key)])
 
 
 def _of_keys(keys: Iterable[Key], base: str) -> dict[str, str]:

@@ -122,13 +122,18 @@ class RegistryText:
         return Key(key) if any(k.startswith(inner) for k in self.keys) else None
 
     def below(self, key: str) -> tuple[Key, ...]:
-        """Return a key and all those below it that stand in the text, in the order of the text."""
-        folded = key.casefold()
-        return tuple(
-            found
-            for path, found in self.keys.items()
-            if path == folded or path.startswith(f"{folded}\\")
-        )
+        """Return a key and all those below it in the order of the text, each before those below it;
+        what the text names only on the way to another is a key too."""
+        folded, depth = key.casefold(), key.count("\\") + 1
+        found: dict[str, Key] = {}
+        for path, known in self.keys.items():
+            if path == folded or path.startswith(f"{folded}\\"):
+                names = known.path.split("\\")
+                for number in range(depth, len(names) + 1):
+                    above = "\\".join(names[:number])
+                    one = self.keys.get(above.casefold()) or Key(above)
+                    found.setdefault(above.casefold(), one)
+        return tuple(found.values())
 
     def _parse(self, position: int) -> None:
         key: Key | None = None
@@ -242,7 +247,7 @@ def registry_key(data: bytes, key: str) -> Key:
 
 
 def registry_tree(data: bytes, key: str) -> tuple[Key, ...]:
-    """Return a key of a ``.reg`` text and all keys below it, in the order of the text.
+    """Return a key of a ``.reg`` text and all keys below it, as ``RegistryText.below``.
 
     Raises:
         Unreadable: It is not a registry text.

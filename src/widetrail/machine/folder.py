@@ -19,8 +19,6 @@ from pathlib import Path
 from widetrail.errors import MachineUnusable
 from widetrail.formats import Unreadable, digest
 from widetrail.formats.outside import SafePath, names_in
-from widetrail.formats.registry import Key
-from widetrail.formats.registry_writing import Edit
 from widetrail.formats.texts import decode
 from widetrail.machine import paths
 from widetrail.machine.effects import Effects
@@ -45,6 +43,7 @@ from widetrail.machine.machine_file import (
 from widetrail.machine.own_folders import OWN_STATE, own_state
 from widetrail.machine.platforms.linux import LINUX
 from widetrail.machine.processes import Start, run_at_terminal
+from widetrail.machine.registries import Registry
 from widetrail.machine.roots import (
     SHELL_FOLDERS,
     default_home,
@@ -137,7 +136,7 @@ class FolderMachine(HostMachine):
 
     def _redirected_by_registry(self) -> dict[str, str]:
         try:
-            key = self.registry_key(SHELL_FOLDERS)
+            key = self.registry.key(SHELL_FOLDERS)
         except Unreadable:
             return {}
         variables = {"USERPROFILE": self._home, **self.file.environment}
@@ -180,14 +179,9 @@ class FolderMachine(HostMachine):
     def _stores(self) -> FolderStores:
         return FolderStores(self.folder, self.rules, self._home, self.effects, self.read)
 
-    def registry_key(self, key: str, view: str = "64") -> Key | None:
-        return self._stores.registry_key(key, view)
-
-    def registry_tree(self, key: str, view: str = "64") -> tuple[Key, ...]:
-        return self._stores.registry_tree(key, view)
-
-    def edit_registry(self, edits: Sequence[Edit], view: str = "64") -> None:
-        self._stores.edit_registry(edits, view)
+    @property
+    def registry(self) -> Registry:
+        return self._stores.registry
 
     def edit_desktop(self, changes: Mapping[str, str | None]) -> None:
         self._stores.edit_desktop(changes)

@@ -2,20 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Mapping
 
-from widetrail.errors import MachineUnusable
 from widetrail.formats import Unreadable
 from widetrail.formats.dconf import edit_dconf
-from widetrail.formats.hive import hive_key, hive_tree
-from widetrail.formats.interface import NotThere
 from widetrail.formats.outside import SafePath, read_outside
-from widetrail.formats.parser_process import ask
-from widetrail.formats.registry import Key, full_key, registry_key, registry_tree
-from widetrail.formats.registry_writing import Edit, edit_registry
 from widetrail.machine.effects import Effects
-from widetrail.machine.machine_file import DESKTOP_SETTINGS, HIVE_MOST, REGISTRY, hive_of
+from widetrail.machine.machine_file import DESKTOP_SETTINGS, REGISTRY
 from widetrail.machine.platforms import PlatformRules
+from widetrail.machine.registries import (
+    HIVE_MOST,
+    HiveRegistry,
+    NoRegistry,
+    Registry,
+    TextRegistry,
+)
 
 
 class FolderStores:
@@ -32,40 +33,14 @@ class FolderStores:
         self._folder, self._rules, self._home = folder, rules, home
         self._effects, self._read = effects, read
 
-    def registry_key(self, key: str, view: str = "64") -> Key | None:
+    @property
+    def registry(self) -> Registry:
         if "registry" not in self._rules.stores:
-            raise Unreadable("there is no registry on this platform")
-        path = full_key(key, view)
-        text = self._folder / REGISTRY
-        try:
-            if text.is_file():
-                return ask(registry_key, read_outside(text, HIVE_MOST), path)
-            hive, below = hive_of(self._home, path)
-            return ask(hive_key, self._read(hive, HIVE_MOST), below)
-        except NotThere:
-            return None
-        except OSError as error:
-            raise Unreadable(f"the registry cannot be read: {error.strerror}") from error
-        except MachineUnusable as error:
-            raise Unreadable(str(error)) from error
-
-    def registry_tree(self, key: str, view: str = "64") -> tuple[Key, ...]:
-        path = full_key(key, view)
-        if self.registry_key(key, view) is None:
-            return ()
+            return NoRegistry()
         text = self._folder / REGISTRY
         if text.is_file():
-            return ask(registry_tree, read_outside(text, HIVE_MOST), path)
-        hive, below = hive_of(self._home, path)
-        keys = ask(hive_tree, self._read(hive, HIVE_MOST), below)
-        return tuple(Key(path + k.path[len(below.strip("\\")) :], k.values) for k in keys)
-
-    def edit_registry(self, edits: Sequence[Edit], view: str = "64") -> None:
-        text = self._folder / REGISTRY
-        if "registry" not in self._rules.stores or not text.is_file():
-            raise Unreadable("there is no registry that can be changed")
-        seen = [Edit(full_key(e.key, view), e.name, e.value) for e in edits]
-        self._put_own(text, ask(edit_registry, read_outside(text, HIVE_MOST), seen))
+            return TextRegistry(text, self._put_own)
+        return HiveRegistry(self._home, self._read)
 
     def edit_desktop(self, changes: Mapping[str, str | None]) -> None:
         text = self._folder / DESKTOP_SETTINGS

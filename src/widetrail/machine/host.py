@@ -18,13 +18,14 @@ from pathlib import Path
 from typing import BinaryIO
 
 from widetrail.errors import MachineUnusable, WentWrong
-from widetrail.formats import outside
+from widetrail.formats import Unreadable, outside
 from widetrail.formats.outside import SafePath
 from widetrail.machine import paths
 from widetrail.machine.effects import Effects
 from widetrail.machine.interface import Channels, Completed, Entry, EntryKind, Opened
 from widetrail.machine.platforms import PLATFORMS, Platform, PlatformRules
 from widetrail.machine.processes import Start, Stopped
+from widetrail.machine.registries import NoRegistry, Registry
 
 READ_MOST = 64 * 1024 * 1024
 """Bytes of a file that is read at once, at most."""
@@ -52,6 +53,16 @@ class HostMachine(ABC):
     @property
     def read_only(self) -> bool:
         return False
+
+    @property
+    def registry(self) -> Registry:
+        return NoRegistry()
+
+    def desktop_settings(self) -> bytes:
+        raise Unreadable("there is no settings database of the desktop")
+
+    def edit_desktop(self, changes: Mapping[str, str | None]) -> None:
+        raise Unreadable("there is no settings database of the desktop")
 
     @abstractmethod
     def host(self, path: str) -> SafePath:

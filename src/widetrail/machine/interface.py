@@ -13,11 +13,10 @@ from dataclasses import dataclass, field
 from typing import BinaryIO, Literal, NamedTuple, Protocol
 
 from widetrail.formats.outside import SafePath
-from widetrail.formats.registry import Key
-from widetrail.formats.registry_writing import Edit
 from widetrail.machine.effects import Effects, Writing
 from widetrail.machine.platforms import Platform, PlatformRules
 from widetrail.machine.processes import Began
+from widetrail.machine.registries import Registry
 
 EntryKind = Literal["file", "folder", "link", "hard", "other"]
 """``hard`` is a further name of a file that has several, once one name of it was met."""
@@ -130,24 +129,9 @@ class Machine(Protocol):
     def synced(self, path: str) -> str:
         """Return the service that keeps ``path`` in step between machines, or an empty text."""
 
-    def registry_key(self, key: str, view: str = ...) -> Key | None:
-        """Return a registry key as programs of that view (``64`` or ``32``) see it.
-
-        Raises ``Unreadable`` where there is no registry or it cannot be read.
-        """
-
-    def registry_tree(self, key: str, view: str = ...) -> tuple[Key, ...]:
-        """Return a key and all those below it, each with its whole path; none if it is not there.
-
-        Raises ``Unreadable`` where there is no registry or it cannot be read.
-        """
-
-    def edit_registry(self, edits: Sequence[Edit], view: str = ...) -> None:
-        """Change the registry, all at once where the system can.
-
-        Raises ``Unreadable`` where there is none that can be changed, ``Unwritable`` where it
-        cannot hold a value, ``EffectFailed`` where the system refuses.
-        """
+    @property
+    def registry(self) -> Registry:
+        """Its registry; one that nothing can be asked where its platform knows of none."""
 
     def edit_desktop(self, changes: Mapping[str, str | None]) -> None:
         """Set values of the desktop's settings by their whole paths; ``None`` resets one.

@@ -18,8 +18,6 @@ from widetrail.formats import Unreadable, digest
 from widetrail.formats.dconf import write_dconf
 from widetrail.formats.interface import Platform
 from widetrail.formats.outside import SafePath
-from widetrail.formats.registry import Key
-from widetrail.formats.registry_writing import Edit
 from widetrail.formats.texts import decode
 from widetrail.machine import paths
 from widetrail.machine.accounts import as_root, script_run
@@ -113,21 +111,6 @@ class LiveMachine(HostMachine):
             (paths.written_by_machine(m.mountpoint, self.platform), m.device.replace("\\", "/"))
             for m in mounts
         )
-
-    def registry_key(self, key: str, view: str = "64") -> Key | None:
-        raise Unreadable("there is no registry on this platform")
-
-    def registry_tree(self, key: str, view: str = "64") -> tuple[Key, ...]:
-        raise Unreadable("there is no registry on this platform")
-
-    def edit_registry(self, edits: Sequence[Edit], view: str = "64") -> None:
-        raise Unreadable("there is no registry on this platform")
-
-    def desktop_settings(self) -> bytes:
-        raise Unreadable("there is no settings database of the desktop")
-
-    def edit_desktop(self, changes: Mapping[str, str | None]) -> None:
-        raise Unreadable("there is no settings database of the desktop")
 
     def room(self, path: str) -> Room:
         at = self.host(path)

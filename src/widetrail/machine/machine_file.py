@@ -10,12 +10,10 @@ from typing import Annotated, Literal
 
 from pydantic import AfterValidator, BeforeValidator, Field
 
-from widetrail.formats import Unreadable
 from widetrail.formats.documents import Model, YesNo, check, load, read_text
 from widetrail.formats.flaws import flaw
 from widetrail.formats.outside import names_in
 from widetrail.formats.quantities import parse_size
-from widetrail.machine import paths
 from widetrail.machine.host import bytes_of
 from widetrail.machine.platforms import PlatformName
 
@@ -25,9 +23,6 @@ REGISTRY = "registry.reg"
 
 
 DESKTOP_SETTINGS = "desktop.dconf"
-
-
-HIVE_MOST = 256 * 1024 * 1024
 
 
 def _below(text: str) -> str:
@@ -144,15 +139,3 @@ def environments_of(told: str) -> Iterator[tuple[int, dict[str, str]]]:
             continue
         if environment.get(name) == value:
             yield process.pid, environment
-
-
-def hive_of(home: str, key: str) -> tuple[str, str]:
-    """Return the hive file that holds a full key, and the key's path in it."""
-    hive, _, rest = key.partition("\\")
-    first, _, below = rest.partition("\\")
-    if hive == "HKEY_CURRENT_USER":
-        return paths.join(home, "NTUSER.DAT"), rest
-    if hive == "HKEY_LOCAL_MACHINE" and first.casefold() in ("software", "system"):
-        folder = paths.join(home[:2], "Windows/System32/config")
-        return paths.join(folder, first.upper()), below
-    raise Unreadable(f"no hive file holds {key}")

@@ -176,7 +176,7 @@ def _sees(names: _Names, kind: str, what: str, view: str) -> bool:
         return machine.command(what) is not None
     try:
         if kind == "registry":
-            return machine.registry_key(what, view) is not None
+            return machine.registry.key(what, view) is not None
         root, _, below = what[1:].partition("}")
         if not names.may_hold(root, below.strip("/")):
             return False

@@ -8,10 +8,7 @@ from contextlib import AbstractContextManager
 from pathlib import Path
 
 from widetrail.errors import MachineUnusable
-from widetrail.formats import Unreadable
 from widetrail.formats.outside import SafePath
-from widetrail.formats.registry import Key
-from widetrail.formats.registry_writing import Edit
 from widetrail.machine import Effects, Machine, Room
 from widetrail.machine.host import HostMachine
 from widetrail.machine.platforms.linux import LINUX
@@ -63,21 +60,6 @@ class TempMachine(HostMachine):
 
     def _command(self, program: str) -> tuple[list[str], dict[str, str], str]:
         raise MachineUnusable("is not installed", where=program)
-
-    def registry_key(self, key: str, view: str = "64") -> Key | None:
-        raise Unreadable("there is no registry on this platform")
-
-    def registry_tree(self, key: str, view: str = "64") -> tuple[Key, ...]:
-        raise Unreadable("there is no registry on this platform")
-
-    def edit_registry(self, edits: Sequence[Edit], view: str = "64") -> None:
-        raise Unreadable("there is no registry on this platform")
-
-    def edit_desktop(self, changes: Mapping[str, str | None]) -> None:
-        raise Unreadable("there is no settings database of the desktop")
-
-    def desktop_settings(self) -> bytes:
-        raise Unreadable("there is no settings database of the desktop")
 
     def scratch(self, copies: Sequence[str]) -> AbstractContextManager[Machine]:
         raise MachineUnusable("has no scratch copy", where=self.name)
