@@ -18,7 +18,7 @@ import pytest
 
 from conftest import World, widetrail
 from widetrail.errors import MachineUnusable, WentWrong
-from widetrail.machine import Completed, FolderMachine, isolation, processes
+from widetrail.machine import Completed, FolderMachine, isolation, process_start
 from widetrail.machine.interface import Channels
 from widetrail.machine.machine_file import environments_of
 
@@ -248,7 +248,7 @@ def test_what_it_leaves_running_is_told_and_ends(machine: FolderMachine) -> None
 def test_one_that_takes_too_much_is_stopped_whole(
     machine: FolderMachine, script: str, why: str, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(isolation, "LIMITS", processes.Limits(40, 128 * 1024 * 1024))
+    monkeypatch.setattr(isolation, "LIMITS", process_start.Limits(40, 128 * 1024 * 1024))
     seconds = 1 if "within" in why else 30
     with pytest.raises(WentWrong) as told:
         sh(machine, script, seconds)

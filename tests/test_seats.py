@@ -21,7 +21,7 @@ from widetrail.formats.masking import Masker
 from widetrail.licence.exchange import Exchange, wrong_answer
 from widetrail.licence.service import PUBLIC, Service, make_service, read_faults, seat_name, serving
 from widetrail.machine import Effects, FolderMachine, medium_of
-from widetrail.machine.processes import Start
+from widetrail.machine.process_start import Start
 from widetrail.parcel import Parcel
 from widetrail.planning import Choices, make_plan
 from widetrail.recipe import Loaded, examine, load_recipe, load_recipe_text

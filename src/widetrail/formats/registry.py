@@ -77,6 +77,11 @@ def type_name(number: int) -> str:
     return TYPES[number] if number < len(TYPES) else f"REG_TYPE_{number:x}"
 
 
+def type_number(name: str) -> int:
+    """Return the number of a value type; the inverse of ``type_name``."""
+    return TYPES.index(name) if name in TYPES else int(name.removeprefix("REG_TYPE_"), 16)
+
+
 def full_key(key: str, view: str = "64") -> str:
     """Return a key with the long name of its hive, as a program of that view sees it.
 

@@ -9,13 +9,13 @@ from dataclasses import dataclass
 from widetrail.formats.interface import Unwritable
 from widetrail.formats.registry import (
     HEAD,
-    TYPES,
     Key,
     RegistryValue,
     after_head,
     entries_in,
     full_key,
     name_of,
+    type_number,
     wide_text,
 )
 from widetrail.formats.texts import decode, encode
@@ -46,7 +46,7 @@ def _value_text(value: RegistryValue, column: int, narrow: bool, ends: str) -> s
         return f'"{_escape(text)}"'
     if value.type == "REG_DWORD" and len(value.data) == 4:
         return f"dword:{int.from_bytes(value.data, 'little'):08x}"
-    number = _number(value.type)
+    number = type_number(value.type)
     data = value.data
     if narrow and number in (2, 7):
         try:
@@ -64,12 +64,6 @@ def _value_text(value: RegistryValue, column: int, narrow: bool, ends: str) -> s
         pieces.append(f"{byte:02x}" if last else f"{byte:02x},")
         column += 3
     return "".join(pieces)
-
-
-def _number(kind: str) -> int:
-    if kind in TYPES:
-        return TYPES.index(kind)
-    return int(kind.removeprefix("REG_TYPE_"), 16)
 
 
 def _as_text(data: bytes) -> str | None:

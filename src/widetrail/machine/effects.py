@@ -24,7 +24,8 @@ from widetrail.closing import Closing
 from widetrail.errors import Halted
 from widetrail.formats import outside
 from widetrail.formats.outside import SafePath, StrPath
-from widetrail.machine.processes import Began, Ran, Start, run_to_end
+from widetrail.machine.process_start import Start
+from widetrail.machine.processes import Began, Ran, run_to_end
 from widetrail.machine.same_status import PERMISSIONS, is_shut, make_same, writable
 
 _NEW = os.O_WRONLY | os.O_CREAT
@@ -46,7 +47,9 @@ class EffectFailed(Halted):
     """The system refused a change; ``code`` is its error number."""
 
     def __init__(self, kind: str, path: StrPath, error: OSError) -> None:
-        todo = _TODO.get(error.errno or 0, "Fix the cause above, then run this again.")
+        todo = _TODO_WINDOWS.get(getattr(error, "winerror", None) or 0) or _TODO.get(
+            error.errno or 0, "Fix the cause above, then run this again."
+        )
         reason = error.strerror or str(error)
         super().__init__(f"cannot {kind}", where=str(path), why=reason, todo=todo)
         self.code = error.errno
@@ -60,6 +63,16 @@ _TODO = {
     errno.EROFS: "Make it writable (the medium may have a switch), then run this again.",
     errno.ENOENT: "Connect the medium or disk again, then run this again.",
 }
+
+
+_TODO_WINDOWS = {
+    19: _TODO[errno.EROFS],  # the medium is write protected
+    21: _TODO[errno.ENOENT],  # the device is not ready
+    32: "Close that program, then run this again.",  # sharing violation
+    33: "Close that program, then run this again.",  # lock violation
+    1314: "Run this as an administrator, or turn on developer mode, then run this again.",
+}
+"""What to do about codes of Windows that say more than the error number made of them."""
 
 
 class Effects:
@@ -123,6 +136,10 @@ class Effects:
         with self._effect("append", path):
             return Writing(self, path, outside.open_at(path, _NEW | os.O_APPEND, 0o600))
 
+    def storing(self, path: str) -> AbstractContextManager[None]:
+        """Lend the moment in which one entry of a store of the system's own is changed."""
+        return self._effect("store", path)
+
     def put(self, path: Path, data: bytes, mode: int = 0o666) -> None:
         """Write a whole new file and make it and its name durable."""
         with self.create(path, mode) as file:
@@ -148,15 +165,12 @@ class Effects:
     def set_attributes(self, path: StrPath, attributes: Mapping[str, bytes]) -> bool:
         """Set extended attributes of the user's own; return whether the volume has them."""
         with self._effect("set attributes", path):
-            if not sys.platform.startswith("linux"):
-                return False
             try:
-                outside.set_attributes(path, attributes)
+                return outside.set_attributes(path, attributes)
             except OSError as error:
                 if error.errno not in (errno.ENOTSUP, errno.EPERM, errno.E2BIG, errno.ENOSPC):
                     raise
                 return False
-            return True
 
     def make_same(self, path: StrPath, to: StrPath) -> None:
         """Give a copy at ``to`` what it lacks of the status of the file or folder at ``path``.
@@ -256,24 +270,13 @@ class Effects:
     def sync_folder(self, path: Path) -> None:
         """Make the names in a folder durable, where the system can."""
         with self._effect("sync folder", path):
-            if sys.platform == "win32":  # folders cannot be opened for this there
-                return
-            handle = outside.open_folder(path)
-            try:
-                os.fsync(handle)
-            except OSError as error:
-                if error.errno not in (errno.EINVAL, errno.ENOTSUP):  # some FUSE volumes refuse
-                    raise
-            finally:
-                os.close(handle)
+            outside.flush_folder(path)
 
     def barrier(self, path: Path) -> None:
         """Make all that was written at and below ``path`` durable, with its volume where the system
         can."""
         with self._effect("barrier", path):
-            if (
-                sys.platform == "win32"
-            ):  # no folder can be opened there, and no volume without rights
+            if sys.platform == "win32":  # no volume can be opened there without rights
                 outside.flush_files(path)
                 return
             handle = outside.open_at(path, os.O_RDONLY)

@@ -42,7 +42,8 @@ from widetrail.machine.machine_file import (
 )
 from widetrail.machine.own_folders import OWN_STATE, own_state
 from widetrail.machine.platforms.linux import LINUX
-from widetrail.machine.processes import Start, run_at_terminal
+from widetrail.machine.process_start import Start
+from widetrail.machine.processes import run_at_terminal
 from widetrail.machine.registries import Registry
 from widetrail.machine.roots import (
     SHELL_FOLDERS,
@@ -52,6 +53,7 @@ from widetrail.machine.roots import (
     redirected_by_xdg,
     standard_roots,
 )
+from widetrail.machine.windows_told import installed_program, services_folders
 
 
 class FolderMachine(HostMachine):
@@ -160,20 +162,28 @@ class FolderMachine(HostMachine):
         found = {paths.base(p.path).removesuffix(".exe"): p.path for p in self.file.programs}
         path = found.get(name)
         folders = self.rules.searched
-        if path is None or folders is None:
-            return path
-        within = (paths.is_within(path, folder, self.platform) for folder in folders)
-        return path if any(within) else None
+        if path is not None and folders is not None:
+            within = (paths.is_within(path, folder, self.platform) for folder in folders)
+            path = path if any(within) else None
+        if path is None and "registry" in self.rules.stores:
+            return installed_program(self, name)
+        return path
 
     def synced(self, path: str) -> str:
-        for known in self.file.synced:
-            if paths.is_within(path, known.folder, self.platform):
-                return known.service
+        for folder, service in self._services:
+            if paths.is_within(path, folder, self.platform):
+                return service
         return ""
+
+    @cached_property
+    def _services(self) -> tuple[tuple[str, str], ...]:
+        """The folders that services keep in step, each with its service."""
+        known = tuple((synced.folder, synced.service) for synced in self.file.synced)
+        return (*known, *services_folders(self.registry))
 
     def shares(self) -> tuple[tuple[str, str], ...]:
         known = [(share.folder, share.share) for share in self.file.shares]
-        return (*known, *((synced.folder, synced.service) for synced in self.file.synced))
+        return (*known, *self._services)
 
     @property
     def _stores(self) -> FolderStores:
@@ -205,12 +215,9 @@ class FolderMachine(HostMachine):
                 copy_plain(self.host(path), twin.host(path))
             yield twin
 
-    def facts(self) -> Mapping[str, str]:
-        return {"platform": self.platform, "system": self.system, "user": self.user}
-
     def _disk_of(self, path: str) -> tuple[str, Disk]:
         mounts = [m for m in self._disks if paths.is_within(path, m or "/", self.platform)]
-        if not mounts:
+        if not mounts or not path:
             anchor = path.split("/")[0] or "/"
             raise MachineUnusable("disk not found", where=path, why=f"{anchor} does not exist")
         mount = max(mounts, key=len)

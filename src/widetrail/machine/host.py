@@ -24,7 +24,8 @@ from widetrail.machine import paths
 from widetrail.machine.effects import Effects
 from widetrail.machine.interface import Channels, Completed, Entry, EntryKind, Opened
 from widetrail.machine.platforms import PLATFORMS, Platform, PlatformRules
-from widetrail.machine.processes import Start, Stopped
+from widetrail.machine.process_start import Start
+from widetrail.machine.processes import Stopped
 from widetrail.machine.registries import NoRegistry, Registry
 
 READ_MOST = 64 * 1024 * 1024
@@ -54,6 +55,9 @@ class HostMachine(ABC):
     def read_only(self) -> bool:
         return False
 
+    def facts(self) -> Mapping[str, str]:
+        return {"platform": self.platform, "system": self.system, "user": self.user}
+
     @property
     def registry(self) -> Registry:
         return NoRegistry()
@@ -79,7 +83,7 @@ class HostMachine(ABC):
 
     def walk(self, path: str, deepest: int | None = None) -> Iterator[Entry]:
         limit = DEEPEST if deepest is None else deepest
-        host = str(self.host(path))
+        host = outside.as_called(self.host(path))
         yield from self._below(host, None, path, "", limit, strict=deepest is None)
 
     def _below(
@@ -297,7 +301,7 @@ def _leads(listed: os.DirEntry[str], above: int | None) -> str:
 
 
 def _entry(path: str, status: os.stat_result, target: Callable[[], str]) -> Entry:
-    kind, number = _kind(status.st_mode), f"{status.st_dev}:{status.st_ino}"
+    kind, number = _kind(status), f"{status.st_dev}:{status.st_ino}"
     if kind != "file":
         leads = target() if kind == "link" else ""
         return Entry(path, kind, 0, status.st_mtime_ns, stat.S_IMODE(status.st_mode), leads)
@@ -314,12 +318,12 @@ def _entry(path: str, status: os.stat_result, target: Callable[[], str]) -> Entr
     )
 
 
-def _kind(mode: int) -> EntryKind:
-    if stat.S_ISREG(mode):
+def _kind(status: os.stat_result) -> EntryKind:
+    if outside.is_link(status):
+        return "link"
+    if stat.S_ISREG(status.st_mode):
         return "file"
-    if stat.S_ISDIR(mode):
-        return "folder"
-    return "link" if stat.S_ISLNK(mode) else "other"
+    return "folder" if stat.S_ISDIR(status.st_mode) else "other"
 
 
 PIECE = 64 * 1024

@@ -22,7 +22,7 @@ from widetrail.errors import MachineUnusable
 from widetrail.formats.outside import link_target, names_in
 from widetrail.machine.loopback import reached
 from widetrail.machine.platforms.linux import LINUX
-from widetrail.machine.processes import Limits, Start
+from widetrail.machine.process_start import Limits, Start
 
 PROGRAM = "bwrap"
 """The command of bubblewrap, 0.8 or newer."""

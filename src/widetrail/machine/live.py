@@ -71,9 +71,6 @@ class LiveMachine(HostMachine):
     def root(self, name: str) -> str:
         return self._roots[name]
 
-    def facts(self) -> Mapping[str, str]:
-        return {"platform": self.platform, "system": self.system, "user": self.user}
-
     def host(self, path: str) -> SafePath:
         at = Path(path)
         if ".." in at.parts:

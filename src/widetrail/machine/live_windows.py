@@ -1,4 +1,4 @@
-"""This machine under Windows: ``winreg``, shell folders and drives."""
+"""This machine under Windows: its known folders, registry, programs and drives."""
 
 from __future__ import annotations
 
@@ -8,27 +8,41 @@ if sys.platform == "win32":
     import ctypes
     import os
     import platform as system_platform
-    import winreg
-    from collections.abc import Sequence
-    from contextlib import suppress
+    import uuid
+    from ctypes import wintypes
     from functools import cached_property
     from pathlib import Path
 
     from widetrail.errors import InputUnusable
-    from widetrail.formats.registry import TYPES, Key, RegistryValue, full_key, type_name
-    from widetrail.formats.registry_writing import KEY, Edit
+    from widetrail.formats.outside import SafePath
+    from widetrail.formats.outside.windows import is_kept_in_step
+    from widetrail.machine import paths
     from widetrail.machine.effects import Effects
     from widetrail.machine.live import LiveMachine
     from widetrail.machine.platforms.windows import WINDOWS
+    from widetrail.machine.registries import Registry
     from widetrail.machine.roots import SHELL_FOLDERS, redirected_by_shell, standard_roots
+    from widetrail.machine.windows_processes import processes_of
+    from widetrail.machine.windows_registry import LiveRegistry
+    from widetrail.machine.windows_told import installed_program, services_folders
 
-    _HIVES = {
-        "HKEY_LOCAL_MACHINE": winreg.HKEY_LOCAL_MACHINE,
-        "HKEY_CURRENT_USER": winreg.HKEY_CURRENT_USER,
-        "HKEY_CLASSES_ROOT": winreg.HKEY_CLASSES_ROOT,
-        "HKEY_USERS": winreg.HKEY_USERS,
-        "HKEY_CURRENT_CONFIG": winreg.HKEY_CURRENT_CONFIG,
+    _KNOWN_FOLDERS = {
+        "documents": "fdd39ad0-238f-46af-adb4-6c85480369c7",
+        "desktop": "b4bfcc3a-db2c-424c-b029-7fe99a87c641",
+        "downloads": "374de290-123f-4565-9164-39c4925e467b",
+        "music": "4bd8d571-6d19-48d3-be97-422220080e43",
+        "pictures": "33e28130-4e1e-4676-835a-98395c3bc3bb",
+        "videos": "18989b1d-99b5-455b-841c-ab7c74e4ddfc",
+        "saved_games": "4c5c32ff-bb9d-43b0-b5b4-2d72e54eaaa4",
+        "config": "3eb685db-65f9-4cf6-a03a-e3ef65729f3d",
+        "data": "f1b32785-6fba-4fcf-9d55-7b8e7f157091",
+        "shared": "62ab5d82-fdc1-4dc3-a9dd-070d1d495d97",
+        "programs": "905e63b6-c1bf-494e-b29c-65b732d3d21a",
     }
+    """The roots by the numbers that the system knows their folders by (``knownfolders.h``)."""
+
+    _UNLOOKED = 0x4000
+    """KF_FLAG_DONT_VERIFY: the path is told though nothing is there."""
 
     class WindowsMachine(LiveMachine):
         """This machine under Windows, for the account this process runs under."""
@@ -48,57 +62,54 @@ if sys.platform == "win32":
             super().__init__(WINDOWS.name, system_platform.version(), user, own, effects)
             self.administrator = bool(ctypes.windll.shell32.IsUserAnAdmin())
 
+        @property
+        def registry(self) -> Registry:
+            return LiveRegistry(self.effects)
+
         def _hardware(self) -> str:
             path = r"HKEY_LOCAL_MACHINE\Software\Microsoft\Cryptography"
-            key = self.registry_key(path)
+            key = LiveRegistry(Effects()).key(path)
             value = key.values.get("machineguid") if key is not None else None
             return str(value.plain) if value is not None else system_platform.node()
 
         @cached_property
         def _roots(self) -> dict[str, str]:
             roots = standard_roots(WINDOWS.name, self.system, self._home)
-            key = self.registry_key(SHELL_FOLDERS) if self._mine else None
-            return {**roots, **(redirected_by_shell(key, os.environ) if key is not None else {})}
+            if not self._mine:
+                return roots
+            key = self.registry.key(SHELL_FOLDERS)
+            told = redirected_by_shell(key, os.environ) if key is not None else {}
+            known = {name: found for name in _KNOWN_FOLDERS if (found := known_folder(name))}
+            alike = {"cache": "data", "state": "data", "preferences": "config"}
+            more = {name: known[like] for name, like in alike.items() if like in known}
+            temp = {"temp": os.environ["TEMP"].replace("\\", "/")} if "TEMP" in os.environ else {}
+            return {**roots, **told, **known, **more, **temp}
 
-        def registry_key(self, key: str, view: str = "64") -> Key | None:
-            hive, _, path = full_key(key).partition("\\")
-            wanted = winreg.KEY_WOW64_32KEY if view == "32" else winreg.KEY_WOW64_64KEY
-            try:
-                with winreg.OpenKey(_HIVES[hive], path, 0, winreg.KEY_READ | wanted) as handle:
-                    return Key(key, dict(_values(handle)))
-            except (KeyError, FileNotFoundError):
-                return None
+        def command(self, name: str) -> str | None:
+            return super().command(name) or installed_program(self, name)
 
-        def registry_tree(self, key: str, view: str = "64") -> tuple[Key, ...]:
-            found = self.registry_key(key, view)
-            if found is None:
-                return ()
-            wanted = winreg.KEY_WOW64_32KEY if view == "32" else winreg.KEY_WOW64_64KEY
-            hive, _, path = full_key(key).partition("\\")
-            with winreg.OpenKey(_HIVES[hive], path, 0, winreg.KEY_READ | wanted) as handle:
-                names = [winreg.EnumKey(handle, n) for n in range(winreg.QueryInfoKey(handle)[0])]
-            inner = [k for name in names for k in self.registry_tree(f"{key}\\{name}", view)]
-            return (Key(full_key(key), found.values), *inner)
+        def running(self, program: str) -> list[str]:
+            return [f"process {pid}" for pid in processes_of(program)]
 
-        def edit_registry(self, edits: Sequence[Edit], view: str = "64") -> None:
-            wanted = winreg.KEY_WOW64_32KEY if view == "32" else winreg.KEY_WOW64_64KEY
-            for edit in edits:
-                hive, _, path = full_key(edit.key).partition("\\")
-                if edit.name is None:
-                    for key in reversed(self.registry_tree(edit.key, view)):
-                        below = key.path.partition("\\")[2]
-                        winreg.DeleteKeyEx(_HIVES[hive], below, wanted)
+        def synced(self, path: str) -> str:
+            for folder, service in self._services:
+                if paths.is_within(path, folder, self.platform):
+                    return service
+            at = SafePath(path)
+            for above in (at, *at.parents):
+                try:
+                    if is_kept_in_step(above.lstat()):
+                        return "a service of this computer"
+                except OSError:
                     continue
-                access = winreg.KEY_READ | winreg.KEY_WRITE | wanted
-                with winreg.CreateKeyEx(_HIVES[hive], path, 0, access) as handle:
-                    if edit.value is not None:
-                        kind = TYPES.index(edit.value.type)
-                        data = _from_bytes(edit.value.data, kind)
-                        winreg.SetValueEx(handle, edit.name, 0, kind, data)
-                    elif edit.name != KEY:
-                        with suppress(FileNotFoundError):
-                            winreg.DeleteValue(handle, edit.name)
-                    winreg.FlushKey(handle)
+            return ""
+
+        def shares(self) -> tuple[tuple[str, str], ...]:
+            return (*super().shares(), *self._services)
+
+        @cached_property
+        def _services(self) -> tuple[tuple[str, str], ...]:
+            return services_folders(self.registry)
 
         def _at_home(self, home: str) -> LiveMachine:
             return WindowsMachine("", self.effects, home)
@@ -110,35 +121,18 @@ if sys.platform == "win32":
                 "LOCALAPPDATA": f"{self._home}/AppData/Local",
             }
 
-    def _values(handle: winreg.HKEYType) -> list[tuple[str, RegistryValue]]:
-        found = []
-        for number in range(winreg.QueryInfoKey(handle)[1]):
-            name, data, kind = winreg.EnumValue(handle, number)
-            found.append(
-                (name.casefold(), RegistryValue(name, type_name(kind), _bytes(data, kind)))
-            )
-        return found
+    def known_folder(root: str) -> str:
+        """Return where the system says that a root is, with ``/``; an empty text where it has none.
 
-    def _from_bytes(data: bytes, kind: int) -> bytes | int | str | list[str]:
-        """Return data as ``winreg`` takes it for a type of value."""
-        if kind in (winreg.REG_SZ, winreg.REG_EXPAND_SZ, winreg.REG_LINK):
-            return data.decode("utf-16-le", "surrogatepass").removesuffix("\0")
-        if kind == winreg.REG_MULTI_SZ:
-            text = data.decode("utf-16-le", "surrogatepass")
-            return [part for part in text.split("\0") if part]
-        if kind in (winreg.REG_DWORD, winreg.REG_QWORD):
-            return int.from_bytes(data, "little")
-        return data
-
-    def _bytes(data: object, kind: int) -> bytes:
-        match data:
-            case bytes():
-                return data
-            case int():
-                order = "big" if kind == winreg.REG_DWORD_BIG_ENDIAN else "little"
-                return data.to_bytes(8 if kind == winreg.REG_QWORD else 4, order)  # type: ignore[arg-type]
-            case list():
-                return ("\0".join(map(str, data)) + "\0\0").encode("utf-16-le")
-            case str():
-                return (data + "\0").encode("utf-16-le")
-        return b""
+        Source: ``SHGetKnownFolderPath`` of Microsoft's documentation.
+        """
+        number = (ctypes.c_byte * 16).from_buffer_copy(uuid.UUID(_KNOWN_FOLDERS[root]).bytes_le)
+        told = ctypes.c_void_p()
+        asked = ctypes.windll.shell32.SHGetKnownFolderPath
+        asked.argtypes = [ctypes.c_void_p, wintypes.DWORD, wintypes.HANDLE, ctypes.c_void_p]
+        try:
+            if asked(ctypes.byref(number), _UNLOOKED, None, ctypes.byref(told)) or not told:
+                return ""
+            return ctypes.wstring_at(told.value or 0).replace("\\", "/").rstrip("/")
+        finally:
+            ctypes.windll.ole32.CoTaskMemFree(told)

@@ -11,13 +11,16 @@ import sys
 import tempfile
 import threading
 import time
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
-from pathlib import Path
 from typing import IO
 
 from widetrail.formats.quantities import show_size
+from widetrail.machine.process_start import Limits, Start
+
+if sys.platform == "win32":
+    from widetrail.machine.windows_processes import JobProcess
 
 PRINTED_MOST = 16 * 1024 * 1024
 """Bytes a program may print to be listened to; one that prints more is stopped."""
@@ -37,32 +40,6 @@ Began = Callable[[int, float], None]
 
 class Stopped(Exception):
     """A program was stopped; the text says why."""
-
-
-@dataclass(frozen=True)
-class Limits:
-    """How many processes a program may have with those it starts, and bytes of memory in all."""
-
-    processes: int
-    memory: int
-
-
-@dataclass(frozen=True)
-class Start:
-    """A program as it is started: its command, whole environment and folder, and what it is called
-    where it is told.
-
-    ``handles`` are open files that it is given, ``left`` tells what it left running where that ends
-    with it, and ``limits`` is what it may use.
-    """
-
-    command: Sequence[str]
-    env: Mapping[str, str]
-    folder: Path
-    shown: str
-    handles: tuple[int, ...] = ()
-    left: Callable[[], tuple[str, ...]] | None = None
-    limits: Limits | None = None
 
 
 @dataclass(frozen=True)
@@ -114,7 +91,7 @@ def run_to_end(
     ):
         streams = (printed if output is None else output, errors)
         given = subprocess.PIPE if stdin else subprocess.DEVNULL
-        start = _behind_gate if began is not None and sys.platform != "win32" else _at_once
+        start = _behind_gate if began is not None else _at_once
         process, open_gate = start(wanted, given, streams)
         left: tuple[str, ...] = ()
         alone = False
@@ -131,9 +108,7 @@ def run_to_end(
             _end_group(process)
             if not alone:
                 _await_gone(process)
-            if process.stdin is not None:
-                with suppress(OSError):
-                    process.stdin.close()
+            _leave(process)
         feeder.join(1)
         return Ran(process.returncode, _printed(printed), _printed(errors), left)
 
@@ -154,7 +129,18 @@ def run_at_terminal(wanted: Start) -> int:
     return os.waitstatus_to_exitcode(status)
 
 
+def _leave(process: subprocess.Popen[bytes]) -> None:
+    if process.stdin is not None:
+        with suppress(OSError):
+            process.stdin.close()
+    if sys.platform == "win32" and isinstance(process, JobProcess):
+        process.leave()
+
+
 def _at_once(wanted: Start, given: int, streams: tuple[IO[bytes] | int, IO[bytes]]) -> _Started:
+    if sys.platform == "win32":
+        job = JobProcess(wanted, given, streams)
+        return job, job.go
     process = subprocess.Popen(
         list(wanted.command),
         env=dict(wanted.env),
@@ -169,6 +155,8 @@ def _at_once(wanted: Start, given: int, streams: tuple[IO[bytes] | int, IO[bytes
 
 
 def _behind_gate(wanted: Start, given: int, streams: tuple[IO[bytes] | int, IO[bytes]]) -> _Started:
+    if sys.platform == "win32":  # there each program stands still at first
+        return _at_once(wanted, given, streams)
     gate, opener = os.pipe()
     trouble, teller = os.pipe()
     shim = [sys.executable, "-I", "-S", "-c", _GATE, str(gate), str(teller), *wanted.command]
@@ -233,24 +221,35 @@ def started_at(pid: int) -> float:
 def _left_behind(process: subprocess.Popen[bytes]) -> tuple[str, ...]:
     """Return what the program started and left running, after a moment of grace."""
     end = time.monotonic() + GRACE
-    while (left := _of_session(process.pid)) and time.monotonic() < end:
+    while (left := _started_by(process)) and time.monotonic() < end:
         time.sleep(0.02)
     return left
 
 
-def _of_session(session: int) -> tuple[str, ...]:
+def _started_by(process: subprocess.Popen[bytes]) -> tuple[str, ...]:
+    """Return a line for each process that a program started and that runs."""
     import psutil
 
-    if sys.platform == "win32":  # no sessions there: what it started is not told
-        return ()
     found = []
-    for pid in psutil.pids():
+    for pid in _numbers_of(process):
         with suppress(OSError, psutil.Error):
-            if os.getsid(pid) == session and pid != session:
-                other = psutil.Process(pid)
-                if other.status() != psutil.STATUS_ZOMBIE:
-                    found.append(f"process {pid} ({other.name()})")
+            other = psutil.Process(pid)
+            if other.status() != psutil.STATUS_ZOMBIE:
+                found.append(f"process {pid} ({other.name()})")
     return tuple(found)
+
+
+def _numbers_of(process: subprocess.Popen[bytes]) -> Iterator[int]:
+    import psutil
+
+    if sys.platform == "win32":
+        if isinstance(process, JobProcess):
+            yield from process.started()
+        return
+    for pid in psutil.pids():
+        with suppress(OSError):
+            if os.getsid(pid) == process.pid and pid != process.pid:
+                yield pid
 
 
 def _wait(
@@ -318,15 +317,15 @@ def _end_group(process: subprocess.Popen[bytes]) -> None:
     if sys.platform != "win32":
         with suppress(OSError):
             os.killpg(process.pid, signal.SIGKILL)
-    elif process.poll() is None:
-        process.kill()
+    elif isinstance(process, JobProcess):
+        process.end_all()
     process.wait()
 
 
 def _await_gone(process: subprocess.Popen[bytes]) -> None:
     """Wait until what was ended is gone; that takes a moment where the machine is busy."""
     end = time.monotonic() + GONE_WITHIN
-    while _of_session(process.pid) and time.monotonic() < end:
+    while _started_by(process) and time.monotonic() < end:
         time.sleep(0.02)
 
 

@@ -198,6 +198,7 @@ class _Stage(RehearsedWalks):
         self.all_back()
         new = self._open("new")
         before_new = contents(new) if file.until == "undone" else {}
+        own_before = self._own_print(new)
         serials = serials_on(old, recipes)
         sealed = file.seal()
         plan = self._planned(old, new, now, sealed=sealed is not None)
@@ -229,6 +230,10 @@ class _Stage(RehearsedWalks):
         if file.until == "undone":
             found += self._undo("new", before_new, now, below(new, file.new.changes_itself))
             found += self._undo("old", before, now, licences)
+            own = self._own_print(self._alone("new"))
+            if own != own_before:
+                told_of = [one.text.strip()[:200] for one in (own_before, own)]
+                found.append(Difference("screen on new, undone", *told_of))
         if file.expect.screen is not None:
             found.extend(judge_screen(file.expect.screen, shown, shown_new))
         return replace(told, differences=tuple(found), new_screen=shown_new.text)
@@ -289,6 +294,13 @@ class _Stage(RehearsedWalks):
     def _printing_of(self, machine: FolderMachine) -> Callable[[], Printed]:
         screen = screen_of(self._file, self._recipes[0])
         return printing_of(machine, self._recipes[0], screen, self._file.all_hands)
+
+    def _own_print(self, new: FolderMachine) -> Printed:
+        """Return what is printed on new where files do not tell whether it is as it was: what a
+        program keeps lies in what it changes by itself."""
+        if self._file.until == "undone" and self._file.new.changes_itself:
+            return self._printing_of(new)()
+        return Printed("")
 
     def _last_look(self, station: Station, machine: FolderMachine) -> Iterator[Difference]:
         expected = self._file.expect.at_the_end.get(station)

@@ -43,9 +43,6 @@ class TempMachine(HostMachine):
     def variables(self) -> Mapping[str, str]:
         return LINUX.account_variables(self.user, {"home": self.root("home")})
 
-    def facts(self) -> Mapping[str, str]:
-        return {"platform": self.platform, "system": self.system, "user": self.user}
-
     def disks(self) -> tuple[str, ...]:
         return ("/",)
 

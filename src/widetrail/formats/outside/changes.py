@@ -10,13 +10,17 @@ import sys
 from contextlib import suppress
 from pathlib import Path
 
+from widetrail.formats.outside import windows
+from widetrail.formats.outside.attributes import set_mode
 from widetrail.formats.outside.opening import (
     AT_ONCE,
     LIBC,
     StrPath,
+    as_called,
     held,
     names_in,
     open_at,
+    open_folder,
     status_of,
 )
 
@@ -35,8 +39,10 @@ def make_folder(path: StrPath, mode: int = 0o777, *, named: bool = False) -> Non
 def make_link(path: StrPath, target: str, mtime_ns: int | None = None) -> None:
     """Make a symbolic link, with a time of change of its own where the system has that."""
     with held(path) as (above, name):
-        if above is None:
-            os.symlink(target, name)
+        if above is None:  # on Windows a link says whether it leads to a folder
+            leads_to = os.path.isdir(os.path.join(os.path.dirname(name), target))
+            os.symlink(target, name, target_is_directory=leads_to)
+            os.lstat(name)  # wine claims to make links
             return
         os.symlink(target, name, dir_fd=above)
         if mtime_ns is not None and os.utime in os.supports_follow_symlinks:
@@ -62,29 +68,60 @@ def make_pipe(path: StrPath) -> None:
 def remove_file(path: StrPath) -> None:
     """Remove one file or link."""
     with held(path) as (above, name):
-        os.unlink(name) if above is None else os.unlink(name, dir_fd=above)
+        if above is None:
+            _take_away(name)
+        else:
+            os.unlink(name, dir_fd=above)
 
 
 def remove_folder(path: StrPath) -> None:
     """Remove one empty folder."""
     with held(path) as (above, name):
-        os.rmdir(name) if above is None else os.rmdir(name, dir_fd=above)
+        if above is None:
+            _take_away(name)
+        else:
+            os.rmdir(name, dir_fd=above)
+
+
+def _take_away(name: str) -> None:
+    """Remove one file, link or empty folder on Windows, also one that is read-only or in use for
+    a moment."""
+    if sys.platform != "win32":
+        return
+    folder = stat.S_ISDIR(os.lstat(name).st_mode)  # so is a junction, and a link to a folder
+    give_back = windows.make_removable(name)
+    try:
+        windows.patiently(lambda: os.rmdir(name) if folder else os.unlink(name), name)
+    except OSError:
+        give_back()
+        raise
 
 
 def replace(path: StrPath, to: StrPath) -> None:
     """Rename within a volume over what is at ``to``."""
     with held(path) as (above, name), held(to) as (other, there):
         if above is None or other is None:
-            os.replace(name, there)
+            _move_over(name, there)
         else:
             os.replace(name, there, src_dir_fd=above, dst_dir_fd=other)
+
+
+def _move_over(name: str, there: str) -> None:
+    if sys.platform == "win32":
+        give_back = windows.make_removable(there)
+        try:
+            windows.patiently(lambda: windows.move(name, there, replace=True), there)
+        except OSError:
+            give_back()
+            raise
 
 
 def rename(path: StrPath, to: StrPath) -> None:
     """Rename within a volume; what is at ``to`` already is never replaced."""
     with held(path) as (above, name), held(to) as (other, there):
-        if above is None or other is None:  # there the plain call refuses to replace
-            os.rename(name, there)
+        if above is None or other is None:
+            if sys.platform == "win32":
+                windows.patiently(lambda: windows.move(name, there), name)
             return
         if LIBC is not None and hasattr(LIBC, "renameat2"):
             names = os.fsencode(name), os.fsencode(there)
@@ -108,6 +145,21 @@ def cut(path: StrPath, size: int) -> None:
         os.close(handle)
 
 
+def flush_folder(path: StrPath) -> None:
+    """Make the names in a folder durable, where the system and the volume can."""
+    if sys.platform == "win32":
+        windows.flush_folder(as_called(path))
+        return
+    handle = open_folder(path)
+    try:
+        os.fsync(handle)
+    except OSError as error:
+        if error.errno not in (errno.EINVAL, errno.ENOTSUP):  # some FUSE volumes refuse
+            raise
+    finally:
+        os.close(handle)
+
+
 def flush_files(path: StrPath) -> None:
     """Make the contents of the file at ``path``, or of all files below the folder there, durable
     one by one, for systems on which a volume is not made so as a whole."""
@@ -115,11 +167,12 @@ def flush_files(path: StrPath) -> None:
     if stat.S_ISDIR(mode):
         for name in names_in(path):
             flush_files(Path(path) / name)
+        flush_folder(path)
         return
     if not stat.S_ISREG(mode):
         return
     if not mode & stat.S_IWUSR:  # only what may be written to can be flushed
-        os.chmod(path, stat.S_IMODE(mode) | stat.S_IWUSR)
+        set_mode(path, stat.S_IMODE(mode) | stat.S_IWUSR)
     try:
         handle = open_at(path, os.O_RDWR)
         try:
@@ -128,4 +181,4 @@ def flush_files(path: StrPath) -> None:
             os.close(handle)
     finally:
         if not mode & stat.S_IWUSR:
-            os.chmod(path, stat.S_IMODE(mode))
+            set_mode(path, stat.S_IMODE(mode))

@@ -11,6 +11,8 @@ from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
+from widetrail.formats.outside import windows
+
 DOCUMENT_MOST = 16 * 1024 * 1024
 """Bytes of a document, at most."""
 
@@ -83,7 +85,8 @@ def open_at(path: StrPath, flags: int, mode: int = 0o600) -> int:
         return _open_in_one_call(path, flags, mode)
     if not _BELOW_HANDLES:
         _insist_no_link(path)
-        return os.open(path, flags, mode)
+        itself = as_called(path)
+        return windows.patiently(lambda: os.open(itself, flags, mode), itself)
     text = os.fspath(path)
     at = os.open("/" if text.startswith("/") else ".", _NAME_ONLY | _FOLDER | _PLAIN)
     try:
@@ -141,14 +144,14 @@ NO_REGULAR_FILE = "is not a regular file"
 
 
 @contextmanager
-def held(path: StrPath) -> Iterator[tuple[int | None, StrPath]]:
+def held(path: StrPath) -> Iterator[tuple[int | None, str]]:
     """Lend the opened folder that holds ``path``, with its name there.
 
     Where names are not opened below folders, that is not a folder and the whole path.
     """
     if not _BELOW_HANDLES:
         _insist_no_link(path)
-        yield None, path
+        yield None, as_called(path)
         return
     folder, _, name = os.fspath(path).rstrip("/").rpartition("/")
     if name in ("", ".", ".."):
@@ -167,16 +170,23 @@ def _insist_no_link(path: StrPath) -> None:
     """Raise where a folder on the way to ``path`` is a link, or whatever leads elsewhere."""
     for above in Path(path).parents:
         try:
-            status = os.lstat(above)
+            status = os.lstat(as_called(above))
         except OSError:
             return
-        leads = getattr(status, "st_reparse_tag", 0) in _LEADING
-        if stat.S_ISLNK(status.st_mode) or leads:
+        if is_link(status):
             raise OSError(errno.ELOOP, "leads through a link", str(above))
 
 
-_LEADING = (0xA0000003, 0xA000000C)
-"""Tags of what leads elsewhere on Windows: a junction, a symbolic link."""
+def is_link(status: os.stat_result) -> bool:
+    """Return whether a status is that of a symbolic link, or of a junction of Windows."""
+    return stat.S_ISLNK(status.st_mode) or windows.leads_elsewhere(status)
+
+
+def as_called(path: StrPath) -> str:
+    """Return a path as calls of the system are given it: on Windows so that neither its length nor
+    a name such as ``con`` or ``a.`` makes it another."""
+    text = os.fspath(path)
+    return windows.whole(text, os.getcwd()) if sys.platform == "win32" else text
 
 
 # Looking
@@ -195,7 +205,7 @@ def status_of(path: StrPath) -> os.stat_result:
         finally:
             os.close(handle)
     if os.fspath(path).rstrip("/") in ("", "."):
-        return os.lstat(path)
+        return os.lstat(as_called(path))
     with held(path) as (above, name):
         if above is None:
             return os.lstat(name)
@@ -214,14 +224,16 @@ def link_target(path: StrPath, above: int | None = None) -> str:
     if above is not None:
         return os.readlink(path, dir_fd=above)
     with held(path) as (above, name):
-        return os.readlink(name) if above is None else os.readlink(name, dir_fd=above)
+        if above is None:
+            return os.readlink(name).removeprefix("\\\\?\\")
+        return os.readlink(name, dir_fd=above)
 
 
 def names_in(path: StrPath) -> list[str]:
     """Return the names in a folder, in no order."""
     if not _BELOW_HANDLES:
         _insist_no_link(Path(path) / "x")
-        return os.listdir(path)
+        return os.listdir(as_called(path))
     handle = open_folder(path)
     try:
         return os.listdir(handle)

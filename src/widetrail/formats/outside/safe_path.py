@@ -18,6 +18,7 @@ else:
 from widetrail.formats.outside.opening import (
     AT_ONCE,
     insist_regular,
+    is_link,
     names_in,
     open_at,
     open_regular,
@@ -39,7 +40,8 @@ class SafePath(_Path):
 
     def _kind(self) -> int:
         try:
-            return stat.S_IFMT(status_of(self).st_mode)
+            status = status_of(self)
+            return stat.S_IFLNK if is_link(status) else stat.S_IFMT(status.st_mode)
         except (OSError, ValueError):
             return 0
 
