@@ -207,7 +207,7 @@ class HostMachine(ABC):
     def read(self, path: str, most: int = READ_MOST) -> bytes:
         with self.open(path) as file:
             try:
-                data = file.read(most + 1)
+                data = outside.read_most(file, most + 1)
             except OSError as error:
                 raise refused(path, error) from error
         if len(data) > most:

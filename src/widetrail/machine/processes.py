@@ -228,28 +228,24 @@ def _left_behind(process: subprocess.Popen[bytes]) -> tuple[str, ...]:
 
 def _started_by(process: subprocess.Popen[bytes]) -> tuple[str, ...]:
     """Return a line for each process that a program started and that runs."""
-    import psutil
-
-    found = []
-    for pid in _numbers_of(process):
-        with suppress(OSError, psutil.Error):
-            other = psutil.Process(pid)
-            if other.status() != psutil.STATUS_ZOMBIE:
-                found.append(f"process {pid} ({other.name()})")
-    return tuple(found)
-
-
-def _numbers_of(process: subprocess.Popen[bytes]) -> Iterator[int]:
-    import psutil
-
     if sys.platform == "win32":
-        if isinstance(process, JobProcess):
-            yield from process.started()
+        told = process.started() if isinstance(process, JobProcess) else ()
+    else:
+        told = _of_session(process.pid)
+    return tuple(f"process {pid} ({name})" for pid, name in told)
+
+
+def _of_session(session: int) -> Iterator[tuple[int, str]]:
+    import psutil
+
+    if sys.platform == "win32":  # no sessions there
         return
     for pid in psutil.pids():
-        with suppress(OSError):
-            if os.getsid(pid) == process.pid and pid != process.pid:
-                yield pid
+        with suppress(OSError, psutil.Error):
+            if os.getsid(pid) == session and pid != session:
+                other = psutil.Process(pid)
+                if other.status() != psutil.STATUS_ZOMBIE:
+                    yield pid, other.name()
 
 
 def _wait(

@@ -91,12 +91,16 @@ if sys.platform == "win32":
             """Let the program begin."""
             psutil.Process(self.pid).resume()
 
-        def started(self) -> Iterator[int]:
-            """Give the processes that it started, at whatever depth, and that run."""
+        def started(self) -> Iterator[tuple[int, str]]:
+            """Give the processes that it started, at whatever depth, and that run, each with the
+            name of its program; the console that the system gives it is none."""
             found = _Listed()
             asked = _KERNEL.QueryInformationJobObject
             if asked(self._job, _MEMBERS, ctypes.byref(found), ctypes.sizeof(found), None):
-                yield from (pid for pid in found.pids[: found.listed] if pid != self.pid)
+                for pid in found.pids[: found.listed]:
+                    name = image_of(pid).rpartition("\\")[2]
+                    if pid != self.pid and name and name.casefold() != "conhost.exe":
+                        yield pid, name
 
         def end_all(self) -> None:
             """End it with all that it started."""

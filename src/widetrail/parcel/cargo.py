@@ -9,13 +9,12 @@ from dataclasses import dataclass
 from typing import Any, BinaryIO, Protocol
 
 from widetrail.closing import Closing
-from widetrail.formats.outside import SafePath
+from widetrail.formats.outside import SafePath, read_most
 from widetrail.machine import Effects, Entry
 from widetrail.parcel.file_reading import (
     attributes_told,
     is_changed,
     is_fresh,
-    read_most,
     readable,
     sha256_of,
 )

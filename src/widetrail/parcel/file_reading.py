@@ -61,14 +61,6 @@ def is_fresh(entry: Entry, file: BinaryIO, hashed: Any) -> bool:
     return sha256_of(iter(lambda: file.read(CHUNK), b"")) != str(hashed.hexdigest())
 
 
-def read_most(file: BinaryIO, most: int) -> bytes:
-    """Return up to ``most`` bytes; fewer only at the end of the file."""
-    data = file.read(most)
-    while 0 < len(data) < most and (more := file.read(most - len(data))):
-        data += more
-    return data
-
-
 def sha256_of(chunks: Iterable[bytes]) -> str:
     hashed = hashlib.sha256()
     for chunk in chunks:

@@ -28,6 +28,7 @@ from widetrail.finding.stores import (
 from widetrail.formats import Unreadable
 from widetrail.formats.forms import FORMS
 from widetrail.formats.interface import Spot
+from widetrail.formats.outside import read_most
 from widetrail.formats.stored_values import Count, Text
 from widetrail.machine.interface import Opened
 from widetrail.machine.path_notation import is_there, read_written
@@ -160,7 +161,7 @@ class _Look:
     ) -> None:
         path, faults = join(folder, below), set[str]()
         with opened.open(below) as file:
-            data = file.read(MOST + 1)
+            data = read_most(file, MOST + 1)
         for rule in rules:
             spots: list[Spot] = []
             with suppress(Unreadable, MachineUnusable):  # that was told when it was not rewritten

@@ -18,7 +18,6 @@ import traceback
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
-from pathlib import Path
 
 from widetrail.errors import MachineUnusable
 from widetrail.machine import Effect, EffectFailed, Machine
@@ -172,16 +171,17 @@ def case_counts_as_the_platform_says(stand: Stand) -> None:
     if machine.rules.ignores_case:
         assert other is not None
         assert other.kind == "file"
-        machine.effects.rename(machine.host(stand.at("Folder")), _beside(stand, "folder"))
-        assert stand.names() == ["folder"]
-        assert machine.read(stand.at("folder/Name")) == b"x"
     else:
         assert other is None
 
 
-def _beside(stand: Stand, name: str) -> Path:
-    """Return where a name lies, spelled so, though one that is the same is there."""
-    return stand.machine.host(stand.at("Folder")).with_name(name)
+def a_name_is_spelled_anew(stand: Stand) -> None:
+    machine = stand.machine
+    stand.put("Folder/Name")
+    folder = machine.host(stand.at("Folder"))
+    machine.effects.rename(folder, folder.with_name("folder"))
+    assert stand.names() == ["folder"]
+    assert machine.read(stand.at("folder/Name")) == b"x"
 
 
 def nothing_is_replaced_unless_it_is_meant(stand: Stand) -> None:
@@ -345,6 +345,7 @@ FILES: tuple[Check, ...] = (
     links_are_never_followed,
     names_stay_as_they_are,
     case_counts_as_the_platform_says,
+    a_name_is_spelled_anew,
     nothing_is_replaced_unless_it_is_meant,
     what_is_read_only_can_be_taken_back,
     long_paths_are_reached,

@@ -7,7 +7,7 @@ never waiting for a pipe, and never more than was said.
 
 Linux does that in one call (openat2(2), ``RESOLVE_NO_SYMLINKS``); where that is not to be had, the
 folders are opened one after the other. Windows opens no name below a folder: there the folders are
-looked at before, and somebody who works there at the same moment can still exchange one.
+looked at a moment before, and somebody who works there in that moment can still exchange one.
 
 A path here is whole and holds no link that is meant: who knows where its own begins resolves that.
 """
@@ -51,6 +51,7 @@ from widetrail.formats.outside.opening import (
     open_at,
     open_folder,
     open_regular,
+    read_most,
     read_outside,
     status_of,
 )
@@ -83,6 +84,7 @@ __all__ = [
     "open_at",
     "open_folder",
     "open_regular",
+    "read_most",
     "read_outside",
     "remove_file",
     "remove_folder",

@@ -17,6 +17,7 @@ from widetrail.formats.outside.opening import (
     LIBC,
     StrPath,
     as_called,
+    forget_folders,
     held,
     names_in,
     open_at,
@@ -40,6 +41,7 @@ def make_link(path: StrPath, target: str, mtime_ns: int | None = None) -> None:
     """Make a symbolic link, with a time of change of its own where the system has that."""
     with held(path) as (above, name):
         if above is None:  # on Windows a link says whether it leads to a folder
+            forget_folders()
             leads_to = os.path.isdir(os.path.join(os.path.dirname(name), target))
             os.symlink(target, name, target_is_directory=leads_to)
             os.lstat(name)  # wine claims to make links
@@ -88,6 +90,7 @@ def _take_away(name: str) -> None:
     a moment."""
     if sys.platform != "win32":
         return
+    forget_folders()
     folder = stat.S_ISDIR(os.lstat(name).st_mode)  # so is a junction, and a link to a folder
     give_back = windows.make_removable(name)
     try:
@@ -108,6 +111,7 @@ def replace(path: StrPath, to: StrPath) -> None:
 
 def _move_over(name: str, there: str) -> None:
     if sys.platform == "win32":
+        forget_folders()
         give_back = windows.make_removable(there)
         try:
             windows.patiently(lambda: windows.move(name, there, replace=True), there)
@@ -121,6 +125,7 @@ def rename(path: StrPath, to: StrPath) -> None:
     with held(path) as (above, name), held(to) as (other, there):
         if above is None or other is None:
             if sys.platform == "win32":
+                forget_folders()
                 windows.patiently(lambda: windows.move(name, there), name)
             return
         if LIBC is not None and hasattr(LIBC, "renameat2"):

@@ -7,9 +7,11 @@ import errno
 import os
 import stat
 import sys
+import time
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from typing import BinaryIO
 
 from widetrail.formats.outside import windows
 
@@ -18,6 +20,9 @@ DOCUMENT_MOST = 16 * 1024 * 1024
 
 JOURNAL_MOST = 1 << 30
 """Bytes of a journal, or of what a machine's registry is kept in, at most."""
+
+PIECE = 1024 * 1024
+"""Bytes that are read at once."""
 
 StrPath = Path | str
 
@@ -167,14 +172,34 @@ _REACH = _NAME_ONLY | _FOLDER
 
 
 def _insist_no_link(path: StrPath) -> None:
-    """Raise where a folder on the way to ``path`` is a link, or whatever leads elsewhere."""
-    for above in Path(path).parents:
+    """Raise where a folder on the way to ``path`` is a link, or whatever leads elsewhere.
+
+    A folder that was none a moment ago is not looked at again.
+    """
+    now = time.monotonic()
+    for above in map(as_called, Path(path).parents):
+        if _NO_LINKS.get(above, -MOMENT) > now - MOMENT:
+            return
         try:
-            status = os.lstat(as_called(above))
+            status = os.lstat(above)
         except OSError:
             return
         if is_link(status):
-            raise OSError(errno.ELOOP, "leads through a link", str(above))
+            raise OSError(errno.ELOOP, "leads through a link", above)
+        _NO_LINKS[above] = now
+
+
+def forget_folders() -> None:
+    """Have every folder be looked at again: this process has changed what names are."""
+    _NO_LINKS.clear()
+
+
+MOMENT = 0.05
+"""Seconds in which a folder that was no link is taken to be none, where names are not opened below
+folders."""
+
+_NO_LINKS: dict[str, float] = {}
+"""When a folder was seen to be no link."""
 
 
 def is_link(status: os.stat_result) -> bool:
@@ -241,6 +266,19 @@ def names_in(path: StrPath) -> list[str]:
         os.close(handle)
 
 
+def read_most(file: BinaryIO, most: int) -> bytes:
+    """Return what is left of a file, ``most`` bytes at most; room is made for what is there only.
+
+    Raises:
+        OSError: The system refuses.
+    """
+    pieces, size = [], 0
+    while size < most and (piece := file.read(min(PIECE, most - size))):
+        pieces.append(piece)
+        size += len(piece)
+    return b"".join(pieces)
+
+
 def read_outside(path: Path, most: int = DOCUMENT_MOST, *, named: bool = False) -> bytes:
     """Return the bytes of a regular file of at most ``most`` bytes.
 
@@ -256,7 +294,7 @@ def read_outside(path: Path, most: int = DOCUMENT_MOST, *, named: bool = False) 
         if os.fstat(handle).st_size > most:
             raise OSError(errno.EFBIG, f"has more than {most:,} bytes", str(path))
         with os.fdopen(handle, "rb", closefd=False) as file:
-            data = file.read(most + 1)
+            data = read_most(file, most + 1)
     finally:
         os.close(handle)
     if len(data) > most:
