@@ -1,4 +1,4 @@
-"""A move between two accounts of Windows, by Windows' own CPython under wine.
+"""Moves between accounts of Windows, by Windows' own CPython under wine.
 
 .ci/windows FOLDER && WIDETRAIL_WINDOWS=FOLDER pytest -m large tests/test_on_windows.py
 """
@@ -6,21 +6,17 @@
 from __future__ import annotations
 
 import json
-import os
 import shutil
-import subprocess
-from collections.abc import Mapping
+from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
 
 import pytest
 
-LAID_OUT = os.environ.get("WIDETRAIL_WINDOWS", "")
-pytestmark = [
-    pytest.mark.large,
-    pytest.mark.skipif(not LAID_OUT, reason="WIDETRAIL_WINDOWS names no CPython for Windows"),
-    pytest.mark.skipif(shutil.which("wine") is None, reason="wine is not installed"),
-]
+import on_windows
+from on_windows import Prefix, windows
+
+prefix = on_windows.prefix
+pytestmark = on_windows.needed
 
 RECIPE = r"""
 recipe: 1
@@ -47,92 +43,116 @@ items:
     checks: {folder: {compare: same}}
     routes: [{name: copy, legs: [{new: [copy]}]}]
 """
-
-STATE = r"""
-import json, os, sys, winreg
-top = os.path.join(os.environ["APPDATA"], "Fernbook")
-made = json.loads(open(sys.argv[1], encoding="utf-8").read())
-for name, text in made.get("files", {}).items():
-    os.makedirs(os.path.dirname(os.path.join(top, name)), exist_ok=True)
-    with open(os.path.join(top, name), "w", encoding="utf-8") as file:
-        file.write(text)
-for name in made.get("read only", []):
-    os.chmod(os.path.join(top, name), 0o444)
-for name, (kind, value) in made.get("values", {}).items():
-    key = winreg.CreateKey(winreg.HKEY_CURRENT_USER, r"Software\Fernbook")
-    winreg.SetValueEx(key, name, 0, kind, value)
-files, values = {}, {}
-for folder, _, names in os.walk(top):
-    for name in names:
-        path = os.path.join(folder, name)
-        with open(path, encoding="utf-8") as file:
-            files[os.path.relpath(path, top)] = file.read(), os.access(path, os.W_OK)
-try:
-    key = winreg.OpenKey(winreg.HKEY_CURRENT_USER, r"Software\Fernbook")
-    for number in range(winreg.QueryInfoKey(key)[1]):
-        name, value, kind = winreg.EnumValue(key, number)
-        values[name] = kind, value
-except OSError:
-    pass
-print(json.dumps({"files": files, "values": values}))
-"""
+DEEP = "\\".join(["a folder with a long name, such as programs make"] * 6)
+FILES = {
+    "one.txt": "one",
+    "bücher\\zwei – 2.txt": "zwei",
+    "con fig.txt": "",
+    f"{DEEP}\\deep.txt": "deep",
+}
+VALUES = {
+    "Folder": (2, r"%APPDATA%\Fernbook\bücher"),
+    "Count": (4, 7),
+    "Names": (7, ["Ada", "Bö"]),
+    "": (1, "the key's own"),
+}
 
 
-def windows(path: Path) -> str:
-    """Return what Windows calls a path of this computer."""
-    return "Z:" + str(path).replace("/", "\\")
+KILLED = 9
 
 
-class Prefix:
-    """A computer with Windows: a folder of wine's."""
-
-    def __init__(self, folder: Path) -> None:
-        self._folder, self._scratch = folder, folder.parent
-
-    def run(self, *arguments: str) -> subprocess.CompletedProcess[str]:
-        command = [f"{LAID_OUT}/run", str(self._folder), "python.exe", "-X", "utf8", *arguments]
-        return subprocess.run(
-            command, input="\n", capture_output=True, text=True, timeout=300, check=False
-        )
-
-    def widetrail(self, *arguments: str) -> str:
-        done = self.run("-m", "widetrail", *arguments)
-        assert done.returncode == 0, done.stdout + done.stderr
-        return done.stdout
-
-    def state(self, made: Mapping[str, Any] | None = None) -> Any:
-        """Make files and values; return all there are."""
-        (self._scratch / "state.py").write_text(STATE)
-        (self._scratch / "made.json").write_text(json.dumps(made or {}))
-        told = windows(self._scratch / "state.py"), windows(self._scratch / "made.json")
-        done = self.run(*told)
-        assert done.returncode == 0, done.stderr
-        return json.loads(done.stdout)
+def one_of_each(kinds: Sequence[str]) -> list[int]:
+    """Return the number, from 1, of the middle one of the effects of each kind."""
+    by_kind: dict[str, list[int]] = {}
+    for number, kind in enumerate(kinds, start=1):
+        by_kind.setdefault(kind, []).append(number)
+    return sorted(numbers[len(numbers) // 2] for numbers in by_kind.values())
 
 
-def test_files_and_values_are_moved_and_taken_back(tmp_path: Path) -> None:
-    old, new = Prefix(tmp_path / "old"), Prefix(tmp_path / "new")
-    recipe = tmp_path / "fernbook.trail.yaml"
-    recipe.write_text(RECIPE)
-    files = {"one.txt": "one", "bücher\\zwei – 2.txt": "zwei", "con fig.txt": ""}
-    values = {
-        "Folder": (2, r"%APPDATA%\Fernbook\bücher"),
-        "Count": (4, 7),
-        "Names": (7, ["Ada", "Bö"]),
-        "": (1, "the key's own"),
-    }
-    mine = old.state({"files": files, "read only": ["one.txt"], "values": values})
-    before = new.state({"files": {"own.txt": "own"}, "values": {"Own": (1, "stays")}})
-    parcel, card = tmp_path / "parcel", tmp_path / "card.json"
-    new.widetrail("card", windows(recipe), "--to", windows(card))
-    old.widetrail("plan", windows(recipe), "--new", windows(card), "--parcel", windows(parcel))
-    old.widetrail("walk", windows(parcel), "--yes")
-    new.widetrail("walk", windows(parcel), "--yes")
-    assert "transferred" in new.widetrail("report", windows(parcel))
+@pytest.fixture(scope="module")
+def old(prefix: Prefix) -> Prefix:
+    """A computer with files and values, whose parcel is packed."""
+    made = Prefix(prefix.folder.parent / "old", prefix)
+    (made.folder.parent / "fernbook.trail.yaml").write_text(RECIPE)
+    made.state({"files": FILES, "read only": ["one.txt"], "values": VALUES})
+    return made
+
+
+@pytest.fixture(scope="module")
+def new(prefix: Prefix) -> Prefix:
+    """A computer that has things of its own."""
+    made = Prefix(prefix.folder.parent / "new", prefix)
+    made.state({"files": {"own.txt": "own"}, "values": {"Own": (1, "stays")}})
+    return made
+
+
+@pytest.fixture(scope="module")
+def parcel(old: Prefix, new: Prefix) -> Path:
+    top = old.folder.parent
+    recipe, card = windows(top / "fernbook.trail.yaml"), windows(top / "card.json")
+    new.widetrail("card", recipe, "--to", card)
+    before = old.state()
+    old.widetrail("plan", recipe, "--new", card, "--parcel", windows(top / "parcel"))
+    assert "is done" in old.widetrail("walk", windows(top / "parcel"), "--yes")
+    assert old.state() == before
+    return top / "parcel"
+
+
+def test_files_and_values_are_moved_and_taken_back(
+    old: Prefix, new: Prefix, parcel: Path, tmp_path: Path
+) -> None:
+    before, registry = new.state(), new.exported()
+    here = tmp_path / "parcel"
+    shutil.copytree(parcel, here)
+    new.widetrail("walk", windows(here), "--yes")
+    assert "transferred" in new.widetrail("report", windows(here))
     now = new.state()
-    assert now["files"] == mine["files"]
+    assert now["files"] == {**old.state()["files"]}
     assert now["files"]["one.txt"] == ["one", False]
-    assert now["values"] == {**mine["values"], "Own": [1, "stays"]}
+    assert now["values"] == {**old.state()["values"], "Own": [1, "stays"]}
     new.widetrail("undo", "--yes")
     assert new.state() == before
-    assert old.state() == mine
+    assert new.exported() == registry
+    new.widetrail("settle", "--yes")
+    kept = new.folder / "drive_c/users"
+    assert not [p for p in kept.rglob("widetrail/*/*") if p.is_file() and "lock" not in p.name]
+
+
+def test_a_walk_that_is_killed_goes_on_and_is_taken_back(
+    old: Prefix, new: Prefix, parcel: Path, tmp_path: Path
+) -> None:
+    """One effect of each kind is where the process ends; what is there is the same in the end."""
+    before, registry = new.state(), new.exported()
+    whole = tmp_path / "whole"
+    shutil.copytree(parcel, whole)
+    kinds = new.script("stopped_walk", windows(whole), "0")
+    expected = new.state()
+    new.widetrail("undo", "--yes")
+    new.widetrail("settle", "--yes")
+    assert {"create", "write", "sync", "rename", "store", "barrier", "make folder"} <= {*kinds}
+    for number in one_of_each(kinds):
+        here = tmp_path / f"stop{number}"
+        shutil.copytree(parcel, here)
+        script = windows(on_windows.HERE / "stopped_walk.py")
+        done = new.run(script, windows(here), str(number))
+        assert done.returncode == KILLED, (number, done.stderr)
+        told = new.told("going_on", {}, windows(here))
+        kind = kinds[number - 1]
+        assert told["walked"] == expected, (number, kind)
+        assert told["undone"] == told["settled"] == before, (number, kind)
+    assert new.exported() == registry
+
+
+def test_nothing_crashes_where_texts_go_to_a_pipe_of_another_code(
+    new: Prefix, parcel: Path, tmp_path: Path
+) -> None:
+    recipe = tmp_path / "日本語.trail.yaml"
+    recipe.write_text(RECIPE.replace("name: Fernbook", 'name: "日本語 ✓ Fernbook"'), "utf-8")
+    for command in (["lint", windows(recipe)], ["survey", windows(recipe)]):
+        done = new.run("-m", "widetrail", *command, utf8=False)
+        told = done.stdout + done.stderr
+        assert b"Traceback" not in told, told
+        assert b"\x1b[" not in told
+        assert done.returncode in (0, 1, 2), told
+    told = new.run("-m", "widetrail", "survey", windows(recipe), "--json", utf8=False).stdout
+    assert "日本語" in json.dumps(json.loads(told), ensure_ascii=False)

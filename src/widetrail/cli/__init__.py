@@ -7,7 +7,9 @@ from __future__ import annotations
 
 import gc
 import sys
+from codecs import lookup
 from importlib import import_module
+from io import TextIOWrapper
 from pathlib import Path
 from typing import get_args
 
@@ -128,6 +130,9 @@ tenth of a short command is spent on finding none."""
 def start() -> None:
     """Run the command line as a program of its own."""
     gc.set_threshold(SELDOM)
+    for stream in (sys.stdout, sys.stderr):  # a pipe of cp1252 or ASCII holds not every name
+        if isinstance(stream, TextIOWrapper) and lookup(stream.encoding).name != "utf-8":
+            stream.reconfigure(errors="backslashreplace")
     try:
         main()
     finally:

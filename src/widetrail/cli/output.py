@@ -152,6 +152,7 @@ class Page:
             markup=False,
             emoji=False,
             soft_wrap=False,
+            legacy_windows=None if self._stream.isatty() else False,
             width=None if self._stream.isatty() or "COLUMNS" in os.environ else WIDTH,
         )
 

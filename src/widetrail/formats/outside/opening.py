@@ -9,7 +9,7 @@ import stat
 import sys
 import time
 from collections.abc import Iterable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import BinaryIO
 
@@ -90,8 +90,7 @@ def open_at(path: StrPath, flags: int, mode: int = 0o600) -> int:
         return _open_in_one_call(path, flags, mode)
     if not _BELOW_HANDLES:
         _insist_no_link(path)
-        itself = as_called(path)
-        return windows.patiently(lambda: os.open(itself, flags, mode), itself)
+        return _open_on_windows(as_called(path), flags, mode)
     text = os.fspath(path)
     at = os.open("/" if text.startswith("/") else ".", _NAME_ONLY | _FOLDER | _PLAIN)
     try:
@@ -103,6 +102,16 @@ def open_at(path: StrPath, flags: int, mode: int = 0o600) -> int:
         return os.open(name, flags, mode, dir_fd=at)
     finally:
         os.close(at)
+
+
+def _open_on_windows(path: str, flags: int, mode: int) -> int:
+    if sys.platform != "win32":
+        raise OSError(errno.ENOSYS, os.strerror(errno.ENOSYS), path)
+    if not flags & os.O_EXCL:
+        with suppress(FileNotFoundError):
+            if is_link(os.lstat(path)):
+                raise OSError(errno.ELOOP, "is a link", path)
+    return windows.patiently(lambda: windows.open_file(path, flags, mode), path)
 
 
 def open_folder(path: StrPath, above: int | None = None) -> int:

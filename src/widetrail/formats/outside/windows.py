@@ -116,6 +116,7 @@ def users_of(path: str) -> list[str]:
 
 if sys.platform == "win32":
     import ctypes
+    import msvcrt
     import os
     from contextlib import suppress
     from ctypes import wintypes
@@ -138,12 +139,33 @@ if sys.platform == "win32":
     _KERNEL.FindClose.argtypes = [wintypes.HANDLE]
     _NONE = wintypes.HANDLE(-1).value
     _REPLACE, _LASTING = 0x1, 0x8
-    _ANYBODY, _OPEN, _FOLDERS, _WRITE = 7, 3, 0x02000000, 0x40000000
+    _READ, _WRITE = 0x80000000, 0x40000000
+    _ACCESS = {os.O_RDONLY: _READ, os.O_WRONLY: _WRITE, os.O_RDWR: _READ | _WRITE}
+    _ANYBODY, _NEW, _OPEN, _ALWAYS, _FOLDERS = 7, 1, 3, 4, 0x02000000
     _REFUSED = (1, 5, 6, 50)
     """What volumes answer that make no folder durable: no such function, denied, no such handle,
     not supported."""
 
     _NAMED_STREAMS = 0x00040000
+
+    def open_file(path: str, flags: int, mode: int) -> int:
+        """As ``os.open``, sharing the file with whoever would read, write, rename or remove it.
+
+        Raises:
+            OSError: The system refuses, with its own code, which ``os.open`` does not tell.
+        """
+        access = _ACCESS[flags & (os.O_RDONLY | os.O_WRONLY | os.O_RDWR)]
+        how = _NEW if flags & os.O_EXCL else _ALWAYS if flags & os.O_CREAT else _OPEN
+        shut = how != _OPEN and not mode & stat.S_IWUSR
+        attributes = stat.FILE_ATTRIBUTE_READONLY if shut else stat.FILE_ATTRIBUTE_NORMAL
+        handle = _KERNEL.CreateFileW(path, access, _ANYBODY, None, how, attributes, None)
+        if handle == _NONE:
+            raise _failed(path)
+        try:
+            return msvcrt.open_osfhandle(handle, flags)
+        except OSError:
+            _KERNEL.CloseHandle(handle)
+            raise
 
     def move(path: str, to: str, *, replace: bool = False) -> None:
         """Rename within a volume, and return only when that lasts.

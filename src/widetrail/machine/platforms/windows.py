@@ -19,10 +19,9 @@ from widetrail.machine.platforms.rules import (
     trouble_with_any_name,
 )
 
-_RESERVED = re.compile(r"(con|prn|aux|nul|com[0-9¹²³]|lpt[0-9¹²³])(\..*)?", re.IGNORECASE)
-_UNFIT = re.compile(
-    r'[%/\\:*?"<>|\x00-\x1f\x7f]|[. ]$|^(?=(?i:con|prn|aux|nul|com\d|lpt\d)(\.|$)).'
-)
+_DEVICE = r"(?i:con|prn|aux|nul|conin\$|conout\$|com[0-9¹²³]|lpt[0-9¹²³])"
+_RESERVED = re.compile(rf"{_DEVICE}(\..*)?")
+_UNFIT = re.compile(rf'[%/\\:*?"<>|\x00-\x1f\x7f]|[. ]$|^(?={_DEVICE}(\.|$)).')
 
 _WINDOWS = {
     "home": "{home}",
