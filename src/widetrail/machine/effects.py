@@ -287,6 +287,7 @@ class Effects:
                         raise OSError(ctypes.get_errno(), os.strerror(ctypes.get_errno()))
                 else:
                     os.sync()
+                    outside.flush(handle)
             finally:
                 os.close(handle)
 
@@ -350,7 +351,7 @@ class Writing(Closing):
     def sync(self) -> None:
         """Make what was written durable."""
         with self._effects._effect("sync", self._path):
-            os.fsync(self._handle)
+            outside.flush(self._handle)
 
     def close(self) -> None:
         """Close the file; that alone makes nothing durable."""

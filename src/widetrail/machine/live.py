@@ -253,11 +253,16 @@ class MacMachine(LiveMachine):
     def _hardware(self) -> str:
         import uuid
 
-        return f"{uuid.getnode():x}"
+        from widetrail.formats.outside.macos import computer_number
+
+        return computer_number() or f"{uuid.getnode():x}"
 
     def command(self, name: str) -> str | None:
-        application = f"/Applications/{name}.app/Contents/MacOS/{name}"
-        return application if Path(application).exists() else super().command(name)
+        for folder in ("/Applications", f"{self._home}/Applications"):
+            application = f"{folder}/{name}.app/Contents/MacOS/{name}"
+            if Path(application).exists():
+                return application
+        return super().command(name)
 
     def _at_home(self, home: str) -> LiveMachine:
         return MacMachine(self.user, home, self.effects)

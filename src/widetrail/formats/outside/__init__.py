@@ -13,18 +13,16 @@ A path here is whole and holds no link that is meant: who knows where its own be
 """
 
 from widetrail.formats.outside.attributes import (
-    USER_ATTRIBUTES,
     access_lists_of,
-    attributes_of,
     give_tree,
     set_access_lists,
-    set_attributes,
     set_mode,
     set_owner,
     set_times,
 )
 from widetrail.formats.outside.changes import (
     cut,
+    flush,
     flush_files,
     flush_folder,
     make_folder,
@@ -36,6 +34,7 @@ from widetrail.formats.outside.changes import (
     rename,
     replace,
 )
+from widetrail.formats.outside.extended import USER_ATTRIBUTES, attributes_of, set_attributes
 from widetrail.formats.outside.opening import (
     JOURNAL_MOST,
     NO_REGULAR_FILE,
@@ -68,6 +67,7 @@ __all__ = [
     "attributes_of",
     "changed_ns",
     "cut",
+    "flush",
     "flush_files",
     "flush_folder",
     "give_tree",

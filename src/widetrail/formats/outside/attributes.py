@@ -1,4 +1,4 @@
-"""Modes, times, owners, attributes and access lists of what comes from outside."""
+"""Modes, times, owners and access lists of what comes from outside."""
 
 from __future__ import annotations
 
@@ -9,7 +9,6 @@ import sys
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager, suppress
 
-from widetrail.formats.outside import windows
 from widetrail.formats.outside.opening import (
     StrPath,
     as_called,
@@ -19,10 +18,6 @@ from widetrail.formats.outside.opening import (
     open_regular,
     status_of,
 )
-
-USER_ATTRIBUTES = "user."
-"""The namespace of extended attributes that programs of an account may set (xattr(7))."""
-
 
 _ACLS = ("system.posix_acl_access", "system.posix_acl_default")
 
@@ -113,76 +108,6 @@ def _give_file(handle: int, uid: int, gid: int) -> None:
             os.fchown(handle, uid, gid)
     finally:
         os.close(handle)
-
-
-def attributes_of(path: StrPath | int) -> Mapping[str, bytes]:
-    """Return the user's own extended attributes of a file or folder, by its path or open.
-
-    A link has none, nor has anything where the volume has none. On Windows an alternate stream
-    ``NAME`` is ``user.NAME``, and the attributes hidden and system are ``windows.MARKS``.
-    """
-    if sys.platform == "win32":
-        if isinstance(path, int) or stat.S_ISLNK((status := status_of(path)).st_mode):
-            return {}
-        with reached(path) as itself:
-            streams = windows.streams_of(os.fspath(itself))
-        named = {f"{USER_ATTRIBUTES}{name}": data for name, data in sorted(streams.items())}
-        return {**named, **windows.marks_of(status)}
-    if not sys.platform.startswith("linux"):
-        return {}
-    try:
-        if isinstance(path, int):
-            return _attributes(path)
-        with reached(path) as itself:
-            return _attributes(itself)
-    except OSError as error:
-        if error.errno in (errno.ENOTSUP, errno.ENODATA, errno.EPERM, errno.ELOOP):
-            return {}
-        raise
-
-
-def _attributes(at: StrPath | int) -> Mapping[str, bytes]:
-    if not sys.platform.startswith("linux"):
-        return {}
-    own = [name for name in os.listxattr(at) if name.startswith(USER_ATTRIBUTES)]
-    return {name: os.getxattr(at, name) for name in sorted(own)}
-
-
-def set_attributes(path: StrPath, attributes: Mapping[str, bytes]) -> bool:
-    """Set extended attributes of the user's own; return whether the system and the volume have
-    such."""
-    if sys.platform == "win32":
-        return _set_on_windows(path, attributes)
-    if sys.platform.startswith("linux"):
-        with reached(path) as itself:
-            for name, value in attributes.items():
-                if name.startswith(USER_ATTRIBUTES):
-                    os.setxattr(itself, name, value)
-        return True
-    return False
-
-
-def _set_on_windows(path: StrPath, attributes: Mapping[str, bytes]) -> bool:
-    if sys.platform != "win32":
-        return False
-    all_set = True
-    with reached(path) as itself:
-        at = os.fspath(itself)
-        status = status_of(path)
-        for name, value in attributes.items():
-            if name == windows.MARKS:
-                marks = windows.marks_in(value)
-                if marks is not None:
-                    windows.set_attributes_of(at, status.st_file_attributes | marks)
-                continue
-            give_back = windows.make_removable(at)  # a file that is read-only takes no stream
-            try:
-                stream = name.removeprefix(USER_ATTRIBUTES)
-                all_set = windows.set_stream(at, stream, value) and all_set
-            finally:
-                give_back()
-        os.utime(at, ns=(status.st_mtime_ns, status.st_mtime_ns))
-    return all_set
 
 
 def access_lists_of(path: StrPath) -> Mapping[str, bytes]:

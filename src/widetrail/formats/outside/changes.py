@@ -10,7 +10,7 @@ import sys
 from contextlib import suppress
 from pathlib import Path
 
-from widetrail.formats.outside import windows
+from widetrail.formats.outside import macos, windows
 from widetrail.formats.outside.attributes import set_mode
 from widetrail.formats.outside.opening import (
     AT_ONCE,
@@ -135,6 +135,8 @@ def rename(path: StrPath, to: StrPath) -> None:
             code = ctypes.get_errno()
             if code not in (errno.EINVAL, errno.ENOSYS, errno.ENOTSUP):
                 raise OSError(code, os.strerror(code), str(to))
+        if sys.platform == "darwin" and macos.rename_new(above, name, other, there):
+            return
         with suppress(FileNotFoundError):  # a volume without the flag: look, then rename
             os.stat(there, dir_fd=other, follow_symlinks=False)
             raise FileExistsError(errno.EEXIST, os.strerror(errno.EEXIST), str(to))
@@ -150,6 +152,14 @@ def cut(path: StrPath, size: int) -> None:
         os.close(handle)
 
 
+def flush(handle: int) -> None:
+    """Make what was written to an open file durable."""
+    if sys.platform == "darwin":
+        macos.flush(handle)
+    else:
+        os.fsync(handle)
+
+
 def flush_folder(path: StrPath) -> None:
     """Make the names in a folder durable, where the system and the volume can."""
     if sys.platform == "win32":
@@ -157,7 +167,7 @@ def flush_folder(path: StrPath) -> None:
         return
     handle = open_folder(path)
     try:
-        os.fsync(handle)
+        flush(handle)
     except OSError as error:
         if error.errno not in (errno.EINVAL, errno.ENOTSUP):  # some FUSE volumes refuse
             raise
@@ -181,7 +191,7 @@ def flush_files(path: StrPath) -> None:
     try:
         handle = open_at(path, os.O_RDWR)
         try:
-            os.fsync(handle)
+            flush(handle)
         finally:
             os.close(handle)
     finally:
