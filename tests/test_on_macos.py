@@ -16,7 +16,7 @@ from typing import Any
 import pytest
 
 import build
-from widetrail.finding import Found, Known
+from widetrail.finding import Absent, Known
 from widetrail.formats.outside import macos
 from widetrail.machine.live import MacMachine
 
@@ -205,5 +205,5 @@ readings:
     values = {n: answer.value for n, answer in answers.items() if isinstance(answer, Known)}
     assert values == {"count": 7, "names": ("Ada", "Bö 🌿"), "ratio": "0.5"}
     where = finder.place("notes")
-    assert isinstance(where, Found)
-    assert where.path == PREFERENCES["Folder"]
+    assert isinstance(where, Absent)
+    assert (where.path, where.how.rule) == (PREFERENCES["Folder"], "told")
