@@ -82,7 +82,10 @@ def test_what_is_set_and_taken_away_leaves_every_byte(
         assert edit_registry(after, gone) == before
 
 
-def test_a_place_of_32_bit_programs_is_seen_as_they_see_it(tmp_path: Path) -> None:
+@pytest.mark.parametrize("administrator", ["yes", "no"])
+def test_a_place_of_32_bit_programs_is_seen_as_they_see_it(
+    administrator: str, tmp_path: Path
+) -> None:
     body = (
         REGISTRY.replace("EXISTING", "")
         .replace(
@@ -93,13 +96,18 @@ def test_a_place_of_32_bit_programs_is_seen_as_they_see_it(tmp_path: Path) -> No
     )
     for name, user in (("old", "ada"), ("new", "bo")):
         files = {"C:/Users/ada/notes/a": "a"} if name == "old" else {}
-        machine(tmp_path / name, "windows", files, more=f"identity: {name}\n", user=user, name=name)
+        more = f"identity: {name}\nadministrator: {administrator}\n"
+        machine(tmp_path / name, "windows", files, more=more, user=user, name=name)
     key = r"HKEY_LOCAL_MACHINE\Software\Wow6432Node\Fernbook"
     text = write_registry([Key(key, {"a": registry_text("A", "C:\\Users\\ada\\notes\\a")})])
     (tmp_path / "old/registry.reg").write_bytes(text)
     (tmp_path / "new/registry.reg").write_bytes(write_registry([]))
     sides = FolderMachine(tmp_path / "old"), FolderMachine(tmp_path / "new")
     one = moved(tmp_path, body.replace("HKEY_CURRENT_USER\\Software\\Fernbook*", f"{key}*"), *sides)
+    if administrator == "no":
+        (passed,) = [r for item in one.parcel.plan.left for r in item.rejected]
+        assert passed.reason == "administrator on the new computer must be yes, but is no"
+        return
     one.walk("old")
     assert set(outcomes(one.walk("new")).values()) == {"done"}
     found = one.new.registry.key(r"HKLM\Software\Fernbook", "32")

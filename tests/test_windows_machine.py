@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from pathlib import Path
 from typing import Any
 
@@ -9,7 +10,7 @@ import pytest
 
 import build
 import on_windows
-from on_windows import Prefix
+from on_windows import Prefix, windows
 from widetrail.machine.paths import trouble_with_name
 from widetrail.testing.contract import contract
 
@@ -141,3 +142,21 @@ def test_folders_are_those_that_the_system_knows(told: Any, tmp_path: Path) -> N
     assert {*otherwise} <= {"documents", "temp", "saved_games"}, otherwise
     assert told["services"] == {"in": "Mooskiste", "out": ""}
     assert told["identity"] is True
+
+
+REHEARSED = {
+    "huemoss.rehearsal.yaml": "a folder machine of Windows to another, by programs and copies",
+    "retired.rehearsal.yaml": "what is no item any more",
+    "mistvane.rehearsal.yaml": "from Windows to Linux",
+}
+
+
+def test_rehearsals_of_the_demo_pass(prefix: Prefix, tmp_path: Path) -> None:
+    """With stand-ins that Windows' own Python starts, on machines in folders of Windows."""
+    world = tmp_path / "world"
+    prefix.widetrail("demo", windows(world), "--world-only")
+    named = [windows(world / "recipes" / name) for name in REHEARSED]
+    told = json.loads(prefix.widetrail("rehearse", *named, "--json"))
+    outcome = {r["title"]: (r["passed"], r["differences"]) for r in told["rehearsals"]}
+    assert len(outcome) >= len(REHEARSED)
+    assert all(passed for passed, _ in outcome.values()), outcome

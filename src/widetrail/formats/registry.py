@@ -96,6 +96,12 @@ def full_key(key: str, view: str = "64") -> str:
     return "\\".join(filter(None, [hive, rest]))
 
 
+def is_shared_by_accounts(key: str) -> bool:
+    """Return whether a key lies in the part that all accounts share, which only an administrator
+    changes."""
+    return full_key(key).partition("\\")[0] == "HKEY_LOCAL_MACHINE"
+
+
 @dataclass(slots=True)
 class Key:
     """A key: its path as written, and its values by their name in small letters."""

@@ -187,8 +187,8 @@ class HostMachine(ABC):
                 raise WentWrong("was stopped", where=program, why=str(error)) from error
         return Completed(
             done.status,
-            done.output.decode("utf-8", "replace"),
-            done.errors.decode("utf-8", "replace"),
+            _text(done.output),
+            _text(done.errors),
             done.output,
             done.left,
         )
@@ -213,6 +213,11 @@ class HostMachine(ABC):
         if len(data) > most:
             raise MachineUnusable("is too large to be read at once", where=path)
         return data
+
+
+def _text(printed: bytes) -> str:
+    """Return what a program printed as text; whichever ends its lines have, here they are one."""
+    return printed.decode("utf-8", "replace").replace("\r\n", "\n")
 
 
 class _Plain:

@@ -59,7 +59,7 @@ class Room:
 @dataclass(frozen=True)
 class Completed:
     """How a program ended: its exit status (negative: the signal that ended it) and what it
-    printed; ``printed`` are the bytes of that, ``left`` a line for each process it left running.
+    printed, with ``\\n`` at the end of each line; ``printed`` are the bytes of that, ``left`` a line for each process it left running.
     """
 
     status: int

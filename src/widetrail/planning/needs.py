@@ -9,6 +9,7 @@ from typing import Literal
 
 from widetrail.finding import Absent, Found, Known, Unknown, condition_holds
 from widetrail.formats.quantities import show_size
+from widetrail.formats.registry import is_shared_by_accounts
 from widetrail.planning.station_facts import Side
 from widetrail.recipe.conditions import Condition, Limit, Needs, SideNeeds
 from widetrail.recipe.releases import AS_OLD, parse_release, parse_releases
@@ -43,11 +44,12 @@ def judge_needs(needs: Needs, old: Side, new: Side, place: str, today: datetime)
     """Judge every need of a route. ``place`` is the item's, for needs of its path.
 
     A fact unknown on old is unmet; unknown on new, while new was not seen, it is assumed. That new
-    has the application is a need of every route unless the recipe says otherwise.
+    has the application is a need of every route unless the recipe says otherwise, and so is an
+    administrator where the item lies in the part of the registry that all accounts share.
     """
     sides = SideNeeds() if needs.new is None else needs.new
-    if sides.installed is None:
-        sides = sides.model_copy(update={"installed": Condition.model_validate("yes")})
+    yes = Condition.model_validate("yes")
+    sides = sides.model_copy(update=dict.fromkeys(_needed_anyway(sides, new, place), yes))
     judged = [] if needs.old is None else list(judge_side("old", needs.old, old, old, place, today))
     judged += judge_side("new", sides, new, old, place, today)
     if needs.between is not None:
@@ -56,6 +58,17 @@ def judge_needs(needs: Needs, old: Side, new: Side, place: str, today: datetime)
             for name, condition in _conditions(needs.between)
         ]
     return judged
+
+
+def _needed_anyway(told: SideNeeds, new: Side, place: str) -> Iterator[str]:
+    """Give what must hold on new though the recipe says nothing of it."""
+    if told.installed is None:
+        yield "installed"
+    if told.administrator is None and place:
+        match new.place(place):
+            case Found(kind="key" | "value") | Absent(kind="key" | "value") as where:
+                if is_shared_by_accounts(where.path):
+                    yield "administrator"
 
 
 def _conditions(needs: SideNeeds) -> Iterator[tuple[str, Condition]]:

@@ -145,6 +145,7 @@ def a_program_is_given_all_and_told_whole(stand: Stand) -> None:
     done = stand.machine.start(program, [*arguments, _SPEAKS, *given], 60, channels)
     assert done.status == 3, done.errors
     assert done.printed == b"in\r\n\0leaf\xff\r\n[]"
+    assert done.output == "in\n\0leaf\ufffd\n[]"
     assert done.errors == "|".join(given)
 
 
