@@ -22,7 +22,14 @@ from widetrail.formats import Unreadable, outside
 from widetrail.formats.outside import SafePath
 from widetrail.machine import paths
 from widetrail.machine.effects import Effects
-from widetrail.machine.interface import Channels, Completed, Entry, EntryKind, Opened
+from widetrail.machine.interface import (
+    Channels,
+    Completed,
+    Entry,
+    EntryKind,
+    Opened,
+    printed_text,
+)
 from widetrail.machine.platforms import PLATFORMS, Platform, PlatformRules
 from widetrail.machine.process_start import Start
 from widetrail.machine.processes import Stopped
@@ -187,8 +194,8 @@ class HostMachine(ABC):
                 raise WentWrong("was stopped", where=program, why=str(error)) from error
         return Completed(
             done.status,
-            _text(done.output),
-            _text(done.errors),
+            printed_text(done.output, "replace"),
+            printed_text(done.errors, "replace"),
             done.output,
             done.left,
         )
@@ -213,11 +220,6 @@ class HostMachine(ABC):
         if len(data) > most:
             raise MachineUnusable("is too large to be read at once", where=path)
         return data
-
-
-def _text(printed: bytes) -> str:
-    """Return what a program printed as text; whichever ends its lines have, here they are one."""
-    return printed.decode("utf-8", "replace").replace("\r\n", "\n")
 
 
 class _Plain:

@@ -59,7 +59,8 @@ class Room:
 @dataclass(frozen=True)
 class Completed:
     """How a program ended: its exit status (negative: the signal that ended it) and what it
-    printed, with ``\\n`` at the end of each line; ``printed`` are the bytes of that, ``left`` a line for each process it left running.
+    printed, its lines ended by a line feed whatever it ended them with; ``printed`` are the bytes
+    of that, ``left`` a line for each process it left running.
     """
 
     status: int
@@ -67,6 +68,15 @@ class Completed:
     errors: str
     printed: bytes = b""
     left: tuple[str, ...] = ()
+
+
+def printed_text(printed: bytes, errors: str = "strict") -> str:
+    """Return what a program printed as text, each line ended by a line feed alone.
+
+    Raises:
+        UnicodeDecodeError: It is not UTF-8, and ``errors`` is ``strict``.
+    """
+    return printed.decode("utf-8", errors).replace("\r\n", "\n")
 
 
 @dataclass(frozen=True)

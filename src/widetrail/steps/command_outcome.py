@@ -10,6 +10,7 @@ from widetrail.formats.expressions import read_text_value
 from widetrail.formats.parser_process import ask_pattern
 from widetrail.formats.texts import for_people
 from widetrail.machine import Completed
+from widetrail.machine.interface import printed_text
 
 
 def trouble_of(completed: Completed, wanted: Collection[int]) -> str:
@@ -39,7 +40,7 @@ def values_told(expressions: Mapping[str, str], completed: Completed) -> tuple[d
     if not expressions:
         return {}, ""
     try:
-        text = completed.printed.decode("utf-8")
+        text = printed_text(completed.printed)
     except UnicodeDecodeError as error:
         return {}, f"what it printed is not a valid text (byte {error.start})"
     told: dict[str, str] = {}
