@@ -102,6 +102,15 @@ def test_a_file_that_a_program_holds_is_told(prefix: Prefix) -> None:
     assert "(code " in words
 
 
+def test_one_run_at_a_time_and_none_that_has_ended(prefix: Prefix) -> None:
+    assert prefix.script("alone") == {
+        "first": "True",
+        "other meanwhile": "False",
+        "other afterwards": "True",
+        "after one that was killed": "True",
+    }
+
+
 @pytest.fixture(scope="module")
 def told(prefix: Prefix) -> Any:
     menu = prefix.folder / "drive_c/ProgramData/Microsoft/Windows/Start Menu/Programs/Ferns"
@@ -145,9 +154,9 @@ def test_folders_are_those_that_the_system_knows(told: Any, tmp_path: Path) -> N
 
 
 REHEARSED = {
-    "huemoss.rehearsal.yaml": "a folder machine of Windows to another, by programs and copies",
-    "retired.rehearsal.yaml": "what is no item any more",
-    "mistvane.rehearsal.yaml": "from Windows to Linux",
+    "huemoss.rehearsal.yaml": "a folder machine of Windows to another, by copies",
+    "frondsign.rehearsal.yaml": "of macOS, where files lie otherwise",
+    "mistvane.rehearsal.yaml": "with a licence that its maker's service releases and grants",
 }
 
 

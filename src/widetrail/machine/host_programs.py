@@ -58,6 +58,13 @@ def insist_not_here(text: str, program: str) -> None:
         )
 
 
+def _needed_here(home: str) -> dict[str, str]:
+    """Return what programs of this system need beside, whichever computer they play a part of."""
+    if sys.platform == "win32":
+        return {"USERPROFILE": home, "SYSTEMROOT": os.environ.get("SYSTEMROOT", "C:\\Windows")}
+    return {}
+
+
 def environment_here(
     rules: PlatformRules, known: Mapping[str, str], told: Mapping[str, str]
 ) -> dict[str, str]:
@@ -74,6 +81,7 @@ def environment_here(
         "LANG": "C.UTF-8",
         "PYTHONUTF8": "1",
         "HOME": known["home"],
+        **_needed_here(known["home"]),
         **given,
         **told,
         **own,

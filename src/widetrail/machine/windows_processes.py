@@ -12,7 +12,7 @@ if sys.platform == "win32":
     import ctypes
     import subprocess
     from collections.abc import Iterator
-    from contextlib import suppress
+    from contextlib import contextmanager, suppress
     from ctypes import wintypes
     from typing import IO
 
@@ -26,6 +26,10 @@ if sys.platform == "win32":
     _SUSPENDED = 0x4
     _KILL_AT_CLOSE, _LIMITS = 0x2000, 9
     _MEMBERS, _MOST = 3, 1024
+    _KERNEL.CreateMutexW.restype = wintypes.HANDLE
+    _TAKEN = (0, 0x80)
+    """What tells that a name is held now: it was free, or whoever held it has ended."""
+
     _ASK = 0x1000
     """PROCESS_QUERY_LIMITED_INFORMATION: what everybody may ask of an own process."""
 
@@ -111,6 +115,19 @@ if sys.platform == "win32":
             if self._job:
                 _KERNEL.CloseHandle(self._job)
                 self._job = wintypes.HANDLE()
+
+    @contextmanager
+    def held_name(name: str) -> Iterator[bool]:
+        """Hold a name that one thread of the account holds at a time; tell whether it could be had
+        at once. A process that ends lets go of it."""
+        mutex = wintypes.HANDLE(_KERNEL.CreateMutexW(None, False, f"Local\\{name}"))
+        held = bool(mutex) and _KERNEL.WaitForSingleObject(mutex, 0) in _TAKEN
+        try:
+            yield held
+        finally:
+            if held:
+                _KERNEL.ReleaseMutex(mutex)
+            _KERNEL.CloseHandle(mutex)
 
     def image_of(pid: int) -> str:
         """Return the file of the program that a process runs, or an empty text where it is not

@@ -18,6 +18,10 @@ from widetrail.steps.publish_step import Published, Staged, StagedSoFar
 from widetrail.steps.run_storage import OWN
 from widetrail.walking.journal import Journal, Line
 
+if sys.platform == "win32":
+    from widetrail.formats import digest
+    from widetrail.machine.windows_processes import held_name
+
 L = TypeVar("L", bound=Line)
 
 
@@ -53,24 +57,35 @@ def alone(machine: Machine, journal: Journal[L], workroom: str) -> Iterator[list
 def _only_run(machine: Machine, workroom: str) -> Iterator[None]:
     """Be the only one who changes a person's places here, whatever run it is of.
 
-    The folder of all runs is locked, where a system can lock one.
+    The folder of all runs is locked; on Windows, where no folder can be, a name made of its path.
 
     Raises:
         Halted: Another run is walked, undone or settled here now.
     """
     folder = machine.host(parent(workroom))
-    if sys.platform == "win32" or not folder.is_dir():  # the first run here, or no such lock
+    if not folder.is_dir():  # the first run here
         yield
         return
-    handle = open_folder(folder)
-    try:
-        if not _locked(handle):
+    with _held(folder) as held:
+        if not held:
             raise Halted(
                 "another run is in progress on this machine",
                 where=parent(workroom),
                 todo="Wait until it has ended, then run this again.",
             )
         yield
+
+
+@contextmanager
+def _held(folder: SafePath) -> Iterator[bool]:
+    """Lock a folder, and tell whether that could be done at once."""
+    if sys.platform == "win32":
+        with held_name(f"widetrail {digest(str(folder).casefold().encode())}") as held:
+            yield held
+        return
+    handle = open_folder(folder)
+    try:
+        yield _locked(handle)
     finally:
         os.close(handle)
 
