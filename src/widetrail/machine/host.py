@@ -178,7 +178,9 @@ class HostMachine(ABC):
         channels: Channels = Channels(),  # noqa: B008 - it is frozen
     ) -> Completed:
         command, environment, _ = self._command(program)
-        with tempfile.TemporaryDirectory(prefix="widetrail-") as folder:
+        with tempfile.TemporaryDirectory(  # on Windows a service that goes on holds it
+            prefix="widetrail-", ignore_cleanup_errors=sys.platform == "win32"
+        ) as folder:
             env = {**environment, **channels.env}
             wanted = Start([*command, *arguments], env, Path(folder), program)
             try:

@@ -24,7 +24,10 @@ if sys.platform == "win32":
     _KERNEL.CreateJobObjectW.restype = wintypes.HANDLE
     _KERNEL.OpenProcess.restype = wintypes.HANDLE
     _SUSPENDED = 0x4
-    _KILL_AT_CLOSE, _LIMITS = 0x2000, 9
+    _KILL_AT_CLOSE, _MAY_LEAVE, _LIMITS = 0x2000, 0x800, 9
+    """The job ends what is in it; a service that a program starts may ask to be none of it, as one
+    with a session of its own is elsewhere."""
+
     _MEMBERS, _MOST = 3, 1024
     _KERNEL.CreateMutexW.restype = wintypes.HANDLE
     _TAKEN = (0, 0x80)
@@ -82,7 +85,7 @@ if sys.platform == "win32":
             )
             self._job = wintypes.HANDLE(_KERNEL.CreateJobObjectW(None, None))
             limits = _Extended()
-            limits.basic.flags = _KILL_AT_CLOSE
+            limits.basic.flags = _KILL_AT_CLOSE | _MAY_LEAVE
             size = ctypes.sizeof(limits)
             _KERNEL.SetInformationJobObject(self._job, _LIMITS, ctypes.byref(limits), size)
             handle = wintypes.HANDLE(int(self._handle))  # type: ignore[attr-defined]

@@ -85,8 +85,17 @@ def _sign_in(name: str) -> None:
     command = [sys.executable, "-m", "widetrail_demo.desk.command", "keep-in-step"]
     environment = {**os.environ, "FOLDER_MACHINE_PROGRAM": "Commonbed"}  # a service, not the desk
     quiet = subprocess.DEVNULL
+    alone = 0
+    if sys.platform == "win32":
+        alone = subprocess.CREATE_BREAKAWAY_FROM_JOB | subprocess.DETACHED_PROCESS
     subprocess.Popen(
-        command, env=environment, stdin=quiet, stdout=quiet, stderr=quiet, start_new_session=True
+        command,
+        env=environment,
+        stdin=quiet,
+        stdout=quiet,
+        stderr=quiet,
+        start_new_session=True,
+        creationflags=alone,
     )
 
 
