@@ -100,6 +100,10 @@ def test_a_file_that_a_program_holds_is_told(prefix: Prefix) -> None:
     assert kind == "Unreadable"
     assert "x" * 300 in words
     assert "(code " in words
+    what, where, why, todo = told["key made"]
+    assert (what, where) == ("cannot store", "HKEY_CURRENT_USER\\" + "x" * 300)
+    assert why
+    assert todo
 
 
 def test_one_run_at_a_time_and_none_that_has_ended(prefix: Prefix) -> None:

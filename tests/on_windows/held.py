@@ -8,6 +8,7 @@ import time
 from pathlib import Path
 
 assert sys.platform == "win32"
+from widetrail.formats.registry_writing import KEY, Edit
 from widetrail.machine import EffectFailed, this_machine
 
 here = this_machine()
@@ -54,4 +55,8 @@ try:
     told["key"] = ["read"]
 except Exception as error:
     told["key"] = [type(error).__name__, str(error)]
+try:
+    here.registry.edit([Edit("HKEY_CURRENT_USER\\" + "x" * 300, KEY)])
+except EffectFailed as error:
+    told["key made"] = [error.what, error.where, error.why, error.todo]
 sys.stdout.buffer.write(json.dumps(told).encode())

@@ -18,7 +18,7 @@ from pathlib import Path
 
 from widetrail.errors import MachineUnusable
 from widetrail.formats import Unreadable, digest
-from widetrail.formats.outside import SafePath, names_in
+from widetrail.formats.outside import SafePath, leads_on, names_in
 from widetrail.formats.texts import decode
 from widetrail.machine import paths
 from widetrail.machine.effects import Effects
@@ -232,7 +232,7 @@ class FolderMachine(HostMachine):
         for number, segment in enumerate(segments):
             if segment in (".", ".."):
                 raise MachineUnusable("a path must not contain `..`", where=path)
-            if number and os.path.islink(at):  # noqa: PTH114 - asked for every path there is
+            if number and leads_on(at):
                 why = f"{Path(at).name} is one"
                 raise MachineUnusable("leads through a link", where=path, why=why)
             at = f"{at}{os.sep}{self._spelled(at, segment)}"

@@ -17,7 +17,7 @@ from widetrail.errors import InputUnusable, MachineUnusable, WentWrong
 from widetrail.formats import Unreadable, digest
 from widetrail.formats.dconf import write_dconf
 from widetrail.formats.interface import Platform
-from widetrail.formats.outside import SafePath
+from widetrail.formats.outside import SafePath, leads_on
 from widetrail.formats.texts import decode
 from widetrail.machine import paths
 from widetrail.machine.accounts import as_root, script_run
@@ -82,7 +82,7 @@ class LiveMachine(HostMachine):
         for above in at.parents:
             if home and above == Path(self._home):
                 break
-            if above.is_symlink():
+            if leads_on(above):
                 if home or not _is_systems(above):
                     why = f"{above} is one"
                     raise MachineUnusable("leads through a link", where=path, why=why)

@@ -8,7 +8,7 @@ import sys
 from collections.abc import Callable, Iterator
 
 from widetrail.errors import MachineUnusable
-from widetrail.formats.outside import open_folder
+from widetrail.formats.outside import is_link, open_folder
 from widetrail.machine import Machine
 from widetrail.machine.host import BELOW_HANDLES, DEEPEST, status_of
 from widetrail.machine.paths import base, upwards
@@ -120,7 +120,9 @@ class DiskWalk:
             status = host.lstat()
         except (MachineUnusable, OSError, ValueError):
             return
-        if stat.S_ISDIR(status.st_mode):
+        if is_link(status):
+            self.links += 1
+        elif stat.S_ISDIR(status.st_mode):
             at = _At(str(host), start, folded, status.st_dev, DEEPEST)
             self._emit(start, self._folder(at, None, state, begin, width), whole=True)
         elif stat.S_ISREG(status.st_mode):
@@ -237,9 +239,9 @@ class DiskWalk:
                 continue
             mode = status.st_mode & _FORMAT
             if mode != _REGULAR:
-                if mode == _FOLDER:
+                if mode == _FOLDER and (_TELLS_ALL or not is_link(status)):
                     folders.append((one.name, status.st_dev))
-                elif mode == _LINK:
+                elif mode in (_FOLDER, _LINK):  # a junction has the mode of a folder
                     self.links += 1
                 continue
             name, size, changed = one.name, status.st_size, status.st_mtime_ns

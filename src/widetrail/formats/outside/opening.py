@@ -216,6 +216,14 @@ def is_link(status: os.stat_result) -> bool:
     return stat.S_ISLNK(status.st_mode) or windows.leads_elsewhere(status)
 
 
+def leads_on(path: StrPath) -> bool:
+    """Return whether there is a link at ``path``, however it is reached."""
+    try:
+        return is_link(os.lstat(path))
+    except (OSError, ValueError):
+        return False
+
+
 def as_called(path: StrPath) -> str:
     """Return a path as calls of the system are given it: on Windows so that neither its length nor
     a name such as ``con`` or ``a.`` makes it another."""
