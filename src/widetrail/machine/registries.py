@@ -92,7 +92,7 @@ class HiveRegistry:
 
     def _hive(self, path: str) -> tuple[bytes, str]:
         """Return the file that holds a key, and the key's path within it."""
-        hive, below = hive_of(self._home, path)
+        hive, below = _hive_of(self._home, path)
         try:
             return self._read(hive, HIVE_MOST), below
         except MachineUnusable as error:
@@ -117,7 +117,7 @@ class HiveRegistry:
         raise Unreadable("there is no registry that can be changed")
 
 
-def hive_of(home: str, key: str) -> tuple[str, str]:
+def _hive_of(home: str, key: str) -> tuple[str, str]:
     """Return the hive file that holds a full key, and the key's path in it."""
     hive, _, rest = key.partition("\\")
     first, _, below = rest.partition("\\")

@@ -230,10 +230,7 @@ class _Stage(RehearsedWalks):
         if file.until == "undone":
             found += self._undo("new", before_new, now, below(new, file.new.changes_itself))
             found += self._undo("old", before, now, licences)
-            own = self._own_print(self._alone("new"))
-            if own != own_before:
-                told_of = [one.text.strip()[:200] for one in (own_before, own)]
-                found.append(Difference("screen on new, undone", *told_of))
+            found += self._printed_as_before(own_before)
         if file.expect.screen is not None:
             found.extend(judge_screen(file.expect.screen, shown, shown_new))
         return replace(told, differences=tuple(found), new_screen=shown_new.text)
@@ -301,6 +298,12 @@ class _Stage(RehearsedWalks):
         if self._file.until == "undone" and self._file.new.changes_itself:
             return self._printing_of(new)()
         return Printed("")
+
+    def _printed_as_before(self, before: Printed) -> Iterator[Difference]:
+        own = self._own_print(self._alone("new"))
+        if own != before:
+            told = (one.text.strip()[:200] for one in (before, own))
+            yield Difference("screen on new, undone", *told)
 
     def _last_look(self, station: Station, machine: FolderMachine) -> Iterator[Difference]:
         expected = self._file.expect.at_the_end.get(station)

@@ -10,7 +10,7 @@ from widetrail.errors import MachineUnusable, WentWrong
 from widetrail.formats import Unreadable
 from widetrail.formats.registry import TYPES, RegistryValue
 from widetrail.formats.registry_writing import KEY, Edit
-from widetrail.machine.interface import Channels
+from widetrail.machine import Channels
 from widetrail.machine.registries import Registry
 from widetrail.testing.contract import Check, NotTried, Stand, refusal
 

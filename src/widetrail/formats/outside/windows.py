@@ -103,14 +103,14 @@ def patiently(call: Callable[[], T], path: str) -> T:
         code = getattr(error, "winerror", None)
         if code not in IN_USE:
             raise
-        who = ", ".join(users_of(path)) or "which one is not known"
+        who = ", ".join(_users_of(path)) or "which one is not known"
         raise OSError(error.errno, f"another program uses it: {who}", path, code) from error
 
 
-def users_of(path: str) -> list[str]:
+def _users_of(path: str) -> list[str]:
     """Return the programs that hold a file, each with its process, as far as the system tells."""
     if sys.platform == "win32":
-        return _users_of(path)
+        return _told_by_manager(path)
     return []
 
 
@@ -266,7 +266,7 @@ if sys.platform == "win32":
 
     _TOLD_MOST = 8
 
-    def _users_of(path: str) -> list[str]:
+    def _told_by_manager(path: str) -> list[str]:
         with suppress(OSError, AttributeError):
             manager = ctypes.WinDLL("rstrtmgr")
             session, key = wintypes.DWORD(), ctypes.create_unicode_buffer(33)
