@@ -9,7 +9,7 @@ import pytest
 
 import build
 from widetrail.machine import Machine, this_machine
-from widetrail.testing.contract import Check, NotTried, Stand, contract
+from widetrail.testing.contract import Check, NotTried, Stand, contract, name_of
 
 KINDS = ("windows", "macos", "linux", "live")
 REGISTRY = "Windows Registry Editor Version 5.00\r\n"
@@ -46,13 +46,13 @@ def stand(
     yield Stand(here, home, program)
 
 
-@pytest.mark.parametrize("check", contract(), ids=lambda check: check.__name__)
+@pytest.mark.parametrize("check", contract(), ids=name_of)
 def test_contract(stand: Stand, check: Check) -> None:
     machine: Machine = stand.machine
     left_out = NOT_TRIED["windows" if machine.platform == "windows" else "other"]
     try:
         check(stand)
     except NotTried as reason:
-        assert check.__name__ in left_out, reason
+        assert name_of(check) in left_out, reason
     else:
-        assert check.__name__ not in left_out
+        assert name_of(check) not in left_out

@@ -12,7 +12,7 @@ import build
 import on_windows
 from on_windows import Prefix, windows
 from widetrail.machine.paths import trouble_with_name
-from widetrail.testing.contract import contract
+from widetrail.testing.contract import contract, name_of
 
 prefix = on_windows.prefix
 pytestmark = on_windows.needed
@@ -29,7 +29,7 @@ def held_to(prefix: Prefix) -> dict[str, str]:
     return dict(prefix.script("contract"))
 
 
-@pytest.mark.parametrize("name", [check.__name__ for check in contract()])
+@pytest.mark.parametrize("name", [name_of(check) for check in contract()])
 def test_contract(held_to: dict[str, str], name: str) -> None:
     if name == "without_a_registry_that_is_said":
         assert held_to[name] == "not tried: the platform has a registry"

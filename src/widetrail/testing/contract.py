@@ -15,9 +15,10 @@ import os
 import stat
 import time
 import traceback
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
+from typing import Protocol
 
 from widetrail.errors import MachineUnusable
 from widetrail.machine import Effect, EffectFailed, Machine
@@ -57,7 +58,13 @@ class Stand:
         return [entry.path for entry in self.machine.walk(self.folder, 1)]
 
 
-Check = Callable[[Stand], None]
+class Check(Protocol):
+    """What is tried of a machine; its name says what it asks."""
+
+    __name__: str
+
+    def __call__(self, stand: Stand) -> None:
+        """Try it."""
 
 
 @contextmanager
@@ -76,7 +83,7 @@ def refusal(kind: type[Exception], where: str = "") -> Iterator[None]:
     raise AssertionError(f"was not refused with {kind.__name__}")
 
 
-def every_root_is_a_whole_path(stand: Stand) -> None:
+def _every_root_is_a_whole_path(stand: Stand) -> None:
     machine = stand.machine
     for name in ROOTS:
         assert is_absolute(machine.root(name), machine.platform), name
@@ -88,7 +95,7 @@ def every_root_is_a_whole_path(stand: Stand) -> None:
     assert room.free > 0
 
 
-def files_are_looked_at_and_read(stand: Stand) -> None:
+def _files_are_looked_at_and_read(stand: Stand) -> None:
     machine = stand.machine
     path = stand.put("Über – fern.ini", b"[fern]\r\nbook=1\n")
     entry = machine.look(path)
@@ -101,7 +108,7 @@ def files_are_looked_at_and_read(stand: Stand) -> None:
     assert machine.look(join(path, "below a file")) is None
 
 
-def a_walk_gives_folders_before_what_is_in_them(stand: Stand) -> None:
+def _a_walk_gives_folders_before_what_is_in_them(stand: Stand) -> None:
     for name in ("b/c/d", "b/a", "a"):
         stand.put(name)
     stand.machine.effects.make_folder(stand.machine.host(stand.at("empty")))
@@ -113,7 +120,7 @@ def a_walk_gives_folders_before_what_is_in_them(stand: Stand) -> None:
         assert file.read() == b"x"
 
 
-def refusals_name_the_machines_path(stand: Stand) -> None:
+def _refusals_name_the_machines_path(stand: Stand) -> None:
     machine = stand.machine
     path = stand.put("file", b"12345")
     with refusal(MachineUnusable, stand.at("nothing")):
@@ -132,7 +139,7 @@ def refusals_name_the_machines_path(stand: Stand) -> None:
         machine.read(stand.at("pipe"))
 
 
-def links_are_never_followed(stand: Stand) -> None:
+def _links_are_never_followed(stand: Stand) -> None:
     machine = stand.machine
     stand.put("real/file")
     try:
@@ -153,7 +160,7 @@ def links_are_never_followed(stand: Stand) -> None:
     assert machine.read(stand.at("real/file")) == b"x"
 
 
-def names_stay_as_they_are(stand: Stand) -> None:
+def _names_stay_as_they_are(stand: Stand) -> None:
     machine = stand.machine
     names = ["e\u0301", "日本語", "🌿 leaf", "a'b", "100% & more", "x" * 200]
     if not machine.rules.names_are_text:
@@ -164,7 +171,7 @@ def names_stay_as_they_are(stand: Stand) -> None:
     assert sorted(stand.names()) == sorted(names)
 
 
-def case_counts_as_the_platform_says(stand: Stand) -> None:
+def _case_counts_as_the_platform_says(stand: Stand) -> None:
     machine = stand.machine
     stand.put("Folder/Name")
     other = machine.look(stand.at("FOLDER/nAME"))
@@ -175,7 +182,7 @@ def case_counts_as_the_platform_says(stand: Stand) -> None:
         assert other is None
 
 
-def a_name_is_spelled_anew(stand: Stand) -> None:
+def _a_name_is_spelled_anew(stand: Stand) -> None:
     machine = stand.machine
     stand.put("Folder/Name")
     folder = machine.host(stand.at("Folder"))
@@ -184,7 +191,7 @@ def a_name_is_spelled_anew(stand: Stand) -> None:
     assert machine.read(stand.at("folder/Name")) == b"x"
 
 
-def nothing_is_replaced_unless_it_is_meant(stand: Stand) -> None:
+def _nothing_is_replaced_unless_it_is_meant(stand: Stand) -> None:
     machine, effects = stand.machine, stand.machine.effects
     one, two = (machine.host(stand.put(name, name.encode())) for name in ("one", "two"))
     for change in (lambda: effects.rename(one, two), lambda: effects.create(two)):
@@ -207,7 +214,7 @@ def nothing_is_replaced_unless_it_is_meant(stand: Stand) -> None:
     assert stand.names() == ["folder"]
 
 
-def what_is_read_only_can_be_taken_back(stand: Stand) -> None:
+def _what_is_read_only_can_be_taken_back(stand: Stand) -> None:
     machine, effects = stand.machine, stand.machine.effects
     for name in ("gone", "old", "tree/file"):
         effects.set_mode(machine.host(stand.put(name)), 0o444)
@@ -225,7 +232,7 @@ def what_is_read_only_can_be_taken_back(stand: Stand) -> None:
     assert stand.names() == ["old"]
 
 
-def long_paths_are_reached(stand: Stand) -> None:
+def _long_paths_are_reached(stand: Stand) -> None:
     name = (
         "/".join(["a folder with a long name of sixty characters, as some have it"] * 6) + "/file"
     )
@@ -239,7 +246,7 @@ def long_paths_are_reached(stand: Stand) -> None:
     assert stand.names() == []
 
 
-def status_is_kept(stand: Stand) -> None:
+def _status_is_kept(stand: Stand) -> None:
     machine, effects = stand.machine, stand.machine.effects
     mtime = 1_234_567_890_123_456_700  # a hundred nanoseconds, as fine as Windows has them
     with effects.create(machine.host(stand.at("file"))) as file:
@@ -258,7 +265,7 @@ def status_is_kept(stand: Stand) -> None:
     assert machine.attributes(stand.at("file")) == (told if had else {})
 
 
-def further_names_of_a_file_are_told(stand: Stand) -> None:
+def _further_names_of_a_file_are_told(stand: Stand) -> None:
     machine = stand.machine
     first = machine.host(stand.put("first"))
     try:
@@ -269,7 +276,7 @@ def further_names_of_a_file_are_told(stand: Stand) -> None:
     assert numbers["first"] == numbers["second"] != ""
 
 
-def changes_are_made_durable(stand: Stand) -> None:
+def _changes_are_made_durable(stand: Stand) -> None:
     machine, effects = stand.machine, stand.machine.effects
     path = stand.put("folder/file")
     effects.sync_folder(machine.host(stand.at("folder")))
@@ -282,7 +289,7 @@ def changes_are_made_durable(stand: Stand) -> None:
     assert machine.read(path) == b"xy"
 
 
-def what_the_system_refuses_is_told(stand: Stand) -> None:
+def _what_the_system_refuses_is_told(stand: Stand) -> None:
     effects, seen = stand.machine.effects, []
     path = stand.machine.host(stand.at("missing/file"))
     try:
@@ -309,7 +316,7 @@ def what_the_system_refuses_is_told(stand: Stand) -> None:
     assert stand.names() == []
 
 
-def scratch_holds_copies_only(stand: Stand) -> None:
+def _scratch_holds_copies_only(stand: Stand) -> None:
     machine = stand.machine
     if not is_within(stand.folder, machine.root("home"), machine.platform):
         raise NotTried("the folder does not lie in the home")
@@ -325,7 +332,7 @@ def scratch_holds_copies_only(stand: Stand) -> None:
     assert machine.read(path) == b"x"
 
 
-def a_name_of_another_drive_or_account_is_none_here(stand: Stand) -> None:
+def _a_name_of_another_drive_or_account_is_none_here(stand: Stand) -> None:
     machine = stand.machine
     assert machine.command("no-such-program-of-fern") is None
     assert machine.synced(stand.folder) == ""
@@ -338,23 +345,23 @@ def a_name_of_another_drive_or_account_is_none_here(stand: Stand) -> None:
 
 
 FILES: tuple[Check, ...] = (
-    every_root_is_a_whole_path,
-    files_are_looked_at_and_read,
-    a_walk_gives_folders_before_what_is_in_them,
-    refusals_name_the_machines_path,
-    links_are_never_followed,
-    names_stay_as_they_are,
-    case_counts_as_the_platform_says,
-    a_name_is_spelled_anew,
-    nothing_is_replaced_unless_it_is_meant,
-    what_is_read_only_can_be_taken_back,
-    long_paths_are_reached,
-    status_is_kept,
-    further_names_of_a_file_are_told,
-    changes_are_made_durable,
-    what_the_system_refuses_is_told,
-    scratch_holds_copies_only,
-    a_name_of_another_drive_or_account_is_none_here,
+    _every_root_is_a_whole_path,
+    _files_are_looked_at_and_read,
+    _a_walk_gives_folders_before_what_is_in_them,
+    _refusals_name_the_machines_path,
+    _links_are_never_followed,
+    _names_stay_as_they_are,
+    _case_counts_as_the_platform_says,
+    _a_name_is_spelled_anew,
+    _nothing_is_replaced_unless_it_is_meant,
+    _what_is_read_only_can_be_taken_back,
+    _long_paths_are_reached,
+    _status_is_kept,
+    _further_names_of_a_file_are_told,
+    _changes_are_made_durable,
+    _what_the_system_refuses_is_told,
+    _scratch_holds_copies_only,
+    _a_name_of_another_drive_or_account_is_none_here,
 )
 """What is tried of files and folders."""
 
@@ -364,6 +371,11 @@ def contract() -> tuple[Check, ...]:
     from widetrail.testing.contract_of_stores import PROGRAMS, REGISTRY
 
     return (*FILES, *REGISTRY, *PROGRAMS)
+
+
+def name_of(check: Check) -> str:
+    """Return what a check is called: what it asks, in words joined by ``_``."""
+    return check.__name__.removeprefix("_")
 
 
 def outcomes(machine: Machine, folder: str, program: str = "") -> dict[str, str]:
@@ -381,5 +393,5 @@ def outcomes(machine: Machine, folder: str, program: str = "") -> dict[str, str]
             why = f"not tried: {error}"
         except Exception:  # what a check meets is what is to be told
             why = f"failed after {time.monotonic() - began:.1f} s: {traceback.format_exc(limit=-3)}"
-        told[check.__name__] = why
+        told[name_of(check)] = why
     return told

@@ -36,7 +36,7 @@ def _key(stand: Stand, key: str = TOP, view: str = "64") -> Iterator[Registry]:
         assert registry.tree(key, view) == ()
 
 
-def without_a_registry_that_is_said(stand: Stand) -> None:
+def _without_a_registry_that_is_said(stand: Stand) -> None:
     if "registry" in stand.machine.rules.stores:
         raise NotTried("the platform has a registry")
     registry = stand.machine.registry
@@ -45,7 +45,7 @@ def without_a_registry_that_is_said(stand: Stand) -> None:
             call(TOP)
 
 
-def values_of_every_type_keep_their_bytes(stand: Stand) -> None:
+def _values_of_every_type_keep_their_bytes(stand: Stand) -> None:
     text = "Bö\u0301 🌿".encode("utf-16-le")
     values = [RegistryValue(f"of {kind}", kind, b"\x01\x02\x03\x04") for kind in TYPES]
     values += [
@@ -68,7 +68,7 @@ def values_of_every_type_keep_their_bytes(stand: Stand) -> None:
         assert told == {v.name: (v.type, v.data) for v in values}
 
 
-def values_are_replaced_and_taken_away(stand: Stand) -> None:
+def _values_are_replaced_and_taken_away(stand: Stand) -> None:
     one = RegistryValue("Name", "REG_SZ", "a\0".encode("utf-16-le"))
     two = RegistryValue("NAME", "REG_DWORD", b"\x02\0\0\0")
     own = RegistryValue("", "REG_SZ", "own\0".encode("utf-16-le"))
@@ -87,7 +87,7 @@ def values_are_replaced_and_taken_away(stand: Stand) -> None:
         assert [key.path for key in registry.tree(TOP)] == [TOP]
 
 
-def a_tree_gives_each_key_before_those_below_it(stand: Stand) -> None:
+def _a_tree_gives_each_key_before_those_below_it(stand: Stand) -> None:
     with _key(stand) as registry:
         leaf = RegistryValue("leaf", "REG_SZ", b"\0\0")
         registry.edit([Edit(rf"{TOP}\a\b\c", "leaf", leaf), Edit(rf"{TOP}\d", KEY)])
@@ -97,7 +97,7 @@ def a_tree_gives_each_key_before_those_below_it(stand: Stand) -> None:
         assert [key.path[len(TOP) :] for key in registry.tree(TOP)] == ["", r"\d"]
 
 
-def programs_of_32_bits_see_their_own_part(stand: Stand) -> None:
+def _programs_of_32_bits_see_their_own_part(stand: Stand) -> None:
     machines = r"HKEY_LOCAL_MACHINE\Software\Widetrail contract"
     if not stand.machine.administrator:
         raise NotTried("only an administrator changes that part")
@@ -115,11 +115,11 @@ def programs_of_32_bits_see_their_own_part(stand: Stand) -> None:
 
 
 REGISTRY: tuple[Check, ...] = (
-    without_a_registry_that_is_said,
-    values_of_every_type_keep_their_bytes,
-    values_are_replaced_and_taken_away,
-    a_tree_gives_each_key_before_those_below_it,
-    programs_of_32_bits_see_their_own_part,
+    _without_a_registry_that_is_said,
+    _values_of_every_type_keep_their_bytes,
+    _values_are_replaced_and_taken_away,
+    _a_tree_gives_each_key_before_those_below_it,
+    _programs_of_32_bits_see_their_own_part,
 )
 """What is tried of registries."""
 
@@ -138,7 +138,7 @@ def _python(stand: Stand) -> list[str]:
     return [stand.program, "-X", "utf8", "-c"]
 
 
-def a_program_is_given_all_and_told_whole(stand: Stand) -> None:
+def _a_program_is_given_all_and_told_whole(stand: Stand) -> None:
     program, *arguments = _python(stand)
     given = ["a b", 'with "quotes"', "back\\slash\\", "Bö 🌿", "", "%PATH% $HOME *"]
     channels = Channels(b"in\r\n\0", {"FERN": "leaf"})
@@ -149,7 +149,7 @@ def a_program_is_given_all_and_told_whole(stand: Stand) -> None:
     assert done.errors == "|".join(given)
 
 
-def a_program_that_never_ends_is_stopped(stand: Stand) -> None:
+def _a_program_that_never_ends_is_stopped(stand: Stand) -> None:
     program, *arguments = _python(stand)
     child = "import time; time.sleep(60)"
     spawns = f"import subprocess, sys, time; subprocess.Popen([sys.executable, '-c', {child!r}]);"
@@ -162,7 +162,7 @@ def a_program_that_never_ends_is_stopped(stand: Stand) -> None:
         stand.machine.start(stand.at("none"), [])
 
 
-def what_a_program_leaves_running_is_told(stand: Stand) -> None:
+def _what_a_program_leaves_running_is_told(stand: Stand) -> None:
     program, *arguments = _python(stand)
     told: list[int] = []
     child = "import time; time.sleep(50)"
@@ -174,7 +174,7 @@ def what_a_program_leaves_running_is_told(stand: Stand) -> None:
     assert len(done.left) == 1, done.left
 
 
-def a_program_that_runs_is_found(stand: Stand) -> None:
+def _a_program_that_runs_is_found(stand: Stand) -> None:
     program, *_ = _python(stand)
     stand.machine.launch(program, ["-c", "import time; time.sleep(8)"])
     end = time.monotonic() + 6
@@ -185,9 +185,9 @@ def a_program_that_runs_is_found(stand: Stand) -> None:
 
 
 PROGRAMS: tuple[Check, ...] = (
-    a_program_is_given_all_and_told_whole,
-    a_program_that_never_ends_is_stopped,
-    what_a_program_leaves_running_is_told,
-    a_program_that_runs_is_found,
+    _a_program_is_given_all_and_told_whole,
+    _a_program_that_never_ends_is_stopped,
+    _what_a_program_leaves_running_is_told,
+    _a_program_that_runs_is_found,
 )
 """What is tried of programs."""
