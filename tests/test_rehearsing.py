@@ -534,7 +534,7 @@ def test_a_mutant_that_is_no_recipe_or_the_same_is_none(begun: Path) -> None:
     assert isinstance(Judged(mutants[0]).as_json()["at"], str)
 
 
-EVERY = 1 if os.environ.get("WIDETRAIL_STOPS") == "all" else 300
+EVERY = 1 if os.environ.get("WIDETRAIL_STOPS") == "all" else 800
 """One mutant in so many of each demo recipe is judged: all of them take most of an hour."""
 
 

@@ -109,8 +109,9 @@ def test_the_sweep_sees_what_is_not_made_durable(
 ) -> None:
     """Without the effect, a power cut loses something, and the sweep must say so."""
     monkeypatch.setattr(Effects, effect, lambda self, path: None)
-    swept = _sweep(small_world / "recipes" / "sporelog.rehearsal.yaml")
-    assert any("power" in trouble.stop for trouble in swept.troubles)
+    rehearsal = load_rehearsal(small_world / "recipes" / "sporelog.rehearsal.yaml")
+    swept = sweep(rehearsal, NOW, enough=lambda trouble: "power" in trouble.stop)
+    assert "power" in swept.troubles[-1].stop
 
 
 @SWEEP
@@ -124,8 +125,9 @@ def test_the_sweep_sees_that_what_was_there_is_destroyed(
         carry_out(machine, moves)
 
     monkeypatch.setattr("widetrail.steps.publish.carry_out", careless)
-    swept = _sweep(small_world / "recipes" / "sporelog.rehearsal.yaml")
-    assert any("undone" in trouble.what for trouble in swept.troubles)
+    rehearsal = load_rehearsal(small_world / "recipes" / "sporelog.rehearsal.yaml")
+    swept = sweep(rehearsal, NOW, enough=lambda trouble: "undone" in trouble.what)
+    assert "undone" in swept.troubles[-1].what
 
 
 ROUTES = {"quillbox": ("seed-vault", "herbarium-loft")}

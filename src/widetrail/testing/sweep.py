@@ -16,7 +16,7 @@ import shutil
 import tempfile
 import time
 from collections import Counter
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field, replace
 from datetime import datetime
@@ -29,10 +29,7 @@ from widetrail.recipe import Station
 from widetrail.rehearsing import Rehearsal
 from widetrail.rehearsing.batch import Job, rehearsal_of
 from widetrail.rehearsing.fault_injection import Stopped
-from widetrail.rehearsing.maker import (
-    licence_files,
-    serving_copy,
-)
+from widetrail.rehearsing.maker import licence_files, serving_copy
 from widetrail.rehearsing.stage import fast_folder, machines_near
 from widetrail.rehearsing.stage_hands import StageHands
 from widetrail.steps import act_of
@@ -108,11 +105,13 @@ def sweep(
     *,
     bounded: bool = True,
     seed: int = 1,
+    enough: Callable[[Trouble], bool] = lambda trouble: False,
 ) -> Swept:
     """Stop every leg of a rehearsal at its effects and judge what comes of each stop.
 
     Where it is ``bounded``, one stop is tried for each kind of effect, step and mode, and one
-    fault for each kind of effect and step; else every state that differs, and every fault.
+    fault for each kind of effect and step; else every state that differs, and every fault. It ends
+    with a trouble that is ``enough``.
     """
     swept = Swept(rehearsal.title)
     dice = random.Random(seed)
@@ -122,20 +121,32 @@ def sweep(
         here.mkdir()
         with serving_copy(rehearsal.file.maker, source, here / MAKER) as service:
             stage = Stage(here, rehearsal, source, now, service)
-            sweeping = _Sweeping(stage, swept, Path(folder), dice, bounded=bounded)
-            for leg in stage.plan.legs:
-                sweeping.leg(leg)
+            sweeping = _Sweeping(stage, swept, Path(folder), dice, enough, bounded=bounded)
+            with suppress(_Enough):
+                for leg in stage.plan.legs:
+                    sweeping.leg(leg)
     return swept
+
+
+class _Enough(Exception):
+    """The sweep was told to end."""
 
 
 class _Sweeping:
     """The sweep of one rehearsal."""
 
     def __init__(
-        self, stage: Stage, swept: Swept, folder: Path, dice: random.Random, *, bounded: bool
+        self,
+        stage: Stage,
+        swept: Swept,
+        folder: Path,
+        dice: random.Random,
+        told: Callable[[Trouble], bool],
+        *,
+        bounded: bool,
     ) -> None:
         self._stage, self._swept, self._folder = stage, swept, folder
-        self._dice, self._bounded = dice, bounded
+        self._dice, self._told, self._bounded = dice, told, bounded
         self._begun = time.time_ns()
         self._first = {s: self._seen(stage.here, s) for s in stage.sides}
         self._acts = any(not isinstance(act, str) for act in stage.rehearsal.file.hands.values())
@@ -171,7 +182,10 @@ class _Sweeping:
         return list(first.values())
 
     def _trouble(self, where: str, what: str) -> None:
-        self._swept.troubles.append(Trouble(where, what))
+        trouble = Trouble(where, what)
+        self._swept.troubles.append(trouble)
+        if self._told(trouble):
+            raise _Enough
 
     # Judging one stop
 
