@@ -303,7 +303,7 @@ class _Stage(RehearsedWalks):
         own = self._own_print(self._alone("new"))
         if own != before:
             told = (one.text.strip()[:200] for one in (before, own))
-            yield Difference("screen on new, undone", *told)
+            yield Difference("screen, undone", *told)
 
     def _last_look(self, station: Station, machine: FolderMachine) -> Iterator[Difference]:
         expected = self._file.expect.at_the_end.get(station)
