@@ -216,10 +216,11 @@ class HostMachine(ABC):
     def read(self, path: str, most: int = READ_MOST) -> bytes:
         with self.open(path) as file:
             try:
-                data = outside.read_most(file, most + 1)
+                fits = os.fstat(file.fileno()).st_size <= most
+                data = outside.read_most(file, most + 1) if fits else b""
             except OSError as error:
                 raise refused(path, error) from error
-        if len(data) > most:
+        if not fits or len(data) > most:
             raise MachineUnusable("is too large to be read at once", where=path)
         return data
 

@@ -10,6 +10,7 @@ import sys
 import time
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager, suppress
+from io import BytesIO
 from pathlib import Path
 from typing import BinaryIO
 
@@ -289,11 +290,10 @@ def read_most(file: BinaryIO, most: int) -> bytes:
     Raises:
         OSError: The system refuses.
     """
-    pieces, size = [], 0
+    whole, size = BytesIO(), 0  # which grows, and gives what it holds without a copy
     while size < most and (piece := file.read(min(PIECE, most - size))):
-        pieces.append(piece)
-        size += len(piece)
-    return b"".join(pieces)
+        size += whole.write(piece)
+    return whole.getvalue()
 
 
 def read_outside(path: Path, most: int = DOCUMENT_MOST, *, named: bool = False) -> bytes:
