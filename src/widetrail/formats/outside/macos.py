@@ -119,6 +119,8 @@ class _Wait(ctypes.Structure):
 
 def computer_number() -> str:
     """Return a text that only this computer has, or an empty one where it is not told."""
+    if LIBC is None:
+        return ""
     number = ctypes.create_string_buffer(16)
     told = LIBC.gethostuuid(number, ctypes.byref(_Wait(5, 0)))
     return number.raw.hex() if told == 0 else ""
