@@ -73,6 +73,9 @@ if sys.platform == "win32":
                         _remove(edit.key, view)
                     else:
                         _put(edit.key, edit.name, edit.value, view)
+            for hive in sorted({full_key(edit.key).partition("\\")[0] for edit in edits}):
+                with self._effects.storing(hive):  # once for all, since it takes a while
+                    winreg.FlushKey(_HIVES[hive])
 
     def _start(path: str) -> tuple[int, str]:
         hive, _, below = full_key(path).partition("\\")
@@ -132,7 +135,6 @@ if sys.platform == "win32":
         if value is None and name != KEY:
             with suppress(FileNotFoundError), winreg.OpenKey(hive, below, 0, access) as handle:
                 winreg.DeleteValue(handle, name)
-                winreg.FlushKey(handle)
             return
         with winreg.CreateKeyEx(hive, below, 0, access) as handle:
             if value is not None:
@@ -141,7 +143,6 @@ if sys.platform == "win32":
                 code = _ADVANCED.RegSetValueExW(handle.handle, name, 0, kind, data, size)
                 if code:
                     raise ctypes.WinError(code)
-            winreg.FlushKey(handle)
 
     def _remove(path: str, view: str) -> None:
         """Take a key away with all below it."""
