@@ -162,7 +162,7 @@ def test_who_exchanges_a_folder_for_a_link_meanwhile_leads_nothing_out(
     assert contents(victim) == before
 
 
-def test_all_files_below_a_folder_are_flushed_and_stay_as_they_are(
+def test_all_below_a_folder_is_flushed_and_stays_as_it_is(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     (tmp_path / "a" / "b").mkdir(parents=True)
@@ -178,6 +178,6 @@ def test_all_files_below_a_folder_are_flushed_and_stay_as_they_are(
 
     monkeypatch.setattr(os, "fsync", fsync)
     flush_files(tmp_path / "a")
-    assert sorted(flushed) == sorted(str(tmp_path / name) for name in modes)
+    assert sorted(flushed) == sorted(str(tmp_path / name) for name in (*modes, "a", "a/b"))
     found = {name: (tmp_path / name).stat().st_mode & 0o777 for name in modes}
     assert found == modes
