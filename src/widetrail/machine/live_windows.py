@@ -82,7 +82,7 @@ if sys.platform == "win32":
             known = {name: found for name in _KNOWN_FOLDERS if (found := known_folder(name))}
             alike = {"cache": "data", "state": "data", "preferences": "config"}
             more = {name: known[like] for name, like in alike.items() if like in known}
-            temp = {"temp": os.environ["TEMP"].replace("\\", "/")} if "TEMP" in os.environ else {}
+            temp = {"temp": _long_name(os.environ["TEMP"])} if "TEMP" in os.environ else {}
             return {**roots, **told, **known, **more, **temp}
 
         def command(self, name: str) -> str | None:
@@ -120,6 +120,12 @@ if sys.platform == "win32":
                 "APPDATA": f"{self._home}/AppData/Roaming",
                 "LOCALAPPDATA": f"{self._home}/AppData/Local",
             }
+
+    def _long_name(path: str) -> str:
+        """Return a path without short names (``ADA~1``), with ``/``; itself where nothing is."""
+        told = ctypes.create_unicode_buffer(32_768)
+        ctypes.windll.kernel32.GetLongPathNameW(path, told, len(told))
+        return (told.value or path).replace("\\", "/").rstrip("/")
 
     def known_folder(root: str) -> str:
         """Return where the system says that a root is, with ``/``; an empty text where it has none.
