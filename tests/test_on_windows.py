@@ -62,7 +62,7 @@ VALUES = {
 KILLED = 9
 
 
-TELLING = ("create", "write", "sync", "rename", "store", "barrier")
+TELLING = ("write", "rename", "store", "barrier")
 """Kinds of effects at which a process that ends leaves something half done."""
 
 
