@@ -329,10 +329,10 @@ def _entry(path: str, status: os.stat_result, target: Callable[[], str]) -> Entr
 
 
 def _kind(status: os.stat_result) -> EntryKind:
+    if stat.S_ISREG(status.st_mode):  # as most are
+        return "file"
     if outside.is_link(status):
         return "link"
-    if stat.S_ISREG(status.st_mode):
-        return "file"
     return "folder" if stat.S_ISDIR(status.st_mode) else "other"
 
 

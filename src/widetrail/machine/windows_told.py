@@ -8,6 +8,7 @@ menu are read. Sources: "Application Registration" (App Paths), "Uninstall Regis
 from __future__ import annotations
 
 from collections.abc import Iterator
+from itertools import chain
 
 from widetrail.errors import MachineUnusable
 from widetrail.formats import Unreadable
@@ -35,7 +36,10 @@ def installed_program(machine: Machine, name: str) -> str | None:
     Its registered path comes first, then an entry of the Start menu of that name, then an entry
     that uninstalls it.
     """
-    for found in (*_registered(machine, name), *_in_menu(machine, name), *_listed(machine, name)):
+    # One after the other, since the Start menu and the list of what can be uninstalled are long.
+    for found in chain.from_iterable(
+        way(machine, name) for way in (_registered, _in_menu, _listed)
+    ):
         path = _path(machine, found)
         if path is not None:
             try:
@@ -94,18 +98,15 @@ def services_folders(registry: Registry) -> tuple[tuple[str, str], ...]:
     none where the registry cannot tell."""
     found = []
     try:
-        keys = {key.path.casefold(): key for key in registry.tree(_SERVICES)}
+        keys = registry.tree(_SERVICES)
     except Unreadable:
         return ()
-    for path, key in keys.items():
-        above, _, last = path.rpartition("\\")
-        if last != "usersyncroots":
-            continue
-        service = above.rpartition("\\")[2].partition("!")[0]
-        told = keys[above].path.rpartition("\\")[2] if above in keys else service
-        for value in key.values.values():
-            folder = str(value.plain).replace("\\", "/").rstrip("/")
-            found.append((folder, told.partition("!")[0]))
+    for key in keys:
+        *_, service, last = key.path.split("\\")
+        if last.casefold() == "usersyncroots":
+            for value in key.values.values():
+                folder = str(value.plain).replace("\\", "/").rstrip("/")
+                found.append((folder, service.partition("!")[0]))
     return tuple(sorted(found))
 
 

@@ -7,6 +7,7 @@ import errno
 import os
 import stat
 import sys
+from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
 
@@ -90,14 +91,21 @@ def _take_away(name: str) -> None:
     a moment."""
     if sys.platform != "win32":
         return
-    forget_folders()
     folder = stat.S_ISDIR(os.lstat(name).st_mode)  # so is a junction, and a link to a folder
-    give_back = windows.make_removable(name)
-    try:
-        windows.patiently(lambda: os.rmdir(name) if folder else os.unlink(name), name)
-    except OSError:
-        give_back()
-        raise
+    _though_read_only(lambda: os.rmdir(name) if folder else os.unlink(name), name)
+
+
+def _though_read_only(change: Callable[[], None], name: str) -> None:
+    """Make a change on Windows that takes ``name`` away, also where it is read-only or in use for a
+    moment; where that fails it stays as it was."""
+    if sys.platform == "win32":
+        forget_folders()
+        give_back = windows.make_removable(name)
+        try:
+            windows.patiently(change, name)
+        except OSError:
+            give_back()
+            raise
 
 
 def replace(path: StrPath, to: StrPath) -> None:
@@ -111,13 +119,7 @@ def replace(path: StrPath, to: StrPath) -> None:
 
 def _move_over(name: str, there: str) -> None:
     if sys.platform == "win32":
-        forget_folders()
-        give_back = windows.make_removable(there)
-        try:
-            windows.patiently(lambda: windows.move(name, there, replace=True), there)
-        except OSError:
-            give_back()
-            raise
+        _though_read_only(lambda: windows.move(name, there, replace=True), there)
 
 
 def rename(path: StrPath, to: StrPath) -> None:
