@@ -21,7 +21,8 @@ from build import NOW, PROGRAM, TRAIL_HEAD, Trail, item, outcomes, trail
 from conftest import Stopped, contents, widetrail
 from widetrail.errors import Halted, InputUnusable, Obstructed, Waiting
 from widetrail.formats.masking import Masker
-from widetrail.machine import Effects, FolderMachine
+from widetrail.machine import Effects, FolderMachine, processes
+from widetrail.machine.process_start import Start
 from widetrail.recipe import Station, load_recipe_text
 from widetrail.steps import KINDS, Failed
 from widetrail.walking import Visit, make_report
@@ -81,6 +82,13 @@ def test_a_program_that_misbehaves_is_a_stated_failure(
         assert contents(one.notes("old")) == before
     time.sleep(0.1)
     assert not one.old.running(PROGRAM)
+
+
+def test_a_program_that_does_not_end_is_asked_before_it_is_ended(tmp_path: Path) -> None:
+    script = "trap 'echo saved >closed; exit' TERM; while :; do sleep 0.05; done"
+    with pytest.raises(processes.Stopped, match="did not end within 1 seconds"):
+        processes.run_to_end(Start(("/bin/sh", "-c", script), os.environ, tmp_path, "fernbook"), 1)
+    assert (tmp_path / "closed").read_text() == "saved\n"
 
 
 def test_what_a_failed_program_changed_is_as_it_was(tmp_path: Path) -> None:

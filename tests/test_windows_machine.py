@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import shutil
 from pathlib import Path
 from typing import Any
 
@@ -112,6 +113,16 @@ def test_one_run_at_a_time_and_none_that_has_ended(prefix: Prefix) -> None:
         "other meanwhile": "False",
         "other afterwards": "True",
         "after one that was killed": "True",
+    }
+
+
+@pytest.mark.skipif(shutil.which("xvfb-run") is None, reason="xvfb-run is not installed")
+def test_a_program_that_does_not_end_is_asked_to_close(prefix: Prefix) -> None:
+    assert prefix.script("asked", screen=True) == {
+        "with a window": "it did not end within 3 seconds",
+        "without one": "it did not end within 3 seconds",
+        "its window": "True",
+        "the file it wrote": "closed by asking",
     }
 
 

@@ -41,10 +41,16 @@ class Prefix:
             number = r"HKLM\Software\Microsoft\Cryptography", "/v", "MachineGuid"
             self.tool("reg", "add", *number, "/d", str(uuid.uuid4()), "/f")
 
-    def run(self, *arguments: str, utf8: bool = True) -> subprocess.CompletedProcess[bytes]:
-        """Run its Python; without ``utf8`` as Windows starts it where a pipe is its output."""
+    def run(
+        self, *arguments: str, utf8: bool = True, screen: bool = False
+    ) -> subprocess.CompletedProcess[bytes]:
+        """Run its Python; without ``utf8`` as Windows starts it where a pipe is its output, with
+        ``screen`` on a virtual one."""
         flags = ["-X", "utf8"] if utf8 else []
         command = [f"{LAID_OUT}/run", str(self.folder), "python.exe", *flags, *arguments]
+        if screen:
+            self.leave()
+            command = ["xvfb-run", "-a", *command]
         return subprocess.run(command, input=b"\n", capture_output=True, timeout=300, check=False)
 
     def widetrail(self, *arguments: str, status: int = 0) -> str:
@@ -54,9 +60,9 @@ class Prefix:
         assert done.returncode == status, told
         return done.stdout.decode().replace("\r\n", "\n")
 
-    def script(self, name: str, *arguments: str) -> Any:
+    def script(self, name: str, *arguments: str, screen: bool = False) -> Any:
         """Run one of the scripts beside this file; return what it prints as JSON."""
-        done = self.run(windows(HERE / f"{name}.py"), *arguments)
+        done = self.run(windows(HERE / f"{name}.py"), *arguments, screen=screen)
         assert done.returncode == 0, done.stderr.decode("utf-8", "replace")
         return json.loads(done.stdout)
 

@@ -34,6 +34,10 @@ GONE_WITHIN = 5.0
 """Seconds in which what was ended is gone."""
 
 
+ASKED = 2.0
+"""Seconds in which a program that was asked to end may do so, before it is ended."""
+
+
 Began = Callable[[int, float], None]
 """Told the number of a process and when it was started, in seconds since 1970."""
 
@@ -260,6 +264,8 @@ def _wait(
             if any(os.fstat(f.fileno()).st_size > PRINTED_MOST for f in printed):
                 raise Stopped("it printed without end")
             if time.monotonic() > end:
+                _ask_to_end(process)
+                wait(ASKED)
                 raise Stopped(f"it did not end within {seconds:.0f} seconds")
             if limits is not None:
                 _insist_within(process, limits)
@@ -306,6 +312,15 @@ def _ends_within(process: subprocess.Popen[bytes], seconds: float | None = None)
     except subprocess.TimeoutExpired:
         return False
     return True
+
+
+def _ask_to_end(process: subprocess.Popen[bytes]) -> None:
+    """Ask a program to end by itself, so that it can write what it has not written yet."""
+    if sys.platform != "win32":
+        with suppress(OSError):
+            os.killpg(process.pid, signal.SIGTERM)
+    elif isinstance(process, JobProcess):
+        process.ask_to_end()
 
 
 def _end_group(process: subprocess.Popen[bytes]) -> None:

@@ -33,6 +33,10 @@ if sys.platform == "win32":
     _TAKEN = (0, 0x80)
     """What tells that a name is held now: it was free, or whoever held it has ended."""
 
+    _USER = ctypes.WinDLL("user32", use_last_error=True)
+    _CLOSE = 0x10
+    _EACH = ctypes.WINFUNCTYPE(wintypes.BOOL, wintypes.HWND, wintypes.LPARAM)
+
     _ASK = 0x1000
     """PROCESS_QUERY_LIMITED_INFORMATION: what everybody may ask of an own process."""
 
@@ -101,13 +105,23 @@ if sys.platform == "win32":
         def started(self) -> Iterator[tuple[int, str]]:
             """Give the processes that it started, at whatever depth, and that run, each with the
             name of its program; the console that the system gives it is none."""
-            found = _Listed()
-            asked = _KERNEL.QueryInformationJobObject
-            if asked(self._job, _MEMBERS, ctypes.byref(found), ctypes.sizeof(found), None):
-                for pid in found.pids[: found.listed]:
-                    name = image_of(pid).rpartition("\\")[2]
-                    if pid != self.pid and name and name.casefold() != "conhost.exe":
-                        yield pid, name
+            for pid in self._members():
+                name = image_of(pid).rpartition("\\")[2]
+                if pid != self.pid and name and name.casefold() != "conhost.exe":
+                    yield pid, name
+
+        def ask_to_end(self) -> None:
+            """Ask each window of it, and of what it started, to close, as its close button does."""
+            members = set(self._members())
+
+            def ask(window: int, _: int) -> bool:
+                owner = wintypes.DWORD()
+                _USER.GetWindowThreadProcessId(wintypes.HWND(window), ctypes.byref(owner))
+                if owner.value in members:
+                    _USER.PostMessageW(wintypes.HWND(window), _CLOSE, 0, 0)
+                return True
+
+            _USER.EnumWindows(_EACH(ask), 0)
 
         def end_all(self) -> None:
             """End it with all that it started."""
@@ -118,6 +132,12 @@ if sys.platform == "win32":
             if self._job:
                 _KERNEL.CloseHandle(self._job)
                 self._job = wintypes.HANDLE()
+
+        def _members(self) -> list[int]:
+            found = _Listed()
+            asked = _KERNEL.QueryInformationJobObject
+            told = asked(self._job, _MEMBERS, ctypes.byref(found), ctypes.sizeof(found), None)
+            return list(found.pids[: found.listed]) if told else []
 
     @contextmanager
     def held_name(name: str) -> Iterator[bool]:
