@@ -23,6 +23,7 @@ COMMANDS = {
     "demo": "Run a whole move on the demo world.",
     "new": "Begin a recipe, with a rehearsal that passes and its machines.",
     "machine": "Look at machine folders, run their programs, save and compare them.",
+    "trace": "Find out by experiment where a program keeps things.",
     "lint": "Check recipes without looking at a machine.",
     "survey": "Show what the recipes' applications keep on a machine.",
     "card": "Write the facts of a machine, to plan with where it is out of reach.",

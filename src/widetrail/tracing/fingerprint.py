@@ -1,0 +1,115 @@
+"""Fingerprints of folders: which of their names were changed, made, removed or read since.
+
+Only the status of each name is looked at, nothing is opened. What a file is, when it was changed
+and when its status was, tell of every change that a program makes; the time of the last access
+tells of reading, where the volume keeps it (``relatime`` does once it was set before the change).
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+from contextlib import suppress
+from dataclasses import dataclass
+from typing import Literal
+
+_LONG_AGO = 1
+"""Nanoseconds since 1970 that a name is given as its last access: reading it changes that."""
+
+Difference = Literal["written", "created", "removed", "read"]
+
+
+@dataclass(frozen=True)
+class Seen:
+    """A name that differs: its path as this system has it; ``folder`` tells that it is one."""
+
+    path: str
+    how: Difference
+    folder: bool = False
+
+
+class Fingerprint:
+    """A fingerprint of folders; ``skipped`` are paths below them that are none of it."""
+
+    def __init__(self, folders: tuple[str, ...], skipped: frozenset[str] = frozenset()) -> None:
+        self.folders, self._skipped = folders, skipped
+        self._marks: dict[str, int] = {}
+        for entry in self._entries():
+            if (status := _status(entry)) is not None:
+                self._marks[entry.path] = _mark(status)
+
+    @property
+    def size(self) -> int:
+        """How many names it has."""
+        return len(self._marks)
+
+    def _entries(self) -> Iterator[os.DirEntry[str]]:
+        waiting = list(self.folders)
+        while waiting:
+            with suppress(OSError), os.scandir(waiting.pop()) as listed:
+                for entry in listed:
+                    if entry.path in self._skipped:
+                        continue
+                    yield entry
+                    with suppress(OSError):
+                        if entry.is_dir(follow_symlinks=False):
+                            waiting.append(entry.path)
+
+    def forget_reading(self) -> bool:
+        """Set when each name was read last long ago, so that reading it is seen; take the
+        fingerprint anew. Only for copies: this changes them.
+
+        Return whether the volume tells of reading.
+        """
+        for entry in self._entries():
+            status = _status(entry)
+            if status is not None and not entry.is_symlink():
+                with suppress(OSError):
+                    os.utime(entry.path, ns=(_LONG_AGO, status.st_mtime_ns))
+        tells = False
+        for entry in list(self._entries()):  # folders were read by looking into them
+            with suppress(OSError):
+                if entry.is_dir(follow_symlinks=False):
+                    status = os.stat(entry.path)  # noqa: PTH116
+                    tells = tells or status.st_atime_ns != _LONG_AGO
+                    os.utime(entry.path, ns=(_LONG_AGO, status.st_mtime_ns))
+        for folder in list(self._marks):
+            with suppress(OSError):
+                self._marks[folder] = _mark(os.lstat(folder))
+        return tells
+
+    def differences(self, *, reading: bool = False) -> Iterator[Seen]:
+        """Give what differs now, and take it into the fingerprint; with ``reading`` also what was
+        read since ``forget_reading``."""
+        gone = dict.fromkeys(self._marks)
+        for entry in self._entries():
+            status = _status(entry)
+            if status is None:
+                continue
+            gone.pop(entry.path, None)
+            mark, known = _mark(status), self._marks.get(entry.path)
+            folder = entry.is_dir(follow_symlinks=False)
+            if known is None:
+                yield Seen(entry.path, "created", folder)
+            elif mark != known:
+                yield Seen(entry.path, "written", folder)
+            if reading and status.st_atime_ns != _LONG_AGO and not entry.is_symlink():
+                yield Seen(entry.path, "read", folder)
+            self._marks[entry.path] = mark
+        for path in gone:
+            del self._marks[path]
+            yield Seen(path, "removed")
+
+
+def _status(entry: os.DirEntry[str]) -> os.stat_result | None:
+    try:
+        return entry.stat(follow_symlinks=False)
+    except OSError:
+        return None
+
+
+def _mark(status: os.stat_result) -> int:
+    """Return what stands for a status: two that differ have the same one time in 2⁶¹."""
+    return hash(
+        (status.st_size, status.st_mtime_ns, status.st_ctime_ns, status.st_ino, status.st_mode)
+    )

@@ -1,0 +1,116 @@
+"""Where a text that was typed into a program is found again."""
+
+from __future__ import annotations
+
+import html
+import json
+import sqlite3
+import tempfile
+import unicodedata
+from collections.abc import Iterator
+from contextlib import closing
+from pathlib import Path
+from urllib.parse import quote
+
+from widetrail.machine import Machine
+from widetrail.machine.paths import base
+from widetrail.tracing.parts import data_of, value_parts
+
+DATABASE = b"SQLite format 3\0"
+
+TABLES_MOST = 500
+"""Tables of a database that are looked through."""
+
+
+def spellings(marker: str) -> tuple[bytes, ...]:
+    """Return the bytes by which programs write a text."""
+    found: dict[bytes, None] = {}
+    for form in ("NFC", "NFD"):
+        text = unicodedata.normalize(form, marker)
+        for told in _told(text):
+            found.setdefault(told.encode("utf-8", "surrogateescape"))
+        for wide in ("utf-16-le", "utf-16-be"):
+            found.setdefault(text.encode(wide, "surrogatepass"))
+    return tuple(spelling for spelling in found if spelling)
+
+
+def _told(text: str) -> Iterator[str]:
+    yield text
+    yield json.dumps(text)[1:-1]
+    yield json.dumps(text, ensure_ascii=False)[1:-1]
+    yield quote(text)
+    yield html.escape(text)
+
+
+def find_marker(machine: Machine, path: str, marker: str) -> str:
+    """Return where a marker stands in a file, in words, or an empty text."""
+    if not marker:
+        return ""
+    if marker in base(path):
+        return "its name"
+    data = data_of(machine, path)
+    at = min((n for s in spellings(marker) if (n := data.find(s)) >= 0), default=-1)
+    if at < 0:
+        return ""
+    if data.startswith(DATABASE):
+        return _column(data, marker) or f"byte {at}"
+    for part, text in value_parts(machine, path).items():
+        if marker in text:
+            return f"value {part.at}"
+    if b"\0" in data[:4096]:
+        return f"byte {at}"
+    line = data.count(b"\n", 0, at) + 1
+    return f"line {line}"
+
+
+def found_in_value(text: str | None, marker: str) -> bool:
+    """Return whether a value holds a marker."""
+    return bool(marker) and text is not None and marker in text
+
+
+def _column(data: bytes, marker: str) -> str:
+    """Return the column of a database that holds a marker."""
+    with opened(data) as connection:
+        for table, column in columns(connection):
+            query = f"select 1 from {_name(table)} where instr({_name(column)}, ?) limit 1"
+            try:
+                if connection.execute(query, (marker,)).fetchone():
+                    return f"column {table}.{column}"
+            except sqlite3.Error:
+                continue
+    return ""
+
+
+def opened(data: bytes) -> closing[sqlite3.Connection]:
+    """Lend a database that is read from a copy of its bytes."""
+    connection = sqlite3.connect(":memory:")
+    with tempfile.TemporaryDirectory(prefix="widetrail-") as folder:
+        copy = Path(folder) / "copy.db"
+        copy.write_bytes(data)
+        try:
+            with closing(sqlite3.connect(copy)) as stored:
+                stored.backup(connection)
+        except sqlite3.Error:
+            return closing(sqlite3.connect(":memory:"))
+    return closing(connection)
+
+
+def columns(connection: sqlite3.Connection) -> Iterator[tuple[str, str]]:
+    """Give the columns of a database, each with its table."""
+    try:
+        tables = connection.execute(
+            "select name from sqlite_master where type = 'table' order by name limit ?",
+            (TABLES_MOST,),
+        ).fetchall()
+        for (table,) in tables:
+            for row in connection.execute(f"pragma table_info({_name(table)})"):
+                yield table, row[1]
+    except sqlite3.Error:
+        return
+
+
+def _name(name: str) -> str:
+    quoted = name.replace('"', '""')
+    return f'"{quoted}"'
+
+

@@ -1,0 +1,158 @@
+"""What a trace found: its runs, what was touched, and what experiments told.
+
+No contents stand in it: names, sizes, digests, and of a value that is no secret 200 characters.
+"""
+
+from __future__ import annotations
+
+from dataclasses import asdict, dataclass
+from pathlib import Path
+from typing import Any, Literal
+
+from pydantic import TypeAdapter, ValidationError
+
+from widetrail.errors import InputUnusable
+from widetrail.formats.documents import read_text
+from widetrail.formats.stored_values import why_not
+
+VALUE_MOST = 200
+"""Characters of a value that a record holds, at most."""
+
+RunKind = Literal["idle", "start", "act"]
+Way = Literal[
+    "read", "listed", "looked", "missed", "written", "created", "removed", "appended", "fleeting"
+]
+"""What was done to a path: ``looked`` is asking whether it is there, ``missed`` that it is not,
+``fleeting`` was made and removed in one run."""
+
+Eye = Literal["fingerprints", "access times", "system calls"]
+"""What saw it."""
+
+
+@dataclass(frozen=True)
+class Changed:
+    """A value that changed: the form and address where it stands, and its text before and after.
+
+    ``None`` is a value that is not there, ``***`` one that is secret.
+    """
+
+    form: str
+    at: str
+    before: str | None
+    after: str | None
+
+
+@dataclass(frozen=True)
+class Touch:
+    """A path of the machine and what one run did to it; sizes in bytes, ``None`` where it is not.
+
+    ``marker`` says where the marker of the run was found in it.
+    """
+
+    path: str
+    ways: tuple[Way, ...]
+    before: int | None = None
+    after: int | None = None
+    digest: str = ""
+    marker: str = ""
+    values: tuple[Changed, ...] = ()
+
+
+@dataclass(frozen=True)
+class Run:
+    """One run: its kind, what was done, how the program ended, and what was touched."""
+
+    kind: RunKind
+    did: str
+    number: int
+    status: int
+    seconds: float
+    touched: tuple[Touch, ...]
+    shows_marker: bool = False
+    secret: bool = False
+    programs: tuple[str, ...] = ()
+    missed: int = 0
+    system: int = 0
+
+
+@dataclass(frozen=True)
+class Part:
+    """A part of what a program keeps: a file, or one value in a file or in the registry.
+
+    ``form`` is that of a value, ``registry`` for one of the registry, whose ``path`` is a key.
+    """
+
+    path: str
+    form: str = ""
+    at: str = ""
+
+    @property
+    def is_file(self) -> bool:
+        return not self.form
+
+
+@dataclass(frozen=True)
+class Shows:
+    """What the program prints otherwise without a part: a line of each print-out, either one empty
+    where there is none.
+
+    ``back`` tells that the part was there again once the program had been started.
+    """
+
+    part: Part
+    needed: bool
+    usual: str = ""
+    without: str = ""
+    back: bool = False
+
+
+@dataclass(frozen=True)
+class Tells:
+    """A value that names a place, ``written`` as it stands there, and what came of moving the place
+    and changing the value.
+
+    ``whole``: the program printed the same then, and something else while only the place had moved.
+    ``part``: more of it than while only the place had moved; other files name the place too.
+    ``no``: the value made no difference.
+    """
+
+    value: Part
+    place: str
+    written: str
+    proved: Literal["whole", "part", "no"]
+    folder: bool
+
+
+@dataclass(frozen=True)
+class Trace:
+    """All of a trace; ``eyes`` are what could see, ``blind`` says why one could not."""
+
+    title: str
+    machine: str
+    program: str
+    screen: tuple[str, ...]
+    printed: str
+    eyes: tuple[Eye, ...]
+    blind: tuple[str, ...]
+    runs: tuple[Run, ...]
+    shows: tuple[Shows, ...]
+    tells: tuple[Tells, ...]
+    unstable: tuple[str, ...] = ()
+    experiments: int = 0
+
+    def as_json(self) -> dict[str, Any]:
+        return asdict(self)
+
+
+def load_trace(path: Path) -> Trace:
+    """Read a record.
+
+    Raises:
+        InputUnusable: It cannot be read, or is none.
+    """
+    try:
+        return TypeAdapter(Trace).validate_json(read_text(path))
+    except ValidationError as error:
+        raise InputUnusable(
+            "is no record of a trace", where=str(path), why=why_not(error)
+        ) from error

@@ -1,0 +1,20 @@
+"""Which names suggest a secret, or the state of a licence."""
+
+from __future__ import annotations
+
+import re
+
+_SECRET = re.compile(
+    r"passw|passphrase|secret|token|credential|api.?key|private.?key|\bpin\b", re.IGNORECASE
+)
+_LICENCE = re.compile(r"licen[cs]e|serial|activat|product.?key|\bseat\b", re.IGNORECASE)
+
+
+def is_secret(name: str) -> bool:
+    """Return whether a name suggests that its value is a secret."""
+    return _SECRET.search(name) is not None
+
+
+def is_licence(name: str) -> bool:
+    """Return whether a name suggests that it holds the state of a licence."""
+    return _LICENCE.search(name) is not None
