@@ -84,6 +84,62 @@ def show(
         _show(trace, folder, every=every)
 
 
+@command.command("draft")
+@click.argument("record", type=PATH)
+@click.argument("folder", type=PATH)
+@machines_option
+@click.option("--name", default="", help="What the program is called.")
+@click.option("--maker", default="", help="Who makes it.")
+@click.option("--id", "app", default="", help="Its id: small letters, digits and -.")
+@json_option
+def draft(
+    record: Path,
+    folder: Path,
+    machines: Path | None,
+    name: str,
+    maker: str,
+    app: str,
+    as_json: bool,
+) -> None:
+    """Draft a recipe from RECORD into FOLDER, with a rehearsal and its machines; rehearse it.
+
+    Ends with 1 where the draft does not pass its rehearsal.
+    """
+    from widetrail.library.rehearsals import rehearse
+    from widetrail.tracing.drafting import Draft, Naming, usual_naming
+
+    trace = load_trace(record)
+    usual = usual_naming(trace)
+    naming = Naming(app or usual.id, name or usual.name, maker or usual.maker)
+    made = Draft(trace, _machine(trace, machines or machines_near(record)), naming).write(folder)
+    ran = rehearse([made.rehearsal])
+    troubles = [f"{d.what}: expected {d.expected}, is {d.found}" for result in ran.results for d in result.differences]
+    troubles += [finding.message for finding in ran.findings]
+    if as_json:
+        print_json(
+            {
+                "recipe": str(made.recipe),
+                "rehearsal": str(made.rehearsal),
+                "machines": [str(made.old), str(made.new)],
+                "questions": list(made.questions),
+                "passed": ran.passed,
+                "differences": troubles,
+            }
+        )
+    else:
+        page = Page()
+        page.line(f"recipe     {made.recipe}")
+        page.line(f"rehearsal  {made.rehearsal}: {'it passes' if ran.passed else 'it fails'}")
+        page.line(f"machines   {made.old} and {made.new}")
+        for title, lines in (("Differences and findings", troubles), ("Open questions", made.questions)):
+            if lines:
+                page.title(title)
+            for line in lines:
+                page.line(f"- {line}", indent=2)
+    if not ran.passed:
+        click.get_current_context().exit(1)
+
+
 def _machine(trace: Trace, folder: Path) -> FolderMachine:
     if not (folder / trace.machine).is_dir():
         raise InputUnusable("machine not found", where=str(folder / trace.machine))

@@ -13,15 +13,26 @@ from typing import Literal
 from widetrail.machine import FolderMachine
 from widetrail.machine.path_notation import Written, is_there, read_written, write_again
 from widetrail.machine.paths import base, is_within, join, parent
+from widetrail.recipe.templates import ROOTS
+from widetrail.tracing import system_calls
 from widetrail.tracing.lab import Lab, Screen, alike
 from widetrail.tracing.minimal import least
-from widetrail.tracing.parts import change_values, settings_among, store_values, take_away, value_parts
+from widetrail.tracing.parts import (
+    change_values,
+    inner_texts,
+    settings_among, store_values,
+    take_away,
+    value_parts,
+)
 from widetrail.tracing.record import Part, Shows, Tells, Way
 from widetrail.tracing.secrecy import is_secret
 from widetrail.tracing.zones import Zones
 
 PLACES_MOST = 200
 """Values that name a path and are tried, at most."""
+
+DEFAULTS_MOST = 6
+"""Paths that are tried as where a place is by default, at most."""
 
 MOVED = "moved-7"
 """What is added to the name of a place that is moved."""
@@ -135,6 +146,12 @@ class Experiments:
         """Find the values that name a place, and try each by moving the place."""
         settings = settings_among(self.machine, (file.path for file in self.files))
         values = {p: t for s in sorted(settings) for p, t in value_parts(self.machine, s).items()}
+        values |= {
+            Part(part.path, part.form, part.at + below): inner
+            for part, text in values.items()
+            if part.form == "json"
+            for below, inner in inner_texts(text).items()
+        }
         values |= store_values(self.machine)
         found = []
         for part, text in values.items():
@@ -156,6 +173,8 @@ class Experiments:
         written, _ = read_written(text, self.machine, part.path if in_file else "")
         if written is None or not is_there(self.machine, written.path):
             return None
+        if written.style == "relative":
+            return None  # it is told from where it stands, and moves with that
         path, platform = written.path, self.machine.platform
         if self._zones.of(path) != "account" or is_within(self.machine.root("home"), path, platform):
             return None
@@ -178,7 +197,45 @@ class Experiments:
         lost = self._lab.after(move)
         there = self.machine.look(place)
         folder = there is not None and there.kind == "folder"
-        return Tells(part, place, text[:LINE_MOST], self._proof(followed, lost), folder)
+        proof = self._proof(followed, lost)
+        default = self._default(part, place, lost) if proof != "no" else ""
+        return Tells(part, place, text[:LINE_MOST], proof, folder, default)
+
+    def _default(self, part: Part, place: str, lost: Screen) -> str:
+        """Return where the program looks where a value is not there; empty where that is not seen.
+
+        What it asks for then, and is not there, are the candidates; each is tried.
+        """
+        for candidate in self._asked_for(part, place):
+
+            def fall_back(machine: FolderMachine, to: str = candidate) -> None:
+                take_away(machine, [part])
+                host = Path(machine.host(to))
+                host.parent.mkdir(parents=True, exist_ok=True)
+                Path(machine.host(place)).rename(host)
+
+            if self._proof(self._lab.after(fall_back), lost) != "no":
+                return candidate
+        return ""
+
+    def _asked_for(self, part: Part, place: str) -> list[str]:
+        """Return the paths that the program misses without a value, and the folders above them."""
+        if system_calls.why_not():
+            return []
+        effects = system_calls.WatchingEffects()
+        with self._lab.copy(effects) as machine:
+            take_away(machine, [part])
+            zones = Zones(machine, self._lab.program)
+            self._lab.look(machine)
+            apart = bool(machine.not_isolated)
+            asked = {*effects.calls.missed, *effects.calls.made}
+            own = [zones.own(host) if apart else host for host in asked]
+            missed = {p for p in own if p is not None and zones.of(p) == "account"}
+        edges = {self.machine.root(name) for name in ROOTS}
+        above = {p for path in missed for p in (path, parent(path))}
+        fit = [p for p in above if p not in edges and not is_there(self.machine, p)]
+        fit = [p for p in fit if not is_within(p, place, self.machine.platform)]
+        return sorted(fit, key=len)[:DEFAULTS_MOST]
 
     def _proof(self, followed: Screen, lost: Screen) -> Literal["whole", "part", "no"]:
         usual = self._lab.usual

@@ -5,13 +5,13 @@ from __future__ import annotations
 import html
 import json
 import sqlite3
-import tempfile
 import unicodedata
 from collections.abc import Iterator
-from contextlib import closing
-from pathlib import Path
+from contextlib import closing, contextmanager
 from urllib.parse import quote
 
+from widetrail.errors import MachineUnusable
+from widetrail.finding.readings import copied_database
 from widetrail.machine import Machine
 from widetrail.machine.paths import base
 from widetrail.tracing.parts import data_of, value_parts
@@ -53,7 +53,7 @@ def find_marker(machine: Machine, path: str, marker: str) -> str:
     if at < 0:
         return ""
     if data.startswith(DATABASE):
-        return _column(data, marker) or f"byte {at}"
+        return _column(machine, path, marker) or f"byte {at}"
     for part, text in value_parts(machine, path).items():
         if marker in text:
             return f"value {part.at}"
@@ -68,11 +68,11 @@ def found_in_value(text: str | None, marker: str) -> bool:
     return bool(marker) and text is not None and marker in text
 
 
-def _column(data: bytes, marker: str) -> str:
+def _column(machine: Machine, path: str, marker: str) -> str:
     """Return the column of a database that holds a marker."""
-    with opened(data) as connection:
+    with opened(machine, path) as connection:
         for table, column in columns(connection):
-            query = f"select 1 from {_name(table)} where instr({_name(column)}, ?) limit 1"
+            query = f"select 1 from {quoted_name(table)} where instr({quoted_name(column)}, ?) limit 1"
             try:
                 if connection.execute(query, (marker,)).fetchone():
                     return f"column {table}.{column}"
@@ -81,18 +81,15 @@ def _column(data: bytes, marker: str) -> str:
     return ""
 
 
-def opened(data: bytes) -> closing[sqlite3.Connection]:
-    """Lend a database that is read from a copy of its bytes."""
-    connection = sqlite3.connect(":memory:")
-    with tempfile.TemporaryDirectory(prefix="widetrail-") as folder:
-        copy = Path(folder) / "copy.db"
-        copy.write_bytes(data)
-        try:
-            with closing(sqlite3.connect(copy)) as stored:
-                stored.backup(connection)
-        except sqlite3.Error:
-            return closing(sqlite3.connect(":memory:"))
-    return closing(connection)
+@contextmanager
+def opened(machine: Machine, path: str) -> Iterator[sqlite3.Connection]:
+    """Lend a database of the machine, read in a copy; an empty one where it cannot be read."""
+    try:
+        with copied_database(machine, path) as copy, closing(sqlite3.connect(copy)) as connection:
+            yield connection
+    except MachineUnusable:
+        with closing(sqlite3.connect(":memory:")) as nothing:
+            yield nothing
 
 
 def columns(connection: sqlite3.Connection) -> Iterator[tuple[str, str]]:
@@ -103,13 +100,14 @@ def columns(connection: sqlite3.Connection) -> Iterator[tuple[str, str]]:
             (TABLES_MOST,),
         ).fetchall()
         for (table,) in tables:
-            for row in connection.execute(f"pragma table_info({_name(table)})"):
+            for row in connection.execute(f"pragma table_info({quoted_name(table)})"):
                 yield table, row[1]
     except sqlite3.Error:
         return
 
 
-def _name(name: str) -> str:
+def quoted_name(name: str) -> str:
+    """Return a name as SQL has it."""
     quoted = name.replace('"', '""')
     return f'"{quoted}"'
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import shutil
 from collections import Counter, defaultdict
@@ -102,7 +103,31 @@ def _plain(form: StoreKind, data: bytes, at: str, literal: str) -> str:
         value = ask_form(FORMS[form], read, data, at)[0].value
     except (Unreadable, IndexError):
         return literal
-    return value if isinstance(value, str) else literal
+    if isinstance(value, bool) or value is None:
+        return literal
+    return str(value) if isinstance(value, str | int | float) else literal
+
+
+def inner_texts(literal: str) -> dict[str, str]:
+    """Return the texts in a list that stands in a value as JSON, each by its pointer below it."""
+    if not literal.startswith("["):
+        return {}
+    try:
+        return dict(_texts_below(json.loads(literal), ""))
+    except (ValueError, RecursionError):
+        return {}
+
+
+def _texts_below(value: object, at: str) -> Iterator[tuple[str, str]]:
+    if isinstance(value, str):
+        yield at, value
+    elif isinstance(value, list):
+        for number, inner in enumerate(value):
+            yield from _texts_below(inner, f"{at}/{number}")
+    elif isinstance(value, dict):
+        for name, inner in value.items():
+            escaped = name.replace("~", "~0").replace("/", "~1")
+            yield from _texts_below(inner, f"{at}/{escaped}")
 
 
 def stores_of(machine: Machine) -> Iterator[Store]:
@@ -211,6 +236,11 @@ def change_values(
         machine.host(path).write_bytes(data)
 
 
+def in_lists(at: str) -> str:
+    """Return an address with ``*`` for each number in it."""
+    return "/".join("*" if name.isdecimal() else name for name in at.split("/"))
+
+
 def _as_stored(store: Store, changes: Mapping[str, str | None]) -> dict[str, str | None]:
     """Return texts as a store has them, each of the type that its value has there."""
     there, found = store.read(), dict[str, str | None]()
@@ -225,7 +255,9 @@ def _as_stored(store: Store, changes: Mapping[str, str | None]) -> dict[str, str
 
 
 def _with(form: str, data: bytes, at: str, text: str) -> bytes:
-    add = FORMS[form].add
+    add, put = FORMS[form].add, FORMS[form].put
+    if put is not None and at not in _values(form, data):  # type: ignore[arg-type]
+        return ask_form(FORMS[form], put, data, in_lists(at), {at: text})
     if add is None:
         raise Unwritable("has no values that can be set")
     return ask_form(FORMS[form], add, data, at, text)

@@ -113,7 +113,8 @@ class Tells:
 
     ``whole``: the program printed the same then, and something else while only the place had moved.
     ``part``: more of it than while only the place had moved; other files name the place too.
-    ``no``: the value made no difference.
+    ``no``: the value made no difference. ``default`` is where the program looks without the value,
+    found by taking it away and moving the place there.
     """
 
     value: Part
@@ -121,17 +122,20 @@ class Tells:
     written: str
     proved: Literal["whole", "part", "no"]
     folder: bool
+    default: str = ""
 
 
 @dataclass(frozen=True)
 class Trace:
-    """All of a trace; ``eyes`` are what could see, ``blind`` says why one could not."""
+    """All of a trace; ``printed`` is the digest of what the program prints, ``shown`` what is known
+    of that: its numbers alone; ``eyes`` are what could see, ``blind`` says why one could not."""
 
     title: str
     machine: str
     program: str
     screen: tuple[str, ...]
     printed: str
+    shown: str
     eyes: tuple[Eye, ...]
     blind: tuple[str, ...]
     runs: tuple[Run, ...]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
@@ -27,6 +28,9 @@ Told = Callable[[str], None]
 """Told what is done now, in a few words."""
 
 HIDDEN = "***"
+
+NUMBERS_MOST = 10_000
+"""Characters of the numbers that a program shows which are noted, at most."""
 
 
 @dataclass
@@ -67,6 +71,7 @@ def run_trace(script: TraceFile, machines: Path, told: Told = lambda text: None)
         lab.program,
         script.screen,
         digest(lab.usual.text.encode("utf-8", "surrogateescape")),
+        " ".join(dict.fromkeys(re.findall(r"\d+", lab.usual.text)))[:NUMBERS_MOST],
         tuple(eyes),
         tuple(why for why in (blind, "" if tells_reading else "no access times here") if why),
         runs,

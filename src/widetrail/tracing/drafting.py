@@ -1,0 +1,423 @@
+"""A recipe drafted from a trace, with its first rehearsal and the machines for it."""
+
+from __future__ import annotations
+
+import json
+import re
+import shutil
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+import yaml
+
+from widetrail.errors import DocumentUnusable, InputUnusable
+from widetrail.formats.registry_writing import write_registry
+from widetrail.machine import FolderMachine
+from widetrail.machine.machine_file import FILE, REGISTRY
+from widetrail.machine.paths import base, is_within, join, parent
+from widetrail.recipe import SUFFIX as RECIPE_SUFFIX
+from widetrail.recipe import examine
+from widetrail.rehearsing import SUFFIX as REHEARSAL_SUFFIX
+from widetrail.rehearsing.stage import MACHINES
+from widetrail.steps import KINDS
+from widetrail.tracing.classes import Classed, Classes
+from widetrail.tracing.draft_contents import held_paths, named_paths, readings_of
+from widetrail.tracing.parts import data_of, inner_texts, store_values, value_parts
+from widetrail.tracing.places import DraftPlace, draft_places, template_of, within
+from widetrail.tracing.record import Part, Trace
+
+NEW_USER = "new.person"
+"""The account of the new machine that is made for a draft."""
+
+_VERSION = re.compile(rb"\s*(\d+(?:\.\d+)+)\s*")
+
+
+@dataclass(frozen=True)
+class Naming:
+    """What a program is called in a recipe."""
+
+    id: str
+    name: str
+    maker: str
+
+
+@dataclass(frozen=True)
+class Drafted:
+    """What was written, and the questions that are left open."""
+
+    recipe: Path
+    rehearsal: Path
+    old: Path
+    new: Path
+    questions: tuple[str, ...]
+
+
+class Draft:
+    """A draft of one trace, made on ``machine``."""
+
+    def __init__(self, trace: Trace, machine: FolderMachine, naming: Naming) -> None:
+        self.trace, self.machine, self.naming = trace, machine, naming
+        self.classes = Classes(trace, machine)
+        existing = [one for one in self.classes.all if machine.look(one.path) is not None]
+        self.places = draft_places(machine, existing, trace.tells)
+        self.questions: list[str] = []
+        self._names: set[str] = set()
+        self._telling = tuple(t.value for t in trace.tells if t.proved != "no")
+
+    # The recipe
+
+    def recipe(self) -> str:
+        """Return the recipe as text.
+
+        Raises:
+            InputUnusable: Nothing is to be taken.
+        """
+        fit = [place for place in self.places if place.template or place.listed]
+        for place in self.places:
+            if place not in fit:
+                self._ask(f"{place.path} lies below no root: which setting tells it?")
+        stored = self._stored()
+        if not fit and not stored:
+            raise InputUnusable(
+                "nothing was found that is to be taken",
+                where=self.trace.title,
+                todo="Name a command that prints what a person sees, or act in the program.",
+            )
+        readings, items = [], []
+        for place in self._in_order(fit):
+            lines, item = self._item(place)
+            readings += lines
+            items += item
+        for key, names in stored.items():
+            lines, item = self._store_item(key, names)
+            readings += lines
+            items += item
+        text = [*self._head(), "places:", *self._place_lines(fit, stored)]
+        text += ["", "readings:", *readings, "", "items:", *items]
+        if self.questions:
+            text += ["", "# Questions that the trace leaves open:"]
+            text += [f"# - {question}" for question in self.questions]
+        return "\n".join(text) + "\n"
+
+    def _in_order(self, places: Sequence[DraftPlace]) -> list[DraftPlace]:
+        """Return places so that one whose files name paths in another follows that one."""
+        held = {p.name: held_paths(self.machine, p, self._telling) for p in places}
+        named = {name: [path for h in some for path in h.named] for name, some in held.items()}
+        before = {
+            place.name: {
+                other.name
+                for other in places
+                if other is not place and self._any_within(named[place.name], other.path)
+            }
+            for place in places
+        }
+        found: list[DraftPlace] = []
+        while len(found) < len(places):
+            done = {place.name for place in found}
+            left = [place for place in places if place.name not in done]
+            found.append(next((p for p in left if before[p.name] <= done), left[0]))
+        return found
+
+    def _any_within(self, paths: Sequence[str], folder: str) -> bool:
+        return any(is_within(path, folder, self.machine.platform) for path in paths)
+
+    def _head(self) -> Iterator[str]:
+        naming, trace = self.naming, self.trace
+        yield f"# Drafted from a trace: {' '.join(trace.title.split())}"
+        yield "recipe: 1"
+        yield "revision: 1"
+        yield "application:"
+        yield f"  id: {naming.id}"
+        yield f"  name: {_quote(naming.name)}"
+        yield f"  maker: {_quote(naming.maker)}"
+        command = base(trace.program)
+        name = re.sub(r"[^a-z0-9]+", "_", base(trace.screen[0]).casefold()).strip("_")
+        path = template_of(self.machine, trace.program)
+        on_path = self.machine.command(command) == trace.program and not path
+        yield "  programs:"
+        yield f"    {name}: {_quote(command if on_path else path or trace.program)}"
+        yield f"  screen: {json.dumps([name, *trace.screen[1:]], ensure_ascii=False)}"
+        yield ""
+        yield "recognise:"
+        by_command = self.machine.command(command) == trace.program
+        sign = f"command: {_quote(command)}" if by_command else f"file: {_quote(path or trace.program)}"
+        yield f"  - sign: {{{sign}}}"
+        if release := self._release():
+            yield f"    release: {release}"
+        else:
+            self._ask("Where does the program say its release?")
+        yield ""
+
+    def _release(self) -> str:
+        """Return a reading of the release: a file beside the program that holds nothing else."""
+        for folder in (parent(self.trace.program), parent(parent(self.trace.program))):
+            if template_of(self.machine, self.trace.program) == "" and folder in ("/usr", "/usr/bin"):
+                continue
+            for entry in self.machine.walk(folder, 1):
+                if entry.kind != "file" or entry.size > 4096:
+                    continue
+                path = f"{folder}/{entry.path}"
+                data = data_of(self.machine, path)
+                if _VERSION.fullmatch(data):
+                    if folder == parent(self.trace.program):
+                        return f"{{text: \"{{installation}}/{entry.path}\", at: '^(\\S+)'}}"
+                    return f"{{text: {_quote(template_of(self.machine, path) or path)}, at: '^(\\S+)'}}"
+                if b"CFBundleShortVersionString" in data:
+                    told = _quote(template_of(self.machine, path) or path)
+                    return f"{{plist: {told}, at: CFBundleShortVersionString}}"
+        return ""
+
+    def _place_lines(self, places: Sequence[DraftPlace], stored: dict[str, list[str]]) -> Iterator[str]:
+        for place in places:
+            yield f"  {place.name}:"
+            if place.listed is not None:
+                yield from self._listed(places, place, *place.listed)
+                continue
+            yield f"    {'folder' if place.folder else 'file'}: {_quote(place.template)}"
+            if place.told is not None:
+                yield f"    set_in: {self._telling_rule(places, place)}"
+        for number, key in enumerate(stored, 1):
+            yield f"  {_store_name(number)}:"
+            yield f"    key: '{key}'"
+
+    def _listed(
+        self, places: Sequence[DraftPlace], place: DraftPlace, at: str, name: str
+    ) -> Iterator[str]:
+        """Give the lines of a place that the program's own list names, one for each entry."""
+        assert place.told is not None, "it is told by the list"
+        value = place.told.value
+        where = within([p for p in places if p is not place], self.machine, value)
+        texts = value_parts(self.machine, value.path)
+        entry = inner_texts(texts.get(Part(value.path, value.form, at), ""))
+        others = [key.rpartition("/")[2] for key in entry if key.startswith("/0/")]
+        called = next((key for key in others if key != name), "")
+        more = f", name: {called}" if called else ""
+        yield f"    index: {{{value.form}: {_quote(where)}, at: {at}, path: {name}{more}}}"
+        inside = [
+            {place.rest(one.path).lstrip("/") for one in place.taken if is_within(one.path, p, self.machine.platform)}
+            for p in place.paths
+        ]
+        if common := sorted(set.intersection(*inside)):
+            yield f"    contains: {_quote(common[0])}"
+
+    def _telling_rule(self, places: Sequence[DraftPlace], place: DraftPlace) -> str:
+        assert place.told is not None, "the caller saw it"
+        if place.told.proved == "part":
+            self._ask(f"{place.name} is named in other files too: are all of them below paths?")
+        if not place.told.default:
+            self._ask(f"Where is {place.name} where no setting tells it?")
+        part = place.told.value
+        if part.form == "registry":
+            key, _, name = part.at.partition("\0")
+            return f"{{registry: '{part.path}\\{key}', at: {_quote(name)}, as: path}}"
+        where = within([p for p in places if p is not place], self.machine, part)
+        return f"{{{part.form}: {_quote(where)}, at: {_quote(part.at)}, as: path}}"
+
+    def _item(self, place: DraftPlace) -> tuple[list[str], list[str]]:
+        """Return the readings and the item of a place, as lines."""
+        settings = all(one.kind in ("setting", "index") for one in place.taken)
+        counted = readings_of(self.machine, place, self.trace)
+        chosen = [r for r in counted if r.is_shown] or counted[:2]
+        values = [r for r in counted if r.title not in {c.title for c in chosen}]
+        chosen += [r for r in values if settings and r.value]
+        lines, checks = [], []
+        for reading in chosen:
+            name = self._unique(f"{reading.title}_there" if reading.value.isdecimal() else reading.title)
+            lines.append(f"  {name}: {reading.rule}")
+            checks.append(f"      {name}: {{compare: same}}")
+        item = [f"  {place.name}:", f"    title: {_quote(self._title(place))}"]
+        if settings:
+            item.append("    kind: settings")
+        item.append(f"    from: {place.name}")
+        if place.folder and (leave := self._leave(place)):
+            item.append(f"    leave: {json.dumps(leave, ensure_ascii=False)}")
+        if held := held_paths(self.machine, place, self._telling):
+            item += ["    paths:", *(f"      - {paths.rule}" for paths in held)]
+        item += ["    checks:", *checks, *self._losses(place)]
+        item += ["    routes:", "      - name: copy", "        legs:", "          - new: [copy]"]
+        return lines, item
+
+    def _title(self, place: DraftPlace) -> str:
+        kinds = dict.fromkeys(one.kind for one in place.taken)
+        return f"{base(place.path)}: {', '.join(kinds)}"
+
+    def _leave(self, place: DraftPlace) -> list[str]:
+        lost = [one for one in place.taken if self._is_left_secret(one)]
+        return sorted(
+            place.rest(one.path).lstrip("/")
+            for one in (*place.left, *lost)
+            if not re.search(r"[*?\[{]", one.path)
+        )
+
+    def _is_left_secret(self, one: Classed) -> bool:
+        return one.kind == "secret" and (one.shows is None or not one.shows.needed)
+
+    def _losses(self, place: DraftPlace) -> Iterator[str]:
+        secrets = [one for one in place.taken if one.kind == "secret"]
+        left = [one for one in secrets if self._is_left_secret(one)]
+        for one in secrets:
+            if one not in left:
+                self._ask(f"{one.path} holds a secret, and the program needs it: may it travel?")
+        if left:
+            yield "    losses:"
+            yield "      - what: the passwords"
+            yield "        remedy: Type them again when the program asks for them."
+        for one in place.taken:
+            if one.kind == "unclear":
+                self._ask(f"{one.path}: {one.why}. It is taken.")
+            elif "can the program make it again" in one.why:
+                self._ask(f"{one.path}: {one.why}.")
+
+    def _stored(self) -> dict[str, list[str]]:
+        """Return the needed values of the registry, by key."""
+        found: dict[str, list[str]] = {}
+        for one in self.trace.shows:
+            if one.needed and one.part.form == "registry":
+                key, _, name = one.part.at.partition("\0")
+                found.setdefault(f"{one.part.path}\\{key}", []).append(name)
+            elif one.needed and one.part.form == "dconf":
+                self._ask(f"The desktop's setting {one.part.at} is needed: add a dconf place.")
+        return found
+
+    def _store_item(self, key: str, names: Sequence[str]) -> tuple[list[str], list[str]]:
+        place = _store_name(list(self._stored()).index(key) + 1)
+        lines, checks = [], []
+        for name in names:
+            reading = self._unique(name or "default")
+            if not self._names_path(key, name) or len(names) == 1:
+                lines.append(f"  {reading}: {{registry: '{key}', at: {_quote(name)}}}")
+                checks.append(f"      {reading}: {{compare: same}}")
+        item = [f"  {place}:", f"    title: {_quote('Values below ' + key)}", "    kind: settings"]
+        item += [f"    from: {place}", f"    take: {json.dumps(list(names), ensure_ascii=False)}"]
+        paths = [name for name in names if self._names_path(key, name)]
+        if paths:
+            item.append("    paths:")
+            item += [f"      - {{registry: '{key}', at: {_quote(name)}}}" for name in paths]
+        item += ["    checks:", *checks]
+        item += ["    routes:", "      - name: values", "        legs:", "          - new: [copy]"]
+        return lines, item
+
+    def _names_path(self, key: str, name: str) -> bool:
+        for part, text in store_values(self.machine).items():
+            above, _, own = part.at.partition("\0")
+            if (f"{part.path}\\{above}", own) == (key, name):
+                return bool(named_paths(self.machine, [text]))
+        return False
+
+    def _unique(self, title: str) -> str:
+        plain = re.sub(r"[^a-z0-9]+", "_", title.casefold()).strip("_") or "value"
+        plain = plain if plain[0].isalpha() else f"value_{plain}"
+        name, number = plain, 2
+        while name in self._names:
+            name, number = f"{plain}_{number}", number + 1
+        self._names.add(name)
+        return name
+
+    def _ask(self, question: str) -> None:
+        if question not in self.questions:
+            self.questions.append(question)
+
+    # What goes with it
+
+    def write(self, folder: Path) -> Drafted:
+        """Write recipe, rehearsal and machines into ``folder``.
+
+        Raises:
+            InputUnusable: Something of it is there already, or nothing is to be taken.
+            DocumentUnusable: The draft makes no recipe.
+        """
+        name = self.naming.id
+        recipe, rehearsal = folder / f"{name}{RECIPE_SUFFIX}", folder / f"{name}{REHEARSAL_SUFFIX}"
+        old, new = (folder / MACHINES / f"{name}-{side}" for side in ("old", "new"))
+        for path in (recipe, rehearsal, old, new):
+            if path.exists():
+                raise InputUnusable("already exists", where=str(path), todo="Name another folder.")
+        text = self.recipe()
+        loaded, findings = examine(text, str(recipe), KINDS)
+        if loaded is None:
+            raise DocumentUnusable(str(recipe), findings)
+        folder.mkdir(parents=True, exist_ok=True)
+        recipe.write_text(text, encoding="utf-8")
+        self._sample(old, whole=True)
+        self._sample(new, whole=False)
+        rehearsal.write_text(self._rehearsal(loaded.recipe.items), encoding="utf-8")
+        return Drafted(recipe, rehearsal, old, new, tuple(self.questions))
+
+    def _rehearsal(self, items: Sequence[str] | dict[str, object]) -> str:
+        name = self.naming.id
+        lines = [
+            "rehearsal: the program shows the same for another user",
+            f"recipe: {name}",
+            f"old: {{machine: {name}-old}}",
+            f"new: {{machine: {name}-new}}",
+            "expect:",
+            *(f"  {item}: {{}}" for item in items),
+            "  screen: same",
+        ]
+        return "\n".join(lines) + "\n"
+
+    def _sample(self, folder: Path, *, whole: bool) -> None:
+        """Make a machine with the program; ``whole`` with what it uses, but for what is secret."""
+        file = yaml.load((self.machine.folder / FILE).read_bytes(), yaml.CBaseLoader)
+        file["machine"] = folder.name
+        file["programs"] = [p for p in file["programs"] if p["path"] == self.trace.program]
+        file.pop("running", None)
+        if not whole:
+            file["user"], file["identity"] = NEW_USER, f"{self.naming.id}-new"
+            file.pop("home", None)
+            file.pop("redirected", None)
+        for disk in file["disks"].values():
+            (folder / disk["folder"]).mkdir(parents=True)
+        (folder / FILE).write_text(yaml.safe_dump(file, allow_unicode=True), encoding="utf-8")
+        if (self.machine.folder / REGISTRY).exists():
+            kept = (self.machine.folder / REGISTRY).read_bytes() if whole else write_registry([])
+            (folder / REGISTRY).write_bytes(kept)
+        sample = FolderMachine(folder)
+        for root in ("home", "documents", "config", "data", "temp"):
+            sample.host(sample.root(root)).mkdir(parents=True, exist_ok=True)
+        for place in self.places if whole else ():
+            if place.folder:
+                for path in place.paths:
+                    self._make_folders(path, sample)
+        for path in self._sampled(whole=whole):
+            target = sample.host(path)
+            target.parent.mkdir(parents=True, exist_ok=True)
+            shutil.copy2(self.machine.host(path), target)
+
+    def _make_folders(self, path: str, sample: FolderMachine) -> None:
+        for entry in self.machine.walk(path):
+            if entry.kind == "folder":
+                sample.host(join(path, entry.path)).mkdir(parents=True, exist_ok=True)
+
+    def _sampled(self, *, whole: bool) -> Iterator[str]:
+        installed = parent(self.trace.program)
+        shared = installed in {"/usr/bin", "/bin"} or parent(installed) == installed
+        if not shared and self.machine.look(installed) is not None:
+            for entry in self.machine.walk(installed):
+                if entry.kind == "file":
+                    yield f"{installed}/{entry.path}"
+        if not whole:
+            return
+        for place in self.places:
+            for one in place.used:
+                inside = is_within(one.path, installed, self.machine.platform)
+                if not inside and not self._is_left_secret(one):
+                    yield one.path
+
+
+def _store_name(number: int) -> str:
+    return "stored" if number == 1 else f"stored_{number}"
+
+
+def _quote(text: str) -> str:
+    return json.dumps(text, ensure_ascii=False)
+
+
+def usual_naming(trace: Trace) -> Naming:
+    """Return what the program is probably called, by its file."""
+    stem = re.sub(r"\.(exe|app|cmd|bat)$", "", base(trace.program), flags=re.IGNORECASE)
+    plain = re.sub(r"[^a-z0-9]+", "-", stem.casefold()).strip("-") or "program"
+    return Naming(plain, stem.capitalize(), "unknown")
+
+
