@@ -3,18 +3,26 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import asdict
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
 from widetrail.cli.output import Page, json_option, print_json
 from widetrail.errors import InputUnusable
 from widetrail.formats.quantities import show_count, show_size
+from widetrail.library.recipes import load_recipe
 from widetrail.machine import FolderMachine
 from widetrail.rehearsing.stage import machines_near
 from widetrail.tracing import SUFFIX, Trace, load_script, load_trace, run_trace
-from widetrail.tracing.classes import TAKEN, Classes, Group, quoted
+from widetrail.tracing.classes import TAKEN, Classes, Group, told
 from widetrail.tracing.parts import shown
+
+if TYPE_CHECKING:
+    from widetrail.tracing.proving import Proofs
 
 PATH = click.Path(path_type=Path)
 RECORD = ".traced.json"
@@ -48,11 +56,11 @@ def run(script: Path, machines: Path | None, record: Path | None, as_json: bool)
 
     The machine itself is never changed. The script's commands are started, many times.
     """
-    told = load_script(script)
+    wanted = load_script(script)
     to = record or script.with_name(script.name.removesuffix(SUFFIX) + RECORD)
     folder = machines or machines_near(script)
     page = Page(to_errors=True)
-    trace = run_trace(told, folder, (lambda text: None) if as_json else page.line)
+    trace = run_trace(wanted, folder, (lambda text: None) if as_json else page.line)
     to.write_text(json.dumps(trace.as_json(), indent=1) + "\n", encoding="utf-8")
     if as_json:
         print_json(_json(trace, folder))
@@ -77,7 +85,8 @@ def show(
         from widetrail.reporting.trace_page import render_trace
 
         classes = Classes(trace, _machine(trace, folder))
-        page.write_text(render_trace(trace, classes), encoding="utf-8")
+        with _extra():
+            page.write_text(render_trace(trace, classes), encoding="utf-8")
     if as_json:
         print_json(_json(trace, folder))
     else:
@@ -113,7 +122,11 @@ def draft(
     naming = Naming(app or usual.id, name or usual.name, maker or usual.maker)
     made = Draft(trace, _machine(trace, machines or machines_near(record)), naming).write(folder)
     ran = rehearse([made.rehearsal])
-    troubles = [f"{d.what}: expected {d.expected}, is {d.found}" for result in ran.results for d in result.differences]
+    troubles = [
+        f"{d.what}: expected {d.expected}, is {d.found}"
+        for result in ran.results
+        for d in result.differences
+    ]
     troubles += [finding.message for finding in ran.findings]
     if as_json:
         print_json(
@@ -131,13 +144,88 @@ def draft(
         page.line(f"recipe     {made.recipe}")
         page.line(f"rehearsal  {made.rehearsal}: {'it passes' if ran.passed else 'it fails'}")
         page.line(f"machines   {made.old} and {made.new}")
-        for title, lines in (("Differences and findings", troubles), ("Open questions", made.questions)):
+        for title, lines in (
+            ("Differences and findings", troubles),
+            ("Open questions", made.questions),
+        ):
             if lines:
                 page.title(title)
             for line in lines:
                 page.line(f"- {line}", indent=2)
     if not ran.passed:
         click.get_current_context().exit(1)
+
+
+@command.command("prove")
+@click.argument("recipe", type=PATH)
+@click.option("--machine", type=PATH, required=True, help="The machine folder that it is tried on.")
+@json_option
+def prove(recipe: Path, machine: Path, as_json: bool) -> None:
+    """Take away, on copies of a machine, what RECIPE takes and what it leaves, and show what the
+    program shows then.
+
+    Ends with 1 where something that the recipe leaves is missed.
+    """
+    from widetrail.tracing.proving import prove as prove_recipe
+
+    loaded = load_recipe(recipe)
+    errors = Page(to_errors=True)
+    found = prove_recipe(loaded, machine, (lambda text: None) if as_json else errors.line)
+    if as_json:
+        print_json({"starts": found.starts, "proofs": [asdict(proof) for proof in found.proofs]})
+    else:
+        _show_proofs(found, recipe)
+    if not found.holds:
+        click.get_current_context().exit(1)
+
+
+WORDS = {
+    "needed": "needed",
+    "silent": "silent",
+    "missed": "MISSED",
+    "not missed": "not missed",
+}
+
+
+def _show_proofs(found: Proofs, recipe: Path) -> None:
+    page = Page()
+    for title, verdicts in (
+        ("Left by the recipe, and missed", ("missed",)),
+        ("Taken", ("needed", "silent")),
+        ("Left, and not missed", ("not missed",)),
+    ):
+        mine = [proof for proof in found.proofs if proof.verdict in verdicts]
+        if mine:
+            page.title(title)
+        for proof in mine:
+            many = f" ({show_count(proof.parts, 'part')})" if proof.parts > 1 else ""
+            at = f"{recipe.name}:{proof.line} {proof.item}: " if proof.item else ""
+            page.line(f"{WORDS[proof.verdict]:10}  {at}{proof.what}{many}", indent=2)
+            if proof.verdict in ("needed", "missed"):
+                page.line(f"without it, the program shows {told(proof)}", "dim", indent=14)
+    page.line("")
+    needed, silent = len(found.needed), len(found.silent)
+    page.line(
+        f"{show_count(found.starts, 'start')}; of {needed + silent} parts that are taken {needed} "
+        f"are needed, each tried alone; for {silent} the print-out is silent, so nothing is proved"
+    )
+
+
+@contextmanager
+def _extra() -> Iterator[None]:
+    """Tell which package is not installed, where one is needed.
+
+    Raises:
+        InputUnusable: One is not there.
+    """
+    try:
+        yield
+    except ModuleNotFoundError as error:
+        raise InputUnusable(
+            "an optional package is not installed",
+            where=error.name or "",
+            todo='Install what traces need: pip install "widetrail[trace]".',
+        ) from error
 
 
 def _machine(trace: Trace, folder: Path) -> FolderMachine:
@@ -147,7 +235,8 @@ def _machine(trace: Trace, folder: Path) -> FolderMachine:
 
 
 def _json(trace: Trace, folder: Path) -> dict[str, object]:
-    groups = Classes(trace, _machine(trace, folder)).groups
+    with _extra():
+        groups = Classes(trace, _machine(trace, folder)).groups
     return {
         **trace.as_json(),
         "groups": [
@@ -164,7 +253,9 @@ def _json(trace: Trace, folder: Path) -> dict[str, object]:
 
 
 def _show(trace: Trace, folder: Path, *, every: bool) -> None:
-    page, groups = Page(), Classes(trace, _machine(trace, folder)).groups
+    page = Page()
+    with _extra():
+        groups = Classes(trace, _machine(trace, folder)).groups
     acts = sum(run.kind == "act" for run in trace.runs)
     page.title(f"{trace.title}: {trace.program}")
     page.line(
@@ -197,11 +288,11 @@ def _show_groups(page: Page, groups: list[Group], *, every: bool) -> None:
 
 
 def _show_places(page: Page, trace: Trace) -> None:
-    told = [tells for tells in trace.tells if tells.proved != "no"]
-    if not told:
+    proved = [tells for tells in trace.tells if tells.proved != "no"]
+    if not proved:
         return
     page.title("Where places are told")
-    for tells in told:
+    for tells in proved:
         page.line(f"{tells.place}", indent=2)
         page.line(f"told by {shown(tells.value)}", indent=4)
         if tells.proved == "whole":
@@ -219,6 +310,6 @@ def _show_values(page: Page, trace: Trace, settings: set[str], *, every: bool) -
     listed = values if every else values[:VALUES]
     for one in listed:
         page.line(f"{shown(one.part)}", indent=2)
-        page.line(f"without it, it shows {quoted(one)}", "dim", indent=4)
+        page.line(f"without it, it shows {told(one)}", "dim", indent=4)
     if len(values) > len(listed):
         page.line(f"and {len(values) - len(listed)} more: --all lists them", indent=2)

@@ -7,15 +7,15 @@ from collections import Counter, defaultdict
 from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Literal, get_args
+from typing import Literal, Protocol, get_args
 
 from widetrail.machine import FolderMachine
 from widetrail.machine.paths import base, is_within, join, parent, split
 from widetrail.tracing.noise import Rate, rates
 from widetrail.tracing.parts import settings_among
 from widetrail.tracing.record import Part, Run, Shows, Trace, Way
-from widetrail.tracing.shapes import patterns
 from widetrail.tracing.secrecy import is_licence, is_secret
+from widetrail.tracing.shapes import patterns
 
 Kind = Literal[
     "data", "setting", "index", "secret", "licence", "cache", "log", "lock", "temporary", "unclear"
@@ -101,7 +101,7 @@ class Classes:
         if shows is not None and (shows.needed or (above and "listed" in above.ways)):
             return True
         facts = self._facts.get(path)
-        if facts is None or shows is not None and not facts.ways:
+        if facts is None or (shows is not None and not facts.ways):
             return False
         if facts.ways <= {"listed", "looked", "missed"} or path.startswith("HKEY_") or path == "/":
             return False
@@ -160,7 +160,7 @@ class Classes:
     def _needed(self, path: str, facts: _Facts, shows: Shows | None) -> tuple[Kind, str] | None:
         if shows is None or not shows.needed:
             return None
-        why = f"without it, the program shows {quoted(shows)}"
+        why = f"without it, the program shows {told(shows)}"
         if self._in_cache(path):
             return "data", f"{why}; can the program make it again? It lies among what it can"
         if self._places_in(path) > 1:
@@ -216,7 +216,9 @@ class Classes:
         return {touch.path for touch in touched if touch.values}
 
     def _places_in(self, path: str) -> int:
-        return len({t.place for t in self._trace.tells if t.value.path == path and t.proved != "no"})
+        return len(
+            {t.place for t in self._trace.tells if t.value.path == path and t.proved != "no"}
+        )
 
     @cached_property
     def groups(self) -> tuple[Group, ...]:
@@ -244,7 +246,14 @@ def _told(ways: set[Way]) -> str:
     return ", ".join(sorted(ways - {"listed", "looked", "missed"})) or "listed"
 
 
-def quoted(shows: Shows) -> str:
+class _Otherwise(Protocol):
+    @property
+    def usual(self) -> str: ...
+    @property
+    def without(self) -> str: ...
+
+
+def told(shows: _Otherwise) -> str:
     """Return what the program shows without a part, in words."""
     if not shows.without:
         return f'nothing for "{shows.usual}"'
@@ -252,7 +261,7 @@ def quoted(shows: Shows) -> str:
 
 
 def _without(shows: Shows | None) -> str:
-    return f"; without it, the program shows {quoted(shows)}" if shows and shows.needed else ""
+    return f"; without it, the program shows {told(shows)}" if shows and shows.needed else ""
 
 
 def values_needed(trace: Trace) -> Iterator[Part]:

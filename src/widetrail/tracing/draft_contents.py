@@ -43,11 +43,18 @@ class HeldPaths:
 
 def readings_of(machine: FolderMachine, place: DraftPlace, trace: Trace) -> list[Reading]:
     """Return what a person would count of a place, those first whose number the program shows."""
-    found = [*_values(machine, place, trace), *_tables(machine, place), *_files(place), *_itself(place)]
+    found = [
+        *_values(machine, place, trace),
+        *_tables(machine, place),
+        *_files(place),
+        *_itself(place),
+    ]
     numbers = set(trace.shown.split())
     told = [Reading(r.title, r.rule, r.value, r.value in numbers) for r in found if r.value != "0"]
-    once = {reading.rule: reading for reading in reversed(told)}
-    return sorted(reversed(once.values()), key=lambda r: not r.is_shown)
+    once: dict[str, Reading] = {}
+    for reading in told:
+        once.setdefault(reading.rule, reading)
+    return sorted(once.values(), key=lambda r: not r.is_shown)
 
 
 def _values(machine: FolderMachine, place: DraftPlace, trace: Trace) -> Iterator[Reading]:

@@ -4,31 +4,24 @@ from __future__ import annotations
 
 import json
 import re
-import shutil
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-import yaml
-
 from widetrail.errors import DocumentUnusable, InputUnusable
-from widetrail.formats.registry_writing import write_registry
 from widetrail.machine import FolderMachine
-from widetrail.machine.machine_file import FILE, REGISTRY
-from widetrail.machine.paths import base, is_within, join, parent
+from widetrail.machine.paths import base, is_within, parent
 from widetrail.recipe import SUFFIX as RECIPE_SUFFIX
 from widetrail.recipe import examine
 from widetrail.rehearsing import SUFFIX as REHEARSAL_SUFFIX
 from widetrail.rehearsing.stage import MACHINES
 from widetrail.steps import KINDS
-from widetrail.tracing.classes import Classed, Classes
+from widetrail.tracing.classes import Classes
 from widetrail.tracing.draft_contents import held_paths, named_paths, readings_of
+from widetrail.tracing.draft_samples import Samples, is_left_secret
 from widetrail.tracing.parts import data_of, inner_texts, store_values, value_parts
 from widetrail.tracing.places import DraftPlace, draft_places, template_of, within
 from widetrail.tracing.record import Part, Trace
-
-NEW_USER = "new.person"
-"""The account of the new machine that is made for a draft."""
 
 _VERSION = re.compile(rb"\s*(\d+(?:\.\d+)+)\s*")
 
@@ -141,7 +134,11 @@ class Draft:
         yield ""
         yield "recognise:"
         by_command = self.machine.command(command) == trace.program
-        sign = f"command: {_quote(command)}" if by_command else f"file: {_quote(path or trace.program)}"
+        sign = (
+            f"command: {_quote(command)}"
+            if by_command
+            else f"file: {_quote(path or trace.program)}"
+        )
         yield f"  - sign: {{{sign}}}"
         if release := self._release():
             yield f"    release: {release}"
@@ -152,7 +149,10 @@ class Draft:
     def _release(self) -> str:
         """Return a reading of the release: a file beside the program that holds nothing else."""
         for folder in (parent(self.trace.program), parent(parent(self.trace.program))):
-            if template_of(self.machine, self.trace.program) == "" and folder in ("/usr", "/usr/bin"):
+            if template_of(self.machine, self.trace.program) == "" and folder in (
+                "/usr",
+                "/usr/bin",
+            ):
                 continue
             for entry in self.machine.walk(folder, 1):
                 if entry.kind != "file" or entry.size > 4096:
@@ -162,13 +162,16 @@ class Draft:
                 if _VERSION.fullmatch(data):
                     if folder == parent(self.trace.program):
                         return f"{{text: \"{{installation}}/{entry.path}\", at: '^(\\S+)'}}"
-                    return f"{{text: {_quote(template_of(self.machine, path) or path)}, at: '^(\\S+)'}}"
+                    told = _quote(template_of(self.machine, path) or path)
+                    return f"{{text: {told}, at: '^(\\S+)'}}"
                 if b"CFBundleShortVersionString" in data:
                     told = _quote(template_of(self.machine, path) or path)
                     return f"{{plist: {told}, at: CFBundleShortVersionString}}"
         return ""
 
-    def _place_lines(self, places: Sequence[DraftPlace], stored: dict[str, list[str]]) -> Iterator[str]:
+    def _place_lines(
+        self, places: Sequence[DraftPlace], stored: dict[str, list[str]]
+    ) -> Iterator[str]:
         for place in places:
             yield f"  {place.name}:"
             if place.listed is not None:
@@ -188,18 +191,45 @@ class Draft:
         assert place.told is not None, "it is told by the list"
         value = place.told.value
         where = within([p for p in places if p is not place], self.machine, value)
-        texts = value_parts(self.machine, value.path)
-        entry = inner_texts(texts.get(Part(value.path, value.form, at), ""))
-        others = [key.rpartition("/")[2] for key in entry if key.startswith("/0/")]
-        called = next((key for key in others if key != name), "")
+        called = self._called(place)
         more = f", name: {called}" if called else ""
         yield f"    index: {{{value.form}: {_quote(where)}, at: {at}, path: {name}{more}}}"
         inside = [
-            {place.rest(one.path).lstrip("/") for one in place.taken if is_within(one.path, p, self.machine.platform)}
+            {
+                place.rest(one.path).lstrip("/")
+                for one in place.taken
+                if is_within(one.path, p, self.machine.platform)
+            }
             for p in place.paths
         ]
         if common := sorted(set.intersection(*inside)):
             yield f"    contains: {_quote(common[0])}"
+
+    def _entries(self, place: DraftPlace) -> dict[str, str]:
+        """Return the texts in the list that names a place, by their pointers below it."""
+        assert place.told is not None and place.listed is not None, "it is told by a list"
+        value = place.told.value
+        texts = value_parts(self.machine, value.path)
+        return inner_texts(texts.get(Part(value.path, value.form, place.listed[0]), ""))
+
+    def _called(self, place: DraftPlace) -> str:
+        """Return the key of an entry that names it, or an empty text."""
+        own = place.listed[1] if place.listed is not None else ""
+        keys = (k.rpartition("/")[2] for k in self._entries(place) if k.startswith("/0/"))
+        return next((key for key in keys if key != own), "")
+
+    def _expected(self, items: Iterable[str]) -> Iterator[str]:
+        """Give the names that a rehearsal has for items: of a list, one for each entry."""
+        listed = {place.name: place for place in self.places if place.listed is not None}
+        for item in items:
+            place = listed.get(item)
+            called = self._called(place) if place is not None else ""
+            if place is None or not called:
+                yield item
+                continue
+            for key, text in self._entries(place).items():
+                if key.endswith(f"/{called}"):
+                    yield f"{item}[{text}]"
 
     def _telling_rule(self, places: Sequence[DraftPlace], place: DraftPlace) -> str:
         assert place.told is not None, "the caller saw it"
@@ -223,7 +253,9 @@ class Draft:
         chosen += [r for r in values if settings and r.value]
         lines, checks = [], []
         for reading in chosen:
-            name = self._unique(f"{reading.title}_there" if reading.value.isdecimal() else reading.title)
+            name = self._unique(
+                f"{reading.title}_there" if reading.value.isdecimal() else reading.title
+            )
             lines.append(f"  {name}: {reading.rule}")
             checks.append(f"      {name}: {{compare: same}}")
         item = [f"  {place.name}:", f"    title: {_quote(self._title(place))}"]
@@ -243,19 +275,16 @@ class Draft:
         return f"{base(place.path)}: {', '.join(kinds)}"
 
     def _leave(self, place: DraftPlace) -> list[str]:
-        lost = [one for one in place.taken if self._is_left_secret(one)]
+        lost = [one for one in place.taken if is_left_secret(one)]
         return sorted(
             place.rest(one.path).lstrip("/")
             for one in (*place.left, *lost)
             if not re.search(r"[*?\[{]", one.path)
         )
 
-    def _is_left_secret(self, one: Classed) -> bool:
-        return one.kind == "secret" and (one.shows is None or not one.shows.needed)
-
     def _losses(self, place: DraftPlace) -> Iterator[str]:
         secrets = [one for one in place.taken if one.kind == "secret"]
-        left = [one for one in secrets if self._is_left_secret(one)]
+        left = [one for one in secrets if is_left_secret(one)]
         for one in secrets:
             if one not in left:
                 self._ask(f"{one.path} holds a secret, and the program needs it: may it travel?")
@@ -339,12 +368,13 @@ class Draft:
             raise DocumentUnusable(str(recipe), findings)
         folder.mkdir(parents=True, exist_ok=True)
         recipe.write_text(text, encoding="utf-8")
-        self._sample(old, whole=True)
-        self._sample(new, whole=False)
+        samples = Samples(self.trace, self.machine, self.places)
+        samples.make_old(old)
+        self.questions += samples.make_new(new, f"{name}-new")
         rehearsal.write_text(self._rehearsal(loaded.recipe.items), encoding="utf-8")
         return Drafted(recipe, rehearsal, old, new, tuple(self.questions))
 
-    def _rehearsal(self, items: Sequence[str] | dict[str, object]) -> str:
+    def _rehearsal(self, items: Iterable[str]) -> str:
         name = self.naming.id
         lines = [
             "rehearsal: the program shows the same for another user",
@@ -352,58 +382,10 @@ class Draft:
             f"old: {{machine: {name}-old}}",
             f"new: {{machine: {name}-new}}",
             "expect:",
-            *(f"  {item}: {{}}" for item in items),
+            *(f"  {_quote(item)}: {{}}" for item in self._expected(items)),
             "  screen: same",
         ]
         return "\n".join(lines) + "\n"
-
-    def _sample(self, folder: Path, *, whole: bool) -> None:
-        """Make a machine with the program; ``whole`` with what it uses, but for what is secret."""
-        file = yaml.load((self.machine.folder / FILE).read_bytes(), yaml.CBaseLoader)
-        file["machine"] = folder.name
-        file["programs"] = [p for p in file["programs"] if p["path"] == self.trace.program]
-        file.pop("running", None)
-        if not whole:
-            file["user"], file["identity"] = NEW_USER, f"{self.naming.id}-new"
-            file.pop("home", None)
-            file.pop("redirected", None)
-        for disk in file["disks"].values():
-            (folder / disk["folder"]).mkdir(parents=True)
-        (folder / FILE).write_text(yaml.safe_dump(file, allow_unicode=True), encoding="utf-8")
-        if (self.machine.folder / REGISTRY).exists():
-            kept = (self.machine.folder / REGISTRY).read_bytes() if whole else write_registry([])
-            (folder / REGISTRY).write_bytes(kept)
-        sample = FolderMachine(folder)
-        for root in ("home", "documents", "config", "data", "temp"):
-            sample.host(sample.root(root)).mkdir(parents=True, exist_ok=True)
-        for place in self.places if whole else ():
-            if place.folder:
-                for path in place.paths:
-                    self._make_folders(path, sample)
-        for path in self._sampled(whole=whole):
-            target = sample.host(path)
-            target.parent.mkdir(parents=True, exist_ok=True)
-            shutil.copy2(self.machine.host(path), target)
-
-    def _make_folders(self, path: str, sample: FolderMachine) -> None:
-        for entry in self.machine.walk(path):
-            if entry.kind == "folder":
-                sample.host(join(path, entry.path)).mkdir(parents=True, exist_ok=True)
-
-    def _sampled(self, *, whole: bool) -> Iterator[str]:
-        installed = parent(self.trace.program)
-        shared = installed in {"/usr/bin", "/bin"} or parent(installed) == installed
-        if not shared and self.machine.look(installed) is not None:
-            for entry in self.machine.walk(installed):
-                if entry.kind == "file":
-                    yield f"{installed}/{entry.path}"
-        if not whole:
-            return
-        for place in self.places:
-            for one in place.used:
-                inside = is_within(one.path, installed, self.machine.platform)
-                if not inside and not self._is_left_secret(one):
-                    yield one.path
 
 
 def _store_name(number: int) -> str:
@@ -419,5 +401,3 @@ def usual_naming(trace: Trace) -> Naming:
     stem = re.sub(r"\.(exe|app|cmd|bat)$", "", base(trace.program), flags=re.IGNORECASE)
     plain = re.sub(r"[^a-z0-9]+", "-", stem.casefold()).strip("-") or "program"
     return Naming(plain, stem.capitalize(), "unknown")
-
-

@@ -1,4 +1,4 @@
-"""Experiments on copies of a machine: what the program shows without a part, and what tells a place.
+"""Experiments on copies of a machine: what a program shows without a part, what tells a place.
 
 Looking cannot tell which of two files is the real one. Taking one away can.
 """
@@ -10,17 +10,19 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Literal
 
-from widetrail.machine import FolderMachine
+from widetrail.machine import Effects, FolderMachine
 from widetrail.machine.path_notation import Written, is_there, read_written, write_again
 from widetrail.machine.paths import base, is_within, join, parent
 from widetrail.recipe.templates import ROOTS
 from widetrail.tracing import system_calls
 from widetrail.tracing.lab import Lab, Screen, alike
 from widetrail.tracing.minimal import least
+from widetrail.tracing.observation import Observation
 from widetrail.tracing.parts import (
     change_values,
     inner_texts,
-    settings_among, store_values,
+    settings_among,
+    store_values,
     take_away,
     value_parts,
 )
@@ -39,6 +41,18 @@ MOVED = "moved-7"
 
 LINE_MOST = 200
 """Characters of a line that is noted, at most."""
+
+
+def watched(lab: Lab) -> tuple[dict[str, set[Way]], bool]:
+    """Start the program once on a copy; return what it touched, and whether reading was seen."""
+    blind = system_calls.why_not()
+    effects = Effects() if blind else system_calls.WatchingEffects()
+    with lab.copy(effects) as machine, lab.copy(of=machine.folder) as before:
+        watch = Observation(machine, before, Zones(machine, lab.program))
+        lab.look(machine)
+        watch.command_ended()
+        watch.end()
+    return watch.ways, watch.tells_reading or not blind
 
 
 class Experiments:
@@ -153,7 +167,7 @@ class Experiments:
             for below, inner in inner_texts(text).items()
         }
         values |= store_values(self.machine)
-        found = []
+        found: list[Tells] = []
         for part, text in values.items():
             written = self._place(part, text)
             if written is not None and self._matters(written.path) and len(found) < PLACES_MOST:
@@ -176,14 +190,20 @@ class Experiments:
         if written.style == "relative":
             return None  # it is told from where it stands, and moves with that
         path, platform = written.path, self.machine.platform
-        if self._zones.of(path) != "account" or is_within(self.machine.root("home"), path, platform):
+        if self._zones.of(path) != "account" or is_within(
+            self.machine.root("home"), path, platform
+        ):
             return None
         return written if parent(path) != path else None
 
     def _tried(self, part: Part, text: str, written: Written) -> Tells:
         place = written.path
         other = join(parent(place), f"{base(place)} {MOVED}")
-        source = part.path if is_within(part.path, "/", self.machine.platform) or ":" in part.path else ""
+        source = (
+            part.path
+            if is_within(part.path, "/", self.machine.platform) or ":" in part.path
+            else ""
+        )
         now = write_again(written, other, self.machine, source)
 
         def move(machine: FolderMachine) -> None:
@@ -227,9 +247,8 @@ class Experiments:
             take_away(machine, [part])
             zones = Zones(machine, self._lab.program)
             self._lab.look(machine)
-            apart = bool(machine.not_isolated)
             asked = {*effects.calls.missed, *effects.calls.made}
-            own = [zones.own(host) if apart else host for host in asked]
+            own = [zones.inside(machine, path) for path in asked]
             missed = {p for p in own if p is not None and zones.of(p) == "account"}
         edges = {self.machine.root(name) for name in ROOTS}
         above = {p for path in missed for p in (path, parent(path))}

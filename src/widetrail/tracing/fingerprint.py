@@ -21,11 +21,15 @@ Difference = Literal["written", "created", "removed", "read"]
 
 @dataclass(frozen=True)
 class Seen:
-    """A name that differs: its path as this system has it; ``folder`` tells that it is one."""
+    """A name that differs: its path as this system has it; ``folder`` tells that it is one.
+
+    ``when`` it was changed or read last, in nanoseconds since 1970; 0 where that is not known.
+    """
 
     path: str
     how: Difference
     folder: bool = False
+    when: int = 0
 
 
 class Fingerprint:
@@ -90,11 +94,11 @@ class Fingerprint:
             mark, known = _mark(status), self._marks.get(entry.path)
             folder = entry.is_dir(follow_symlinks=False)
             if known is None:
-                yield Seen(entry.path, "created", folder)
+                yield Seen(entry.path, "created", folder, status.st_mtime_ns)
             elif mark != known:
-                yield Seen(entry.path, "written", folder)
+                yield Seen(entry.path, "written", folder, status.st_mtime_ns)
             if reading and status.st_atime_ns != _LONG_AGO and not entry.is_symlink():
-                yield Seen(entry.path, "read", folder)
+                yield Seen(entry.path, "read", folder, status.st_atime_ns)
             self._marks[entry.path] = mark
         for path in gone:
             del self._marks[path]

@@ -92,7 +92,9 @@ class Lab:
             )
 
     @contextmanager
-    def copy(self, effects: Effects | None = None, of: Path | None = None) -> Iterator[FolderMachine]:
+    def copy(
+        self, effects: Effects | None = None, of: Path | None = None
+    ) -> Iterator[FolderMachine]:
         """Lend a copy of the machine, or of the one in the folder ``of``."""
         with tempfile.TemporaryDirectory(
             prefix="widetrail-trace-", dir=fast_folder(), ignore_cleanup_errors=True
@@ -125,7 +127,9 @@ class Lab:
 
     def same(self, screen: Screen) -> bool:
         """Return whether a print-out is the usual one, but for what changes by chance."""
-        return screen.status == self.usual.status and self._steady(screen) == self._steady(self.usual)
+        return screen.status == self.usual.status and self._steady(screen) == self._steady(
+            self.usual
+        )
 
     def _steady(self, screen: Screen) -> list[str]:
         masked = ((line, _masked(line)) for line in screen.lines)

@@ -72,7 +72,9 @@ def _column(machine: Machine, path: str, marker: str) -> str:
     """Return the column of a database that holds a marker."""
     with opened(machine, path) as connection:
         for table, column in columns(connection):
-            query = f"select 1 from {quoted_name(table)} where instr({quoted_name(column)}, ?) limit 1"
+            query = (
+                f"select 1 from {quoted_name(table)} where instr({quoted_name(column)}, ?) limit 1"
+            )
             try:
                 if connection.execute(query, (marker,)).fetchone():
                     return f"column {table}.{column}"
@@ -110,5 +112,3 @@ def quoted_name(name: str) -> str:
     """Return a name as SQL has it."""
     quoted = name.replace('"', '""')
     return f'"{quoted}"'
-
-

@@ -38,11 +38,17 @@ class Rate:
 
 
 def rates(counts: Mapping[str, tuple[int, int, int, int]]) -> dict[str, Rate]:
-    """Judge counts by name: hits, runs, hits of the other runs, and how many these were."""
-    from scipy.stats import false_discovery_control
+    """Judge counts by name: hits, runs, hits of the other runs, and how many these were.
 
+    Needs SciPy (``pip install "widetrail[trace]"``).
+
+    Raises:
+        ImportError: SciPy is not installed.
+    """
     if not counts:
         return {}
+    from scipy.stats import false_discovery_control
+
     names = list(counts)
     chances = [_chance(*counts[name]) for name in names]
     corrected = false_discovery_control(chances)

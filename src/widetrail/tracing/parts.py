@@ -134,7 +134,7 @@ def stores_of(machine: Machine) -> Iterator[Store]:
     """Give the system's stores that the account has."""
     for kind, place in (("registry", _HIVE), ("dconf", "/")):
         if kind in machine.rules.stores:
-            yield Store(machine, kind, place)  # type: ignore[arg-type]
+            yield Store(machine, kind, place)
 
 
 def store_values(machine: Machine) -> dict[Part, str]:
@@ -227,7 +227,8 @@ def change_values(
     for at, text in changes.items():
         try:
             if text is None:
-                data = file_with(form, data, {at: None}) if at in known else data  # type: ignore[arg-type]
+                gone: dict[str, str | None] = {at: None} if at in known else {}
+                data = file_with(form, data, gone)  # type: ignore[arg-type]
             else:
                 data = _with(form, data, at, text)
         except (Unreadable, Unwritable):
@@ -261,5 +262,3 @@ def _with(form: str, data: bytes, at: str, text: str) -> bytes:
     if add is None:
         raise Unwritable("has no values that can be set")
     return ask_form(FORMS[form], add, data, at, text)
-
-

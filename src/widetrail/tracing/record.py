@@ -46,7 +46,8 @@ class Changed:
 class Touch:
     """A path of the machine and what one run did to it; sizes in bytes, ``None`` where it is not.
 
-    ``marker`` says where the marker of the run was found in it.
+    ``marker`` says where the marker of the run was found in it, ``at`` when it was touched last, in
+    seconds after the run began.
     """
 
     path: str
@@ -56,6 +57,7 @@ class Touch:
     digest: str = ""
     marker: str = ""
     values: tuple[Changed, ...] = ()
+    at: float | None = None
 
 
 @dataclass(frozen=True)

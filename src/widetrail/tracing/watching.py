@@ -5,9 +5,8 @@ from __future__ import annotations
 import re
 import time
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field
+from dataclasses import replace
 from pathlib import Path
-from typing import Literal
 
 from widetrail.errors import WentWrong
 from widetrail.formats import digest
@@ -15,9 +14,9 @@ from widetrail.machine import FolderMachine
 from widetrail.machine.effects import Effects
 from widetrail.tracing import system_calls
 from widetrail.tracing.experiments import Experiments
-from widetrail.tracing.fingerprint import Fingerprint
 from widetrail.tracing.lab import Lab, run
 from widetrail.tracing.markers import find_marker, found_in_value
+from widetrail.tracing.observation import Observation
 from widetrail.tracing.parts import data_of, store_values, value_parts
 from widetrail.tracing.record import VALUE_MOST, Changed, Eye, Part, Run, RunKind, Touch, Trace, Way
 from widetrail.tracing.script import Act, TraceFile
@@ -31,18 +30,6 @@ HIDDEN = "***"
 
 NUMBERS_MOST = 10_000
 """Characters of the numbers that a program shows which are noted, at most."""
-
-
-@dataclass
-class _Paths:
-    """What was done to the paths of the machine in one run."""
-
-    ways: dict[str, set[Way]] = field(default_factory=dict)
-    system: int = 0
-    missed: int = 0
-
-    def add(self, path: str, way: Way) -> None:
-        self.ways.setdefault(path, set()).add(way)
 
 
 def run_trace(script: TraceFile, machines: Path, told: Told = lambda text: None) -> Trace:
@@ -120,20 +107,17 @@ class _Watch:
         self, machine: FolderMachine, kind: RunKind, did: str, number: int, act: Act | None
     ) -> Run:
         with self._lab.copy(of=machine.folder) as before:
-            zones = Zones(machine, self._lab.program)
-            print_ = Fingerprint(zones.folders)
-            reading = print_.forget_reading()
-            self.tells_reading = self.tells_reading or reading
-            began, paths, programs = time.monotonic(), _Paths(), list[str]()
-            status, shown = self._do(machine, kind, act, paths, programs, zones, before)
+            watch = Observation(machine, before, Zones(machine, self._lab.program))
+            self.tells_reading = self.tells_reading or watch.tells_reading
+            began, since = time.monotonic(), time.time_ns()
+            status, shown = self._do(machine, kind, act, watch)
             seconds = time.monotonic() - began
-            for seen in print_.differences(reading=reading):
-                own = zones.own(seen.path)
-                if own is not None and not (seen.folder and seen.how == "written"):
-                    way: Way = "listed" if seen.folder and seen.how == "read" else seen.how
-                    paths.add(own, way)
+            watch.end()
             marker = act.marker if act is not None else ""
-            touched = tuple(_touches(before, machine, zones, paths, act))
+            touched = tuple(
+                replace(touch, at=_since(since, watch.when.get(touch.path, 0)))
+                for touch in _touches(before, machine, watch.ways, act)
+            )
         return Run(
             kind,
             did,
@@ -143,20 +127,13 @@ class _Watch:
             touched,
             bool(marker) and marker in shown,
             act is not None and act.secret,
-            tuple(dict.fromkeys(programs)),
-            paths.missed,
-            paths.system,
+            tuple(watch.programs),
+            watch.missed,
+            watch.system,
         )
 
     def _do(
-        self,
-        machine: FolderMachine,
-        kind: RunKind,
-        act: Act | None,
-        paths: _Paths,
-        programs: list[str],
-        zones: Zones,
-        before: FolderMachine,
+        self, machine: FolderMachine, kind: RunKind, act: Act | None, watch: Observation
     ) -> tuple[int, str]:
         """Do what a run is; return the exit status, and what was printed last."""
         if kind == "idle":
@@ -169,66 +146,21 @@ class _Watch:
             except WentWrong:
                 return -1, shown
             status, shown = status or done.status, done.output
-            if isinstance(machine.effects, system_calls.WatchingEffects):
-                calls = machine.effects.calls
-                _take_calls(calls, machine, zones, before, paths)
-                programs += calls.started
+            watch.command_ended()
         return status, shown
 
 
-def _take_calls(
-    calls: system_calls.Calls,
-    machine: FolderMachine,
-    zones: Zones,
-    before: FolderMachine,
-    paths: _Paths,
-) -> None:
-    """Take in what system calls told, in the machine's own paths."""
-    apart = bool(machine.not_isolated)
-    by_way: tuple[tuple[Way, set[str]], ...] = (
-        ("read", calls.opened),
-        ("listed", calls.listed),
-        ("looked", calls.looked),
-        ("created", calls.made),
-        ("missed", calls.missed),
-    )
-    for way, told in by_way:
-        for host in told:
-            own = zones.own(host) if apart else host
-            if own is None or zones.of(own) in ("system", "program"):
-                paths.system += way != "missed"
-                continue
-            there, was = _is_there(machine, own), _is_there(before, own)
-            if way == "missed":
-                paths.missed += 1
-                if not there and not was and apart:
-                    paths.add(own, "missed")
-            elif way == "created" and not there and not was:
-                if host in calls.removed:
-                    paths.add(own, "fleeting")
-            elif way in ("read", "listed") and (there or was):
-                paths.add(own, way)
-            elif way == "looked" and "file" in (there, was):
-                paths.add(own, way)
-
-
-def _is_there(machine: FolderMachine, path: str) -> Literal["", "file", "folder"]:
-    host = str(machine.host(path))
-    from os.path import isdir, lexists
-
-    return "folder" if isdir(host) else "file" if lexists(host) else ""
+def _since(began: int, when: int) -> float | None:
+    return round((when - began) / 1e9, 4) if when >= began else None
 
 
 def _touches(
-    before: FolderMachine, machine: FolderMachine, zones: Zones, paths: _Paths, act: Act | None
+    before: FolderMachine, machine: FolderMachine, ways: dict[str, set[Way]], act: Act | None
 ) -> Iterator[Touch]:
     marker = act.marker if act is not None else ""
     secret = act is not None and act.secret
-    for path in sorted(paths.ways):
-        ways = paths.ways[path]
-        if zones.of(path) in ("system", "program"):
-            continue
-        yield _touch(before, machine, path, ways, marker, secret=secret)
+    for path in sorted(ways):
+        yield _touch(before, machine, path, ways[path], marker, secret=secret)
     was, now = store_values(before), store_values(machine)
     differing = [p for p in (*was, *(p for p in now if p not in was)) if was.get(p) != now.get(p)]
     for part in differing:

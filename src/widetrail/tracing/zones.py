@@ -37,6 +37,10 @@ class Zones:
         """The folders of this computer that play the disks."""
         return tuple(dict.fromkeys(self._disks.values()))
 
+    def inside(self, machine: FolderMachine, path: str) -> str | None:
+        """Return the machine's own path of one that a program of it asked for."""
+        return self.own(path) if machine.not_isolated else path
+
     def own(self, host: str) -> str | None:
         """Return the machine's own path of one of this computer, or ``None`` outside its disks."""
         for mount, folder in sorted(self._disks.items(), key=lambda d: -len(d[1])):

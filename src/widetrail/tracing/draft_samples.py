@@ -1,0 +1,113 @@
+"""The machines of a draft's rehearsal: one with what the program uses, one with it alone."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+
+import yaml
+
+from widetrail.finding.stores import file_with
+from widetrail.formats.registry_writing import write_registry
+from widetrail.machine import FolderMachine
+from widetrail.machine.machine_file import FILE, REGISTRY
+from widetrail.machine.paths import is_within, join, parent
+from widetrail.tracing.classes import Classed
+from widetrail.tracing.parts import data_of
+from widetrail.tracing.places import DraftPlace, template_of
+from widetrail.tracing.record import Trace
+
+NEW_USER = "new.person"
+"""The account of the new machine."""
+
+
+def is_left_secret(one: Classed) -> bool:
+    """Return whether a file holds a secret that the program does not need: it stays behind."""
+    return one.kind == "secret" and (one.shows is None or not one.shows.needed)
+
+
+class Samples:
+    """Makes machines like the one that a trace was made of.
+
+    What the program does not use is not on them, nor a secret that it does not need.
+    """
+
+    def __init__(self, trace: Trace, machine: FolderMachine, places: Sequence[DraftPlace]) -> None:
+        self._trace, self._machine, self._places = trace, machine, places
+
+    def make_old(self, folder: Path) -> None:
+        """Make the machine that has what the program uses."""
+        sample = self._begin(folder, {})
+        if (self._machine.folder / REGISTRY).exists():
+            shutil.copyfile(self._machine.folder / REGISTRY, folder / REGISTRY)
+        for place in self._places:
+            for path in place.paths if place.folder else ():
+                self._make_folders(path, sample)
+        self._copy((*self._installed(), *self._used()), sample)
+
+    def make_new(self, folder: Path, identity: str) -> list[str]:
+        """Make the machine of another account that has the program alone; return questions."""
+        sample = self._begin(folder, {"user": NEW_USER, "identity": identity})
+        if (self._machine.folder / REGISTRY).exists():
+            (folder / REGISTRY).write_bytes(write_registry([]))
+        self._copy(self._installed(), sample)
+        return list(self._begin_lists(sample))
+
+    def _begin(self, folder: Path, changed: dict[str, str]) -> FolderMachine:
+        file = yaml.load((self._machine.folder / FILE).read_bytes(), yaml.CBaseLoader)
+        file["machine"] = folder.name
+        file["programs"] = [p for p in file["programs"] if p["path"] == self._trace.program]
+        for name in ("running", *(("home", "redirected") if changed else ())):
+            file.pop(name, None)
+        for disk in file["disks"].values():
+            (folder / disk["folder"]).mkdir(parents=True)
+        told = yaml.safe_dump({**file, **changed}, allow_unicode=True)
+        (folder / FILE).write_text(told, encoding="utf-8")
+        sample = FolderMachine(folder)
+        for root in ("home", "documents", "config", "data", "temp"):
+            sample.host(sample.root(root)).mkdir(parents=True, exist_ok=True)
+        return sample
+
+    def _copy(self, paths: Sequence[str], sample: FolderMachine) -> None:
+        for path in paths:
+            target = sample.host(path)
+            target.parent.mkdir(parents=True, exist_ok=True)
+            shutil.copy2(self._machine.host(path), target)
+
+    def _make_folders(self, path: str, sample: FolderMachine) -> None:
+        for entry in self._machine.walk(path):
+            if entry.kind == "folder":
+                sample.host(join(path, entry.path)).mkdir(parents=True, exist_ok=True)
+
+    def _begin_lists(self, sample: FolderMachine) -> Iterator[str]:
+        """Make the lists that name places, empty, as a first start would; give a question each."""
+        for place in self._places:
+            if place.told is None or place.listed is None:
+                continue
+            value = place.told.value
+            assert value.form == "json", "only such lists are looked into"
+            target = sample.host(self._on_new(sample, value.path))
+            target.parent.mkdir(parents=True, exist_ok=True)
+            changes = {place.listed[0]: "[]"}
+            target.write_bytes(file_with("json", data_of(self._machine, value.path), changes))
+            yield f"{value.path} must be there on new: is starting the program once enough?"
+
+    def _on_new(self, sample: FolderMachine, path: str) -> str:
+        template = template_of(self._machine, path)
+        root, _, rest = template[1:].partition("}")
+        return join(sample.root(root), rest) if template else path
+
+    def _installed(self) -> tuple[str, ...]:
+        folder = parent(self._trace.program)
+        if folder in {"/usr/bin", "/bin"} or self._machine.look(folder) is None:
+            return ()
+        entries = self._machine.walk(folder)
+        return tuple(join(folder, entry.path) for entry in entries if entry.kind == "file")
+
+    def _used(self) -> Iterator[str]:
+        installed, platform = parent(self._trace.program), self._machine.platform
+        for place in self._places:
+            for one in place.used:
+                if not is_within(one.path, installed, platform) and not is_left_secret(one):
+                    yield one.path
