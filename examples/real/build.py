@@ -331,6 +331,11 @@ PROGRAMS: dict[str, Callable[[Path], None]] = {
 """What makes the machines of each program."""
 
 
+def _traces(name: str) -> list[Path]:
+    """Return the script of a trace of a program, where there is one."""
+    return sorted((HERE / "traces").glob(f"{name}.trace.yaml"))
+
+
 def build(folder: Path, wanted: Sequence[str] = tuple(PROGRAMS)) -> dict[str, str]:
     """Make recipes, rehearsals and machines in FOLDER; return why programs were left out."""
     left = {}
@@ -341,7 +346,7 @@ def build(folder: Path, wanted: Sequence[str] = tuple(PROGRAMS)) -> dict[str, st
         except InputUnusable as error:
             left[name] = str(error)
             continue
-        for file in sorted((HERE / "recipes").glob(f"{name}.*")):
+        for file in (*sorted((HERE / "recipes").glob(f"{name}.*")), *_traces(name)):
             shutil.copy(file, folder / file.name)
     return left
 

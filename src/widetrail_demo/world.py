@@ -53,8 +53,8 @@ SEED = 19620421
 _NEW = datetime(2026, 10, 1, tzinfo=UTC)
 
 
-RECIPES = ("recipes", "conversions")
-"""The folders of recipes: of programs, and from one program to another."""
+RECIPES = ("recipes", "conversions", "traces")
+"""The folders of recipes: of programs, and from one program to another; and scripts of traces."""
 
 
 def build_world(folder: Path, seed: int = SEED, *, small: bool = False) -> None:

@@ -62,6 +62,7 @@ class _Facts:
     marker: str = ""
     secret: bool = False
     size: int = 0
+    is_folder: bool = False
 
 
 class Classes:
@@ -85,6 +86,8 @@ class Classes:
                 facts.marker = facts.marker or touch.marker
                 facts.secret = facts.secret or (run.secret and bool(touch.marker))
                 facts.size = touch.after or facts.size
+                made_folder = "created" in touch.ways and touch.after is None
+                facts.is_folder = facts.is_folder or (made_folder and "fleeting" not in touch.ways)
                 if {"written", "created", "removed"} & set(touch.ways):
                     facts.runs[_name(run)] = facts.runs.get(_name(run), 0) + 1
         return found
@@ -106,7 +109,14 @@ class Classes:
         if facts.ways <= {"listed", "looked", "missed"} or path.startswith("HKEY_") or path == "/":
             return False
         there = self._machine.look(path)
-        return there is None or there.kind != "folder"
+        if there is not None:
+            return there.kind != "folder"
+        return not facts.is_folder and not self._is_moved(path)
+
+    def _is_moved(self, path: str) -> bool:
+        """Return whether a path lies where a place was moved to by an act."""
+        to = (told.moved_to for told in self._trace.tells if told.moved_to)
+        return any(is_within(path, place, self._machine.platform) for place in to)
 
     @cached_property
     def _rates(self) -> dict[str, Rate]:

@@ -100,8 +100,10 @@ class Samples:
 
     def _installed(self) -> tuple[str, ...]:
         folder = parent(self._trace.program)
-        if folder in {"/usr/bin", "/bin"} or self._machine.look(folder) is None:
+        if self._machine.look(self._trace.program) is None:
             return ()
+        if folder in {"/usr/bin", "/bin"}:  # everybody's
+            return (self._trace.program,)
         entries = self._machine.walk(folder)
         return tuple(join(folder, entry.path) for entry in entries if entry.kind == "file")
 

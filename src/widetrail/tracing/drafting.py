@@ -18,7 +18,7 @@ from widetrail.rehearsing.stage import MACHINES
 from widetrail.steps import KINDS
 from widetrail.tracing.classes import Classes
 from widetrail.tracing.draft_contents import held_paths, named_paths, readings_of
-from widetrail.tracing.draft_samples import Samples, is_left_secret
+from widetrail.tracing.draft_samples import NEW_USER, Samples, is_left_secret
 from widetrail.tracing.parts import data_of, inner_texts, store_values, value_parts
 from widetrail.tracing.places import DraftPlace, draft_places, template_of, within
 from widetrail.tracing.record import Part, Trace
@@ -374,6 +374,12 @@ class Draft:
         rehearsal.write_text(self._rehearsal(loaded.recipe.items), encoding="utf-8")
         return Drafted(recipe, rehearsal, old, new, tuple(self.questions))
 
+    def _screen(self) -> str:
+        if not self.trace.shows_account:
+            return "same"
+        users = "|".join(re.escape(user) for user in (self.machine.user, NEW_USER))
+        return f"{{same_but_for: [{_quote(rf'({users})')}]}}"
+
     def _rehearsal(self, items: Iterable[str]) -> str:
         name = self.naming.id
         lines = [
@@ -383,7 +389,7 @@ class Draft:
             f"new: {{machine: {name}-new}}",
             "expect:",
             *(f"  {_quote(item)}: {{}}" for item in self._expected(items)),
-            "  screen: same",
+            f"  screen: {self._screen()}",
         ]
         return "\n".join(lines) + "\n"
 

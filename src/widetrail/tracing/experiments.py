@@ -7,12 +7,13 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Literal
 
 from widetrail.machine import Effects, FolderMachine
 from widetrail.machine.path_notation import Written, is_there, read_written, write_again
-from widetrail.machine.paths import base, is_within, join, parent
+from widetrail.machine.paths import base, is_within, join, parent, upwards
 from widetrail.recipe.templates import ROOTS
 from widetrail.tracing import system_calls
 from widetrail.tracing.lab import Lab, Screen, alike
@@ -156,8 +157,13 @@ class Experiments:
             self._lab.look(machine)
             return {part for part in files if is_there(machine, part.path)}
 
-    def tells(self, told: Callable[[str], None]) -> tuple[Tells, ...]:
-        """Find the values that name a place, and try each by moving the place."""
+    def tells(
+        self, told: Callable[[str], None], moves: Sequence[tuple[Part, str]] = ()
+    ) -> tuple[Tells, ...]:
+        """Find the values that name a place, and try each by moving the place.
+
+        ``moves`` are values that an act changed, each with what it was then.
+        """
         settings = settings_among(self.machine, (file.path for file in self.files))
         values = {p: t for s in sorted(settings) for p, t in value_parts(self.machine, s).items()}
         values |= {
@@ -173,7 +179,16 @@ class Experiments:
             if written is not None and self._matters(written.path) and len(found) < PLACES_MOST:
                 told(f"moving {written.path}")
                 found.append(self._tried(part, text, written))
-        return tuple(found)
+        return tuple(self._moved(one, moves) for one in found)
+
+    def _moved(self, told: Tells, moves: Sequence[tuple[Part, str]]) -> Tells:
+        """Return what is told of a place with where an act moved it, if one did."""
+        for part, text in moves:
+            if part == told.value:
+                written, _ = read_written(text, self.machine)
+                to = written.path if written is not None else ""
+                return replace(told, proved="whole", moved_to=to)
+        return told
 
     def _matters(self, place: str) -> bool:
         """Return whether the program needs something at or below a place."""
@@ -238,6 +253,11 @@ class Experiments:
                 return candidate
         return ""
 
+    def _lies_in_a_folder(self, path: str) -> bool:
+        """Return whether a folder above a path is there, that is not the top of a disk."""
+        above = (p for p in upwards(path) if p != path and parent(p) != p)
+        return any(is_there(self.machine, p) for p in above)
+
     def _asked_for(self, part: Part, place: str) -> list[str]:
         """Return the paths that the program misses without a value, and the folders above them."""
         if system_calls.why_not():
@@ -254,6 +274,7 @@ class Experiments:
         above = {p for path in missed for p in (path, parent(path))}
         fit = [p for p in above if p not in edges and not is_there(self.machine, p)]
         fit = [p for p in fit if not is_within(p, place, self.machine.platform)]
+        fit = [p for p in fit if self._lies_in_a_folder(p)]
         return sorted(fit, key=len)[:DEFAULTS_MOST]
 
     def _proof(self, followed: Screen, lost: Screen) -> Literal["whole", "part", "no"]:

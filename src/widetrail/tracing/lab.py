@@ -62,7 +62,7 @@ class Lab:
             raise InputUnusable("machine not found", where=str(folder))
         self.folder, self.screen, self.trials = folder, tuple(screen), 0
         machine = FolderMachine(folder)
-        self.program = installed(machine, program)
+        self.program, self.user = installed(machine, program), machine.user
         self.unstable: tuple[str, ...] = ()
         self._known: dict[frozenset[Part], Screen] = {}
         self.usual = self.after(lambda machine: None)

@@ -6,6 +6,7 @@ import os
 from typing import Literal
 
 from widetrail.machine import FolderMachine
+from widetrail.machine.paths import parent
 from widetrail.tracing.fingerprint import Fingerprint
 from widetrail.tracing.record import Way
 from widetrail.tracing.system_calls import Calls, WatchingEffects
@@ -71,7 +72,9 @@ class Observation:
         if way == "missed":
             self.missed += 1
         if way == "created":
-            if not is_there and is_removed:
+            above = parent(path)
+            inside = above != parent(above) and _kind(self._before, above) == "folder"
+            if not is_there and is_removed and inside:
                 self._add(path, "fleeting")
         elif way == "looked":
             if "file" in kinds:

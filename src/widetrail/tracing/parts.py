@@ -230,7 +230,7 @@ def change_values(
                 gone: dict[str, str | None] = {at: None} if at in known else {}
                 data = file_with(form, data, gone)  # type: ignore[arg-type]
             else:
-                data = _with(form, data, at, text)
+                data = _with(form, data, at, text)  # type: ignore[arg-type]
         except (Unreadable, Unwritable):
             continue
     if machine.look(path) is not None:
@@ -255,10 +255,13 @@ def _as_stored(store: Store, changes: Mapping[str, str | None]) -> dict[str, str
     return found
 
 
-def _with(form: str, data: bytes, at: str, text: str) -> bytes:
-    add, put = FORMS[form].add, FORMS[form].put
-    if put is not None and at not in _values(form, data):  # type: ignore[arg-type]
-        return ask_form(FORMS[form], put, data, in_lists(at), {at: text})
-    if add is None:
+def _with(form: StoreKind, data: bytes, at: str, text: str) -> bytes:
+    known = FORMS[form]
+    if known.add is not None and at in _values(form, data):
+        return ask_form(known, known.add, data, at, text)
+    if known.put is None or known.spots is None:
         raise Unwritable("has no values that can be set")
-    return ask_form(FORMS[form], add, data, at, text)
+    pattern = in_lists(at)
+    there = [spot.where for spot in ask_form(known, known.spots, data, pattern)]
+    mine = [where for where in there if where == at] or there
+    return ask_form(known, known.put, data, pattern, dict.fromkeys(mine, text))

@@ -116,7 +116,8 @@ class Tells:
     ``whole``: the program printed the same then, and something else while only the place had moved.
     ``part``: more of it than while only the place had moved; other files name the place too.
     ``no``: the value made no difference. ``default`` is where the program looks without the value,
-    found by taking it away and moving the place there.
+    found by taking it away and moving the place there; ``moved_to`` where an act moved it, after
+    which the program had written the value itself.
     """
 
     value: Part
@@ -125,12 +126,18 @@ class Tells:
     proved: Literal["whole", "part", "no"]
     folder: bool
     default: str = ""
+    moved_to: str = ""
 
 
 @dataclass(frozen=True)
 class Trace:
-    """All of a trace; ``printed`` is the digest of what the program prints, ``shown`` what is known
-    of that: its numbers alone; ``eyes`` are what could see, ``blind`` says why one could not."""
+    """All of a trace.
+
+    ``printed`` is the digest of what the program prints, ``shown`` its numbers, which is all that
+    is kept of it; ``shows_account`` tells that it names the account. ``eyes`` are what could see,
+    ``blind`` says why one could not. ``unstable`` are lines that change by chance, with ``#`` for
+    what does. ``experiments`` is how often the program was started.
+    """
 
     title: str
     machine: str
@@ -138,6 +145,7 @@ class Trace:
     screen: tuple[str, ...]
     printed: str
     shown: str
+    shows_account: bool
     eyes: tuple[Eye, ...]
     blind: tuple[str, ...]
     runs: tuple[Run, ...]

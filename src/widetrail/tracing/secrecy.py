@@ -11,8 +11,8 @@ _LICENCE = re.compile(r"licen[cs]e|serial|activat|product.?key|\bseat\b", re.IGN
 
 
 def is_secret(name: str) -> bool:
-    """Return whether a name suggests that its value is a secret."""
-    return _SECRET.search(name) is not None
+    """Return whether a name suggests that its value is a secret; the last part of it counts."""
+    return _SECRET.search(re.split(r"[/\\\0]", name)[-1]) is not None
 
 
 def is_licence(name: str) -> bool:

@@ -21,8 +21,11 @@ def patterns(paths: Iterable[str]) -> dict[str, list[str]]:
     """
     groups: dict[Parts, list[str]] = {tuple(path.split("/")): [path] for path in paths}
     deepest = max((len(parts) for parts in groups), default=0)
-    for depth in range(deepest - 1, 0, -1):
-        groups = _merged(groups, depth)
+    before = len(groups) + 1
+    while len(groups) < before:  # names of folders that became one can make more alike
+        before = len(groups)
+        for depth in range(deepest - 1, 0, -1):
+            groups = _merged(groups, depth)
     return {"/".join(parts): sorted(some) for parts, some in sorted(groups.items())}
 
 
@@ -37,7 +40,8 @@ def _merged(groups: dict[Parts, list[str]], depth: int) -> dict[Parts, list[str]
             alike[parts, "", ()].append(parts)
     merged: dict[Parts, list[str]] = {}
     for (before, ending, after), some in alike.items():
-        if len(some) < ALIKE:
+        absorbed = any(parts[depth : depth + 1] == (f"*{ending}",) for parts in some)
+        if len(some) < ALIKE and not absorbed:
             merged |= {parts: groups[parts] for parts in some}
         else:
             told = (*before, f"*{ending}", *after)

@@ -46,7 +46,7 @@ def run_trace(script: TraceFile, machines: Path, told: Told = lambda text: None)
     runs = tuple(watch.runs(told))
     tells_reading = watch.tells_reading
     found = Experiments(lab, touched_paths(runs), script.known, sees=tells_reading or not blind)
-    shows, tells = found.shows(told), found.tells(told)
+    shows, tells = found.shows(told), found.tells(told, list(_moves(runs)))
     eyes: list[Eye] = ["fingerprints"]
     if tells_reading:
         eyes.append("access times")
@@ -59,6 +59,7 @@ def run_trace(script: TraceFile, machines: Path, told: Told = lambda text: None)
         script.screen,
         digest(lab.usual.text.encode("utf-8", "surrogateescape")),
         " ".join(dict.fromkeys(re.findall(r"\d+", lab.usual.text)))[:NUMBERS_MOST],
+        re.search(rf"\b{re.escape(lab.user)}\b", lab.usual.text) is not None,
         tuple(eyes),
         tuple(why for why in (blind, "" if tells_reading else "no access times here") if why),
         runs,
@@ -148,6 +149,15 @@ class _Watch:
             status, shown = status or done.status, done.output
             watch.command_ended()
         return status, shown
+
+
+def _moves(runs: tuple[Run, ...]) -> Iterator[tuple[Part, str]]:
+    """Give the values that became what was marked in an act, with what they are then."""
+    for one in runs:
+        for touch in one.touched if one.kind == "act" and not one.secret else ():
+            for value in touch.values:
+                if value.after is not None and touch.marker == f"value {value.at}":
+                    yield Part(touch.path, value.form, value.at), value.after
 
 
 def _since(began: int, when: int) -> float | None:
