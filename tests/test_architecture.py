@@ -22,6 +22,7 @@ ORDER = (
     "parcel",
     "walking",
     "rehearsing",
+    "tracing",
     "testing",
     "reporting",
     "library",

@@ -251,7 +251,7 @@ GIVEN = "run: [fernbook, give, '{parcel}/x'], makes: '{parcel}/x'"
 GIVE_AND_COPY = f"        legs:\n          - old: [{{{GIVEN}}}]\n          - new: [copy]"
 
 
-@pytest.mark.parametrize("every", [29, pytest.param(1 if ALL else 13, marks=SWEEP)])
+@pytest.mark.parametrize("every", [29, pytest.param(1 if ALL else 23, marks=SWEEP)])
 @pytest.mark.parametrize("sealed", ["", "reed bunting"], ids=["plain", "sealed"])
 def test_every_byte_of_a_parcel_damaged_is_refused_or_told(sealed: str, every: int) -> None:
     with tempfile.TemporaryDirectory(dir=fast_folder()) as folder:

@@ -179,19 +179,12 @@ def prove(recipe: Path, machine: Path, as_json: bool) -> None:
         click.get_current_context().exit(1)
 
 
-WORDS = {
-    "needed": "needed",
-    "silent": "silent",
-    "missed": "MISSED",
-    "not missed": "not missed",
-}
-
-
 def _show_proofs(found: Proofs, recipe: Path) -> None:
     page = Page()
     for title, verdicts in (
         ("Left by the recipe, and missed", ("missed",)),
         ("Taken", ("needed", "silent")),
+        ("Left, and made again on new", ("made again",)),
         ("Left, and not missed", ("not missed",)),
     ):
         mine = [proof for proof in found.proofs if proof.verdict in verdicts]
@@ -200,8 +193,8 @@ def _show_proofs(found: Proofs, recipe: Path) -> None:
         for proof in mine:
             many = f" ({show_count(proof.parts, 'part')})" if proof.parts > 1 else ""
             at = f"{recipe.name}:{proof.line} {proof.item}: " if proof.item else ""
-            page.line(f"{WORDS[proof.verdict]:10}  {at}{proof.what}{many}", indent=2)
-            if proof.verdict in ("needed", "missed"):
+            page.line(f"{proof.verdict:10}  {at}{proof.what}{many}", indent=2)
+            if proof.verdict in ("needed", "missed", "made again"):
                 page.line(f"without it, the program shows {told(proof)}", "dim", indent=14)
     page.line("")
     needed, silent = len(found.needed), len(found.silent)

@@ -4,14 +4,15 @@ from __future__ import annotations
 
 import re
 from collections import Counter, defaultdict
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Literal, Protocol, get_args
 
 from widetrail.machine import FolderMachine
-from widetrail.machine.paths import base, is_within, join, parent, split
+from widetrail.machine.paths import base, is_within, join, key, parent, split
 from widetrail.tracing.noise import Rate, rates
+from widetrail.tracing.own_folder import own_folder
 from widetrail.tracing.parts import settings_among
 from widetrail.tracing.record import Part, Run, Shows, Trace, Way
 from widetrail.tracing.secrecy import is_licence, is_secret
@@ -95,8 +96,24 @@ class Classes:
     @cached_property
     def all(self) -> tuple[Classed, ...]:
         """All files and fleeting names, each with its class."""
-        paths = dict.fromkeys((*self._facts, *self._shows))
-        return tuple(self._classed(path) for path in sorted(paths) if self._counts(path))
+        paths = [path for path in dict.fromkeys((*self._facts, *self._shows)) if self._counts(path)]
+        found = [self._classed(path) for path in (*paths, *self._beside(paths))]
+        return tuple(sorted(found, key=lambda one: one.path))
+
+    def _beside(self, paths: Sequence[str]) -> Iterator[str]:
+        """Give the files that lie in folders of the program's own, and that it did not touch."""
+        platform = self._machine.platform
+        there = [path for path in paths if self._machine.look(path) is not None]
+        used = {key(path, platform) for path in there}
+        told = {told.place for told in self._trace.tells if told.proved != "no" and told.folder}
+        mine = (own_folder(self._machine, path, used) for path in there)
+        given: set[str] = set()
+        for folder in dict.fromkeys((*told, *(folder for folder in mine if folder is not None))):
+            for entry in self._machine.walk(folder):
+                path = join(folder, entry.path)
+                if entry.kind == "file" and key(path, platform) not in used | given:
+                    given.add(key(path, platform))
+                    yield path
 
     def _counts(self, path: str) -> bool:
         shows = self._shows.get(path)
@@ -147,6 +164,8 @@ class Classes:
         for judge in (self._passing, self._private, self._needed, self._noise, self._touched):
             if (judged := judge(path, facts, shows)) is not None:
                 return judged
+        if not facts.ways:
+            return "unclear", "it lies among what the program uses, and was not touched"
         return "unclear", f"it was {_told(facts.ways)}, and the print-out is the same without it"
 
     def _passing(self, path: str, facts: _Facts, shows: Shows | None) -> tuple[Kind, str] | None:

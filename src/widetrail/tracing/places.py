@@ -7,16 +7,14 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 
 from widetrail.machine import FolderMachine
-from widetrail.machine.paths import base, is_within, key, parent
+from widetrail.machine.paths import base, is_within, key
 from widetrail.recipe.templates import ROOTS
 from widetrail.tracing.classes import TAKEN, Classed
+from widetrail.tracing.own_folder import own_folder
 from widetrail.tracing.record import Part, Tells
 
 _LISTED = re.compile(r"(.*)/\d+/([^/]+)")
 """The address of a value in an entry of a list."""
-
-MOSTLY = 0.5
-"""The part of the files in a folder that a program uses, from which on the folder is its own."""
 
 
 @dataclass
@@ -97,7 +95,7 @@ def draft_places(
     for path in rest:
         if any(place.holds(path, machine) for place in found):
             continue
-        if (folder := _own_folder(machine, path, everything)) is not None:
+        if (folder := own_folder(machine, path, everything)) is not None:
             found.append(DraftPlace("", folder, template_of(machine, folder), folder=True))
         else:
             found.append(DraftPlace("", path, template_of(machine, path), folder=False))
@@ -131,21 +129,6 @@ def _holder(
     """Return the innermost place that holds a file."""
     holding = [p for p in places if p.holds(one.path, machine)]
     return max(holding, key=lambda p: len(p.path), default=None)
-
-
-def _own_folder(machine: FolderMachine, path: str, used: set[str]) -> str | None:
-    """Return the highest folder above a file that is mostly the program's, below all roots."""
-    edges = {key(machine.root(name), machine.platform) for name in ROOTS}
-    edges |= {key(parent(edge), machine.platform) for edge in edges}
-    edges |= {key(disk, machine.platform) for disk in machine.disks()}
-    folder, best = parent(path), None
-    while key(folder, machine.platform) not in edges and folder != parent(folder):
-        files = [e.path for e in machine.walk(folder) if e.kind == "file"]
-        mine = sum(key(f"{folder}/{name}", machine.platform) in used for name in files)
-        if best is not None and mine < MOSTLY * len(files):
-            break
-        best, folder = folder, parent(folder)
-    return best
 
 
 def _name_all(places: Sequence[DraftPlace]) -> None:

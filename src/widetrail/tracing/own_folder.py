@@ -1,0 +1,30 @@
+"""The folder that is a program's own: the highest one above a file that it mostly uses."""
+
+from __future__ import annotations
+
+from collections.abc import Set as AbstractSet
+
+from widetrail.machine import FolderMachine
+from widetrail.machine.paths import key, parent
+from widetrail.recipe.templates import ROOTS
+
+MOSTLY = 0.5
+"""The part of the files in a folder that a program uses, from which on the folder is its own."""
+
+
+def own_folder(machine: FolderMachine, path: str, used: AbstractSet[str]) -> str | None:
+    """Return the highest folder above a file that is mostly the program's, below all roots.
+
+    ``used`` are the keys of the files that it uses.
+    """
+    edges = {key(machine.root(name), machine.platform) for name in ROOTS}
+    edges |= {key(parent(edge), machine.platform) for edge in edges}
+    edges |= {key(disk, machine.platform) for disk in machine.disks()}
+    folder, best = parent(path), None
+    while key(folder, machine.platform) not in edges and folder != parent(folder):
+        files = [e.path for e in machine.walk(folder) if e.kind == "file"]
+        mine = sum(key(f"{folder}/{name}", machine.platform) in used for name in files)
+        if best is not None and mine < MOSTLY * len(files):
+            break
+        best, folder = folder, parent(folder)
+    return best
