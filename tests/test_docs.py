@@ -18,7 +18,14 @@ BLOCK = re.compile(r"^```(\w+)\n(.*?)^```$", re.MULTILINE | re.DOTALL)
 RUN = ("README.md", *(str(p.relative_to(HOME)) for p in sorted((HOME / "docs").glob("*.md"))))
 """The pages whose commands and code are run, those that have any."""
 
-LONG = ("README.md", "docs/how-to.md", "docs/licences.md", "docs/rehearsals.md", "docs/tutorial.md")
+LONG = (
+    "README.md",
+    "docs/how-to.md",
+    "docs/licences.md",
+    "docs/rehearsals.md",
+    "docs/tracing.md",
+    "docs/tutorial.md",
+)
 """The pages that take minutes."""
 
 NEEDS = {"docs/tutorial.md": "abook"}

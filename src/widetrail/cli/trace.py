@@ -115,7 +115,8 @@ def draft(
     Ends with 1 where the draft does not pass its rehearsal.
     """
     from widetrail.library.rehearsals import rehearse
-    from widetrail.tracing.drafting import Draft, Naming, usual_naming
+    from widetrail.tracing.drafting import Draft
+    from widetrail.tracing.naming import Naming, usual_naming
 
     trace = load_trace(record)
     usual = usual_naming(trace)
@@ -184,7 +185,7 @@ def _show_proofs(found: Proofs, recipe: Path) -> None:
     for title, verdicts in (
         ("Left by the recipe, and missed", ("missed",)),
         ("Taken", ("needed", "silent")),
-        ("Left, and made again on new", ("made again",)),
+        ("Left, and made again on the new computer", ("made again",)),
         ("Left, and not missed", ("not missed",)),
     ):
         mine = [proof for proof in found.proofs if proof.verdict in verdicts]

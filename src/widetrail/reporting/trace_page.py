@@ -9,8 +9,9 @@ from typing import TYPE_CHECKING, Any
 from markupsafe import Markup
 
 from widetrail.reporting.html import make_page
+from widetrail.tracing import Trace
 from widetrail.tracing.classes import TAKEN, Classes, Group
-from widetrail.tracing.record import Run, Touch, Trace, Way
+from widetrail.tracing.record import Run, Touch, Way
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

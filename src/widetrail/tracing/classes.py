@@ -14,7 +14,7 @@ from widetrail.machine.paths import base, is_within, join, key, parent, split
 from widetrail.tracing.noise import Rate, rates
 from widetrail.tracing.own_folder import own_folder
 from widetrail.tracing.parts import settings_among
-from widetrail.tracing.record import Part, Run, Shows, Trace, Way
+from widetrail.tracing.record import Run, Shows, Trace, Way
 from widetrail.tracing.secrecy import is_licence, is_secret
 from widetrail.tracing.shapes import patterns
 
@@ -291,8 +291,3 @@ def told(shows: _Otherwise) -> str:
 
 def _without(shows: Shows | None) -> str:
     return f"; without it, the program shows {told(shows)}" if shows and shows.needed else ""
-
-
-def values_needed(trace: Trace) -> Iterator[Part]:
-    """Give the values that the program misses."""
-    return (one.part for one in trace.shows if one.needed and not one.part.is_file)

@@ -19,20 +19,12 @@ from widetrail.steps import KINDS
 from widetrail.tracing.classes import Classes
 from widetrail.tracing.draft_contents import held_paths, named_paths, readings_of
 from widetrail.tracing.draft_samples import NEW_USER, Samples, is_left_secret
+from widetrail.tracing.naming import Naming
 from widetrail.tracing.parts import data_of, inner_texts, store_values, value_parts
 from widetrail.tracing.places import DraftPlace, draft_places, template_of, within
 from widetrail.tracing.record import Part, Trace
 
 _VERSION = re.compile(rb"\s*(\d+(?:\.\d+)+)\s*")
-
-
-@dataclass(frozen=True)
-class Naming:
-    """What a program is called in a recipe."""
-
-    id: str
-    name: str
-    maker: str
 
 
 @dataclass(frozen=True)
@@ -400,10 +392,3 @@ def _store_name(number: int) -> str:
 
 def _quote(text: str) -> str:
     return json.dumps(text, ensure_ascii=False)
-
-
-def usual_naming(trace: Trace) -> Naming:
-    """Return what the program is probably called, by its file."""
-    stem = re.sub(r"\.(exe|app|cmd|bat)$", "", base(trace.program), flags=re.IGNORECASE)
-    plain = re.sub(r"[^a-z0-9]+", "-", stem.casefold()).strip("-") or "program"
-    return Naming(plain, stem.capitalize(), "unknown")

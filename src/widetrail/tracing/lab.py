@@ -17,8 +17,7 @@ from difflib import SequenceMatcher
 from pathlib import Path
 
 from widetrail.errors import InputUnusable, WentWrong
-from widetrail.machine import Channels, Completed, FolderMachine
-from widetrail.machine.effects import Effects
+from widetrail.machine import Channels, Completed, Effects, FolderMachine
 from widetrail.machine.paths import base
 from widetrail.rehearsing.machine_copies import copy_machine
 from widetrail.rehearsing.stage import fast_folder

@@ -22,7 +22,7 @@ TABLES_MOST = 500
 """Tables of a database that are looked through."""
 
 
-def spellings(marker: str) -> tuple[bytes, ...]:
+def _spellings(marker: str) -> tuple[bytes, ...]:
     """Return the bytes by which programs write a text."""
     found: dict[bytes, None] = {}
     for form in ("NFC", "NFD"):
@@ -49,7 +49,7 @@ def find_marker(machine: Machine, path: str, marker: str) -> str:
     if marker in base(path):
         return "its name"
     data = data_of(machine, path)
-    at = min((n for s in spellings(marker) if (n := data.find(s)) >= 0), default=-1)
+    at = min((n for s in _spellings(marker) if (n := data.find(s)) >= 0), default=-1)
     if at < 0:
         return ""
     if data.startswith(DATABASE):

@@ -130,7 +130,7 @@ def _texts_below(value: object, at: str) -> Iterator[tuple[str, str]]:
             yield from _texts_below(inner, f"{at}/{escaped}")
 
 
-def stores_of(machine: Machine) -> Iterator[Store]:
+def _stores_of(machine: Machine) -> Iterator[Store]:
     """Give the system's stores that the account has."""
     for kind, place in (("registry", _HIVE), ("dconf", "/")):
         if kind in machine.rules.stores:
@@ -140,7 +140,7 @@ def stores_of(machine: Machine) -> Iterator[Store]:
 def store_values(machine: Machine) -> dict[Part, str]:
     """Return the texts of all values in the system's stores of the account."""
     found = {}
-    for store in stores_of(machine):
+    for store in _stores_of(machine):
         try:
             for name, text in store.read().items():
                 if is_value(name):

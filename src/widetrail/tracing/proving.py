@@ -12,8 +12,7 @@ from pathlib import Path
 from typing import Literal
 
 from widetrail.errors import InputUnusable
-from widetrail.finding import Found, Several, find_application
-from widetrail.finding.selection import Selection
+from widetrail.finding import Found, Selection, Several, find_application
 from widetrail.finding.stores import Store, is_value, selected, store_kind
 from widetrail.formats import Unreadable
 from widetrail.formats.documents import mark_at

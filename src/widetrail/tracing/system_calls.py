@@ -93,10 +93,10 @@ class WatchingEffects(Effects):
                     began=began,
                 )
             finally:
-                self.calls = read_calls(Path(folder), str(start.folder))
+                self.calls = _read_calls(Path(folder), str(start.folder))
 
 
-def read_calls(folder: Path, begun_in: str) -> Calls:
+def _read_calls(folder: Path, begun_in: str) -> Calls:
     """Read what ``strace -ff`` wrote into ``folder``, one file for each process."""
     calls, seen = Calls(), 0
     for path in sorted(folder.iterdir()):

@@ -10,8 +10,7 @@ from pathlib import Path
 
 from widetrail.errors import WentWrong
 from widetrail.formats import digest
-from widetrail.machine import FolderMachine
-from widetrail.machine.effects import Effects
+from widetrail.machine import Effects, FolderMachine
 from widetrail.tracing import system_calls
 from widetrail.tracing.experiments import Experiments
 from widetrail.tracing.lab import Lab, run
@@ -45,7 +44,7 @@ def run_trace(script: TraceFile, machines: Path, told: Told = lambda text: None)
     watch = _Watch(lab, script, calls=not blind)
     runs = tuple(watch.runs(told))
     tells_reading = watch.tells_reading
-    found = Experiments(lab, touched_paths(runs), script.known, sees=tells_reading or not blind)
+    found = Experiments(lab, _touched_paths(runs), script.known, sees=tells_reading or not blind)
     shows, tells = found.shows(told), found.tells(told, list(_moves(runs)))
     eyes: list[Eye] = ["fingerprints"]
     if tells_reading:
@@ -70,7 +69,7 @@ def run_trace(script: TraceFile, machines: Path, told: Told = lambda text: None)
     )
 
 
-def touched_paths(runs: tuple[Run, ...]) -> dict[str, set[Way]]:
+def _touched_paths(runs: tuple[Run, ...]) -> dict[str, set[Way]]:
     """Return what was done to each path, in all runs."""
     found: dict[str, set[Way]] = {}
     for one in runs:
