@@ -3,11 +3,11 @@
     python benchmarks/tracing.py [--only NAME …] [--names 300000] [--runs 20] [--memory]
 
 The first table has a line for each program of the demo and of examples/real: files that it keeps
-and that were found (recall), of those taken that are kept (precision), places that can be moved and
-were found, whether the draft passes its rehearsal, and whether the set is minimal. ``--only`` with
-no name leaves it out. Then a fingerprint of many names, of which nothing has changed, against a walk
-that asks for the status of each; and a traced start of a small program against its bare start, in
-turn in one run. ``--memory`` tells the most that the fingerprint took.
+and that were found (recall), of those taken that are kept (precision), places that can be moved,
+found and in all, whether the draft passes its rehearsal, and whether the set is minimal.
+``--only`` with no name leaves it out. Then a fingerprint of many names, of which nothing has
+changed, against a walk that asks for the status of each; and a traced start of a small program
+against its bare start, in turn in one run. ``--memory`` tells the most that the fingerprint took.
 """
 
 from __future__ import annotations
@@ -80,9 +80,10 @@ def judged(only: list[str] | None) -> None:
             made = Draft(trace, machine, usual_naming(trace)).write(Path(above) / f"{name}-draft")
             passes = rehearse([made.rehearsal]).passed
             minimal = not unneeded(trace, machines / wanted.machine)
+            draft = "passes" if passes else "FAILS"
             print(
                 f"{name:16}{found.right:6}{found.recall:8.0%}{found.precision:11.0%}"
-                f"{places - len(found.places_missed):6}/{places}{'passes' if passes else 'FAILS':>8}"
+                f"{places - len(found.places_missed):6}/{places}{draft:>8}"
                 f"{'yes' if minimal else 'NO':>9}{trace.experiments:8}{took:7.1f}"
             )
     recall, precision = right / max(right + missed, 1), right / max(right + wrong, 1)

@@ -25,6 +25,7 @@ from widetrail.tracing.minimal import least
 from widetrail.tracing.noise import rates
 from widetrail.tracing.parts import take_away
 from widetrail.tracing.record import Part
+from widetrail.tracing.secrecy import is_secret, without_secrets
 from widetrail.tracing.shapes import patterns
 
 REAL = Path(__file__).parent.parent / "examples/real"
@@ -304,6 +305,21 @@ def test_the_page_shows_what_the_terminal_shows(shelf: Path) -> None:
         assert path in told
     assert told.count("<svg") == 3
     assert not re.search(r"(?:src|href)=.https?:", told)
+
+
+@pytest.mark.parametrize(
+    ("name", "is_one"),
+    [
+        ("/accounts/0/password", True),
+        ("C:/x/passwords.json", True),
+        ("Software\\Shelf\0Token", True),
+        ("credential/helper", False),
+        ("/theme", False),
+    ],
+)
+def test_a_name_suggests_a_secret(name: str, is_one: bool) -> None:
+    assert is_secret(name) == is_one
+    assert without_secrets("Signed in, token: 7f3a b") == "Signed in, token: ***"
 
 
 # Its parts

@@ -174,6 +174,13 @@ class Several:
         return f"{len(self.instances)} found: {names}" if self.instances else "not found"
 
 
+def things_at(where: object) -> list[tuple[str, PlaceKind]]:
+    """Return what is there at a place, by path and kind: one thing, each of several, or nothing."""
+    if isinstance(where, Several):
+        return [(instance.path, "folder") for instance in where.instances]
+    return [(where.path, where.kind)] if isinstance(where, Found) else []
+
+
 @dataclass(frozen=True)
 class Held:
     """What lies in no place: the program itself keeps it, in a server, say."""

@@ -13,8 +13,9 @@ from dataclasses import replace
 from pathlib import Path
 
 from widetrail.errors import InputUnusable, WideTrailError
-from widetrail.finding import Finder, Found, Several, find_application
+from widetrail.finding import Finder, find_application
 from widetrail.finding.stores import Store, StoreKind, store_kind
+from widetrail.finding.values import things_at
 from widetrail.findings import Finding
 from widetrail.formats.documents import mark_at
 from widetrail.machine import Channels, Completed, FolderMachine
@@ -90,11 +91,7 @@ def _take_all(machine: FolderMachine, recipes: Sequence[Loaded]) -> None:
     lenders = {loaded.id: find_application(machine, loaded) for loaded in recipes[1:]}
     finder = find_application(machine, recipes[0], lenders=lenders)
     for item in recipes[0].recipe.items.values():
-        where = finder.place(item.from_)
-        found = [(where.path, where.kind)] if isinstance(where, Found) else []
-        if isinstance(where, Several):
-            found = [(instance.path, "folder") for instance in where.instances]
-        for path, kind in found:
+        for path, kind in things_at(finder.place(item.from_)):
             if (store := store_kind(item, path, kind)) in ("registry", "dconf"):
                 _empty(machine, store, path)
             elif (host := machine.host(path)).is_dir():

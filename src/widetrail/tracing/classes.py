@@ -105,10 +105,12 @@ class Classes:
         platform = self._machine.platform
         there = [path for path in paths if self._machine.look(path) is not None]
         used = {key(path, platform) for path in there}
-        told = {told.place for told in self._trace.tells if told.proved != "no" and told.folder}
-        mine = (own_folder(self._machine, path, used) for path in there)
+        told = [told for told in self._trace.tells if told.proved != "no"]
+        apart = [p for p in there if not any(is_within(p, t.place, platform) for t in told)]
+        mine = (own_folder(self._machine, path, used) for path in apart)
+        own = [t.place for t in told if t.folder] + [one for one in mine if one is not None]
         given: set[str] = set()
-        for folder in dict.fromkeys((*told, *(folder for folder in mine if folder is not None))):
+        for folder in dict.fromkeys(own):
             for entry in self._machine.walk(folder):
                 path = join(folder, entry.path)
                 if entry.kind == "file" and key(path, platform) not in used | given:

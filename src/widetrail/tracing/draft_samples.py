@@ -91,9 +91,7 @@ class Samples:
             target.parent.mkdir(parents=True, exist_ok=True)
             changes = {place.listed[0]: "[]"}
             target.write_bytes(file_with("json", data_of(self._machine, value.path), changes))
-            yield (
-                f"{value.path} must exist on the new computer: is it enough to start the program once?"
-            )
+            yield (f"{value.path} must exist on the new computer: is one start enough?")
 
     def _on_new(self, sample: FolderMachine, path: str) -> str:
         template = template_of(self._machine, path)

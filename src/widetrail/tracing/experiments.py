@@ -17,7 +17,6 @@ from widetrail.machine.paths import base, is_within, join, parent, upwards
 from widetrail.recipe.templates import ROOTS
 from widetrail.tracing import system_calls
 from widetrail.tracing.lab import Lab, Screen, alike
-from widetrail.tracing.minimal import least
 from widetrail.tracing.observation import Observation
 from widetrail.tracing.parts import (
     change_values,
@@ -28,7 +27,7 @@ from widetrail.tracing.parts import (
     value_parts,
 )
 from widetrail.tracing.record import Part, Shows, Tells, Way
-from widetrail.tracing.secrecy import is_secret
+from widetrail.tracing.secrecy import is_secret, without_secrets
 from widetrail.tracing.zones import Zones
 
 PLACES_MOST = 200
@@ -113,26 +112,19 @@ class Experiments:
     def shows(self, told: Callable[[str], None]) -> tuple[Shows, ...]:
         """Find the least that is enough, and tell of each part whether the program misses it."""
         told(f"taking away {len(self.files)} files")
-        files = self._least(self.files)
+        files = self._lab.least(self.files)
         self._needed = files
         found = list(self._judged(self.files, files))
         settings = settings_among(self.machine, (file.path for file in files))
         values = [p for path in sorted(settings) for p in value_parts(self.machine, path)]
         told(f"taking away {len(values)} values of files")
-        found += self._judged(values, self._least(values))
+        found += self._judged(values, self._lab.least(values))
         stored = list(store_values(self.machine))
         if stored:
             told(f"taking away {len(stored)} values of the system's stores")
-            needed = self._least(stored)
+            needed = self._lab.least(stored)
             found += [one for one in self._judged(stored, needed) if one.needed]
         return tuple(found)
-
-    def _least(self, parts: Sequence[Part]) -> list[Part]:
-        def enough(kept: Sequence[Part]) -> bool:
-            keeps = frozenset(kept)
-            return self._lab.same(self._lab.without([p for p in parts if p not in keeps]))
-
-        return least(parts, enough)
 
     def _judged(self, parts: Sequence[Part], needed: Sequence[Part]) -> Iterator[Shows]:
         others = [part for part in parts if part not in set(needed)]
@@ -145,6 +137,7 @@ class Experiments:
             if self._lab.same(without):  # another one stands in for it
                 without = self._lab.without([*others, part])
             usual, other = self._lab.difference(without)
+            usual, other = without_secrets(usual), without_secrets(other)
             yield Shows(part, True, usual[:LINE_MOST], other[:LINE_MOST])
 
     def _back(self, parts: Sequence[Part]) -> set[Part]:

@@ -85,23 +85,30 @@ class Fingerprint:
     def differences(self, *, reading: bool = False) -> Iterator[Seen]:
         """Give what differs now, and take it into the fingerprint; with ``reading`` also what was
         read since ``forget_reading``."""
-        gone = dict.fromkeys(self._marks)
-        for entry in self._entries():
-            status = _status(entry)
-            if status is None:
+        was, now = self._marks, dict[str, int]()
+        waiting = list(self.folders)
+        while waiting:
+            try:
+                listed = os.scandir(waiting.pop())
+            except OSError:
                 continue
-            gone.pop(entry.path, None)
-            mark, known = _mark(status), self._marks.get(entry.path)
-            folder = entry.is_dir(follow_symlinks=False)
-            if known is None:
-                yield Seen(entry.path, "created", folder, status.st_mtime_ns)
-            elif mark != known:
-                yield Seen(entry.path, "written", folder, status.st_mtime_ns)
-            if reading and status.st_atime_ns != _LONG_AGO and not entry.is_symlink():
-                yield Seen(entry.path, "read", folder, status.st_atime_ns)
-            self._marks[entry.path] = mark
-        for path in gone:
-            del self._marks[path]
+            with listed:
+                for entry in listed:
+                    path = entry.path
+                    if path in self._skipped or (status := _status(entry)) is None:
+                        continue
+                    now[path] = mark = _mark(status)
+                    folder = entry.is_dir(follow_symlinks=False)
+                    if folder:
+                        waiting.append(path)
+                    known = was.pop(path, None)
+                    if known != mark:
+                        how: Difference = "created" if known is None else "written"
+                        yield Seen(path, how, folder, status.st_mtime_ns)
+                    if reading and status.st_atime_ns != _LONG_AGO and not entry.is_symlink():
+                        yield Seen(path, "read", folder, status.st_atime_ns)
+        self._marks = now
+        for path in was:
             yield Seen(path, "removed")
 
 
@@ -114,6 +121,4 @@ def _status(entry: os.DirEntry[str]) -> os.stat_result | None:
 
 def _mark(status: os.stat_result) -> int:
     """Return what stands for a status: two that differ have the same one time in 2⁶¹."""
-    return hash(
-        (status.st_size, status.st_mtime_ns, status.st_ctime_ns, status.st_ino, status.st_mode)
-    )
+    return hash((status.st_size, status.st_mtime_ns, status.st_ctime_ns, status.st_ino))

@@ -21,6 +21,7 @@ from widetrail.machine import Channels, Completed, Effects, FolderMachine
 from widetrail.machine.paths import base
 from widetrail.rehearsing.machine_copies import copy_machine
 from widetrail.rehearsing.stage import fast_folder
+from widetrail.tracing.minimal import least
 from widetrail.tracing.parts import take_away
 from widetrail.tracing.record import Part
 
@@ -123,6 +124,15 @@ class Lab:
         if gone not in self._known:
             self._known[gone] = self.after(lambda machine: take_away(machine, parts))
         return self._known[gone]
+
+    def least(self, parts: Sequence[Part]) -> list[Part]:
+        """Return the least of ``parts`` with which it prints the same; all else stays."""
+
+        def enough(kept: Sequence[Part]) -> bool:
+            keeps = frozenset(kept)
+            return self.same(self.without([part for part in parts if part not in keeps]))
+
+        return least(parts, enough)
 
     def same(self, screen: Screen) -> bool:
         """Return whether a print-out is the usual one, but for what changes by chance."""

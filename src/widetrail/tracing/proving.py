@@ -12,8 +12,9 @@ from pathlib import Path
 from typing import Literal
 
 from widetrail.errors import InputUnusable
-from widetrail.finding import Found, Selection, Several, find_application
+from widetrail.finding import Found, Selection, find_application
 from widetrail.finding.stores import Store, is_value, selected, store_kind
+from widetrail.finding.values import things_at
 from widetrail.formats import Unreadable
 from widetrail.formats.documents import mark_at
 from widetrail.machine import FolderMachine
@@ -21,7 +22,6 @@ from widetrail.machine.paths import is_within, join
 from widetrail.recipe import Item, Loaded
 from widetrail.tracing.experiments import Experiments, watched
 from widetrail.tracing.lab import Lab
-from widetrail.tracing.minimal import least
 from widetrail.tracing.parts import shown
 from widetrail.tracing.record import Part
 from widetrail.tracing.shapes import patterns
@@ -95,22 +95,15 @@ class _Proving:
         left = [part for part in used if part not in set(taken)]
         proofs = list(self._of_left(left, taken))
         self._told(f"taking away {len(taken)} parts that the recipe takes")
-        needed = self._least(taken)
+        needed = self._lab.least(taken)
         silent = [part for part in taken if part not in set(needed)]
         proofs += self._of_taken(needed)
         return Proofs(tuple(proofs), self._lab.trials, tuple(needed), tuple(silent))
 
-    def _least(self, parts: Sequence[Part]) -> list[Part]:
-        def enough(kept: Sequence[Part]) -> bool:
-            keeps = frozenset(kept)
-            return self._lab.same(self._lab.without([p for p in parts if p not in keeps]))
-
-        return least(parts, enough)
-
     def _of_left(self, left: Sequence[Part], taken: Sequence[Part]) -> Iterator[Proof]:
         """Judge what the program uses and the recipe leaves."""
         self._told(f"taking away {len(left)} files that the recipe leaves")
-        missed = self._least(left)
+        missed = self._lab.least(left)
         for part in missed:
             usual, without = self._lab.difference(self._lab.without([part]))
             verdict: Verdict = "made again" if self._is_made_again(part.path) else "missed"
@@ -172,11 +165,7 @@ class _Proving:
 
     def _parts_of(self, item: Item) -> Iterator[Part]:
         """Give what an item stands for on the machine: its files, or its values."""
-        where = self._finder.place(item.from_)
-        found = [(where.path, where.kind)] if isinstance(where, Found) else []
-        if isinstance(where, Several):
-            found = [(instance.path, "folder") for instance in where.instances]
-        for path, kind in found:
+        for path, kind in things_at(self._finder.place(item.from_)):
             store = store_kind(item, path, kind)
             if store in ("registry", "dconf"):
                 yield from self._values(item, path, store)

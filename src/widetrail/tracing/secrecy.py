@@ -10,6 +10,19 @@ _SECRET = re.compile(
 _LICENCE = re.compile(r"licen[cs]e|serial|activat|product.?key|\bseat\b", re.IGNORECASE)
 
 
+_TOLD = re.compile(
+    r"((?:passw\w*|passphrase|secret|token|credential|api.?key|product.?key|serial)\s*[:=]\s*)\S.*",
+    re.IGNORECASE,
+)
+
+HIDDEN = "***"
+
+
+def without_secrets(line: str) -> str:
+    """Return a line of a print-out without what stands after the name of a secret."""
+    return _TOLD.sub(rf"\1{HIDDEN}", line)
+
+
 def is_secret(name: str) -> bool:
     """Return whether a name suggests that its value is a secret; the last part of it counts."""
     return _SECRET.search(re.split(r"[/\\\0]", name)[-1]) is not None

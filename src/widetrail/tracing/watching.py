@@ -19,13 +19,11 @@ from widetrail.tracing.observation import Observation
 from widetrail.tracing.parts import data_of, store_values, value_parts
 from widetrail.tracing.record import VALUE_MOST, Changed, Eye, Part, Run, RunKind, Touch, Trace, Way
 from widetrail.tracing.script import Act, TraceFile
-from widetrail.tracing.secrecy import is_secret
+from widetrail.tracing.secrecy import HIDDEN, is_secret
 from widetrail.tracing.zones import Zones
 
 Told = Callable[[str], None]
 """Told what is done now, in a few words."""
-
-HIDDEN = "***"
 
 NUMBERS_MOST = 10_000
 """Characters of the numbers that a program shows which are noted, at most."""
