@@ -180,6 +180,33 @@ def prove(recipe: Path, machine: Path, as_json: bool) -> None:
         click.get_current_context().exit(1)
 
 
+@command.command("drift")
+@click.argument("recipe", type=PATH)
+@click.option("--before", type=PATH, required=True, help="The machine folder before the release.")
+@click.option("--after", type=PATH, required=True, help="The machine folder after the release.")
+@json_option
+def drift(recipe: Path, before: Path, after: Path, as_json: bool) -> None:
+    """Show what RECIPE does not find any more after a program's next release, and where it went.
+
+    Both machines hold the same, one as the release before keeps it. Nothing is started. Ends with 1
+    where something drifted.
+    """
+    from widetrail.tracing.drift import drift_findings, find_drift
+
+    loaded = load_recipe(recipe)
+    drifted = find_drift(loaded, FolderMachine(before), FolderMachine(after))
+    findings = drift_findings(loaded, drifted)
+    if as_json:
+        print_json({"findings": [finding.as_json() for finding in findings]})
+    else:
+        page = Page()
+        for finding in findings:
+            page.line(str(finding))
+        page.line(f"{show_count(len(findings), 'finding')}")
+    if findings:
+        click.get_current_context().exit(1)
+
+
 def _show_proofs(found: Proofs, recipe: Path) -> None:
     page = Page()
     for title, verdicts in (

@@ -151,6 +151,9 @@ def store_values(machine: Machine) -> dict[Part, str]:
 
 
 def _told(store: Store, name: str, text: str) -> str:
+    kind, _, data = text.partition(":")
+    if store.kind == "registry" and kind in ("REG_DWORD", "REG_QWORD"):
+        return str(int.from_bytes(bytes.fromhex(data), "little"))
     spots = texts_of(store.kind, store.place, name, text)
     return spots[0].text if len(spots) == 1 else text
 
