@@ -92,12 +92,18 @@ Planted = tuple[str, Callable[[Path], None], str, str, str]
 
 PLANTED: list[Planted] = [
     ("quillbox", renamed_folder, "place-gone", "root", "{config}/Marram/Post"),
-    ("dewcast", renamed_key, "value-renamed", "theme", "at: /look"),
-    ("sporelog", ini_to_json, "place-gone", "collection", "json: {config}/Sporelog/sporelog.json"),
+    ("dewcast", renamed_key, "value-renamed", "theme", 'at: "/look"'),
+    (
+        "sporelog",
+        ini_to_json,
+        "place-gone",
+        "collection",
+        'json: "{config}/Sporelog/sporelog.json"',
+    ),
     ("huemoss", moved_default, "place-gone", "palettes", "{data}/Huemoss/Palettes"),
     ("desk", split_in_two, "value-renamed", "strip", "{config}/Desk/programs.json"),
     ("tillbook", renamed_file, "place-gone", "list", "{config}/Tillbook/ledgers.json"),
-    ("desk", renamed_value_of_the_registry, "value-renamed", "speed", r"Desk\Pointer\Pace"),
+    ("desk", renamed_value_of_the_registry, "value-renamed", "speed", 'at: "Pace"'),
     ("sporelog", renamed_table, "value-renamed", "specimens", "table finds"),
     ("dewcast", number_for_a_name, "form-changed", "theme", ""),
     ("dewcast", a_new_file, "unclaimed", "tags.json", "{config}/Dewcast Tags/tags.json"),
@@ -163,3 +169,60 @@ def test_drift_is_shown_with_positions_in_the_recipe(first_world: Path, tmp_path
     assert f"dewcast.trail.yaml:{line}:3: readings.theme: it was dusk before" in ran.out
     ran = widetrail("trace", "drift", recipe, "--before", before, "--after", before)
     assert (ran.status, ran.out.strip()) == (0, "0 findings")
+
+
+def test_a_new_revision_is_proposed_and_rehearsed(first_world: Path, tmp_path: Path) -> None:
+    """Frondsign 4 names its folder anew; a recipe that knows only Frondsign 3 learns it."""
+    text = (first_world / "recipes/frondsign.trail.yaml").read_text()
+    begin, end = text.index("  default:"), text.index("  signs:")
+    recipe = tmp_path / "frondsign.trail.yaml"
+    old = '  default: {folder: "{documents}/Frondsign/Labels"}   # as Frondsign 3 has it\n'
+    recipe.write_text(text[:begin] + old + text[end:])
+    before, now = first_world / "machines/seed-vault", tmp_path / "next"
+    shutil.copytree(before, now, symlinks=True)
+    folder = now / "disks/root/Users/tomas/Documents/Frondsign"
+    (folder / "Labels").rename(folder / "Signs")
+    replaced(now / "disks/root/Applications/Frondsign.app/Contents/Info.plist", "3.8.1", "4.1")
+    to = tmp_path / "proposed.trail.yaml"
+    sides = ("--before", before, "--after", now)
+    ran = widetrail("trace", "drift", recipe, *sides, "--to", to)
+    assert ran.status == 1
+    assert "its rehearsal from before to after passes" in ran.out
+    told = to.read_text().splitlines()
+    condition = 'for: {platform: macos, release: ">=4.1"}'
+    at = told.index("  default:")
+    assert told[at + 1 : at + 3] == [
+        f'    - {{{condition}, folder: "{{documents}}/Frondsign/Signs"}}',
+        '    - {folder: "{documents}/Frondsign/Labels"}   # as Frondsign 3 has it',
+    ]
+    number = next(line for line in text.splitlines() if line.startswith("revision: "))
+    assert f"revision: {int(number[10:]) + 1}" in told
+    ran = widetrail("trace", "drift", to, *sides)
+    assert (ran.status, ran.out.strip()) == (0, "0 findings")
+
+
+def test_without_a_later_release_nothing_is_proposed(first_world: Path, tmp_path: Path) -> None:
+    now = after(first_world, tmp_path, renamed_key)
+    recipe = first_world / "recipes/dewcast.trail.yaml"
+    sides = ("--before", first_world / "machines/potting-shed", "--after", now)
+    ran = widetrail("trace", "drift", recipe, *sides, "--to", tmp_path / "x.trail.yaml", "--json")
+    told = json.loads(ran.out)
+    assert told["proposed"] == ""
+    assert "a case needs a later one" in told["left"][0]
+    assert not (tmp_path / "x.trail.yaml").exists()
+
+
+def test_what_tells_a_place_is_proposed_too(first_world: Path, tmp_path: Path) -> None:
+    def change(machine: Path) -> None:
+        ini_to_json(machine)
+        (machine / "disks/C/Program Files/Sporelog/release.txt").write_text("6.0\n")
+
+    now = after(first_world, tmp_path, change)
+    recipe = first_world / "recipes/sporelog.trail.yaml"
+    sides = ("--before", first_world / "machines/potting-shed", "--after", now)
+    told = json.loads(widetrail("trace", "drift", recipe, *sides, "--json").out)
+    added = [line for line in told["proposed"].splitlines() if line.startswith("+ ")]
+    condition = 'for: {platform: windows, release: ">=6.0"}'
+    rule = '{json: "{config}/Sporelog/sporelog.json", at: "/collection/folder", as: path}'
+    wanted = f'+    - {{{condition}, folder: "{{documents}}/Sporelog", set_in: {rule}}}'
+    assert wanted in added

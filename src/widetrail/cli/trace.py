@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator
+import tempfile
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import asdict
 from pathlib import Path
@@ -16,13 +17,16 @@ from widetrail.errors import InputUnusable
 from widetrail.formats.quantities import show_count, show_size
 from widetrail.library.recipes import load_recipe
 from widetrail.machine import FolderMachine
+from widetrail.rehearsing.machine_copies import copy_machine
 from widetrail.rehearsing.stage import machines_near
 from widetrail.tracing import SUFFIX, Trace, load_script, load_trace, run_trace
 from widetrail.tracing.classes import TAKEN, Classes, Group, told
 from widetrail.tracing.parts import shown
 
 if TYPE_CHECKING:
+    from widetrail.recipe import Loaded
     from widetrail.tracing.proving import Proofs
+    from widetrail.tracing.revising import Proposal
 
 PATH = click.Path(path_type=Path)
 RECORD = ".traced.json"
@@ -121,7 +125,9 @@ def draft(
     trace = load_trace(record)
     usual = usual_naming(trace)
     naming = Naming(app or usual.id, name or usual.name, maker or usual.maker)
-    made = Draft(trace, _machine(trace, machines or machines_near(record)), naming).write(folder)
+    drafting = Draft(trace, _machine(trace, machines or machines_near(record)), naming)
+    made = drafting.write(folder)
+    page_at = _evidence(trace, drafting.classes, made.recipe.with_name(f"{naming.id}.trace.html"))
     ran = rehearse([made.rehearsal])
     troubles = [
         f"{d.what}: expected {d.expected}, is {d.found}"
@@ -135,6 +141,7 @@ def draft(
                 "recipe": str(made.recipe),
                 "rehearsal": str(made.rehearsal),
                 "machines": [str(made.old), str(made.new)],
+                "page": str(page_at or ""),
                 "questions": list(made.questions),
                 "passed": ran.passed,
                 "differences": troubles,
@@ -145,6 +152,7 @@ def draft(
         page.line(f"recipe     {made.recipe}")
         page.line(f"rehearsal  {made.rehearsal}: {'it passes' if ran.passed else 'it fails'}")
         page.line(f"machines   {made.old} and {made.new}")
+        page.line(f"evidence   {page_at or 'no page, since Matplotlib is not installed'}")
         for title, lines in (
             ("Differences and findings", troubles),
             ("Open questions", made.questions),
@@ -155,6 +163,18 @@ def draft(
                 page.line(f"- {line}", indent=2)
     if not ran.passed:
         click.get_current_context().exit(1)
+
+
+def _evidence(trace: Trace, classes: Classes, to: Path) -> Path | None:
+    """Write the page of a trace beside its draft, where Matplotlib is installed."""
+    from importlib.util import find_spec
+
+    from widetrail.reporting.trace_page import render_trace
+
+    if find_spec("matplotlib") is None:
+        return None
+    to.write_text(render_trace(trace, classes), encoding="utf-8")
+    return to
 
 
 @command.command("prove")
@@ -184,27 +204,85 @@ def prove(recipe: Path, machine: Path, as_json: bool) -> None:
 @click.argument("recipe", type=PATH)
 @click.option("--before", type=PATH, required=True, help="The machine folder before the release.")
 @click.option("--after", type=PATH, required=True, help="The machine folder after the release.")
+@click.option("--to", type=PATH, help="Write the new revision that is proposed to this file.")
 @json_option
-def drift(recipe: Path, before: Path, after: Path, as_json: bool) -> None:
-    """Show what RECIPE does not find any more after a program's next release, and where it went.
+def drift(recipe: Path, before: Path, after: Path, to: Path | None, as_json: bool) -> None:
+    """Show what RECIPE does not find any more after a program's next release, where it went, and a
+    new revision that finds it.
 
-    Both machines hold the same, one as the release before keeps it. Nothing is started. Ends with 1
-    where something drifted.
+    Both machines hold the same, one as the release before keeps it. The new revision is rehearsed
+    from one to the other first. Ends with 1 where something drifted.
     """
     from widetrail.tracing.drift import drift_findings, find_drift
+    from widetrail.tracing.revising import propose_revision
 
-    loaded = load_recipe(recipe)
-    drifted = find_drift(loaded, FolderMachine(before), FolderMachine(after))
+    loaded, machines = load_recipe(recipe), (FolderMachine(before), FolderMachine(after))
+    drifted = find_drift(loaded, *machines)
     findings = drift_findings(loaded, drifted)
+    proposal = propose_revision(loaded, drifted, *machines) if drifted else None
+    troubles = _tried(proposal, loaded, before, after) if proposal and proposal.diff else []
+    if to is not None and proposal is not None and proposal.diff:
+        to.write_text(proposal.text, encoding="utf-8")
     if as_json:
-        print_json({"findings": [finding.as_json() for finding in findings]})
+        told = {
+            "findings": [finding.as_json() for finding in findings],
+            "proposed": proposal.diff if proposal is not None else "",
+            "left": list(proposal.left) if proposal is not None else [],
+            "troubles": troubles,
+        }
+        print_json(told)
     else:
         page = Page()
         for finding in findings:
             page.line(str(finding))
         page.line(f"{show_count(len(findings), 'finding')}")
+        if proposal is not None:
+            _show_proposal(page, proposal, troubles)
     if findings:
         click.get_current_context().exit(1)
+
+
+def _tried(proposal: Proposal, loaded: Loaded, before: Path, after: Path) -> list[str]:
+    """Rehearse a new revision from one machine to the other; return what went wrong."""
+    from widetrail.library.rehearsals import rehearse
+    from widetrail.tracing.revising import items_of
+
+    recipe = loaded.id
+    items = "".join(f"  {json.dumps(i)}: {{}}\n" for i in items_of(loaded, FolderMachine(before)))
+
+    with tempfile.TemporaryDirectory(prefix="widetrail-drift-") as above:
+        folder = Path(above)
+        (folder / f"{recipe}.trail.yaml").write_text(proposal.text, encoding="utf-8")
+        (folder / "machines").mkdir()
+        for name, machine in (("before", before), ("after", after)):
+            copy_machine(machine, folder / "machines" / name)
+        script = folder / f"{recipe}.rehearsal.yaml"
+        script.write_text(
+            f"rehearsal: from before to after\nrecipe: {recipe}\n"
+            "old: {machine: before}\nnew: {machine: after, set: {identity: after}}\n"
+            f"expect:\n{items}",
+            encoding="utf-8",
+        )
+        ran = rehearse([script])
+    differences = (one for result in ran.results for one in result.differences)
+    return [f"{d.what}: expected {d.expected}, is {d.found}" for d in differences]
+
+
+def _show_proposal(page: Page, proposal: Proposal, troubles: Sequence[str]) -> None:
+    if proposal.diff:
+        page.title("Proposed")
+        for line in proposal.diff.splitlines():
+            style = {"+": "green", "-": "red"}.get(line[:1], "")
+            page.columns(line, style, indent=2)
+        page.line("")
+        passed = "its rehearsal from before to after passes"
+        page.line(passed if not troubles else "its rehearsal from before to after fails:")
+        for trouble in troubles:
+            page.line(f"- {trouble}", indent=2)
+    if proposal.left:
+        page.title("Not proposed")
+        for line in proposal.left:
+            page.line(f"- {line}", indent=2)
 
 
 def _show_proofs(found: Proofs, recipe: Path) -> None:

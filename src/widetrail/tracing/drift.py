@@ -7,6 +7,7 @@ in them.
 
 from __future__ import annotations
 
+import json
 import sqlite3
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
@@ -21,12 +22,12 @@ from widetrail.findings import Finding
 from widetrail.formats import digest
 from widetrail.formats.documents import mark_at
 from widetrail.machine import FolderMachine
-from widetrail.machine.path_notation import read_written
+from widetrail.machine.path_notation import is_there, read_written
 from widetrail.machine.paths import base, is_within, join, key, parent
 from widetrail.recipe import Loaded
 from widetrail.survey.scope import grounds_of
 from widetrail.tracing.markers import DATABASE, columns, opened, quoted_name
-from widetrail.tracing.parts import data_of, inner_texts, shown, store_values, value_parts
+from widetrail.tracing.parts import data_of, inner_texts, store_values, value_parts
 from widetrail.tracing.places import template_of
 from widetrail.tracing.record import Part
 from widetrail.tracing.shapes import patterns
@@ -51,12 +52,18 @@ What = Literal[
 @dataclass(frozen=True)
 class Drifted:
     """One thing that is otherwise after a release: ``name`` is the place or reading it is about,
-    ``now`` where its content is now, as a recipe has it; empty where that was not found."""
+    ``now`` where its content is now, as a recipe has it; empty where that was not found.
+
+    ``template`` is the new path of a place and ``rule`` what tells it, or the new reading: each
+    where there is one only, so that a recipe can be changed by it.
+    """
 
     what: What
     name: str
     message: str
     now: tuple[str, ...] = ()
+    template: str = ""
+    rule: str = ""
 
 
 def find_drift(loaded: Loaded, before: FolderMachine, after: FolderMachine) -> list[Drifted]:
@@ -106,7 +113,7 @@ class _Files:
         """The size of each file of the account, by its path."""
         grounds, found = grounds_of(self.machine), dict[str, int]()
         platform = self.machine.platform
-        for start in grounds.starts:
+        for start in (s for s in grounds.starts if is_there(self.machine, s)):
             for entry in self.machine.walk(start):
                 path = join(start, entry.path)
                 passed = any(is_within(path, p, platform) for p in grounds.passed)
@@ -169,14 +176,17 @@ class _Drift:
             return
         if all(self._is_kept(path) for path in files):
             message = f"what was in {was[0]} is still there, and nothing tells it any more"
-            yield Drifted("place-gone", name, message, tuple(self._told_now(was[0])))
+            told = self._told_now(was[0])
+            rule = f"{told[0][:-1]}, as: path}}" if len(told) == 1 else ""
+            yield Drifted("place-gone", name, message, tuple(told), rule=rule)
             return
         found = self._folder_now(was[0], files) or self._file_now(files)
-        told = " and ".join(found)
         message = f"{was[0]} held {len(files)} files before, and nothing is there now"
         if found:
-            message = f"what was in {was[0]} is in {told} now"
-        yield Drifted("place-gone", name, message, tuple(self._template(p) for p in found))
+            message = f"what was in {was[0]} is in {' and '.join(found)} now"
+        there = tuple(self._template(path) for path in found)
+        one = len(there) == 1 and there[0].startswith("{")
+        yield Drifted("place-gone", name, message, there, template=there[0] if one else "")
 
     def _told_now(self, place: str) -> list[str]:
         """Return the values that are new and name a place."""
@@ -196,8 +206,11 @@ class _Drift:
 
     def _rule(self, part: Part) -> str:
         if part.form == "registry":
-            return shown(part)
-        return f"{{{part.form}: {self._template(part.path)}, at: {part.at}}}"
+            key_of, _, name = part.at.partition("\0")
+            return f"{{registry: '{part.path}\\{key_of}', at: {_quoted(name)}}}"
+        if part.form == "dconf":
+            return f"{{dconf: /{part.at.strip('/').rpartition('/')[0]}, at: {base(part.at)}}}"
+        return f"{{{part.form}: {_quoted(self._template(part.path))}, at: {_quoted(part.at)}}}"
 
     def _below(self, files: _Files, folder: str) -> list[str]:
         return [p for p in files.sizes if is_within(p, folder, files.machine.platform)]
@@ -253,10 +266,11 @@ class _Drift:
         if isinstance(was, Unknown):
             return
         if isinstance(now, Unknown):
-            found = self._value_now(was.value) or self._rows_now(was.value)
-            what: What = "value-renamed" if found else "reading-unknown"
+            values, rows = self._value_now(was.value), self._rows_now(was.value)
+            what: What = "value-renamed" if values or rows else "reading-unknown"
             why = f"it was {was} before, and is unknown now: {now.reason}"
-            yield Drifted(what, name, why, tuple(found))
+            rule = values[0] if len(values) == 1 else ""
+            yield Drifted(what, name, why, tuple(values or rows), rule=rule)
             return
         styles = [self._style(machine, str(value)) for machine, value in self._both(was, now)]
         if styles[0] != styles[1] and styles[0]:
@@ -323,6 +337,10 @@ def _same(text: str, value: object) -> bool:
         return text == show_value(value) if isinstance(value, str | int | float) else False
     listed = tuple(inner_texts(text).values())
     return bool(listed) and sorted(listed) == sorted(value)
+
+
+def _quoted(text: str) -> str:
+    return json.dumps(text, ensure_ascii=False)
 
 
 _ON_DISK = ("file", "folder")
