@@ -16,8 +16,8 @@ from dataclasses import dataclass
 from functools import cached_property
 from typing import Literal
 
-from widetrail.finding import Unknown, find_application
-from widetrail.finding.values import show_value, things_at
+from widetrail.finding import Unknown, find_application, show_value
+from widetrail.finding.values import things_at
 from widetrail.findings import Finding
 from widetrail.formats import digest
 from widetrail.formats.documents import mark_at
