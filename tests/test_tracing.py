@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import importlib.util
 import json
+import os
 import re
 import shutil
 import sys
@@ -31,11 +32,16 @@ from widetrail.tracing.shapes import patterns
 REAL = Path(__file__).parent.parent / "examples/real"
 REALS = ("abook", "git", "newsboat", "taskwarrior")
 STAND_INS = [name for name in ANSWERS if name not in REALS]
+ALL = os.environ.get("WIDETRAIL_STOPS") == "all"
+SOME = ("wicketleaf", "tillbook", "frondsign", "dewcast")
+"""The stand-ins that are traced in a sweep; benchmarks/tracing.py traces all of them."""
+
 RIGHT = 0.85
 """Of what is taken, that much at least must be kept by the program."""
 
-SHOWS_ANOTHERS = ("mistvane",)
-"""Programs of few files that show one of another program, as an add-in does of its host."""
+FEW = 2
+"""Files that may be wrong of a program that keeps few: a host's that an add-in shows, a backup that
+lies among them. benchmarks/tracing.py tells what is right of all."""
 
 seen_by_all = pytest.mark.skipif(bool(system_calls.why_not()), reason=system_calls.why_not() or "-")
 
@@ -53,7 +59,7 @@ def held_to_the_answer(folder: Path, name: str, script: Path) -> None:
     assert not found.missed
     assert not found.values_missed
     assert not found.places_missed
-    assert found.precision >= RIGHT or name in SHOWS_ANOTHERS, found.wrong
+    assert found.precision >= RIGHT or len(found.wrong) <= FEW, found.wrong
     assert not unneeded(trace, machine), "the set is minimal"
     drafted = widetrail("trace", "draft", record, folder / "drafted")
     assert drafted.status == 0, drafted.out
@@ -61,7 +67,7 @@ def held_to_the_answer(folder: Path, name: str, script: Path) -> None:
 
 
 @seen_by_all
-@pytest.mark.parametrize("name", swept(STAND_INS, ["wicketleaf", "tillbook"]))
+@pytest.mark.parametrize("name", swept(STAND_INS if ALL else SOME, ["wicketleaf"]))
 def test_what_a_stand_in_keeps_is_found_and_drafted(
     name: str, first_world: Path, tmp_path: Path
 ) -> None:
@@ -96,6 +102,7 @@ def proved(recipe: Path, machine: Path) -> tuple[int, dict[str, set[str]]]:
 
 
 @seen_by_all
+@pytest.mark.sweep
 def test_a_recipe_is_proved_by_taking_away(first_world: Path, tmp_path: Path) -> None:
     machine = first_world / "machines/potting-shed"
     whole = first_world / "recipes/huemoss.trail.yaml"
@@ -112,12 +119,17 @@ def test_a_recipe_is_proved_by_taking_away(first_world: Path, tmp_path: Path) ->
     assert all(path.startswith(stamps) for path in told["missed"])
 
 
-@pytest.mark.sweep
+@seen_by_all
 def test_what_the_recipe_has_made_again_is_not_missed(first_world: Path) -> None:
-    recipe = first_world / "recipes/dewcast.trail.yaml"
+    recipe = first_world / "recipes/seedling-quest.trail.yaml"
     status, told = proved(recipe, first_world / "machines/potting-shed")
+    top = "C:/Users/ines/AppData/Roaming/SeedlingQuest"
     assert status == 0
-    assert told["made again"] == {"C:/Users/ines/AppData/Local/Dewcast/index.json"}
+    assert told == {
+        "needed": {"all of it", f"{top}/trails/*.json"},
+        "silent": {f"{top}/classes.json"},
+        "made again": {f"{top}/teacher.toml"},
+    }
 
 
 # A program that does everything
@@ -216,6 +228,7 @@ def test_everything_has_its_class_with_its_evidence(shelf: Path) -> None:
         f"{DATA}/cache.bin": "cache",
         f"{DATA}/shelf.lock": "lock",
         f"{DATA}/token.json": "secret",
+        f"{DATA}/notes.txt": "unclear",
     }
     assert "only appended to, in 3 of 3 starts" in found[f"{DATA}/log.txt"].why
     assert 'nothing for "- Mosses"' in found[f"{DATA}/books.txt"].why
@@ -237,13 +250,13 @@ def test_without_system_calls_the_same_is_found(
     assert "strace is not installed" in trace.blind
     machine = FolderMachine(shelf / "machines/desk")
     kinds = {one.path: one.kind for one in Classes(trace, machine).all}
-    kinds.pop(f"{DATA}/notes.txt", None)  # where reading is not seen it may matter
     assert kinds == {
         CONFIG: "setting",
         f"{DATA}/books.txt": "data",
         f"{DATA}/log.txt": "log",
         f"{DATA}/cache.bin": "cache",
         f"{DATA}/token.json": "secret",
+        f"{DATA}/notes.txt": "unclear",
     }
 
 
