@@ -73,7 +73,7 @@ class Samples:
         for path in paths:
             target = sample.host(path)
             target.parent.mkdir(parents=True, exist_ok=True)
-            shutil.copy2(self._machine.host(path), target)
+            shutil.copy2(self._machine.host(path), target, follow_symlinks=False)
 
     def _make_folders(self, path: str, sample: FolderMachine) -> None:
         for entry in self._machine.walk(path):
