@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator
-from contextlib import contextmanager
 from dataclasses import asdict
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -13,26 +11,22 @@ import click
 
 from widetrail.cli.output import Page, json_option, print_json
 from widetrail.cli.trace_drift import drift
+from widetrail.cli.trace_view import SHOWN, optional, show_trace
+from widetrail.cli.trace_watch import watch
 from widetrail.errors import InputUnusable
-from widetrail.formats.quantities import show_count, show_size
+from widetrail.formats.quantities import show_count
+from widetrail.library.machines import open_machine
 from widetrail.library.recipes import load_recipe
-from widetrail.machine import FolderMachine
+from widetrail.machine import FolderMachine, Machine
 from widetrail.rehearsing.stage import machines_near
 from widetrail.tracing import SUFFIX, Trace, load_script, load_trace, run_trace
-from widetrail.tracing.classes import TAKEN, Classes, Group, told
-from widetrail.tracing.parts import shown
+from widetrail.tracing.classes import Classes, told
 
 if TYPE_CHECKING:
     from widetrail.tracing.proving import Proofs
 
 PATH = click.Path(path_type=Path)
 RECORD = ".traced.json"
-VALUES = 8
-"""Values that are shown, unless all are asked for."""
-
-SHOWN = 30
-"""Lines of groups that are shown, unless all are asked for."""
-
 machines_option = click.option(
     "--machines",
     type=PATH,
@@ -45,6 +39,7 @@ def command() -> None:
     """Watch what a program touches, find out what of it matters, and draft a recipe from that."""
 
 
+command.add_command(watch)
 command.add_command(drift)
 
 
@@ -67,9 +62,9 @@ def run(script: Path, machines: Path | None, record: Path | None, as_json: bool)
     trace = run_trace(wanted, folder, (lambda text: None) if as_json else page.line)
     to.write_text(json.dumps(trace.as_json(), indent=1) + "\n", encoding="utf-8")
     if as_json:
-        print_json(_json(trace, folder))
+        print_json(_json(trace, _machine(trace, script, folder)))
         return
-    _show(trace, folder, every=False)
+    show_trace(trace, _machine(trace, script, folder), every=False)
     Page().line(f"Written to {to}.")
 
 
@@ -84,17 +79,24 @@ def show(
 ) -> None:
     """Show what RECORD tells: what is data, settings, caches and the rest, and why."""
     trace = load_trace(record)
-    folder = machines or machines_near(record)
+    machine = _seen(trace, record, machines)
     if page is not None:
         from widetrail.reporting.trace_page import render_trace
 
-        classes = Classes(trace, _machine(trace, folder))
-        with _extra():
+        classes = Classes(trace, machine)
+        with optional():
             page.write_text(render_trace(trace, classes), encoding="utf-8")
     if as_json:
-        print_json(_json(trace, folder))
+        print_json(_json(trace, machine))
     else:
-        _show(trace, folder, every=every)
+        show_trace(trace, machine, every=every)
+
+
+def _seen(trace: Trace, record: Path, machines: Path | None) -> Machine:
+    """Return the machine that a trace was made of, this one where it names none."""
+    if not trace.machine:
+        return open_machine()
+    return _machine(trace, record, machines)
 
 
 @command.command("draft")
@@ -125,7 +127,7 @@ def draft(
     trace = load_trace(record)
     usual = usual_naming(trace)
     naming = Naming(app or usual.id, name or usual.name, maker or usual.maker)
-    drafting = Draft(trace, _machine(trace, machines or machines_near(record)), naming)
+    drafting = Draft(trace, _machine(trace, record, machines), naming)
     made = drafting.write(folder)
     page_at = _evidence(trace, drafting.classes, made.recipe.with_name(f"{naming.id}.trace.html"))
     ran = rehearse([made.rehearsal])
@@ -225,32 +227,24 @@ def _show_proofs(found: Proofs, recipe: Path) -> None:
     )
 
 
-@contextmanager
-def _extra() -> Iterator[None]:
-    """Tell which package is not installed, where one is needed.
+def _machine(trace: Trace, beside: Path, machines: Path | None) -> FolderMachine:
+    """Return the folder machine that a trace was made of, below ``machines`` or near ``beside``.
 
     Raises:
-        InputUnusable: One is not there.
+        InputUnusable: It is not there, or the trace was made of this machine.
     """
-    try:
-        yield
-    except ModuleNotFoundError as error:
-        raise InputUnusable(
-            "an optional package is not installed",
-            where=error.name or "",
-            todo='Install what traces need: pip install "widetrail[trace]".',
-        ) from error
+    if not trace.machine:
+        todo = "Make a folder machine with the same in it, and trace that."
+        raise InputUnusable("was made of this machine", where=trace.title, todo=todo)
+    folder = (machines or machines_near(beside)) / trace.machine
+    if not folder.is_dir():
+        raise InputUnusable("machine not found", where=str(folder))
+    return FolderMachine(folder)
 
 
-def _machine(trace: Trace, folder: Path) -> FolderMachine:
-    if not (folder / trace.machine).is_dir():
-        raise InputUnusable("machine not found", where=str(folder / trace.machine))
-    return FolderMachine(folder / trace.machine)
-
-
-def _json(trace: Trace, folder: Path) -> dict[str, object]:
-    with _extra():
-        groups = Classes(trace, _machine(trace, folder)).groups
+def _json(trace: Trace, machine: Machine) -> dict[str, object]:
+    with optional():
+        groups = Classes(trace, machine).groups
     return {
         **trace.as_json(),
         "groups": [
@@ -264,66 +258,3 @@ def _json(trace: Trace, folder: Path) -> dict[str, object]:
             for group in groups
         ],
     }
-
-
-def _show(trace: Trace, folder: Path, *, every: bool) -> None:
-    page = Page()
-    with _extra():
-        groups = Classes(trace, _machine(trace, folder)).groups
-    acts = sum(run.kind == "act" for run in trace.runs)
-    page.title(f"{trace.title}: {trace.program}")
-    page.line(
-        f"{show_count(len(trace.runs), 'run')} ({show_count(acts, 'act')}), "
-        f"{show_count(trace.experiments, 'start')} in all; seen by {', '.join(trace.eyes)}",
-        indent=2,
-    )
-    for why in trace.blind:
-        page.line(f"Not seen by system calls or access times: {why}", "yellow", indent=2)
-    if trace.unstable:
-        page.line(f"What is printed by chance is not compared: {trace.unstable[0]}", indent=2)
-    for title, wanted in (("To be taken", True), ("To be left", False)):
-        mine = [group for group in groups if (group.kind in TAKEN) == wanted]
-        if mine:
-            page.title(title)
-            _show_groups(page, mine, every=every)
-    _show_places(page, trace)
-    settings = {path for g in groups if g.kind in ("setting", "index") for path in g.paths}
-    _show_values(page, trace, settings, every=every)
-
-
-def _show_groups(page: Page, groups: list[Group], *, every: bool) -> None:
-    listed = groups if every else groups[:SHOWN]
-    for group in listed:
-        many = f"{show_count(len(group.paths), 'file')}, " if len(group.paths) > 1 else ""
-        page.line(f"{group.kind:9}  {group.pattern}  ({many}{show_size(group.size)})", indent=2)
-        page.line(group.why, "dim", indent=13)
-    if len(groups) > len(listed):
-        page.line(f"and {len(groups) - len(listed)} more: --all lists them", indent=2)
-
-
-def _show_places(page: Page, trace: Trace) -> None:
-    proved = [tells for tells in trace.tells if tells.proved != "no"]
-    if not proved:
-        return
-    page.title("Where places are told")
-    for tells in proved:
-        page.line(f"{tells.place}", indent=2)
-        page.line(f"told by {shown(tells.value)}", indent=4)
-        if tells.proved == "whole":
-            page.line("moved, and told there: the program shows the same", "dim", indent=4)
-        else:
-            page.line("moved, and told there: more is shown, other files name it too", "dim", 4)
-
-
-def _show_values(page: Page, trace: Trace, settings: set[str], *, every: bool) -> None:
-    values = [one for one in trace.shows if one.needed and not one.part.is_file]
-    values = [v for v in values if v.part.path in settings or v.part.form in ("registry", "dconf")]
-    if not values:
-        return
-    page.title("Values that the program shows")
-    listed = values if every else values[:VALUES]
-    for one in listed:
-        page.line(f"{shown(one.part)}", indent=2)
-        page.line(f"without it, it shows {told(one)}", "dim", indent=4)
-    if len(values) > len(listed):
-        page.line(f"and {len(values) - len(listed)} more: --all lists them", indent=2)

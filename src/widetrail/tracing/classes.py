@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from functools import cached_property
 from typing import Literal, Protocol, get_args
 
-from widetrail.machine import FolderMachine
+from widetrail.machine import Machine
 from widetrail.machine.paths import base, is_within, join, key, parent, split
 from widetrail.tracing.noise import Rate, rates
 from widetrail.tracing.own_folder import own_folder
@@ -69,7 +69,7 @@ class _Facts:
 class Classes:
     """The classes of all paths of a trace, on the machine that it was made of."""
 
-    def __init__(self, trace: Trace, machine: FolderMachine) -> None:
+    def __init__(self, trace: Trace, machine: Machine) -> None:
         self._trace, self._machine = trace, machine
         self._shows = {one.part.path: one for one in trace.shows if one.part.is_file}
         self._values = defaultdict[str, list[Shows]](list)

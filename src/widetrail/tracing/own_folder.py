@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Set as AbstractSet
 
-from widetrail.machine import FolderMachine
+from widetrail.machine import Machine
 from widetrail.machine.paths import key, parent
 from widetrail.recipe.templates import ROOTS
 
@@ -12,7 +12,7 @@ MOSTLY = 0.5
 """The part of the files in a folder that a program uses, from which on the folder is its own."""
 
 
-def own_folder(machine: FolderMachine, path: str, used: AbstractSet[str]) -> str | None:
+def own_folder(machine: Machine, path: str, used: AbstractSet[str]) -> str | None:
     """Return the highest folder above a file that is mostly the program's, below all roots.
 
     ``used`` are the keys of the files that it uses.

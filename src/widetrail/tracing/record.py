@@ -25,7 +25,7 @@ Way = Literal[
 """What was done to a path: ``looked`` is asking whether it is there, ``missed`` that it is not,
 ``fleeting`` was made and removed in one run."""
 
-Eye = Literal["fingerprints", "access times", "system calls"]
+Eye = Literal["fingerprints", "access times", "system calls", "open files"]
 """What saw it."""
 
 
@@ -131,7 +131,7 @@ class Tells:
 
 @dataclass(frozen=True)
 class Trace:
-    """All of a trace.
+    """All of a trace; ``machine`` is empty for this one.
 
     ``printed`` is the digest of what the program prints, ``shown`` its numbers, which is all that
     is kept of it; ``shows_account`` tells that it names the account. ``eyes`` are what could see,
