@@ -60,6 +60,8 @@ class _Facts:
 
     ways: set[Way]
     runs: dict[str, int]
+    writes: int = 0
+    appends: int = 0
     marker: str = ""
     secret: bool = False
     size: int = 0
@@ -89,6 +91,8 @@ class Classes:
                 facts.size = touch.after or facts.size
                 made_folder = "created" in touch.ways and touch.after is None
                 facts.is_folder = facts.is_folder or (made_folder and "fleeting" not in touch.ways)
+                facts.writes += "written" in touch.ways
+                facts.appends += "appended" in touch.ways
                 if {"written", "created", "removed"} & set(touch.ways):
                     facts.runs[_name(run)] = facts.runs.get(_name(run), 0) + 1
         return found
@@ -203,10 +207,13 @@ class Classes:
         written = facts.runs.get("start", 0)
         if facts.marker:
             return None
-        if "appended" in facts.ways and written and not self._form(path):
+        if self._form(path):  # it may hold what a person chose, also where that is not shown
+            return None
+        unseen = 0 if self._trace.machine else 1  # here the first is not known
+        if facts.appends and facts.appends >= facts.writes - unseen and written:
             return "log", f"it is only appended to, in {written} of {starts} starts"
         if shows is not None and shows.back:
-            return "cache", "it comes back after it was taken away, and the print-out is the same"
+            return "cache", "it comes back the same after it was taken away, and is not missed"
         if self._in_cache(path):
             return "cache", "it lies where what can be made again lies, and is not missed"
         if starts and written == starts:

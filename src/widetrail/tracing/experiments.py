@@ -20,6 +20,7 @@ from widetrail.tracing.lab import Lab, Screen, alike
 from widetrail.tracing.observation import Observation
 from widetrail.tracing.parts import (
     change_values,
+    data_of,
     inner_texts,
     settings_among,
     store_values,
@@ -141,14 +142,19 @@ class Experiments:
             yield Shows(part, True, usual[:LINE_MOST], other[:LINE_MOST])
 
     def _back(self, parts: Sequence[Part]) -> set[Part]:
-        """Return the files that are there again after they were taken away and it was started."""
+        """Return the files that are there again, with the same in them, after they were taken away
+        and the program was started. One that comes back with other contents may have held what a
+        person chose."""
         files = [part for part in parts if part.is_file]
         if not files:
             return set()
         with self._lab.copy() as machine:
             take_away(machine, files)
             self._lab.look(machine)
-            return {part for part in files if is_there(machine, part.path)}
+            return {part for part in files if self._is_same(machine, part.path)}
+
+    def _is_same(self, machine: FolderMachine, path: str) -> bool:
+        return is_there(machine, path) and data_of(machine, path) == data_of(self.machine, path)
 
     def tells(
         self, told: Callable[[str], None], moves: Sequence[tuple[Part, str]] = ()

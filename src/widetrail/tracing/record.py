@@ -98,7 +98,7 @@ class Shows:
     """What the program prints otherwise without a part: a line of each print-out, either one empty
     where there is none.
 
-    ``back`` tells that the part was there again once the program had been started.
+    ``back`` tells that the part was there again, the same, once the program had been started.
     """
 
     part: Part
