@@ -415,3 +415,13 @@ def test_values_are_taken_away_without_another_change(shelf: Path) -> None:
     machine.host(CONFIG).write_text('{\n  "theme": "fern",\n  "size": 3\n}\n')
     take_away(machine, [Part(CONFIG, "json", "/theme"), Part(CONFIG, "json", "/nowhere")])
     assert machine.host(CONFIG).read_text() == '{\n  "size": 3\n}\n'
+
+
+def test_a_package_that_is_missing_is_told_first(
+    shelf: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("widetrail.cli.trace_view.find_spec", lambda name: None)
+    ran = widetrail("trace", "run", shelf / "shelf.trace.yaml")
+    assert ran.status == 2
+    assert "scipy" in ran.err
+    assert 'pip install "widetrail[trace]"' in ran.err

@@ -11,7 +11,7 @@ import click
 
 from widetrail.cli.output import Page, json_option, print_json
 from widetrail.cli.trace_drift import drift
-from widetrail.cli.trace_view import SHOWN, optional, show_trace
+from widetrail.cli.trace_view import SHOWN, insist_on, show_trace
 from widetrail.cli.trace_watch import watch
 from widetrail.errors import InputUnusable
 from widetrail.formats.quantities import show_count
@@ -55,6 +55,7 @@ def run(script: Path, machines: Path | None, record: Path | None, as_json: bool)
 
     The machine itself is never changed. The script's commands are started, many times.
     """
+    insist_on("scipy")
     wanted = load_script(script)
     to = record or script.with_name(script.name.removesuffix(SUFFIX) + RECORD)
     folder = machines or machines_near(script)
@@ -78,14 +79,15 @@ def show(
     record: Path, machines: Path | None, every: bool, page: Path | None, as_json: bool
 ) -> None:
     """Show what RECORD tells: what is data, settings, caches and the rest, and why."""
+    insist_on("scipy")
     trace = load_trace(record)
     machine = _seen(trace, record, machines)
     if page is not None:
         from widetrail.reporting.trace_page import render_trace
 
         classes = Classes(trace, machine)
-        with optional():
-            page.write_text(render_trace(trace, classes), encoding="utf-8")
+        insist_on("matplotlib")
+        page.write_text(render_trace(trace, classes), encoding="utf-8")
     if as_json:
         print_json(_json(trace, machine))
     else:
@@ -124,6 +126,7 @@ def draft(
     from widetrail.tracing.drafting import Draft
     from widetrail.tracing.naming import Naming, usual_naming
 
+    insist_on("scipy")
     trace = load_trace(record)
     usual = usual_naming(trace)
     naming = Naming(app or usual.id, name or usual.name, maker or usual.maker)
@@ -243,8 +246,7 @@ def _machine(trace: Trace, beside: Path, machines: Path | None) -> FolderMachine
 
 
 def _json(trace: Trace, machine: Machine) -> dict[str, object]:
-    with optional():
-        groups = Classes(trace, machine).groups
+    groups = Classes(trace, machine).groups
     return {
         **trace.as_json(),
         "groups": [

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from contextlib import contextmanager
+from importlib.util import find_spec
 
 from widetrail.cli.output import Page
 from widetrail.errors import InputUnusable
@@ -20,28 +19,24 @@ SHOWN = 30
 """Lines of groups that are shown, unless all are asked for."""
 
 
-@contextmanager
-def optional() -> Iterator[None]:
-    """Tell which package is not installed, where one is needed.
+def insist_on(package: str) -> None:
+    """Raise where an optional package is missing that traces need.
 
     Raises:
-        InputUnusable: One is not there.
+        InputUnusable: It is not installed.
     """
-    try:
-        yield
-    except ModuleNotFoundError as error:
+    if find_spec(package) is None:
         raise InputUnusable(
             "an optional package is not installed",
-            where=error.name or "",
+            where=package,
             todo='Install what traces need: pip install "widetrail[trace]".',
-        ) from error
+        )
 
 
 def show_trace(trace: Trace, machine: Machine, *, every: bool) -> None:
     """Print what a trace found."""
     page = Page()
-    with optional():
-        groups = Classes(trace, machine).groups
+    groups = Classes(trace, machine).groups
     acts = sum(run.kind == "act" for run in trace.runs)
     page.title(f"{trace.title}: {trace.program}")
     page.line(

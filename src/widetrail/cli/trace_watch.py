@@ -9,7 +9,7 @@ from pathlib import Path
 import click
 
 from widetrail.cli.output import Page, consent
-from widetrail.cli.trace_view import show_trace
+from widetrail.cli.trace_view import insist_on, show_trace
 from widetrail.errors import Halted, InputUnusable
 from widetrail.formats.quantities import show_count
 from widetrail.library.machines import open_machine
@@ -40,6 +40,7 @@ def watch(program: str, record: Path, folders: tuple[str, ...], account: str) ->
     if not sys.stdin.isatty():
         todo = "Call it at a terminal, or trace a folder machine: widetrail trace run."
         raise Halted("a person is needed", why="standard input is not a terminal", todo=todo)
+    insist_on("scipy")
     if record.exists():
         raise InputUnusable("already exists", where=str(record), todo="Name another file.")
     page, machine = Page(), open_machine(None, account)
