@@ -30,6 +30,7 @@ from widetrail.tracing.markers import DATABASE, columns, opened, quoted_name
 from widetrail.tracing.parts import data_of, inner_texts, store_values, value_parts
 from widetrail.tracing.places import template_of
 from widetrail.tracing.record import Part
+from widetrail.tracing.secrecy import HIDDEN, is_secret
 from widetrail.tracing.shapes import patterns
 
 MOSTLY = 0.5
@@ -268,12 +269,13 @@ class _Drift:
         if isinstance(now, Unknown):
             values, rows = self._value_now(was.value), self._rows_now(was.value)
             what: What = "value-renamed" if values or rows else "reading-unknown"
-            why = f"it was {was} before, and is unknown now: {now.reason}"
+            before = HIDDEN if is_secret(name) else str(was)
+            why = f"it was {before} before, and is unknown now: {now.reason}"
             rule = values[0] if len(values) == 1 else ""
             yield Drifted(what, name, why, tuple(values or rows), rule=rule)
             return
         styles = [self._style(machine, str(value)) for machine, value in self._both(was, now)]
-        if styles[0] != styles[1] and styles[0]:
+        if styles[0] != styles[1] and styles[0] and not is_secret(name):
             message = f"it was written as {was} before, and as {now} now"
             yield Drifted("form-changed", name, message)
 

@@ -6,7 +6,7 @@ import os
 from typing import Literal
 
 from widetrail.machine import FolderMachine
-from widetrail.machine.paths import parent
+from widetrail.machine.paths import base, parent
 from widetrail.tracing.fingerprint import Fingerprint
 from widetrail.tracing.record import Way
 from widetrail.tracing.system_calls import Calls, WatchingEffects
@@ -34,7 +34,9 @@ class Observation:
         """Take in what the system told of a command that has ended, where it tells."""
         effects = self._machine.effects
         if isinstance(effects, WatchingEffects):
-            self.programs |= dict.fromkeys(effects.calls.started)
+            for path in effects.calls.started:
+                own = self._zones.inside(self._machine, path)
+                self.programs[own if own is not None else base(path)] = None
             self._take(effects.calls)
 
     def end(self) -> None:
