@@ -22,10 +22,12 @@ from widetrail.machine import FolderMachine, isolation
 from widetrail.tracing import Trace, load_script, load_trace, run_trace, system_calls
 from widetrail.tracing.classes import Classes
 from widetrail.tracing.fingerprint import Fingerprint
+from widetrail.tracing.lab import Screen
 from widetrail.tracing.minimal import least
 from widetrail.tracing.noise import rates
 from widetrail.tracing.parts import take_away
 from widetrail.tracing.record import Part
+from widetrail.tracing.scrubbing import scrub
 from widetrail.tracing.secrecy import is_secret, without_secrets
 from widetrail.tracing.shapes import patterns
 
@@ -338,6 +340,44 @@ def test_the_page_shows_what_the_terminal_shows(shelf: Path) -> None:
 def test_a_name_suggests_a_secret(name: str, is_one: bool) -> None:
     assert is_secret(name) == is_one
     assert without_secrets("Signed in, token: 7f3a b") == "Signed in, token: ***"
+
+
+def test_a_draft_has_samples_in_which_words_are_made_up(shelf: Path) -> None:
+    data = shelf / "machines/desk/disk/home/alva/.local/share/shelf"
+    (data / "books.txt").write_text("Alma Brook: Mosses, 2nd ed.\nalma@garden.test, 7 pages\n")
+    (data / "token.json").write_text('{"token": "x7-91-alma"}')
+    record = shelf / "shelf.traced.json"
+    record.write_text(json.dumps(traced(shelf).as_json()))
+    ran = widetrail("trace", "draft", record, shelf / "drafted")
+    assert ran.status == 0, ran.out
+    old = shelf / "drafted/machines/shelf-old/disk/home/alva"
+    kept = {path.name: path.read_text() for path in old.rglob("*") if path.is_file()}
+    assert "token.json" not in kept, "a secret that is not needed stays behind"
+    assert not re.search(r"(?i)alma|brook|mosses|garden", "".join(kept.values()))
+    first, second = kept["books.txt"].splitlines()
+    assert re.fullmatch(r"[A-Z][a-z]{3} [A-Z][a-z]{4}: [A-Z][a-z]{5}, 2[a-z]{2} [a-z]{2}\.", first)
+    assert second.split(",")[0].endswith(".example")
+    assert second.endswith(", 7 " + second.rpartition(" ")[2])
+
+
+def test_words_are_made_up_only_where_the_program_goes_on(tmp_path: Path) -> None:
+    folder = tmp_path / "machine"
+    (folder / "disk/home/alva").mkdir(parents=True)
+    (folder / "machine.yaml").write_text(
+        "machine: desk\nplatform: linux\nsystem: '12'\nuser: alva\ndisks: {/: {folder: disk}}\n"
+    )
+    machine = FolderMachine(folder)
+    good, needed, picture = (f"/home/alva/{name}" for name in ("good", "needed", "picture"))
+    machine.host(good).write_text("Dear Alma, the Moss is green\n")
+    machine.host(needed).write_text("Magic Words\n")
+    machine.host(picture).write_bytes(b"\0\1Alma")
+
+    def look() -> Screen:
+        return Screen(0 if machine.host(needed).read_text() == "Magic Words\n" else 1, "1 letter")
+
+    assert scrub(machine, [good, needed, picture], look) == [needed]
+    assert "Alma" not in machine.host(good).read_text()
+    assert machine.host(needed).read_text() == "Magic Words\n"
 
 
 # Its parts

@@ -43,6 +43,11 @@ class Classed:
     rate: Rate | None = None
 
 
+def is_left_secret(one: Classed) -> bool:
+    """Return whether a file holds a secret that the program does not need: it stays behind."""
+    return one.kind == "secret" and (one.shows is None or not one.shows.needed)
+
+
 @dataclass(frozen=True)
 class Group:
     """Paths of one class that differ in a name; ``pattern`` has ``*`` for that."""

@@ -5,11 +5,13 @@ from __future__ import annotations
 import json
 import re
 import sqlite3
+from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 from widetrail.machine import FolderMachine
 from widetrail.machine.path_notation import is_there, read_written
+from widetrail.tracing.classes import TAKEN, is_left_secret
 from widetrail.tracing.markers import DATABASE, columns, opened, quoted_name
 from widetrail.tracing.parts import data_of, form_of, in_lists, inner_texts, value_parts, values_in
 from widetrail.tracing.places import DraftPlace
@@ -92,18 +94,26 @@ def _tables(machine: FolderMachine, place: DraftPlace) -> Iterator[Reading]:
 
 
 def _files(place: DraftPlace) -> Iterator[Reading]:
+    """Give counts of files that end alike, where all of these are taken."""
     if not place.folder:
         return
-    by_ending: dict[str, int] = {}
-    for one in place.taken:
-        name = one.path.rpartition("/")[2]
-        ending = name.rpartition(".")[2] if "." in name.lstrip(".") else ""
-        by_ending[ending] = by_ending.get(ending, 0) + 1
-    for ending, count in by_ending.items():
-        if count > 1 and re.fullmatch(r"[\w-]+", ending):
+    stays = [one for one in place.used if one.kind not in TAKEN or is_left_secret(one)]
+    moved = [one for one in place.taken if one not in stays]
+    left = {_ending(one.path) for one in stays}
+    for ending, count in Counter(_ending(one.path) for one in moved).items():
+        if count > 1 and ending not in left and re.fullmatch(r"[\w-]+", ending):
             rule = f'{{files: "{{{place.name}}}/**/*.{ending}"}}'
             yield Reading(f"{ending}_files", rule, str(count))
-    yield Reading("files", f'{{files: "{{{place.name}}}"}}', "")
+    if not stays:
+        yield Reading("files", f'{{files: "{{{place.name}}}"}}', "")
+    elif moved:
+        there = f"{{file: {_quote(_below(place, moved[0].path))}}}"
+        yield Reading(f"{place.name}_there", there, "")
+
+
+def _ending(path: str) -> str:
+    name = path.rpartition("/")[2]
+    return name.rpartition(".")[2] if "." in name.lstrip(".") else ""
 
 
 def _itself(place: DraftPlace) -> Iterator[Reading]:

@@ -13,18 +13,15 @@ from widetrail.formats.registry_writing import write_registry
 from widetrail.machine import FolderMachine
 from widetrail.machine.machine_file import FILE, REGISTRY
 from widetrail.machine.paths import is_within, join, parent
-from widetrail.tracing.classes import Classed
+from widetrail.tracing.classes import is_left_secret
+from widetrail.tracing.lab import Screen, run, steady
 from widetrail.tracing.parts import data_of
 from widetrail.tracing.places import DraftPlace, template_of
 from widetrail.tracing.record import Trace
+from widetrail.tracing.scrubbing import scrub
 
 NEW_USER = "new.person"
 """The account of the new machine."""
-
-
-def is_left_secret(one: Classed) -> bool:
-    """Return whether a file holds a secret that the program does not need: it stays behind."""
-    return one.kind == "secret" and (one.shows is None or not one.shows.needed)
 
 
 class Samples:
@@ -36,8 +33,8 @@ class Samples:
     def __init__(self, trace: Trace, machine: FolderMachine, places: Sequence[DraftPlace]) -> None:
         self._trace, self._machine, self._places = trace, machine, places
 
-    def make_old(self, folder: Path) -> None:
-        """Make the machine that has what the program uses."""
+    def make_old(self, folder: Path) -> list[str]:
+        """Make the machine that has what the program uses, its words made up; return questions."""
         sample = self._begin(folder, {})
         if (self._machine.folder / REGISTRY).exists():
             shutil.copyfile(self._machine.folder / REGISTRY, folder / REGISTRY)
@@ -45,6 +42,18 @@ class Samples:
             for path in place.paths if place.folder else ():
                 self._make_folders(path, sample)
         self._copy((*self._installed(), *self._used()), sample)
+        used = [one for place in self._places for one in place.used]
+        data = [one.path for one in used if one.kind not in ("secret", "licence")]
+        secrets = [one.path for one in used if one.kind == "secret"]
+
+        def look() -> Screen:
+            done = run(sample, self._trace.screen)
+            return Screen(done.status, "\n".join(steady(done.output, self._trace.unstable)))
+
+        return [
+            f"{path} holds what was written there on the traced machine: may others see it?"
+            for path in scrub(sample, data, look, secrets)
+        ]
 
     def make_new(self, folder: Path, identity: str) -> list[str]:
         """Make the machine of another account that has the program alone; return questions."""
@@ -53,6 +62,15 @@ class Samples:
             (folder / REGISTRY).write_bytes(write_registry([]))
         self._copy(self._installed(), sample)
         return list(self._begin_lists(sample))
+
+    def changed_at_starts(self, machine: FolderMachine) -> list[str]:
+        """Return what the program changes whenever it is started, as paths of ``machine``."""
+        found = dict[str, None]()
+        for one in self._trace.runs:
+            for touch in one.touched if one.kind == "start" else ():
+                if {"written", "created", "removed"} & set(touch.ways):
+                    found[self._on_new(machine, touch.path)] = None
+        return [path for path in found if "/" in path and not path.startswith("HKEY_")]
 
     def _begin(self, folder: Path, changed: dict[str, str]) -> FolderMachine:
         file = yaml.load((self._machine.folder / FILE).read_bytes(), yaml.CBaseLoader)

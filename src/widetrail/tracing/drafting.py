@@ -16,9 +16,10 @@ from widetrail.recipe import examine
 from widetrail.rehearsing import SUFFIX as REHEARSAL_SUFFIX
 from widetrail.rehearsing.stage import MACHINES
 from widetrail.steps import KINDS
-from widetrail.tracing.classes import Classes
+from widetrail.tracing.classes import Classes, is_left_secret
 from widetrail.tracing.draft_contents import held_paths, named_paths, readings_of
-from widetrail.tracing.draft_samples import NEW_USER, Samples, is_left_secret
+from widetrail.tracing.draft_rehearsal import rehearsal_text, side_of
+from widetrail.tracing.draft_samples import Samples
 from widetrail.tracing.naming import Naming
 from widetrail.tracing.parts import data_of, inner_texts, store_values, value_parts
 from widetrail.tracing.places import DraftPlace, draft_places, template_of, within
@@ -361,29 +362,16 @@ class Draft:
         folder.mkdir(parents=True, exist_ok=True)
         recipe.write_text(text, encoding="utf-8")
         samples = Samples(self.trace, self.machine, self.places)
-        samples.make_old(old)
+        self.questions += samples.make_old(old)
         self.questions += samples.make_new(new, f"{name}-new")
-        rehearsal.write_text(self._rehearsal(loaded.recipe.items), encoding="utf-8")
-        return Drafted(recipe, rehearsal, old, new, tuple(self.questions))
-
-    def _screen(self) -> str:
-        if not self.trace.shows_account:
-            return "same"
-        users = "|".join(re.escape(user) for user in (self.machine.user, NEW_USER))
-        return f"{{same_but_for: [{_quote(rf'({users})')}]}}"
-
-    def _rehearsal(self, items: Iterable[str]) -> str:
-        name = self.naming.id
-        lines = [
-            "rehearsal: the program shows the same for another user",
-            f"recipe: {name}",
-            f"old: {{machine: {name}-old}}",
-            f"new: {{machine: {name}-new}}",
-            "expect:",
-            *(f"  {_quote(item)}: {{}}" for item in self._expected(items)),
-            f"  screen: {self._screen()}",
+        told = [
+            side_of(side, samples.changed_at_starts(FolderMachine(side))) for side in (old, new)
         ]
-        return "\n".join(lines) + "\n"
+        items = self._expected(loaded.recipe.items)
+        rehearsal.write_text(
+            rehearsal_text(self.trace, self.machine.user, name, items, told), encoding="utf-8"
+        )
+        return Drafted(recipe, rehearsal, old, new, tuple(self.questions))
 
 
 def _store_name(number: int) -> str:

@@ -141,8 +141,7 @@ class Lab:
         )
 
     def _steady(self, screen: Screen) -> list[str]:
-        masked = ((line, _masked(line)) for line in screen.lines)
-        return [short if short in self.unstable else line for line, short in masked]
+        return steady(screen.text, self.unstable)
 
     def difference(self, screen: Screen) -> tuple[str, str]:
         """Return the first line that differs: as usual, and in ``screen``."""
@@ -201,6 +200,12 @@ def first_difference(one: Screen, other: Screen) -> tuple[str, str]:
 def alike(one: Screen, other: Screen) -> int:
     """Return how many lines two print-outs share."""
     return (Counter(one.lines) & Counter(other.lines)).total()
+
+
+def steady(printed: str, unstable: Sequence[str]) -> list[str]:
+    """Return the lines of a print-out, those that change by chance with ``#`` for what does."""
+    masked = ((line, _masked(line)) for line in printed.splitlines())
+    return [short if short in unstable else line for line, short in masked]
 
 
 def _masked(line: str) -> str:
