@@ -73,7 +73,7 @@ def _as_svg(figure: Any) -> Markup:
 
 
 def _matrix(runs: Sequence[Run], groups: Sequence[Group]) -> Markup:
-    figure, axes = _figure(3.6 + _COLUMN * len(runs), 1.0 + _ROW * len(groups))
+    figure, axes = _figure(6.0 + _COLUMN * len(runs), 2.6 + _ROW * len(groups))
     for ways, mark, colour, word in _MARKS:
         found = [
             (x, y)
@@ -130,7 +130,7 @@ def _sizes(groups: Sequence[Group]) -> Markup:
     totals: dict[str, int] = {}
     for group in groups:
         totals[group.kind] = totals.get(group.kind, 0) + group.size
-    figure, axes = _figure(8.4, 0.9 + _ROW * max(len(totals), 1))
+    figure, axes = _figure(8.4, 1.2 + _ROW * max(len(totals), 1))
     bars = axes.barh(list(totals), [size / 1024 for size in totals.values()], color="#3b6ea8")
     axes.bar_label(bars, [f"{size / 1024:,.1f} KiB" for size in totals.values()], padding=4)
     axes.invert_yaxis()

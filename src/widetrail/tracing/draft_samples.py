@@ -43,7 +43,7 @@ class Samples:
                 self._make_folders(path, sample)
         self._copy((*self._installed(), *self._used()), sample)
         used = [one for place in self._places for one in place.used]
-        data = [one.path for one in used if one.kind not in ("secret", "licence")]
+        data = [one.path for one in used if one.kind in ("data", "unclear")]
         secrets = [one.path for one in used if one.kind == "secret"]
 
         def look() -> Screen:

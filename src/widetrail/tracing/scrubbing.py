@@ -19,7 +19,7 @@ from widetrail.tracing.draft_contents import named_paths
 from widetrail.tracing.lab import Screen
 from widetrail.tracing.markers import DATABASE, columns, quoted_name
 from widetrail.tracing.minimal import least
-from widetrail.tracing.parts import data_of
+from widetrail.tracing.parts import change_values, data_of, form_of, values_in
 
 TEXT_MOST = 4 * 1024 * 1024
 """Bytes of a text file that is changed, at most."""
@@ -138,7 +138,11 @@ def _scrubbed(machine: FolderMachine, path: str, put: Put) -> bytes | None:
         text = data.decode()
     except UnicodeDecodeError:
         return None
-    told = _json(text, put)
+    told, form = _json(text, put), form_of(path, data)
+    if told is None and form is not None:
+        changes = {at: now for at, was in values_in(form, data).items() if (now := put(was)) != was}
+        change_values(machine, path, form, dict(changes))
+        return machine.host(path).read_bytes() if changes else None
     if told is None:
         told = "".join(_line(line, put) for line in text.splitlines(keepends=True))
     return told.encode() if told != text else None
