@@ -35,7 +35,7 @@ REAL = Path(__file__).parent.parent / "examples/real"
 REALS = ("abook", "git", "newsboat", "taskwarrior")
 STAND_INS = [name for name in ANSWERS if name not in REALS]
 ALL = os.environ.get("WIDETRAIL_STOPS") == "all"
-SOME = ("wicketleaf", "tillbook", "frondsign", "dewcast")
+SOME = ("wicketleaf", "tillbook")
 """The stand-ins that are traced in a sweep; benchmarks/tracing.py traces all of them."""
 
 RIGHT = 0.85
