@@ -42,10 +42,15 @@ class Classed:
     size: int = 0
     rate: Rate | None = None
 
+    @property
+    def is_needed(self) -> bool:
+        """Whether the program shows something else without it."""
+        return self.shows is not None and self.shows.needed
+
 
 def is_left_secret(one: Classed) -> bool:
     """Return whether a file holds a secret that the program does not need: it stays behind."""
-    return one.kind == "secret" and (one.shows is None or not one.shows.needed)
+    return one.kind == "secret" and not one.is_needed
 
 
 @dataclass(frozen=True)
@@ -201,7 +206,7 @@ class Classes:
         if shows is None or not shows.needed:
             return None
         why = f"without it, the program shows {told(shows)}"
-        if self._in_cache(path):
+        if self.in_cache(path):
             return "data", f"{why}; can the program make it again? It lies among what it can"
         if self._places_in(path) > 1:
             return "index", f"its values name several places; {why}"
@@ -219,7 +224,7 @@ class Classes:
             return "log", f"it is only appended to, in {written} of {starts} starts"
         if shows is not None and shows.back:
             return "cache", "it comes back the same after it was taken away, and is not missed"
-        if self._in_cache(path):
+        if self.in_cache(path):
             return "cache", "it lies where what can be made again lies, and is not missed"
         if starts and written == starts:
             return "cache", "it is written at every start, whatever is done, and is not missed"
@@ -236,7 +241,8 @@ class Classes:
             return kind, f"it changed in {rate.hits} of {rate.runs} runs of one act only{sure}"
         return None
 
-    def _in_cache(self, path: str) -> bool:
+    def in_cache(self, path: str) -> bool:
+        """Return whether a path lies where what can be made again lies."""
         cache, platform = self._machine.root("cache"), self._machine.platform
         apart = cache != self._machine.root("data")  # Windows keeps both in one folder
         roots = [self._machine.root("temp"), *([cache] if apart else [])]

@@ -9,10 +9,11 @@ from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
+from widetrail.formats.companions import SQLITE
 from widetrail.machine import FolderMachine
 from widetrail.machine.path_notation import is_there, read_written
 from widetrail.tracing.classes import TAKEN, is_left_secret
-from widetrail.tracing.markers import DATABASE, columns, opened, quoted_name
+from widetrail.tracing.markers import columns, opened, quoted_name, row_counts
 from widetrail.tracing.parts import data_of, form_of, in_lists, inner_texts, value_parts, values_in
 from widetrail.tracing.places import DraftPlace
 from widetrail.tracing.record import Part, Trace
@@ -78,18 +79,10 @@ def _values(machine: FolderMachine, place: DraftPlace, trace: Trace) -> Iterator
 
 def _tables(machine: FolderMachine, place: DraftPlace) -> Iterator[Reading]:
     for one in place.taken:
-        if not data_of(machine, one.path).startswith(DATABASE):
-            continue
-        with opened(machine, one.path) as connection:
-            for table in dict.fromkeys(table for table, _ in columns(connection)):
-                if table.startswith("sqlite_"):
-                    continue
-                query = f"select count(*) from {quoted_name(table)}"
-                try:
-                    (count,) = connection.execute(query).fetchone()
-                except sqlite3.Error:
-                    continue
-                rule = f"{{sqlite: {_quote(_below(place, one.path))}, at: {_quote(query)}}}"
+        for table, count in row_counts(machine, one.path).items():
+            if not table.startswith("sqlite_"):
+                query = _quote(f"select count(*) from {quoted_name(table)}")
+                rule = f"{{sqlite: {_quote(_below(place, one.path))}, at: {query}}}"
                 yield Reading(table, rule, str(count))
 
 
@@ -141,7 +134,7 @@ Spot = tuple[str, str, list[str]]
 def _spots(machine: FolderMachine, path: str, told: Sequence[Part]) -> Iterator[Spot]:
     data = data_of(machine, path)
     form = form_of(path, data)
-    if data.startswith(DATABASE):
+    if data.startswith(SQLITE):
         yield from _columns(machine, path)
     elif form is None:
         yield from _lines(machine, data)

@@ -6,6 +6,7 @@ import json
 import re
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from pathlib import Path
 
 from widetrail.errors import DocumentUnusable, InputUnusable
@@ -17,7 +18,7 @@ from widetrail.rehearsing import SUFFIX as REHEARSAL_SUFFIX
 from widetrail.rehearsing.stage import MACHINES
 from widetrail.steps import KINDS
 from widetrail.tracing.classes import Classes, is_left_secret
-from widetrail.tracing.draft_contents import held_paths, named_paths, readings_of
+from widetrail.tracing.draft_contents import HeldPaths, held_paths, named_paths, readings_of
 from widetrail.tracing.draft_rehearsal import rehearsal_text, side_of
 from widetrail.tracing.draft_samples import Samples
 from widetrail.tracing.naming import Naming
@@ -51,6 +52,11 @@ class Draft:
         self._names: set[str] = set()
         self._telling = tuple(t.value for t in trace.tells if t.proved != "no")
 
+    @cached_property
+    def _held(self) -> dict[str, list[HeldPaths]]:
+        """Where the files of each place hold paths."""
+        return {p.name: held_paths(self.machine, p, self._telling) for p in self.places}
+
     # The recipe
 
     def recipe(self) -> str:
@@ -75,8 +81,8 @@ class Draft:
             lines, item = self._item(place)
             readings += lines
             items += item
-        for key, names in stored.items():
-            lines, item = self._store_item(key, names)
+        for number, (key, names) in enumerate(stored.items(), 1):
+            lines, item = self._store_item(_store_name(number), key, names)
             readings += lines
             items += item
         text = [*self._head(), "places:", *self._place_lines(fit, stored)]
@@ -88,8 +94,7 @@ class Draft:
 
     def _in_order(self, places: Sequence[DraftPlace]) -> list[DraftPlace]:
         """Return places so that one whose files name paths in another follows that one."""
-        held = {p.name: held_paths(self.machine, p, self._telling) for p in places}
-        named = {name: [path for h in some for path in h.named] for name, some in held.items()}
+        named = {p.name: [path for h in self._held[p.name] for path in h.named] for p in places}
         before = {
             place.name: {
                 other.name
@@ -257,7 +262,7 @@ class Draft:
         item.append(f"    from: {place.name}")
         if place.folder and (leave := self._leave(place)):
             item.append(f"    leave: {json.dumps(leave, ensure_ascii=False)}")
-        if held := held_paths(self.machine, place, self._telling):
+        if held := self._held[place.name]:
             item += ["    paths:", *(f"      - {paths.rule}" for paths in held)]
         item += ["    checks:", *checks, *self._losses(place)]
         item += ["    routes:", "      - name: copy", "        legs:", "          - new: [copy]"]
@@ -288,7 +293,7 @@ class Draft:
         for one in place.taken:
             if one.kind == "unclear":
                 self._ask(f"{one.path}: {one.why}. It is taken.")
-            elif "can the program make it again" in one.why:
+            elif one.kind == "data" and one.is_needed and self.classes.in_cache(one.path):
                 self._ask(f"{one.path}: {one.why}.")
 
     def _stored(self) -> dict[str, list[str]]:
@@ -302,8 +307,9 @@ class Draft:
                 self._ask(f"The desktop's setting {one.part.at} is needed: add a dconf place.")
         return found
 
-    def _store_item(self, key: str, names: Sequence[str]) -> tuple[list[str], list[str]]:
-        place = _store_name(list(self._stored()).index(key) + 1)
+    def _store_item(
+        self, place: str, key: str, names: Sequence[str]
+    ) -> tuple[list[str], list[str]]:
         lines, checks = [], []
         for name in names:
             reading = self._unique(name or "default")

@@ -8,10 +8,8 @@ in them.
 from __future__ import annotations
 
 import json
-import sqlite3
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
-from contextlib import suppress
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Literal
@@ -26,7 +24,7 @@ from widetrail.machine.path_notation import is_there, read_written
 from widetrail.machine.paths import base, is_within, join, key, parent
 from widetrail.recipe import Loaded
 from widetrail.survey.scope import grounds_of
-from widetrail.tracing.markers import DATABASE, columns, opened, quoted_name
+from widetrail.tracing.markers import row_counts
 from widetrail.tracing.parts import data_of, inner_texts, store_values, value_parts
 from widetrail.tracing.places import template_of
 from widetrail.tracing.record import Part
@@ -108,6 +106,7 @@ class _Files:
 
     def __init__(self, machine: FolderMachine) -> None:
         self.machine = machine
+        self._digests: dict[str, str] = {}
 
     @cached_property
     def sizes(self) -> dict[str, int]:
@@ -125,25 +124,15 @@ class _Files:
     def digest(self, path: str) -> str:
         if self.sizes.get(path, LARGE + 1) > LARGE:
             return ""
-        return digest(data_of(self.machine, path))
+        if path not in self._digests:
+            self._digests[path] = digest(data_of(self.machine, path))
+        return self._digests[path]
 
     @cached_property
     def values(self) -> dict[Part, str]:
         """All values by name in files of the account and in the system's stores."""
         found = {p: t for path in self.sizes for p, t in value_parts(self.machine, path).items()}
         return found | store_values(self.machine)
-
-    def counts(self, path: str) -> dict[str, int]:
-        """The number of rows of each table of a database; none of another file."""
-        if not data_of(self.machine, path).startswith(DATABASE):
-            return {}
-        found = {}
-        with opened(self.machine, path) as connection:
-            for table in dict.fromkeys(table for table, _ in columns(connection)):
-                with suppress(sqlite3.Error):
-                    query = f"select count(*) from {quoted_name(table)}"
-                    found[table] = connection.execute(query).fetchone()[0]
-        return found
 
 
 class _Drift:
@@ -274,13 +263,10 @@ class _Drift:
             rule = values[0] if len(values) == 1 else ""
             yield Drifted(what, name, why, tuple(values or rows), rule=rule)
             return
-        styles = [self._style(machine, str(value)) for machine, value in self._both(was, now)]
+        styles = self._style(self._before, str(was)), self._style(self._after, str(now))
         if styles[0] != styles[1] and styles[0] and not is_secret(name):
             message = f"it was written as {was} before, and as {now} now"
             yield Drifted("form-changed", name, message)
-
-    def _both(self, was: object, now: object) -> tuple[tuple[FolderMachine, object], ...]:
-        return (self._before, was), (self._after, now)
 
     def _style(self, machine: FolderMachine, text: str) -> str:
         """Return how a path is written; of another text, whether it is a number."""
@@ -301,8 +287,8 @@ class _Drift:
             f"{self._template(path)}, table {table}"
             for path in self._new.sizes
             if not self._is_kept(path)
-            for table, count in self._new.counts(path).items()
-            if count == value and table not in self._old.counts(path)
+            for table, count in row_counts(self._after, path).items()
+            if count == value and table not in row_counts(self._before, path)
         ][:MOST]
 
     # What is new

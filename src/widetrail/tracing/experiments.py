@@ -227,7 +227,7 @@ class Experiments:
             change_values(machine, part.path, part.form, {part.at: now})
             move(machine)
 
-        followed = self._named_back(self._lab.after(move_and_tell), place, other)
+        followed = self._named_back(self._lab.after(move_and_tell))
         lost = self._lab.after(move)
         there = self.machine.look(place)
         folder = there is not None and there.kind == "folder"
@@ -285,5 +285,5 @@ class Experiments:
         return "part" if alike(usual, followed) > alike(usual, lost) else "no"
 
     @staticmethod
-    def _named_back(screen: Screen, place: str, other: str) -> Screen:
+    def _named_back(screen: Screen) -> Screen:
         return Screen(screen.status, screen.text.replace(f" {MOVED}", ""))

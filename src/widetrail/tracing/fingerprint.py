@@ -112,6 +112,12 @@ class Fingerprint:
             yield Seen(path, "removed")
 
 
+def seconds_since(began: int, when: int) -> float | None:
+    """Return the seconds between two moments in nanoseconds since 1970; ``None`` where it was
+    before."""
+    return round((when - began) / 1e9, 4) if when >= began else None
+
+
 def _status(entry: os.DirEntry[str]) -> os.stat_result | None:
     try:
         return entry.stat(follow_symlinks=False)

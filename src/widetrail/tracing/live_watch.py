@@ -18,11 +18,11 @@ from widetrail.formats import digest
 from widetrail.machine import Machine
 from widetrail.machine.own_folders import OWN_STATE
 from widetrail.machine.paths import base, is_within, written_by_machine
-from widetrail.tracing.fingerprint import Fingerprint
+from widetrail.tracing.fingerprint import Fingerprint, seconds_since
 from widetrail.tracing.markers import find_marker, found_in_value
 from widetrail.tracing.parts import data_of, value_parts
-from widetrail.tracing.record import VALUE_MOST, Changed, Part, Run, RunKind, Touch, Trace, Way
-from widetrail.tracing.secrecy import HIDDEN, is_secret
+from widetrail.tracing.record import Changed, Part, Run, RunKind, Touch, Trace, Way
+from widetrail.tracing.secrecy import changed_value
 
 EVERY = 0.1
 """Seconds between two looks at which files a program holds open."""
@@ -137,7 +137,7 @@ class LiveWatch:
     def _touch(self, path: str, ways: set[Way], when: int, marker: str, *, secret: bool) -> Touch:
         (was, before), entry = self._known.get(path, (None, "")), self._machine.look(path)
         size = entry.size if entry is not None and entry.kind == "file" else None
-        at = round((when - self._since) / 1e9, 4) if when >= self._since else None
+        at = seconds_since(self._since, when)
         if ways <= {"read"} or size is None:
             return Touch(path, tuple(sorted(ways)), was, size, at=at)
         data = data_of(self._machine, path)
@@ -157,12 +157,7 @@ class LiveWatch:
             before, after = (was or {}).get(part), now.get(part)
             marked = found_in_value(after, marker)
             if (was is not None and before != after) or marked:
-                hides = is_secret(part.at) or (secret and marked)
-                kept = (
-                    HIDDEN if hides and text is not None else text and text[:VALUE_MOST]
-                    for text in (before, after)
-                )
-                yield Changed(part.form, part.at, *kept)
+                yield changed_value(part, before, after, secret=secret and marked)
 
     def trace(self, title: str) -> Trace:
         """End watching; return what was found."""

@@ -7,16 +7,16 @@ import json
 import sqlite3
 import unicodedata
 from collections.abc import Iterator
-from contextlib import closing, contextmanager
+from contextlib import closing, contextmanager, suppress
 from urllib.parse import quote
 
 from widetrail.errors import MachineUnusable
 from widetrail.finding.readings import copied_database
+from widetrail.finding.selection import is_database
+from widetrail.formats.companions import SQLITE
 from widetrail.machine import Machine
 from widetrail.machine.paths import base
 from widetrail.tracing.parts import data_of, value_parts
-
-DATABASE = b"SQLite format 3\0"
 
 TABLES_MOST = 500
 """Tables of a database that are looked through."""
@@ -52,7 +52,7 @@ def find_marker(machine: Machine, path: str, marker: str) -> str:
     at = min((n for s in _spellings(marker) if (n := data.find(s)) >= 0), default=-1)
     if at < 0:
         return ""
-    if data.startswith(DATABASE):
+    if data.startswith(SQLITE):
         return _column(machine, path, marker) or f"byte {at}"
     for part, text in value_parts(machine, path).items():
         if marker in text:
@@ -112,3 +112,16 @@ def quoted_name(name: str) -> str:
     """Return a name as SQL has it."""
     quoted = name.replace('"', '""')
     return f'"{quoted}"'
+
+
+def row_counts(machine: Machine, path: str) -> dict[str, int]:
+    """Return the number of rows of each table of a database; none of another file."""
+    found: dict[str, int] = {}
+    if not is_database(machine, path):
+        return found
+    with opened(machine, path) as connection:
+        for table in dict.fromkeys(table for table, _ in columns(connection)):
+            with suppress(sqlite3.Error):
+                query = f"select count(*) from {quoted_name(table)}"
+                found[table] = connection.execute(query).fetchone()[0]
+    return found

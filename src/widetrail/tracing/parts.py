@@ -19,6 +19,7 @@ from widetrail.finding.stores import (
     with_texts,
 )
 from widetrail.formats import Unreadable
+from widetrail.formats.companions import SQLITE
 from widetrail.formats.forms import FORMS
 from widetrail.formats.interface import Unwritable
 from widetrail.formats.parser_process import ask, ask_form
@@ -59,7 +60,7 @@ def form_of(path: str, data: bytes) -> StoreKind | None:
 
 
 def _suggested(path: str, data: bytes) -> Iterator[StoreKind]:
-    if len(data) > VALUES_MOST or data.startswith(b"SQLite format 3\0"):
+    if len(data) > VALUES_MOST or data.startswith(SQLITE):
         return
     named = _SUFFIXES.get(base(path).rpartition(".")[2].casefold())
     begins = data.lstrip(b"\xef\xbb\xbf \t\r\n")[:1]

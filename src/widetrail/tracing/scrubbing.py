@@ -14,10 +14,11 @@ import sqlite3
 from collections.abc import Callable, Sequence
 from contextlib import closing, suppress
 
+from widetrail.formats.companions import SQLITE
 from widetrail.machine import FolderMachine
 from widetrail.tracing.draft_contents import named_paths
 from widetrail.tracing.lab import Screen
-from widetrail.tracing.markers import DATABASE, columns, quoted_name
+from widetrail.tracing.markers import columns, quoted_name
 from widetrail.tracing.minimal import least
 from widetrail.tracing.parts import change_values, data_of, form_of, values_in
 
@@ -130,7 +131,7 @@ def _shape(screen: Screen) -> tuple[int, list[list[str]]]:
 def _scrubbed(machine: FolderMachine, path: str, put: Put) -> bytes | None:
     """Return a file with its words made up, or nothing where it holds none that can be."""
     data = data_of(machine, path)
-    if data.startswith(DATABASE):
+    if data.startswith(SQLITE):
         return None if _is_in_use(machine, path) else _database(machine, path, put)
     if b"\0" in data[:4096] or len(data) > TEXT_MOST:
         return None

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import re
 
+from widetrail.tracing.record import VALUE_MOST, Changed, Part
+
 _SECRET = re.compile(
     r"passw|passphrase|secret|token|credential|api.?key|private.?key|\bpin\b", re.IGNORECASE
 )
@@ -31,3 +33,16 @@ def is_secret(name: str) -> bool:
 def is_licence(name: str) -> bool:
     """Return whether a name suggests that it holds the state of a licence."""
     return _LICENCE.search(name) is not None
+
+
+def changed_value(part: Part, was: str | None, now: str | None, *, secret: bool) -> Changed:
+    """Return what is noted of a value that changed: nothing of it where it is ``secret``, or its
+    name suggests that."""
+    hidden = secret or is_secret(part.at)
+    return Changed(part.form, part.at, _kept(was, hidden=hidden), _kept(now, hidden=hidden))
+
+
+def _kept(text: str | None, *, hidden: bool) -> str | None:
+    if text is None:
+        return None
+    return HIDDEN if hidden else text[:VALUE_MOST]

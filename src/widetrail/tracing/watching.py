@@ -13,13 +13,14 @@ from widetrail.formats import digest
 from widetrail.machine import Effects, FolderMachine
 from widetrail.tracing import system_calls
 from widetrail.tracing.experiments import Experiments
+from widetrail.tracing.fingerprint import seconds_since
 from widetrail.tracing.lab import Lab, run
 from widetrail.tracing.markers import find_marker, found_in_value
 from widetrail.tracing.observation import Observation
 from widetrail.tracing.parts import data_of, store_values, value_parts
-from widetrail.tracing.record import VALUE_MOST, Changed, Eye, Part, Run, RunKind, Touch, Trace, Way
+from widetrail.tracing.record import Changed, Eye, Part, Run, RunKind, Touch, Trace, Way
 from widetrail.tracing.script import Act, TraceFile
-from widetrail.tracing.secrecy import HIDDEN, is_secret
+from widetrail.tracing.secrecy import changed_value
 from widetrail.tracing.zones import Zones
 
 Told = Callable[[str], None]
@@ -113,7 +114,7 @@ class _Watch:
             watch.end()
             marker = act.marker if act is not None else ""
             touched = tuple(
-                replace(touch, at=_since(since, watch.when.get(touch.path, 0)))
+                replace(touch, at=seconds_since(since, watch.when.get(touch.path, 0)))
                 for touch in _touches(before, machine, watch.ways, act)
             )
         return Run(
@@ -157,10 +158,6 @@ def _moves(runs: tuple[Run, ...]) -> Iterator[tuple[Part, str]]:
                     yield Part(touch.path, value.form, value.at), value.after
 
 
-def _since(began: int, when: int) -> float | None:
-    return round((when - began) / 1e9, 4) if when >= began else None
-
-
 def _touches(
     before: FolderMachine, machine: FolderMachine, ways: dict[str, set[Way]], act: Act | None
 ) -> Iterator[Touch]:
@@ -172,7 +169,7 @@ def _touches(
     differing = [p for p in (*was, *(p for p in now if p not in was)) if was.get(p) != now.get(p)]
     for part in differing:
         found = found_in_value(now.get(part), marker)
-        value = _changed(part, was.get(part), now.get(part), secret=secret and found)
+        value = changed_value(part, was.get(part), now.get(part), secret=secret and found)
         where = f"value {part.at}" if found else ""
         yield Touch(part.path, ("written",), marker=where, values=(value,))
 
@@ -210,15 +207,4 @@ def _changes(
     for part in dict.fromkeys((*was, *now)):
         if was.get(part) != now.get(part):
             hides = secret and found_in_value(now.get(part), marker)
-            yield _changed(part, was.get(part), now.get(part), secret=hides)
-
-
-def _changed(part: Part, was: str | None, now: str | None, *, secret: bool) -> Changed:
-    hidden = secret or is_secret(part.at)
-    return Changed(part.form, part.at, _kept(was, hidden=hidden), _kept(now, hidden=hidden))
-
-
-def _kept(text: str | None, *, hidden: bool) -> str | None:
-    if text is None:
-        return None
-    return HIDDEN if hidden else text[:VALUE_MOST]
+            yield changed_value(part, was.get(part), now.get(part), secret=hides)
