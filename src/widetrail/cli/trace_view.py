@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from importlib.util import find_spec
 
 from widetrail.cli.output import Page
@@ -11,12 +12,17 @@ from widetrail.machine import Machine
 from widetrail.tracing import Trace
 from widetrail.tracing.classes import TAKEN, Classes, Group, told
 from widetrail.tracing.parts import shown
+from widetrail.tracing.record import Acted, Part
 
 VALUES = 8
 """Values that are shown, unless all are asked for."""
 
 SHOWN = 30
 """Lines of groups that are shown, unless all are asked for."""
+
+
+VALUE = 60
+"""Characters of a value that are listed."""
 
 
 def insist_on(package: str) -> None:
@@ -53,6 +59,7 @@ def show_trace(trace: Trace, machine: Machine, *, every: bool) -> None:
         if mine:
             page.title(title)
             _show_groups(page, mine, every=every)
+    _show_acts(page, trace, every=every)
     _show_places(page, trace)
     settings = {path for g in groups if g.kind in ("setting", "index") for path in g.paths}
     _show_values(page, trace, settings, every=every)
@@ -66,6 +73,38 @@ def _show_groups(page: Page, groups: list[Group], *, every: bool) -> None:
         page.line(group.why, "dim", indent=13)
     if len(groups) > len(listed):
         page.line(f"and {len(groups) - len(listed)} more: --all lists them", indent=2)
+
+
+def _show_acts(page: Page, trace: Trace, *, every: bool) -> None:
+    told = [(acted.did, line) for acted in trace.acted for line in _changes(acted)]
+    if not told:
+        return
+    page.title("What was changed")
+    last = ""
+    for did, line in told if every else told[:VALUES]:
+        if did != last:
+            page.line(did, indent=2)
+            last = did
+        page.line(line, "dim", indent=4)
+    if not every and len(told) > VALUES:
+        page.line(f"and {len(told) - VALUES} more: --all lists them", indent=2)
+
+
+def _changes(acted: Acted) -> Iterator[str]:
+    for old, new, count in acted.renamed:
+        many = f", with {show_count(count, 'file')}" if count > 1 else ""
+        yield f"{old} is called {new} now{many}"
+    for touch in acted.changed:
+        for value in touch.values:
+            where = shown(Part(touch.path, value.form, value.at))
+            was, now = (_short(text) for text in (value.before, value.after))
+            yield f"{where}: {was}, then {now}"
+
+
+def _short(text: str | None) -> str:
+    if text is None:
+        return "nothing"
+    return f'"{text}"' if len(text) <= VALUE else f'"{text[:VALUE]}…"'
 
 
 def _show_places(page: Page, trace: Trace) -> None:

@@ -83,6 +83,22 @@ def spots(data: bytes, at: str) -> list[Spot]:
     return found
 
 
+def repeated_texts(data: bytes) -> dict[str, str]:
+    """Return the texts of elements without others in them, and of attributes, where elements of one
+    name stand beside each other; each by an XPath that finds it alone."""
+    tree = _find_xml(data, "/*")[0]
+    found = {}
+    for element in tree.iter(etree.Element):
+        path = tree.getpath(element)
+        if "[" in path and "*" not in path:
+            if not len(element) and (element.text or "").strip():
+                found[path] = element.text or ""
+            for name, text in element.items():
+                if "{" not in str(name):
+                    found[f"{path}/@{name!s}"] = str(text)
+    return found
+
+
 def put(data: bytes, at: str, changes: Mapping[str, str]) -> bytes:
     """Return the document with other texts at the places of ``changes``."""
     return insist_held(_written(data, at, changes), spots, at, changes)

@@ -11,7 +11,8 @@ from markupsafe import Markup
 from widetrail.reporting.html import make_page
 from widetrail.tracing import Trace
 from widetrail.tracing.classes import TAKEN, Classes, Group
-from widetrail.tracing.record import Run, Touch, Way
+from widetrail.tracing.parts import shown
+from widetrail.tracing.record import Part, Run, Touch, Way
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -25,6 +26,7 @@ _COLUMN, _ROW = 0.42, 0.26
 _MARKS: tuple[tuple[frozenset[Way], str, str, str], ...] = (
     (frozenset({"created"}), "^", "#1b7f4d", "made"),
     (frozenset({"written", "appended"}), "s", "#b3541e", "written"),
+    (frozenset({"renamed"}), "D", "#6b4fa0", "renamed"),
     (frozenset({"removed", "fleeting"}), "x", "#a11d33", "removed"),
     (frozenset({"read", "looked", "listed"}), "o", "#3b6ea8", "read"),
 )
@@ -47,6 +49,8 @@ def render_trace(trace: Trace, classes: Classes) -> str:
         left=[group for group in groups if group.kind not in TAKEN],
         places=[told for told in trace.tells if told.proved != "no"],
         values=[one for one in trace.shows if one.needed and not one.part.is_file],
+        acted=[one for one in trace.acted if one.renamed or one.changed],
+        named=lambda path, value: shown(Part(path, value.form, value.at)),
         acts=list(dict.fromkeys(run.did for run in trace.runs if run.kind == "act")),
         cut=max(0, len(groups) - len(rows)),
         matrix=_matrix(trace.runs, rows),

@@ -14,7 +14,7 @@ from widetrail.machine.paths import base, is_within, join, key, parent, split
 from widetrail.tracing.noise import Rate, rates
 from widetrail.tracing.own_folder import own_folder
 from widetrail.tracing.parts import settings_among
-from widetrail.tracing.record import Run, Shows, Trace, Way
+from widetrail.tracing.record import CHANGING, Run, Shows, Trace, Way
 from widetrail.tracing.secrecy import is_licence, is_secret
 from widetrail.tracing.shapes import patterns
 
@@ -103,7 +103,7 @@ class Classes:
                 facts.is_folder = facts.is_folder or (made_folder and "fleeting" not in touch.ways)
                 facts.writes += "written" in touch.ways
                 facts.appends += "appended" in touch.ways
-                if {"written", "created", "removed"} & set(touch.ways):
+                if CHANGING & set(touch.ways):
                     facts.runs[_name(run)] = facts.runs.get(_name(run), 0) + 1
         return found
 

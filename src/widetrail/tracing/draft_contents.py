@@ -13,8 +13,9 @@ from widetrail.formats.companions import SQLITE
 from widetrail.machine import FolderMachine
 from widetrail.machine.path_notation import is_there, read_written
 from widetrail.tracing.classes import TAKEN, is_left_secret
+from widetrail.tracing.lists import any_entry
 from widetrail.tracing.markers import columns, opened, quoted_name, row_counts
-from widetrail.tracing.parts import data_of, form_of, in_lists, inner_texts, value_parts, values_in
+from widetrail.tracing.parts import data_of, form_of, texts_in_lists, value_parts, values_in
 from widetrail.tracing.places import DraftPlace
 from widetrail.tracing.record import Part, Trace
 from widetrail.tracing.shapes import patterns
@@ -70,7 +71,7 @@ def _values(machine: FolderMachine, place: DraftPlace, trace: Trace) -> Iterator
         text = value_parts(machine, part.path).get(part, "")
         if text in ("", "null", "0"):
             continue
-        if len(text) <= 200 and "\n" not in text and not _names_any(machine, text):
+        if len(text) <= 200 and "\n" not in text and not _names_any(machine, part, text):
             at = json.dumps(part.at, ensure_ascii=False)
             many = ", as: list" if text.startswith("[") else ""
             rule = f"{{{part.form}: {_quote(_below(place, part.path))}, at: {at}{many}}}"
@@ -139,18 +140,16 @@ def _spots(machine: FolderMachine, path: str, told: Sequence[Part]) -> Iterator[
     elif form is None:
         yield from _lines(machine, data)
     else:
+        texts: dict[str, list[str]] = {}
         for at, text in values_in(form, data).items():
             if Part(path, form, at) not in told:
-                yield from _in_value(machine, form, at, text)
-
-
-def _in_value(machine: FolderMachine, form: str, at: str, text: str) -> Iterator[Spot]:
-    by_pattern: dict[str, list[str]] = {}
-    for below, inner in inner_texts(text).items() if form == "json" else ():
-        by_pattern.setdefault(in_lists(at + below), []).append(inner)
-    for where, texts in ({at: [text]} | by_pattern).items():
-        if named := named_paths(machine, texts):
-            yield form, where, named
+                texts.setdefault(at, []).append(text)
+        for part, text in texts_in_lists(machine, path).items():
+            if part not in told:
+                texts.setdefault(any_entry(form, part.at), []).append(text)
+        for at, some in texts.items():
+            if named := named_paths(machine, some):
+                yield form, at, named
 
 
 def _columns(machine: FolderMachine, path: str) -> Iterator[Spot]:
@@ -177,8 +176,14 @@ def _lines(machine: FolderMachine, data: bytes) -> Iterator[Spot]:
         yield "text", r"(?m)^((?:[A-Za-z]:[\\/]|/|~/).*)$", named
 
 
-def _names_any(machine: FolderMachine, text: str) -> bool:
-    return bool(named_paths(machine, [text, *inner_texts(text).values()]))
+def _names_any(machine: FolderMachine, part: Part, text: str) -> bool:
+    listed = texts_in_lists(machine, part.path) if _is_list(text) else {}
+    inner = [told for one, told in listed.items() if one.at.startswith(f"{part.at}/")]
+    return bool(named_paths(machine, [text, *inner]))
+
+
+def _is_list(text: str) -> bool:
+    return "\n" in text or text.startswith(("[", "-", "<"))
 
 
 def named_paths(machine: FolderMachine, texts: Sequence[str]) -> list[str]:

@@ -15,9 +15,10 @@ from widetrail.machine.machine_file import FILE, REGISTRY
 from widetrail.machine.paths import is_within, join, parent
 from widetrail.tracing.classes import is_left_secret
 from widetrail.tracing.lab import Screen, run, steady
-from widetrail.tracing.parts import data_of
+from widetrail.tracing.lists import empty_list
+from widetrail.tracing.parts import data_of, form_of
 from widetrail.tracing.places import DraftPlace, template_of
-from widetrail.tracing.record import Trace
+from widetrail.tracing.record import CHANGING, Trace
 from widetrail.tracing.scrubbing import scrub
 
 NEW_USER = "new.person"
@@ -68,7 +69,7 @@ class Samples:
         found = dict[str, None]()
         for one in self._trace.runs:
             for touch in one.touched if one.kind == "start" else ():
-                if {"written", "created", "removed"} & set(touch.ways):
+                if CHANGING & set(touch.ways):
                     found[self._on_new(machine, touch.path)] = None
         return [path for path in found if "/" in path and not path.startswith("HKEY_")]
 
@@ -104,11 +105,11 @@ class Samples:
             if place.told is None or place.listed is None:
                 continue
             value = place.told.value
-            assert value.form == "json", "only such lists are looked into"
             target = sample.host(self._on_new(sample, value.path))
             target.parent.mkdir(parents=True, exist_ok=True)
-            changes = {place.listed[0]: "[]"}
-            target.write_bytes(file_with("json", data_of(self._machine, value.path), changes))
+            form = form_of(value.path, data := data_of(self._machine, value.path))
+            assert form is not None, "it holds the list"
+            target.write_bytes(file_with(form, data, {place.listed[0]: empty_list(form)}))
             yield (f"{value.path} must exist on the new computer: is one start enough?")
 
     def _on_new(self, sample: FolderMachine, path: str) -> str:

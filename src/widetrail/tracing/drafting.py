@@ -22,9 +22,9 @@ from widetrail.tracing.draft_contents import HeldPaths, held_paths, named_paths,
 from widetrail.tracing.draft_rehearsal import rehearsal_text, side_of
 from widetrail.tracing.draft_samples import Samples
 from widetrail.tracing.naming import Naming
-from widetrail.tracing.parts import data_of, inner_texts, store_values, value_parts
+from widetrail.tracing.parts import data_of, store_values, texts_in_lists
 from widetrail.tracing.places import DraftPlace, draft_places, template_of, within
-from widetrail.tracing.record import Part, Trace
+from widetrail.tracing.record import Trace
 
 _VERSION = re.compile(rb"\s*(\d+(?:\.\d+)+)\s*")
 
@@ -207,13 +207,14 @@ class Draft:
         """Return the texts in the list that names a place, by their pointers below it."""
         assert place.told is not None and place.listed is not None, "it is told by a list"
         value = place.told.value
-        texts = value_parts(self.machine, value.path)
-        return inner_texts(texts.get(Part(value.path, value.form, place.listed[0]), ""))
+        above = f"{place.listed[0]}/"
+        texts = texts_in_lists(self.machine, value.path)
+        return {p.at.removeprefix(above): t for p, t in texts.items() if p.at.startswith(above)}
 
     def _called(self, place: DraftPlace) -> str:
         """Return the key of an entry that names it, or an empty text."""
         own = place.listed[1] if place.listed is not None else ""
-        keys = (k.rpartition("/")[2] for k in self._entries(place) if k.startswith("/0/"))
+        keys = (k.rpartition("/")[2] for k in self._entries(place) if k.startswith("0/"))
         return next((key for key in keys if key != own), "")
 
     def _expected(self, items: Iterable[str]) -> Iterator[str]:

@@ -12,6 +12,7 @@ from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
+from itertools import islice
 from typing import Literal
 
 from widetrail.finding import Unknown, find_application, show_value
@@ -25,7 +26,7 @@ from widetrail.machine.paths import base, is_within, join, key, parent
 from widetrail.recipe import Loaded
 from widetrail.survey.scope import grounds_of
 from widetrail.tracing.markers import row_counts
-from widetrail.tracing.parts import data_of, inner_texts, store_values, value_parts
+from widetrail.tracing.parts import data_of, store_values, texts_in_lists, value_parts
 from widetrail.tracing.places import template_of
 from widetrail.tracing.record import Part
 from widetrail.tracing.secrecy import HIDDEN, is_secret
@@ -277,7 +278,16 @@ class _Drift:
 
     def _value_now(self, value: object) -> list[str]:
         """Return where a value stands now, of the values that are new."""
-        return [self._rule(p) for p, text in self._news.items() if _same(text, value)][:MOST]
+        if isinstance(value, tuple):
+            found = (p for p in self._news if self._listed(p) == sorted(map(str, value)))
+        else:
+            found = (p for p, text in self._news.items() if _same(text, value))
+        return [self._rule(part) for part in islice(found, MOST)]
+
+    def _listed(self, part: Part) -> list[str]:
+        """Return the texts in the list that a value is."""
+        texts = texts_in_lists(self._after, part.path)
+        return sorted(t for p, t in texts.items() if p.at.startswith(f"{part.at}/"))
 
     def _rows_now(self, value: object) -> list[str]:
         """Return the tables that are new and have as many rows as were counted."""
@@ -321,10 +331,7 @@ class _Drift:
 
 def _same(text: str, value: object) -> bool:
     """Return whether the text of a value is a value that was read: one, or a list."""
-    if not isinstance(value, tuple):
-        return text == show_value(value) if isinstance(value, str | int | float) else False
-    listed = tuple(inner_texts(text).values())
-    return bool(listed) and sorted(listed) == sorted(value)
+    return text == show_value(value) if isinstance(value, str | int | float) else False
 
 
 def _quoted(text: str) -> str:

@@ -21,10 +21,10 @@ from widetrail.tracing.observation import Observation
 from widetrail.tracing.parts import (
     change_values,
     data_of,
-    inner_texts,
     settings_among,
     store_values,
     take_away,
+    texts_in_lists,
     value_parts,
 )
 from widetrail.tracing.record import Part, Shows, Tells, Way
@@ -165,12 +165,8 @@ class Experiments:
         """
         settings = settings_among(self.machine, (file.path for file in self.files))
         values = {p: t for s in sorted(settings) for p, t in value_parts(self.machine, s).items()}
-        values |= {
-            Part(part.path, part.form, part.at + below): inner
-            for part, text in values.items()
-            if part.form == "json"
-            for below, inner in inner_texts(text).items()
-        }
+        for path in sorted(settings):
+            values |= texts_in_lists(self.machine, path)
         values |= store_values(self.machine)
         found: list[Tells] = []
         for part, text in values.items():

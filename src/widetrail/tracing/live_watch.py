@@ -19,7 +19,7 @@ from widetrail.machine import Machine
 from widetrail.machine.own_folders import OWN_STATE
 from widetrail.machine.paths import base, is_within, written_by_machine
 from widetrail.tracing.fingerprint import Fingerprint, seconds_since
-from widetrail.tracing.markers import find_marker, found_in_value
+from widetrail.tracing.markers import find_marker
 from widetrail.tracing.parts import data_of, value_parts
 from widetrail.tracing.record import Changed, Part, Run, RunKind, Touch, Trace, Way
 from widetrail.tracing.secrecy import changed_value
@@ -155,9 +155,9 @@ class LiveWatch:
         self._values[path] = now
         for part in dict.fromkeys((*(was or ()), *now)):
             before, after = (was or {}).get(part), now.get(part)
-            marked = found_in_value(after, marker)
-            if (was is not None and before != after) or marked:
-                yield changed_value(part, before, after, secret=secret and marked)
+            value = changed_value(part, before, after, marker, secret=secret)
+            if (was is not None and before != after) or value.marked:
+                yield value
 
     def trace(self, title: str) -> Trace:
         """End watching; return what was found."""

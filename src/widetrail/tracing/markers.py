@@ -63,11 +63,6 @@ def find_marker(machine: Machine, path: str, marker: str) -> str:
     return f"line {line}"
 
 
-def found_in_value(text: str | None, marker: str) -> bool:
-    """Return whether a value holds a marker."""
-    return bool(marker) and text is not None and marker in text
-
-
 def _column(machine: Machine, path: str, marker: str) -> str:
     """Return the column of a database that holds a marker."""
     with opened(machine, path) as connection:

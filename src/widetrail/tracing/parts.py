@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import os
 import shutil
 from collections import Counter, defaultdict
@@ -26,6 +25,7 @@ from widetrail.formats.parser_process import ask, ask_form
 from widetrail.machine import FolderMachine, Machine
 from widetrail.machine.host import READ_MOST
 from widetrail.machine.paths import base
+from widetrail.tracing.lists import any_entry, inner_texts
 from widetrail.tracing.record import Part
 
 VALUES_MOST = 1024 * 1024
@@ -109,28 +109,6 @@ def _plain(form: StoreKind, data: bytes, at: str, literal: str) -> str:
     return str(value) if isinstance(value, str | int | float) else literal
 
 
-def inner_texts(literal: str) -> dict[str, str]:
-    """Return the texts in a list that stands in a value as JSON, each by its pointer below it."""
-    if not literal.startswith("["):
-        return {}
-    try:
-        return dict(_texts_below(json.loads(literal), ""))
-    except (ValueError, RecursionError):
-        return {}
-
-
-def _texts_below(value: object, at: str) -> Iterator[tuple[str, str]]:
-    if isinstance(value, str):
-        yield at, value
-    elif isinstance(value, list):
-        for number, inner in enumerate(value):
-            yield from _texts_below(inner, f"{at}/{number}")
-    elif isinstance(value, dict):
-        for name, inner in value.items():
-            escaped = name.replace("~", "~0").replace("/", "~1")
-            yield from _texts_below(inner, f"{at}/{escaped}")
-
-
 def _stores_of(machine: Machine) -> Iterator[Store]:
     """Give the system's stores that the account has."""
     for kind, place in (("registry", _HIVE), ("dconf", "/")):
@@ -175,6 +153,15 @@ def value_parts(machine: Machine, path: str) -> dict[Part, str]:
     if form is None:
         return {}
     return {Part(path, form, at): text for at, text in values_in(form, data).items()}
+
+
+def texts_in_lists(machine: Machine, path: str) -> dict[Part, str]:
+    """Return the texts in the lists that values of a file of the machine are."""
+    data = data_of(machine, path)
+    form = form_of(path, data)
+    if form is None:
+        return {}
+    return {Part(path, form, at): text for at, text in inner_texts(form, data).items()}
 
 
 def settings_among(machine: Machine, paths: Iterable[str]) -> set[str]:
@@ -241,11 +228,6 @@ def change_values(
         machine.host(path).write_bytes(data)
 
 
-def in_lists(at: str) -> str:
-    """Return an address with ``*`` for each number in it."""
-    return "/".join("*" if name.isdecimal() else name for name in at.split("/"))
-
-
 def _as_stored(store: Store, changes: Mapping[str, str | None]) -> dict[str, str | None]:
     """Return texts as a store has them, each of the type that its value has there."""
     there, found = store.read(), dict[str, str | None]()
@@ -265,7 +247,7 @@ def _with(form: StoreKind, data: bytes, at: str, text: str) -> bytes:
         return ask_form(known, known.add, data, at, text)
     if known.put is None or known.spots is None:
         raise Unwritable("has no values that can be set")
-    pattern = in_lists(at)
+    pattern = at if form == "xml" else any_entry(form, at)
     there = [spot.where for spot in ask_form(known, known.spots, data, pattern)]
     mine = [where for where in there if where == at] or there
     return ask_form(known, known.put, data, pattern, dict.fromkeys(mine, text))

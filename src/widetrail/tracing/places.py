@@ -10,11 +10,9 @@ from widetrail.machine import FolderMachine
 from widetrail.machine.paths import base, is_within, key
 from widetrail.recipe.templates import ROOTS
 from widetrail.tracing.classes import TAKEN, Classed
+from widetrail.tracing.lists import entry_of
 from widetrail.tracing.own_folder import own_folder
 from widetrail.tracing.record import Part, Tells
-
-_LISTED = re.compile(r"(.*)/\d+/([^/]+)")
-"""The address of a value in an entry of a list."""
 
 
 @dataclass
@@ -37,8 +35,7 @@ class DraftPlace:
     @property
     def listed(self) -> tuple[str, str] | None:
         """Where the list stands that names it among others, and by which key; else ``None``."""
-        match = _LISTED.fullmatch(self.told.value.at) if self.told is not None else None
-        return (match[1], match[2]) if match is not None else None
+        return entry_of(self.told.value.at) if self.told is not None else None
 
     @property
     def paths(self) -> tuple[str, ...]:
@@ -108,10 +105,10 @@ def draft_places(
 
 
 def _of_one_list(place: DraftPlace, told: Tells) -> bool:
-    match = _LISTED.fullmatch(told.value.at)
-    if place.told is None or match is None or place.told.value.path != told.value.path:
+    listed = entry_of(told.value.at)
+    if place.told is None or listed is None or place.told.value.path != told.value.path:
         return False
-    return place.listed == (match[1], match[2])
+    return place.listed == listed
 
 
 def _proved(tells: Sequence[Tells]) -> Iterator[Tells]:

@@ -22,7 +22,8 @@ from widetrail.machine.paths import is_within, join
 from widetrail.recipe import Item, Loaded
 from widetrail.tracing.experiments import Experiments, watched
 from widetrail.tracing.lab import Lab
-from widetrail.tracing.parts import shown
+from widetrail.tracing.parts import settings_among, shown, value_parts
+from widetrail.tracing.proving_paths import path_lines
 from widetrail.tracing.record import Part
 from widetrail.tracing.shapes import patterns
 
@@ -36,7 +37,8 @@ class Proof:
     """A verdict on one line of a recipe, or on what it leaves: ``item`` is empty for what no item
     stands for.
 
-    ``what`` names the parts, ``usual`` and ``without`` are a line of each print-out.
+    ``what`` names the parts, or what a line is for; ``usual`` and ``without`` are a line of each
+    print-out.
     """
 
     verdict: Verdict
@@ -96,9 +98,22 @@ class _Proving:
         proofs = list(self._of_left(left, taken))
         self._told(f"taking away {len(taken)} parts that the recipe takes")
         needed = self._lab.least(taken)
-        silent = [part for part in taken if part not in set(needed)]
+        values = [v for f in self._settings(needed) for v in value_parts(self._machine, f)]
+        self._told(f"taking away {len(values)} values of files that the recipe takes")
+        needed += self._lab.least(values)
+        self._add(values)
         proofs += self._of_taken(needed)
+        silent = [part for part in (*taken, *values) if part not in set(needed)]
         return Proofs(tuple(proofs), self._lab.trials, tuple(needed), tuple(silent))
+
+    def _settings(self, parts: Sequence[Part]) -> list[str]:
+        return sorted(settings_among(self._machine, (part.path for part in parts if part.is_file)))
+
+    def _add(self, values: Sequence[Part]) -> None:
+        """Add values of files to what the items stand for that take the files."""
+        for parts in self._taken.values():
+            mine = {part.path for part in parts if part.is_file}
+            parts += [value for value in values if value.path in mine]
 
     def _of_left(self, left: Sequence[Part], taken: Sequence[Part]) -> Iterator[Proof]:
         """Judge what the program uses and the recipe leaves."""
@@ -147,6 +162,16 @@ class _Proving:
             for is_needed, told in mine.items():
                 for pattern, some in told.items():
                     yield self._one(name, line, pattern, some, is_needed=is_needed)
+            yield from self._of_paths(name, {part.path for part in parts if part.is_file})
+
+    def _of_paths(self, name: str, files: set[str]) -> Iterator[Proof]:
+        """Judge the lines of an item that make paths right."""
+        finder, machine = self._finder, self._machine
+        for one in path_lines(self._loaded, finder, machine, name, files.__contains__):
+            shown = self._lab.after(one.change)
+            verdict: Verdict = "silent" if self._lab.same(shown) else "needed"
+            lines = self._lab.difference(shown) if verdict == "needed" else ("", "")
+            yield Proof(verdict, name, one.line, one.what, *lines, one.count)
 
     def _split(
         self, parts: Sequence[Part], needed: Sequence[Part], wanted: bool

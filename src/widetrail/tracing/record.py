@@ -5,6 +5,7 @@ No contents stand in it: names, sizes, digests, and of a value that is no secret
 
 from __future__ import annotations
 
+from collections import Counter
 from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any, Literal
@@ -20,10 +21,23 @@ VALUE_MOST = 200
 
 RunKind = Literal["idle", "start", "act"]
 Way = Literal[
-    "read", "listed", "looked", "missed", "written", "created", "removed", "appended", "fleeting"
+    "read",
+    "listed",
+    "looked",
+    "missed",
+    "written",
+    "created",
+    "removed",
+    "renamed",
+    "appended",
+    "fleeting",
 ]
-"""What was done to a path: ``looked`` is asking whether it is there, ``missed`` that it is not,
-``fleeting`` was made and removed in one run."""
+"""What was done to a path: ``renamed`` is both what a file was called and what it is called now,
+``looked`` is asking whether it is there, ``missed`` that it is not, ``fleeting`` was made and
+removed in one run."""
+
+CHANGING: frozenset[Way] = frozenset({"written", "created", "removed", "renamed"})
+"""Ways that leave a path other than it was."""
 
 Eye = Literal["fingerprints", "access times", "system calls", "open files"]
 """What saw it."""
@@ -33,13 +47,15 @@ Eye = Literal["fingerprints", "access times", "system calls", "open files"]
 class Changed:
     """A value that changed: the form and address where it stands, and its text before and after.
 
-    ``None`` is a value that is not there, ``***`` one that is secret.
+    ``None`` is a value that is not there, ``***`` one that is secret. ``marked`` tells that the
+    marker of the run stands in it now.
     """
 
     form: str
     at: str
     before: str | None
     after: str | None
+    marked: bool = False
 
 
 @dataclass(frozen=True)
@@ -47,7 +63,7 @@ class Touch:
     """A path of the machine and what one run did to it; sizes in bytes, ``None`` where it is not.
 
     ``marker`` says where the marker of the run was found in it, ``at`` when it was touched last, in
-    seconds after the run began.
+    seconds after the run began; ``renamed_from`` what a file was called before.
     """
 
     path: str
@@ -58,6 +74,7 @@ class Touch:
     marker: str = ""
     values: tuple[Changed, ...] = ()
     at: float | None = None
+    renamed_from: str = ""
 
 
 @dataclass(frozen=True)
@@ -75,6 +92,28 @@ class Run:
     programs: tuple[str, ...] = ()
     missed: int = 0
     system: int = 0
+
+
+@dataclass(frozen=True)
+class Acted:
+    """What one act did: files and folders that it gave another name, from what to what and how many
+    files, and what has values that it changed."""
+
+    did: str
+    renamed: tuple[tuple[str, str, int], ...]
+    changed: tuple[Touch, ...]
+
+
+def _renames(touched: tuple[Touch, ...]) -> tuple[tuple[str, str, int], ...]:
+    """Return what was renamed: the folder, where the files below it are called as before."""
+    found: Counter[tuple[str, str]] = Counter()
+    for touch in touched:
+        if touch.renamed_from:
+            old, new = touch.renamed_from.split("/"), touch.path.split("/")
+            while len(old) > 2 and len(new) > 2 and old[-1] == new[-1]:
+                old, new = old[:-1], new[:-1]
+            found["/".join(old), "/".join(new)] += 1
+    return tuple((*names, count) for names, count in found.items())
 
 
 @dataclass(frozen=True)
@@ -153,6 +192,18 @@ class Trace:
     tells: tuple[Tells, ...]
     unstable: tuple[str, ...] = ()
     experiments: int = 0
+
+    @property
+    def acted(self) -> tuple[Acted, ...]:
+        """What the first run of each act changed."""
+        first: dict[str, Run] = {}
+        for run in self.runs:
+            if run.kind == "act":
+                first.setdefault(run.did, run)
+        return tuple(
+            Acted(did, _renames(run.touched), tuple(t for t in run.touched if t.values))
+            for did, run in first.items()
+        )
 
     def as_json(self) -> dict[str, Any]:
         return asdict(self)

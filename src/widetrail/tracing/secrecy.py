@@ -35,11 +35,15 @@ def is_licence(name: str) -> bool:
     return _LICENCE.search(name) is not None
 
 
-def changed_value(part: Part, was: str | None, now: str | None, *, secret: bool) -> Changed:
-    """Return what is noted of a value that changed: nothing of it where it is ``secret``, or its
-    name suggests that."""
-    hidden = secret or is_secret(part.at)
-    return Changed(part.form, part.at, _kept(was, hidden=hidden), _kept(now, hidden=hidden))
+def changed_value(
+    part: Part, was: str | None, now: str | None, marker: str, *, secret: bool
+) -> Changed:
+    """Return what is noted of a value that changed: nothing of it where its name suggests that it
+    is a secret, or where it holds the marker and that is ``secret``."""
+    marked = bool(marker) and now is not None and marker in now
+    hidden = (secret and marked) or is_secret(part.at)
+    kept = _kept(was, hidden=hidden), _kept(now, hidden=hidden)
+    return Changed(part.form, part.at, *kept, marked=marked)
 
 
 def _kept(text: str | None, *, hidden: bool) -> str | None:

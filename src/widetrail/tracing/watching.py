@@ -4,21 +4,23 @@ from __future__ import annotations
 
 import re
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
 from pathlib import Path
 
 from widetrail.errors import WentWrong
+from widetrail.finding.selection import is_database
 from widetrail.formats import digest
 from widetrail.machine import Effects, FolderMachine
 from widetrail.tracing import system_calls
+from widetrail.tracing.cells import changed_cells
 from widetrail.tracing.experiments import Experiments
 from widetrail.tracing.fingerprint import seconds_since
 from widetrail.tracing.lab import Lab, run
-from widetrail.tracing.markers import find_marker, found_in_value
+from widetrail.tracing.markers import find_marker
 from widetrail.tracing.observation import Observation
 from widetrail.tracing.parts import data_of, store_values, value_parts
-from widetrail.tracing.record import Changed, Eye, Part, Run, RunKind, Touch, Trace, Way
+from widetrail.tracing.record import CHANGING, Changed, Eye, Part, Run, RunKind, Touch, Trace, Way
 from widetrail.tracing.script import Act, TraceFile
 from widetrail.tracing.secrecy import changed_value
 from widetrail.tracing.zones import Zones
@@ -154,7 +156,7 @@ def _moves(runs: tuple[Run, ...]) -> Iterator[tuple[Part, str]]:
     for one in runs:
         for touch in one.touched if one.kind == "act" and not one.secret else ():
             for value in touch.values:
-                if value.after is not None and touch.marker == f"value {value.at}":
+                if value.after is not None and value.marked:
                     yield Part(touch.path, value.form, value.at), value.after
 
 
@@ -163,14 +165,15 @@ def _touches(
 ) -> Iterator[Touch]:
     marker = act.marker if act is not None else ""
     secret = act is not None and act.secret
-    for path in sorted(ways):
-        yield _touch(before, machine, path, ways[path], marker, secret=secret)
+    found = [
+        _touch(before, machine, path, ways[path], marker, secret=secret) for path in sorted(ways)
+    ]
+    yield from _with_renames(found, lambda path: digest(data_of(before, path)))
     was, now = store_values(before), store_values(machine)
     differing = [p for p in (*was, *(p for p in now if p not in was)) if was.get(p) != now.get(p)]
     for part in differing:
-        found = found_in_value(now.get(part), marker)
-        value = changed_value(part, was.get(part), now.get(part), secret=secret and found)
-        where = f"value {part.at}" if found else ""
+        value = changed_value(part, was.get(part), now.get(part), marker, secret=secret)
+        where = f"value {part.at}" if value.marked else ""
         yield Touch(part.path, ("written",), marker=where, values=(value,))
 
 
@@ -184,7 +187,7 @@ def _touch(
     secret: bool,
 ) -> Touch:
     old, new = _size(before, path), _size(machine, path)
-    changed = bool(ways & {"written", "created", "removed"})
+    changed = bool(ways & CHANGING)
     if not changed or (old is None and new is None):
         return Touch(path, tuple(sorted(ways)), old, new)
     was, now = data_of(before, path), data_of(machine, path)
@@ -195,6 +198,25 @@ def _touch(
     return Touch(path, tuple(sorted(ways)), old, new, digest(now), found, values)
 
 
+def _with_renames(touched: Sequence[Touch], digest_of: Callable[[str], str]) -> Iterator[Touch]:
+    """Tell of a file that was removed and one with the same in it that was made that it was
+    renamed; ``digest_of`` gives the digest of what was in a file before."""
+    made = {
+        (t.after, t.digest): t.path for t in touched if "created" in t.ways and t.after is not None
+    }
+    gone = {t.path: t for t in touched if t.after is None and t.before}
+    names = {
+        made[which]: path
+        for path, touch in gone.items()
+        if "removed" in touch.ways and (which := (touch.before, digest_of(path))) in made
+    }
+    for touch in touched:
+        if touch.path in names or touch.path in names.values():
+            ways = tuple(sorted({*touch.ways, "renamed"} - {"created", "removed"}))
+            touch = replace(touch, ways=ways, renamed_from=names.get(touch.path, ""))
+        yield touch
+
+
 def _size(machine: FolderMachine, path: str) -> int | None:
     entry = machine.look(path)
     return entry.size if entry is not None and entry.kind != "folder" else None
@@ -203,8 +225,13 @@ def _size(machine: FolderMachine, path: str) -> int | None:
 def _changes(
     before: FolderMachine, machine: FolderMachine, path: str, marker: str, *, secret: bool
 ) -> Iterator[Changed]:
+    if is_database(machine, path) or is_database(before, path):
+        if before.look(path) is None or machine.look(path) is None:
+            return  # what is in it came or went with it
+        for part, old, new in changed_cells(before, machine, path):
+            yield changed_value(part, old, new, marker, secret=secret)
+        return
     was, now = value_parts(before, path), value_parts(machine, path)
     for part in dict.fromkeys((*was, *now)):
         if was.get(part) != now.get(part):
-            hides = secret and found_in_value(now.get(part), marker)
-            yield changed_value(part, was.get(part), now.get(part), secret=hides)
+            yield changed_value(part, was.get(part), now.get(part), marker, secret=secret)
