@@ -40,6 +40,7 @@ from widetrail.tracing import (  # noqa: E402
     run_trace,
     system_calls,
 )
+from widetrail.tracing.draft_files import write_drafts  # noqa: E402
 from widetrail.tracing.drafting import Draft  # noqa: E402
 from widetrail.tracing.fingerprint import Fingerprint  # noqa: E402
 from widetrail.tracing.naming import usual_naming  # noqa: E402
@@ -125,8 +126,10 @@ def judged(only: list[str] | None) -> None:
             right, missed = right + found.right, missed + len(found.missed)
             wrong += len(found.wrong)
             places = len(ANSWERS[name].get("told", {}))
-            made = Draft(trace, machine, usual_naming(trace)).write(Path(above) / f"{name}-draft")
-            passes = rehearse([made.rehearsal]).passed
+            made = write_drafts(
+                [Draft(trace, machine, usual_naming(trace))], Path(above) / f"{name}-draft"
+            )
+            passes = rehearse(made.rehearsals).passed
             minimal = not unneeded(trace, machines / wanted.machine)
             draft = "passes" if passes else "FAILS"
             print(

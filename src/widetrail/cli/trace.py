@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 import click
 
 from widetrail.cli.output import Page, json_option, print_json
+from widetrail.cli.trace_draft import show_draft
 from widetrail.cli.trace_drift import drift
 from widetrail.cli.trace_view import SHOWN, insist_on, show_trace
 from widetrail.cli.trace_watch import watch
@@ -105,6 +106,13 @@ def _seen(trace: Trace, record: Path, machines: Path | None) -> Machine:
 @click.argument("record", type=PATH)
 @click.argument("folder", type=PATH)
 @machines_option
+@click.option(
+    "--with",
+    "others",
+    type=PATH,
+    multiple=True,
+    help="A record of the same program on another platform; may be repeated.",
+)
 @click.option("--name", default="", help="What the program is called.")
 @click.option("--maker", default="", help="Who makes it.")
 @click.option("--id", "app", default="", help="Its id: small letters, digits and -.")
@@ -113,6 +121,7 @@ def draft(
     record: Path,
     folder: Path,
     machines: Path | None,
+    others: tuple[Path, ...],
     name: str,
     maker: str,
     app: str,
@@ -120,54 +129,28 @@ def draft(
 ) -> None:
     """Draft a recipe from RECORD into FOLDER, with a rehearsal and its machines; rehearse it.
 
-    Ends with 1 where the draft does not pass its rehearsal.
+    With records of other platforms it is one recipe for all of them, rehearsed on each and from
+    each to each. Ends with 1 where the draft does not pass its rehearsal on a platform.
     """
-    from widetrail.library.rehearsals import rehearse
+    from widetrail.tracing.draft_files import write_drafts
     from widetrail.tracing.drafting import Draft
     from widetrail.tracing.naming import Naming, usual_naming
 
     insist_on("scipy")
-    trace = load_trace(record)
-    usual = usual_naming(trace)
-    naming = Naming(app or usual.id, name or usual.name, maker or usual.maker)
-    drafting = Draft(trace, _machine(trace, record, machines), naming)
-    made = drafting.write(folder)
-    page_at = _evidence(trace, drafting.classes, made.recipe.with_name(f"{naming.id}.trace.html"))
-    ran = rehearse([made.rehearsal])
-    troubles = [
-        f"{d.what}: expected {d.expected}, is {d.found}"
-        for result in ran.results
-        for d in result.differences
+    drafts = []
+    for one in (record, *others):
+        trace = load_trace(one)
+        usual = usual_naming(trace)
+        naming = Naming(app or usual.id, name or usual.name, maker or usual.maker)
+        drafts.append(Draft(trace, _machine(trace, one, machines), naming))
+    made = write_drafts(drafts, folder)
+    app = drafts[0].naming.id
+    pages = [
+        _evidence(each.trace, each.classes, folder / f"{app}{which}.trace.html")
+        for each in drafts
+        for which in (f"-{each.machine.platform}" if others else "",)
     ]
-    troubles += [finding.message for finding in ran.findings]
-    if as_json:
-        print_json(
-            {
-                "recipe": str(made.recipe),
-                "rehearsal": str(made.rehearsal),
-                "machines": [str(made.old), str(made.new)],
-                "page": str(page_at or ""),
-                "questions": list(made.questions),
-                "passed": ran.passed,
-                "differences": troubles,
-            }
-        )
-    else:
-        page = Page()
-        page.line(f"recipe     {made.recipe}")
-        page.line(f"rehearsal  {made.rehearsal}: {'it passes' if ran.passed else 'it fails'}")
-        page.line(f"machines   {made.old} and {made.new}")
-        page.line(f"evidence   {page_at or 'no page, since Matplotlib is not installed'}")
-        for title, lines in (
-            ("Differences and findings", troubles),
-            ("Open questions", made.questions),
-        ):
-            if lines:
-                page.title(title)
-            for line in lines:
-                page.line(f"- {line}", indent=2)
-    if not ran.passed:
-        click.get_current_context().exit(1)
+    show_draft(made, [page for page in pages if page is not None], as_json=as_json)
 
 
 def _evidence(trace: Trace, classes: Classes, to: Path) -> Path | None:

@@ -121,7 +121,7 @@ class Classes:
         used = {key(path, platform) for path in there}
         told = [told for told in self._trace.tells if told.proved != "no"]
         apart = [p for p in there if not any(is_within(p, t.place, platform) for t in told)]
-        mine = (own_folder(self._machine, path, used) for path in apart)
+        mine = (own_folder(self._machine, path, used, self._trace.program) for path in apart)
         own = [t.place for t in told if t.folder] + [one for one in mine if one is not None]
         given: set[str] = set()
         for folder in dict.fromkeys(own):

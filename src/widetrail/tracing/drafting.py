@@ -5,39 +5,19 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
 from functools import cached_property
-from pathlib import Path
 
-from widetrail.errors import DocumentUnusable, InputUnusable
+from widetrail.errors import InputUnusable
 from widetrail.machine import FolderMachine
 from widetrail.machine.paths import base, is_within, parent
-from widetrail.recipe import SUFFIX as RECIPE_SUFFIX
-from widetrail.recipe import examine
-from widetrail.rehearsing import SUFFIX as REHEARSAL_SUFFIX
-from widetrail.rehearsing.stage import MACHINES
-from widetrail.steps import KINDS
 from widetrail.tracing.classes import Classes, is_left_secret
 from widetrail.tracing.draft_contents import HeldPaths, held_paths, named_paths, readings_of
-from widetrail.tracing.draft_rehearsal import rehearsal_text, side_of
-from widetrail.tracing.draft_samples import Samples
 from widetrail.tracing.naming import Naming
 from widetrail.tracing.parts import data_of, store_values, texts_in_lists
 from widetrail.tracing.places import DraftPlace, draft_places, template_of, within
 from widetrail.tracing.record import Trace
 
 _VERSION = re.compile(rb"\s*(\d+(?:\.\d+)+)\s*")
-
-
-@dataclass(frozen=True)
-class Drafted:
-    """What was written, and the questions that are left open."""
-
-    recipe: Path
-    rehearsal: Path
-    old: Path
-    new: Path
-    questions: tuple[str, ...]
 
 
 class Draft:
@@ -47,9 +27,11 @@ class Draft:
         self.trace, self.machine, self.naming = trace, machine, naming
         self.classes = Classes(trace, machine)
         existing = [one for one in self.classes.all if machine.look(one.path) is not None]
-        self.places = draft_places(machine, existing, trace.tells)
+        self.places = draft_places(machine, existing, trace.tells, trace.program)
         self.questions: list[str] = []
         self._names: set[str] = set()
+        self.items: tuple[str, ...] = ()
+        """The items of the recipe, once it was made."""
         self._telling = tuple(t.value for t in trace.tells if t.proved != "no")
 
     @cached_property
@@ -85,6 +67,8 @@ class Draft:
             lines, item = self._store_item(_store_name(number), key, names)
             readings += lines
             items += item
+        stores = (_store_name(number) for number, _ in enumerate(stored, 1))
+        self.items = (*(place.name for place in fit), *stores)
         text = [*self._head(), "places:", *self._place_lines(fit, stored)]
         text += ["", "readings:", *readings, "", "items:", *items]
         if self.questions:
@@ -217,7 +201,7 @@ class Draft:
         keys = (k.rpartition("/")[2] for k in self._entries(place) if k.startswith("0/"))
         return next((key for key in keys if key != own), "")
 
-    def _expected(self, items: Iterable[str]) -> Iterator[str]:
+    def expected(self, items: Iterable[str]) -> Iterator[str]:
         """Give the names that a rehearsal has for items: of a list, one for each entry."""
         listed = {place.name: place for place in self.places if place.listed is not None}
         for item in items:
@@ -346,39 +330,6 @@ class Draft:
     def _ask(self, question: str) -> None:
         if question not in self.questions:
             self.questions.append(question)
-
-    # What goes with it
-
-    def write(self, folder: Path) -> Drafted:
-        """Write recipe, rehearsal and machines into ``folder``.
-
-        Raises:
-            InputUnusable: Something of it is there already, or nothing is to be taken.
-            DocumentUnusable: The draft makes no recipe.
-        """
-        name = self.naming.id
-        recipe, rehearsal = folder / f"{name}{RECIPE_SUFFIX}", folder / f"{name}{REHEARSAL_SUFFIX}"
-        old, new = (folder / MACHINES / f"{name}-{side}" for side in ("old", "new"))
-        for path in (recipe, rehearsal, old, new):
-            if path.exists():
-                raise InputUnusable("already exists", where=str(path), todo="Name another folder.")
-        text = self.recipe()
-        loaded, findings = examine(text, str(recipe), KINDS)
-        if loaded is None:
-            raise DocumentUnusable(str(recipe), findings)
-        folder.mkdir(parents=True, exist_ok=True)
-        recipe.write_text(text, encoding="utf-8")
-        samples = Samples(self.trace, self.machine, self.places)
-        self.questions += samples.make_old(old)
-        self.questions += samples.make_new(new, f"{name}-new")
-        told = [
-            side_of(side, samples.changed_at_starts(FolderMachine(side))) for side in (old, new)
-        ]
-        items = self._expected(loaded.recipe.items)
-        rehearsal.write_text(
-            rehearsal_text(self.trace, self.machine.user, name, items, told), encoding="utf-8"
-        )
-        return Drafted(recipe, rehearsal, old, new, tuple(self.questions))
 
 
 def _store_name(number: int) -> str:

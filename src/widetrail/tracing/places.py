@@ -75,7 +75,7 @@ _ORDER = {"config": 0, "data": 1, "documents": 2}
 
 
 def draft_places(
-    machine: FolderMachine, used: Sequence[Classed], tells: Sequence[Tells]
+    machine: FolderMachine, used: Sequence[Classed], tells: Sequence[Tells], program: str
 ) -> list[DraftPlace]:
     """Return the places that hold all files to be taken, told ones first."""
     found: list[DraftPlace] = []
@@ -92,7 +92,7 @@ def draft_places(
     for path in rest:
         if any(place.holds(path, machine) for place in found):
             continue
-        if (folder := own_folder(machine, path, everything)) is not None:
+        if (folder := own_folder(machine, path, everything, program)) is not None:
             found.append(DraftPlace("", folder, template_of(machine, folder), folder=True))
         else:
             found.append(DraftPlace("", path, template_of(machine, path), folder=False))
