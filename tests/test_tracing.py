@@ -350,7 +350,7 @@ def test_a_draft_has_samples_in_which_words_are_made_up(shelf: Path) -> None:
     record.write_text(json.dumps(traced(shelf).as_json()))
     ran = widetrail("trace", "draft", record, shelf / "drafted")
     assert ran.status == 0, ran.out
-    old = shelf / "drafted/machines/shelf-old/disk/home/alva"
+    old = shelf / "drafted/machines/shelf-old/disk/home"
     kept = {path.name: path.read_text() for path in old.rglob("*") if path.is_file()}
     assert "token.json" not in kept, "a secret that is not needed stays behind"
     assert not re.search(r"(?i)alma|brook|mosses|garden", "".join(kept.values()))

@@ -12,9 +12,11 @@ from dataclasses import dataclass
 from widetrail.formats.companions import SQLITE
 from widetrail.machine import FolderMachine
 from widetrail.machine.path_notation import is_there, read_written
+from widetrail.machine.paths import base
 from widetrail.tracing.classes import TAKEN, is_left_secret
 from widetrail.tracing.lists import any_entry
 from widetrail.tracing.markers import columns, opened, quoted_name, row_counts
+from widetrail.tracing.naming import is_personal
 from widetrail.tracing.parts import data_of, form_of, texts_in_lists, value_parts, values_in
 from widetrail.tracing.places import DraftPlace
 from widetrail.tracing.record import Part, Trace
@@ -101,7 +103,8 @@ def _files(place: DraftPlace) -> Iterator[Reading]:
     if not stays:
         yield Reading("files", f'{{files: "{{{place.name}}}"}}', "")
     elif moved:
-        there = f"{{file: {_quote(_below(place, moved[0].path))}}}"
+        usual = (one for one in moved if not is_personal(base(one.path)))
+        there = f"{{file: {_quote(_below(place, next(usual, moved[0]).path))}}}"
         yield Reading(f"{place.name}_there", there, "")
 
 

@@ -64,16 +64,17 @@ class _Writing:
             raise DocumentUnusable(str(recipe), findings)
         self._folder.mkdir(parents=True, exist_ok=True)
         recipe.write_text(text, encoding="utf-8")
-        samples = {draft: self._samples(draft) for draft in self._drafts}
+        said = "\n".join(line for line in text.splitlines() if not line.startswith("#"))
+        samples = {draft: self._samples(draft, said) for draft in self._drafts}
         for (old, new), path in rehearsals.items():
-            on = {old: self._machine(old, "old")}, {new: self._machine(new, "new")}
+            begun = FolderMachine(self._machine(old, "old"))
+            ended = FolderMachine(self._machine(new, "new"))
             sides = [
-                side_of(folder, samples[draft].changed_at_starts(FolderMachine(folder)))
-                for one in on
-                for draft, folder in one.items()
+                side_of(begun.folder, samples[old].changed_at_starts(begun)),
+                side_of(ended.folder, samples[new].changed_at_starts(ended)),
             ]
             items = old.expected(name for name in loaded.recipe.items if name in old.items)
-            told = rehearsal_text(old.trace, old.machine.user, self._app, items, sides)
+            told = rehearsal_text(old.trace, begun.user, self._app, items, sides)
             path.write_text(told, encoding="utf-8")
         for draft in self._drafts:
             self._questions |= dict.fromkeys(draft.questions)
@@ -85,8 +86,8 @@ class _Writing:
             tuple(self._questions),
         )
 
-    def _samples(self, draft: Draft) -> Samples:
-        samples = Samples(draft.trace, draft.machine, draft.places)
+    def _samples(self, draft: Draft, said: str) -> Samples:
+        samples = Samples(draft.trace, draft.machine, draft.places, said)
         old, new = (self._machine(draft, side) for side in ("old", "new"))
         self._questions |= dict.fromkeys(samples.make_old(old))
         self._questions |= dict.fromkeys(samples.make_new(new, new.name))

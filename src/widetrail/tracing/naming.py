@@ -1,4 +1,4 @@
-"""What a program is called in a recipe."""
+"""What a program is called in a recipe, and which names are no program's."""
 
 from __future__ import annotations
 
@@ -23,3 +23,9 @@ def usual_naming(trace: Trace) -> Naming:
     stem = re.sub(r"\.(exe|app|cmd|bat)$", "", base(trace.program), flags=re.IGNORECASE)
     plain = re.sub(r"[^a-z0-9]+", "-", stem.casefold()).strip("-") or "program"
     return Naming(plain, stem.capitalize(), "unknown")
+
+
+def is_personal(name: str) -> bool:
+    """Return whether a person, rather than a program, may have called a file so."""
+    stem = name.rpartition(".")[0] or name
+    return bool(re.search(r"[^\W\d_]\s|\s[^\W\d_]|[A-ZÀ-Þ]|[^\x00-\x7f]", stem))

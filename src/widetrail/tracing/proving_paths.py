@@ -10,9 +10,9 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
 
 from widetrail.errors import MachineUnusable
-from widetrail.finding import Finder, Found
+from widetrail.finding import Finder, Found, How
 from widetrail.finding.readings import copied_database
-from widetrail.finding.values import How, things_at
+from widetrail.finding.values import things_at
 from widetrail.formats import Unreadable
 from widetrail.formats.documents import mark_at
 from widetrail.formats.forms import FORMS
@@ -23,7 +23,7 @@ from widetrail.machine.path_notation import read_written, write_again
 from widetrail.machine.paths import base, join, parent
 from widetrail.planning.embedded_paths import written_at
 from widetrail.recipe import Globs, Item, Loaded
-from widetrail.steps.step import WrittenAt
+from widetrail.steps import WrittenAt
 from widetrail.tracing.lab import Change
 from widetrail.tracing.parts import data_of
 

@@ -11,10 +11,11 @@ import json
 import re
 import secrets
 import sqlite3
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from contextlib import closing, suppress
+from dataclasses import dataclass
 
-from widetrail.formats.companions import SQLITE
+from widetrail.formats.companions import BESIDE, SQLITE
 from widetrail.machine import FolderMachine
 from widetrail.tracing.draft_contents import named_paths
 from widetrail.tracing.lab import Screen
@@ -62,6 +63,9 @@ class MadeUp:
         return "".join(letters)
 
 
+Shape = tuple[int, list[list[str]]]
+"""What of a print-out stays when words are made up: its status, and the numbers in its lines."""
+
 Put = Callable[[str], str]
 """Gives what a text becomes."""
 
@@ -88,29 +92,52 @@ def scrub(
     """Make up the words in files of a machine, and all values of ``secret`` ones; return the files
     that stay as they are, since the program could not read them otherwise. ``look`` returns what it
     prints then."""
-    made, usual = MadeUp(), _shape(look())
+    made, usual = MadeUp(), shape_of(look())
     wanted = [path for path in (*paths, *secret) if _is_file(machine, path)]
-    was = {path: machine.host(path).read_bytes() for path in wanted}
-    now: dict[str, bytes] = {}
+    was = {path: _Kept.of(machine, path) for path in wanted}
+    now: dict[str, _Kept] = {}
     for path in wanted:
         put = made.secret if path in secret else _Written(machine, made).put
-        if (data := _scrubbed(machine, path, put)) is not None:
-            now[path] = data
-    for path in was:
-        machine.host(path).write_bytes(was[path])
+        if _scrubbed(machine, path, put):
+            now[path] = _Kept.of(machine, path)
+            was[path].put(machine)
 
-    def enough(kept: Sequence[str]) -> bool:
-        for path, data in now.items():
-            machine.host(path).write_bytes(was[path] if path in kept else data)
-        same = _shape(look()) == usual
-        for path in now:
-            machine.host(path).write_bytes(was[path])
+    def change(stay: Collection[str]) -> None:
+        for path, kept in now.items():
+            (was[path] if path in stay else kept).put(machine)
+
+    def enough(stay: Sequence[str]) -> bool:
+        change(stay)
+        same = shape_of(look()) == usual
+        for kept in was.values():
+            kept.put(machine)
         return same
 
     stays = least(sorted(now), enough)
-    for path, data in now.items():
-        machine.host(path).write_bytes(was[path] if path in stays else data)
-    return sorted({*stays, *(path for path in was if _is_in_use(machine, path))})
+    change(stays)
+    return stays
+
+
+@dataclass(frozen=True)
+class _Kept:
+    """A file and what a database has beside it, as they are at a moment."""
+
+    path: str
+    data: dict[str, bytes]
+
+    @classmethod
+    def of(cls, machine: FolderMachine, path: str) -> _Kept:
+        names = [f"{path}{ending}" for ending in ("", *BESIDE)]
+        there = [name for name in names if _is_file(machine, name)]
+        return cls(path, {name: machine.host(name).read_bytes() for name in there})
+
+    def put(self, machine: FolderMachine) -> None:
+        for ending in ("", *BESIDE):
+            host = machine.host(f"{self.path}{ending}")
+            if f"{self.path}{ending}" in self.data:
+                host.write_bytes(self.data[f"{self.path}{ending}"])
+            else:
+                host.unlink(missing_ok=True)
 
 
 def _is_file(machine: FolderMachine, path: str) -> bool:
@@ -118,35 +145,31 @@ def _is_file(machine: FolderMachine, path: str) -> bool:
     return entry is not None and entry.kind == "file"
 
 
-def _is_in_use(machine: FolderMachine, path: str) -> bool:
-    """Return whether a database has rows beside it that are not in it yet."""
-    return machine.look(f"{path}-wal") is not None
-
-
-def _shape(screen: Screen) -> tuple[int, list[list[str]]]:
+def shape_of(screen: Screen) -> Shape:
     """Return what of a print-out stays when words are made up: its lines' numbers, in any order."""
     return screen.status, sorted(re.findall(r"\d+", line) for line in screen.lines)
 
 
-def _scrubbed(machine: FolderMachine, path: str, put: Put) -> bytes | None:
-    """Return a file with its words made up, or nothing where it holds none that can be."""
-    data = data_of(machine, path)
+def _scrubbed(machine: FolderMachine, path: str, put: Put) -> bool:
+    """Make up the words in a file; return whether it holds any that can be."""
+    data, host = data_of(machine, path), machine.host(path)
     if data.startswith(SQLITE):
-        return None if _is_in_use(machine, path) else _database(machine, path, put)
+        return change_texts(machine, path, put)
     if b"\0" in data[:4096] or len(data) > TEXT_MOST:
-        return None
+        return False
     try:
         text = data.decode()
     except UnicodeDecodeError:
-        return None
+        return False
     told, form = _json(text, put), form_of(path, data)
     if told is None and form is not None:
         changes = {at: now for at, was in values_in(form, data).items() if (now := put(was)) != was}
         change_values(machine, path, form, dict(changes))
-        return machine.host(path).read_bytes() if changes else None
+        return bool(changes)
     if told is None:
         told = "".join(_line(line, put) for line in text.splitlines(keepends=True))
-    return told.encode() if told != text else None
+    host.write_bytes(told.encode())
+    return told != text
 
 
 def _json(text: str, put: Put) -> str | None:
@@ -176,7 +199,9 @@ def _line(line: str, put: Put) -> str:
     return f"{head or ''}{sign or ''}{put(rest)}"
 
 
-def _database(machine: FolderMachine, path: str, put: Put) -> bytes | None:
+def change_texts(machine: FolderMachine, path: str, put: Put) -> bool:
+    """Change the texts in a database, with what stands in its journal, and leave nothing of the
+    former ones in the file; return whether any changed."""
     host, changed = str(machine.host(path)), 0
     with suppress(sqlite3.Error), closing(sqlite3.connect(host)) as database:
         for table, column in list(columns(database)):
@@ -188,4 +213,6 @@ def _database(machine: FolderMachine, path: str, put: Put) -> bytes | None:
                         query = f"update {into} set {name} = ? where {name} = ?"
                         changed += database.execute(query, (now, text)).rowcount
         database.commit()
-    return machine.host(path).read_bytes() if changed else None
+        if changed:
+            database.execute("vacuum")
+    return changed > 0
