@@ -126,6 +126,20 @@ def test_a_program_that_does_not_end_is_asked_to_close(prefix: Prefix) -> None:
     }
 
 
+def test_a_program_is_traced(prefix: Prefix) -> None:
+    books = "C:/Users/alva/Documents/Books of Alva"
+    told = prefix.script("traced")
+    assert told["needed"] == [
+        "C:/Users/alva/AppData/Roaming/Shelf/shelf.json",
+        f"{books}/books.db",
+        f"{books}/größe.txt",
+    ]
+    assert told["told"] == [[books, "/books", "whole"]]
+    assert told["cells"] == [["book.name, row 2", "Ferns", "Bachstelze 7"]]
+    assert told["rows"] == {"book": 2}
+    assert "fingerprints" in told["eyes"]
+
+
 @pytest.fixture(scope="module")
 def told(prefix: Prefix) -> Any:
     menu = prefix.folder / "drive_c/ProgramData/Microsoft/Windows/Start Menu/Programs/Ferns"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from typing import Literal
 
 from widetrail.machine import FolderMachine
@@ -44,6 +45,8 @@ class Zones:
     def own(self, host: str) -> str | None:
         """Return the machine's own path of one of this computer, or ``None`` outside its disks."""
         for mount, folder in sorted(self._disks.items(), key=lambda d: -len(d[1])):
-            if host == folder or host.startswith(f"{folder}/"):
-                return join(mount, host[len(folder) :].lstrip("/")) if host != folder else mount
+            if host == folder:
+                return mount
+            if host.startswith(f"{folder}{os.sep}"):
+                return join(mount, host[len(folder) + 1 :].replace(os.sep, "/"))
         return None
