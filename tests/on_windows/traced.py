@@ -64,6 +64,7 @@ with tempfile.TemporaryDirectory() as above:
         "cells": [
             (v.at, v.before, v.after) for a in trace.acted for t in a.changed for v in t.values
         ],
+        "written": sorted({t.path for r in trace.runs for t in r.touched if "written" in t.ways}),
         "rows": row_counts(machine, "C:/Users/alva/Documents/Books of Alva/books.db"),
     }
 sys.stdout.buffer.write(json.dumps(told).encode())

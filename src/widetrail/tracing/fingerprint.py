@@ -77,9 +77,9 @@ class Fingerprint:
                     status = os.stat(entry.path)  # noqa: PTH116
                     tells = tells or status.st_atime_ns != _LONG_AGO
                     os.utime(entry.path, ns=(_LONG_AGO, status.st_mtime_ns))
-        for folder in list(self._marks):
-            with suppress(OSError):
-                self._marks[folder] = _mark(os.lstat(folder))
+        for entry in self._entries():  # as they are told by listing: Windows has no number there
+            if (status := _status(entry)) is not None:
+                self._marks[entry.path] = _mark(status)
         return tells
 
     def differences(self, *, reading: bool = False) -> Iterator[Seen]:
