@@ -138,6 +138,7 @@ def test_a_program_is_traced(prefix: Prefix) -> None:
     assert told["cells"] == [["book.name, row 2", "Ferns", "Bachstelze 7"]]
     assert told["rows"] == {"book": 2}
     assert told["written"] == [f"{books}/books.db"], "what is only read is not told as written"
+    assert told["idle"] == [], "nor is what nobody reads told as read"
     assert "fingerprints" in told["eyes"]
 
 

@@ -65,6 +65,7 @@ with tempfile.TemporaryDirectory() as above:
             (v.at, v.before, v.after) for a in trace.acted for t in a.changed for v in t.values
         ],
         "written": sorted({t.path for r in trace.runs for t in r.touched if "written" in t.ways}),
+        "idle": [t.path for r in trace.runs if r.kind == "idle" for t in r.touched],
         "rows": row_counts(machine, "C:/Users/alva/Documents/Books of Alva/books.db"),
     }
 sys.stdout.buffer.write(json.dumps(told).encode())

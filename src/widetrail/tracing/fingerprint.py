@@ -13,8 +13,11 @@ from contextlib import suppress
 from dataclasses import dataclass
 from typing import Literal
 
-_LONG_AGO = 1
-"""Nanoseconds since 1970 that a name is given as its last access: reading it changes that."""
+_DAY = 24 * 60 * 60 * 10**9
+
+_LONG_AGO = 4000 * _DAY
+"""Nanoseconds since 1970 that a name is given as its last access: reading it changes that. Volumes
+round it, to a day on FAT, which begins with 1980."""
 
 Difference = Literal["written", "created", "removed", "read"]
 
@@ -75,11 +78,12 @@ class Fingerprint:
             with suppress(OSError):
                 if entry.is_dir(follow_symlinks=False):
                     status = os.stat(entry.path)  # noqa: PTH116
-                    tells = tells or status.st_atime_ns != _LONG_AGO
+                    tells = tells or _was_read(status)
                     os.utime(entry.path, ns=(_LONG_AGO, status.st_mtime_ns))
-        for entry in self._entries():  # as they are told by listing: Windows has no number there
-            if (status := _status(entry)) is not None:
-                self._marks[entry.path] = _mark(status)
+        if os.name != "nt":  # there setting a time changes no other, and looking is reading
+            for path in list(self._marks):  # not listed again: that is reading
+                with suppress(OSError):
+                    self._marks[path] = _mark(os.lstat(path))
         return tells
 
     def differences(self, *, reading: bool = False) -> Iterator[Seen]:
@@ -105,7 +109,7 @@ class Fingerprint:
                     if known != mark:
                         how: Difference = "created" if known is None else "written"
                         yield Seen(path, how, folder, status.st_mtime_ns)
-                    if reading and status.st_atime_ns != _LONG_AGO and not entry.is_symlink():
+                    if reading and _was_read(status) and not entry.is_symlink():
                         yield Seen(path, "read", folder, status.st_atime_ns)
         self._marks = now
         for path in was:
@@ -125,6 +129,14 @@ def _status(entry: os.DirEntry[str]) -> os.stat_result | None:
         return None
 
 
+def _was_read(status: os.stat_result) -> bool:
+    return status.st_atime_ns > _LONG_AGO + 2 * _DAY
+
+
 def _mark(status: os.stat_result) -> int:
-    """Return what stands for a status: two that differ have the same one time in 2⁶¹."""
-    return hash((status.st_size, status.st_mtime_ns, status.st_ctime_ns, status.st_ino))
+    """Return what stands for a status: two that differ have the same one time in 2⁶¹.
+
+    Windows tells the number of a file only where it is looked at alone, not where it is listed.
+    """
+    number = 0 if os.name == "nt" else status.st_ino
+    return hash((status.st_size, status.st_mtime_ns, status.st_ctime_ns, number))
