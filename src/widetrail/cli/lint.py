@@ -2,33 +2,71 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from pathlib import Path
 
 import click
 
-from widetrail.cli.output import Page, json_option, print_json
-from widetrail.findings import errors_of
+from widetrail.cli.output import Page, json_option
+from widetrail.findings import Finding, errors_of
+from widetrail.formats.documents import read_text
 from widetrail.library.recipes import lint
+
+AS = ("text", "json", "sarif", "github", "junit")
+"""Forms in which findings are printed."""
+
+
+def _codes(_: click.Context, __: click.Parameter, value: tuple[str, ...]) -> tuple[str, ...]:
+    return tuple(code.strip() for text in value for code in text.split(",") if code.strip())
 
 
 @click.command("lint")
 @click.argument("recipes", nargs=-1, required=True, type=click.Path(path_type=Path))
+@click.option(
+    "--as",
+    "form",
+    type=click.Choice(AS),
+    default="text",
+    help="The form: text, json, sarif (2.1.0), github (annotations) or junit.",
+)
+@click.option("--select", multiple=True, callback=_codes, help="Only these codes, with commas.")
+@click.option("--ignore", multiple=True, callback=_codes, help="Not these codes, with commas.")
 @json_option
-def command(recipes: tuple[Path, ...], as_json: bool) -> None:
+def command(
+    recipes: tuple[Path, ...],
+    form: str,
+    select: tuple[str, ...],
+    ignore: tuple[str, ...],
+    as_json: bool,
+) -> None:
     """Check RECIPES (files, or folders of them); no machine is looked at.
 
     The exit status is 1 if a finding makes a recipe unusable.
     """
-    found = lint(recipes)
-    files, findings = list(found), [finding for some in found.values() for finding in some]
-    if as_json:
-        print_json({"files": [str(f) for f in files], "findings": [f.as_json() for f in findings]})
+    from widetrail.reporting.findings import FORMS, chosen
+
+    found = chosen(lint(recipes), select, ignore)
+    form = "json" if as_json else form
+    if form == "text":
+        _show(found)
     else:
-        page = Page()
-        for finding in findings:
-            page.line(str(finding), "" if finding.severity == "warning" else "red")
-        count = "1 recipe" if len(files) == 1 else f"{len(files)} recipes"
-        errors = len(errors_of(findings))
-        page.line(f"{count}: {errors} errors, {len(findings) - errors} warnings")
-    if errors_of(findings):
+        click.echo(FORMS[form](found))
+    if any(errors_of(findings) for findings in found.values()):
         click.get_current_context().exit(1)
+
+
+def _show(found: Mapping[Path, tuple[Finding, ...]]) -> None:
+    from widetrail.reporting.findings import in_source
+
+    page, errors, warnings = Page(), 0, 0
+    for file, findings in found.items():
+        lines = read_text(file).splitlines() if findings else []
+        for finding in findings:
+            color = "" if finding.severity == "warning" else "red"
+            page.line(f"{finding} [{finding.rule}]", color)
+            for line in in_source(finding, lines):
+                page.line(line, "dim")
+        errors += len(errors_of(findings))
+        warnings += len(findings) - len(errors_of(findings))
+    count = "1 recipe" if len(found) == 1 else f"{len(found)} recipes"
+    page.line(f"{count}: {errors} errors, {warnings} warnings")

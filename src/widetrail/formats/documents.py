@@ -198,6 +198,15 @@ def check_tree(
     return (None if errors_of(result) else value), result
 
 
+def errors_at(model: type[M], tree: Map, context: Unknown) -> tuple[M | None, tuple[Where, ...]]:
+    """Return a marked tree as ``model``, or where its errors are: keys and numbers, among them some
+    that the model alone knows."""
+    try:
+        return model.model_validate(tree, context=context), ()
+    except ValidationError as error:
+        return None, tuple(one["loc"] for one in islice(_own_errors(error), MOST))
+
+
 def load(model: type[M], path: Path) -> M:
     """Read the document at ``path`` as ``model``.
 
@@ -267,6 +276,8 @@ def _words(error: ErrorDetails) -> tuple[str, str, str]:
         return "empty", "expected at least one", ""
     if kind == "too_long":
         return "too-many", f"expected at most {context['max_length']}", ""
+    if kind == "greater_than_equal":
+        return "number", f"expected {context['ge']} or more; found {shown}", ""
     if kind.startswith("int_"):
         return "number", f"expected a whole number; found {shown}", ""
     return kind.replace("_", "-"), f"{error['msg']}; found {shown}", ""

@@ -2,21 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
 from functools import lru_cache
 from pathlib import Path
 
 from widetrail.errors import DocumentUnusable
-from widetrail.findings import Finding, errors_of
+from widetrail.findings import Finding, capped, errors_of
 from widetrail.formats import digest
 from widetrail.formats.documents import check, mark_at, read_text
 from widetrail.formats.yaml_positions import Map
 from widetrail.recipe.addresses import below
-from widetrail.recipe.lint import lint
+from widetrail.recipe.lint import excused, lint
 from widetrail.recipe.models import Recipe
 from widetrail.recipe.routes import Notation
 from widetrail.recipe.settings import Settings
+from widetrail.recipe.sound_parts import sound_parts
 
 SUFFIX = ".trail.yaml"
 
@@ -53,13 +54,21 @@ def examine(text: str, file: str, kinds: Kinds) -> tuple[Loaded | None, tuple[Fi
     """
     recipe, tree, findings = check(Recipe, text, file, Notation(kinds))
     if recipe is None:
-        return None, findings
+        return None, capped([*findings, *_elsewhere(tree, file, kinds)])
     findings = tuple(sorted({*findings, *lint(recipe, tree, file, kinds)}))
+    findings = tuple(sorted(excused(recipe, tree, file, findings)))
     if errors_of(findings):
         return None, findings
     for where, value in below(recipe):
         value.tell_where(where)
     return Loaded(file, text, digest(text.encode()), recipe, tree, findings), findings
+
+
+def _elsewhere(tree: Map, file: str, kinds: Kinds) -> Iterator[Finding]:
+    """Give what lint finds in the sound parts of a broken recipe."""
+    sound = sound_parts(tree, lambda: Notation(kinds)) if tree else None
+    if sound is not None:
+        yield from lint(sound.recipe, tree, file, kinds, sound.stood)
 
 
 def load_recipe(path: Path, kinds: Kinds) -> Loaded:

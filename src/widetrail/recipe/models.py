@@ -77,6 +77,21 @@ class Application(Model):
         yield "close", self.close
 
 
+class Excuse(Model):
+    """A warning that somebody looked at, and why it is right as it is.
+
+    ``finding`` is its code, ``at`` the keys that lead to it with dots, or to what holds it.
+    """
+
+    finding: Said
+    at: str
+    why: Said
+
+    def holds_for(self, code: str, where: str) -> bool:
+        """Return whether it is for a finding of that code that stands there."""
+        return code == self.finding and (where == self.at or where.startswith(f"{self.at}."))
+
+
 NAMES_MOST = 400
 """Places, readings or items of a recipe, at most."""
 
@@ -96,6 +111,7 @@ class Recipe(Model):
     )
     relies_on: dict[AppId, Range] = Field(default_factory=dict)
     asks: dict[Name, Ask] = Field(default_factory=dict)
+    excuses: tuple[Excuse, ...] = ()
     listed: dict[Name, AnyItem] = Field(min_length=1, max_length=NAMES_MOST, alias="items")
 
     @cached_property

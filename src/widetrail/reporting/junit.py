@@ -6,13 +6,11 @@ There is no one standard; this is the part that the common readers share: ``test
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterable
 from xml.etree import ElementTree
 
 from widetrail.rehearsing import Rehearsed
-
-_NO_XML = re.compile("[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
+from widetrail.reporting.xml_text import plain
 
 
 def render_junit(results: Iterable[Rehearsed]) -> bytes:
@@ -44,18 +42,13 @@ def _case(suite: ElementTree.Element, result: Rehearsed) -> None:
     case = ElementTree.SubElement(
         suite,
         "testcase",
-        classname=_plain(result.short),
-        name=_plain(result.title),
+        classname=plain(result.short),
+        name=plain(result.title),
         time=f"{result.seconds:.3f}",
     )
     if result.passed:
         return
     first = result.differences[0]
     told = f"{first.what}: expected {first.expected}, found {first.found}"
-    failure = ElementTree.SubElement(case, "failure", message=_plain(told))
-    failure.text = _plain(result.told)
-
-
-def _plain(text: str) -> str:
-    """Return a text without the characters that XML cannot hold (XML 1.0, section 2.2)."""
-    return _NO_XML.sub("�", text)
+    failure = ElementTree.SubElement(case, "failure", message=plain(told))
+    failure.text = plain(result.told)

@@ -5,19 +5,19 @@ Other distributions add rules by entry points of the group ``widetrail.lint``, e
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 
 from widetrail.findings import Finding
 from widetrail.formats.added import Added
-from widetrail.formats.documents import mark_at
+from widetrail.formats.documents import Where, mark_at
 from widetrail.formats.yaml_positions import Map
-from widetrail.recipe.lint import items, licences, names, programs, steps
+from widetrail.recipe.lint import items, licences, moves, names, programs, steps
 from widetrail.recipe.lint.rule import LintRule, Struck
 from widetrail.recipe.lint.whole import Whole
 from widetrail.recipe.models import Recipe
 from widetrail.recipe.settings import Settings
 
-__all__ = ["RULES", "LintRule", "Struck", "Whole", "lint"]
+__all__ = ["RULES", "LintRule", "Struck", "Whole", "excused", "lint"]
 
 RULES: Mapping[str, LintRule] = Added(
     LintRule,
@@ -34,7 +34,18 @@ RULES: Mapping[str, LintRule] = Added(
         "routes": LintRule(items.routes),
         "asked": LintRule(items.asked),
         "secrets": LintRule(items.secrets),
-        "unused": LintRule(names.unused),
+        "shadowed": LintRule(moves.shadowed),
+        "overlaps": LintRule(moves.overlaps),
+        "may be open": LintRule(moves.may_be_open),
+        "paths left": LintRule(moves.paths_left, of_absence=True),
+        "checks elsewhere": LintRule(moves.checks_elsewhere, of_absence=True),
+        "secrets left": LintRule(moves.secrets_left, of_absence=True),
+        "fixed paths": LintRule(moves.fixed_paths),
+        "unsaid changes": LintRule(moves.unsaid_changes),
+        "needless administrator": LintRule(moves.needless_administrator),
+        "start-up": LintRule(moves.start_up),
+        "one-way licences": LintRule(moves.one_way, of_absence=True),
+        "unused": LintRule(names.unused, of_absence=True),
     },
     "widetrail.lint",
     "lint rule",
@@ -43,13 +54,26 @@ RULES: Mapping[str, LintRule] = Added(
 
 
 def lint(
-    recipe: Recipe, tree: Map, file: str, kinds: Mapping[str, type[Settings]]
+    recipe: Recipe,
+    tree: Map,
+    file: str,
+    kinds: Mapping[str, type[Settings]],
+    stood: Callable[[Where], Where | None] | None = None,
 ) -> Iterator[Finding]:
-    """Give the findings of a recipe that is sound in its parts; ``kinds`` are those of steps."""
+    """Give the findings of a recipe that is sound in its parts; ``kinds`` are those of steps.
+
+    Where parts are missing, ``stood`` returns where the others stand in ``tree``, or ``None`` where
+    something may come of what is missing.
+    """
     whole = Whole(recipe, kinds)
     for rule in RULES.values():
+        if stood is not None and rule.of_absence:
+            continue
         for struck in rule.find(whole):
-            mark, walked = mark_at(tree, struck.where)
+            where = stood(struck.where) if stood is not None else struck.where
+            if where is None:
+                continue
+            mark, walked = mark_at(tree, where)
             yield Finding(
                 file,
                 mark.line,
@@ -60,3 +84,25 @@ def lint(
                 struck.hint,
                 struck.severity,
             )
+
+
+def excused(recipe: Recipe, tree: Map, file: str, findings: Iterable[Finding]) -> Iterator[Finding]:
+    """Give findings but for the warnings that the recipe excuses, and one for each excuse that
+    excuses none. An error has no excuse."""
+    needed = set[int]()
+    for finding in findings:
+        reasons = [
+            number
+            for number, excuse in enumerate(recipe.excuses)
+            if finding.severity == "warning" and excuse.holds_for(finding.rule, finding.where)
+        ]
+        needed |= set(reasons)
+        if not reasons:
+            yield finding
+    for number, excuse in enumerate(recipe.excuses):
+        if number not in needed:
+            mark, walked = mark_at(tree, ("excuses", number))
+            message = f'there is no warning "{excuse.finding}" at {excuse.at} to excuse'
+            where = ".".join(walked)
+            spot = (file, mark.line, mark.column, "needless-excuse", where)
+            yield Finding(*spot, message, "Take the excuse out", "warning")

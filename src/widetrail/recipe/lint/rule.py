@@ -22,6 +22,10 @@ class Struck(NamedTuple):
 
 @dataclass(frozen=True)
 class LintRule:
-    """One rule. ``find`` gives where a recipe, sound in its parts, is against it."""
+    """One rule. ``find`` gives where a recipe, sound in its parts, is against it.
+
+    ``of_absence``: it finds what is missing elsewhere, which nobody can say while parts are broken.
+    """
 
     find: Callable[[Whole], Iterator[Struck]]
+    of_absence: bool = False
