@@ -9,8 +9,10 @@ import click
 
 from widetrail.cli.output import Page, json_option, print_json
 from widetrail.errors import InputUnusable
+from widetrail.library.schemas import write_schemas
 from widetrail.machine.platforms import PLATFORMS
 from widetrail.rehearsing.scaffold import (
+    SCHEMAS,
     Beginning,
     begin_recipe,
     usual_folder,
@@ -57,6 +59,7 @@ def command(
     sign = sign or _ask("--sign", "Which file shows that it is there", usual_sign(on, name))
     made = begin_recipe(folder, Beginning(app, name, maker, on, keeps, sign))
     recipe, rehearsal, old, new = made
+    write_schemas(folder / SCHEMAS, ("recipe", "rehearsal"))
     if as_json:
         names = ("recipe", "rehearsal", "old", "new")
         print_json(dict(zip(names, map(str, made), strict=True)))
@@ -65,6 +68,7 @@ def command(
     page.line(f"recipe     {recipe}")
     page.line(f"rehearsal  {rehearsal}: three cases")
     page.line(f"machines   {old} and {new}")
+    page.line(f"schemas    {folder / SCHEMAS}: editors show from them what may stand where")
     page.title("Try next")
     page.line(f"widetrail rehearse {rehearsal} --coverage", indent=2)
     page.line(f"Then put samples of what {name} keeps into {old}, and say in the recipe what it")

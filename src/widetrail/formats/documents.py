@@ -12,7 +12,7 @@ from collections.abc import Iterable, Mapping
 from functools import cache
 from itertools import islice
 from pathlib import Path
-from typing import Annotated, Any, ClassVar, Self, TypeVar
+from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Self, TypeVar
 
 from pydantic import (
     BaseModel,
@@ -31,6 +31,9 @@ from widetrail.findings import MOST, Finding, capped, did_you_mean, errors_of
 from widetrail.formats.flaws import either, expected_one_of, flaw
 from widetrail.formats.outside import read_outside
 from widetrail.formats.yaml_positions import Map, Mark, Seq, Text, read_marked
+
+if TYPE_CHECKING:
+    from widetrail.formats.document_schema import SchemaMaker
 
 TAG = "·"
 """Discriminator tags begin with this, so that they are never taken for a key."""
@@ -91,6 +94,11 @@ class Model(BaseModel):
     def known_keys(cls) -> frozenset[str]:
         """Return the keys that a document may use for this model."""
         return _known_keys(cls)
+
+    @classmethod
+    def schema_with(cls, maker: SchemaMaker) -> dict[str, Any]:
+        """Return the JSON Schema of what a document has for it."""
+        return maker.mapping(cls)
 
 
 def text_or_map(value: object) -> str:

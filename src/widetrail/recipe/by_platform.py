@@ -1,7 +1,7 @@
 """What a recipe says apart for each platform: a path or a program, or one for all."""
 
 from collections.abc import Iterator, Mapping
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 from pydantic import (
     AfterValidator,
@@ -18,6 +18,9 @@ from widetrail.recipe.text_types import (
     ProgramText,
     check_program,
 )
+
+if TYPE_CHECKING:
+    from widetrail.formats.document_schema import SchemaMaker
 
 
 class PerPlatform(Model):
@@ -38,6 +41,13 @@ class PerPlatform(Model):
             return data
         named = {name: text for name, text in data.items() if name in PLATFORMS}
         return {"by_platform": named, **({"else": data["else"]} if "else" in data else {})}
+
+    @classmethod
+    def schema_with(cls, maker: "SchemaMaker") -> dict[str, Any]:
+        """Return the JSON Schema: a text under the name of each platform, and ``else``."""
+        text = maker.of(str)
+        made = maker.mapping(cls, frozenset({"by_platform", "otherwise"}))
+        return {**made, "properties": dict.fromkeys((*PLATFORMS, "else"), text)}
 
     def of(self, platform: Platform) -> str | None:
         """Return the text that names ``platform``, or ``None``."""

@@ -4,7 +4,7 @@ import math
 import re
 from collections.abc import Mapping
 from datetime import timedelta
-from typing import Annotated, Literal, Self
+from typing import TYPE_CHECKING, Annotated, Any, Literal, Self
 
 from pydantic import (
     AfterValidator,
@@ -19,6 +19,9 @@ from widetrail.formats.flaws import flaw
 from widetrail.formats.quantities import parse_size
 from widetrail.old_words import COVERS_OLD
 from widetrail.recipe.releases import AS_OLD, check_releases
+
+if TYPE_CHECKING:
+    from widetrail.formats.document_schema import SchemaMaker
 
 FACTS = (
     "release",
@@ -132,6 +135,11 @@ class Condition(Model):
             raise flaw("condition", "this condition is empty")
         return result
 
+    @classmethod
+    def schema_with(cls, maker: "SchemaMaker") -> dict[str, Any]:
+        """Return the JSON Schema: a bare value, or a mapping."""
+        return {"anyOf": [maker.of(str), {**maker.mapping(cls), "minProperties": 1}]}
+
     @property
     def compares_old(self) -> bool:
         """Whether the value is compared with old's, which must be known by then."""
@@ -206,6 +214,12 @@ class SideNeeds(Model):
         if result.release is not None and result.release not in AS_OLD:
             check_releases(result.release)
         return result
+
+    @classmethod
+    def schema_with(cls, maker: "SchemaMaker") -> dict[str, Any]:
+        """Return the JSON Schema: facts, and readings of any name."""
+        made = maker.mapping(cls, frozenset({"readings"}))
+        return {**made, "additionalProperties": maker.of(Condition)}
 
 
 class Needs(Model):

@@ -2,7 +2,7 @@
 
 import re
 from collections.abc import Mapping
-from typing import Annotated, ClassVar, Literal, Self
+from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Literal, Self, get_args
 
 from pydantic import (
     Field,
@@ -24,6 +24,9 @@ from widetrail.recipe.text_types import (
     Said,
     SettingsPath,
 )
+
+if TYPE_CHECKING:
+    from widetrail.formats.document_schema import SchemaMaker
 
 
 class For(Model):
@@ -77,6 +80,19 @@ class InForm(Model):
         holder = _HOLDERS[FORMS[given[0]].holder]
         rest = {name: value for name, value in data.items() if name != given[0]}
         return {**rest, holder: {given[0]: data[given[0]]}}
+
+    @classmethod
+    def schema_with(cls, maker: "SchemaMaker") -> dict[str, Any]:
+        """Return the JSON Schema: the name of one form, and what may stand beside it."""
+        made = maker.mapping(cls)
+        fields = cls.model_fields
+        forms = {}
+        for name in forms_for(cls.role):
+            held = fields[_HOLDERS[FORMS[name].holder]].annotation
+            forms[name] = maker.of(get_args(held)[1])
+        made["properties"] = {**forms, **made["properties"]}
+        made["oneOf"] = [{"required": [name]} for name in forms]
+        return made
 
     @property
     def _held(self) -> tuple[str, str | PerPlatform]:

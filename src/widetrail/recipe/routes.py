@@ -1,7 +1,8 @@
 """Ways to carry an item: routes with their legs and steps, checks, losses and paths in files."""
 
+import inspect
 from collections.abc import Collection, Mapping
-from typing import Annotated, Literal, Self
+from typing import TYPE_CHECKING, Annotated, Any, Literal, Self
 
 from pydantic import (
     BeforeValidator,
@@ -33,6 +34,9 @@ from widetrail.recipe.text_types import (
     Name,
     Said,
 )
+
+if TYPE_CHECKING:
+    from widetrail.formats.document_schema import SchemaMaker
 
 Station = Literal["old", "new", "between"]
 
@@ -104,6 +108,16 @@ class StepRule(Model):
         rule = kinds[kind].model_validate(settings, context=info.context)
         return handler({"kind": kind, "rule": rule})
 
+    @classmethod
+    def schema_with(cls, maker: "SchemaMaker") -> dict[str, Any]:
+        """Return the JSON Schema: the name of a kind of step, or a mapping with it and more."""
+        kinds: Mapping[str, type[Settings]] = maker.added[StepRule]
+        every = [maker.of(settings) for settings in kinds.values()]
+        return {
+            "description": inspect.cleandoc(cls.__doc__ or ""),
+            "anyOf": [{"enum": sorted(kinds)}, *every],
+        }
+
 
 class Notation(Unknown):
     """The context of loading a recipe: the known step kinds and the unknown keys met."""
@@ -145,6 +159,11 @@ class Leg(Model):
         if sum(getattr(self, station) is not None for station in STATIONS) != 1:
             raise flaw("leg", 'expected one station: "old", "new" or "between"')
         return self
+
+    @classmethod
+    def schema_with(cls, maker: "SchemaMaker") -> dict[str, Any]:
+        """Return the JSON Schema: the steps of one station."""
+        return {**maker.mapping(cls), "minProperties": 1, "maxProperties": 1}
 
     @property
     def station(self) -> Station:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from functools import lru_cache
-from typing import Annotated, Any, Literal
+from typing import TYPE_CHECKING, Annotated, Any, Literal
 
 from pydantic import AfterValidator, BeforeValidator, Discriminator, Field, Tag, model_validator
 
@@ -23,6 +23,9 @@ from widetrail.recipe.printouts import AnyPrintout
 from widetrail.records import Duplicates
 from widetrail.rehearsing.maker import MakerFile
 from widetrail.walking.answers import Given
+
+if TYPE_CHECKING:
+    from widetrail.formats.document_schema import SchemaMaker
 
 
 def _value(raw: Any) -> Any:
@@ -269,6 +272,18 @@ class RehearsalFile(Model):
     until: Literal["plan", "end", "undone"] = "end"
     patience: Duration = "60 s"
     expect: Annotated[Expect, BeforeValidator(_split)]
+
+    @classmethod
+    def schema_with(cls, maker: SchemaMaker) -> dict[str, Any]:
+        """Return the JSON Schema: what a file without a table must have, its table may give."""
+        made = maker.mapping(cls)
+        row = {"type": "object", "required": ["case"], "additionalProperties": False}
+        row = {**row, "properties": {name: {} for name in ("case", *made["properties"])}}
+        rows = {"type": "array", "minItems": 1, "items": row}
+        tables = {"type": "object", "minProperties": 1, "additionalProperties": rows}
+        made["properties"] = {**made["properties"], "each": {"anyOf": [rows, tables]}}
+        made["anyOf"] = [{"required": ["each"]}, {"required": made.pop("required")}]
+        return made
 
     @property
     def all_hands(self) -> dict[str, Given]:

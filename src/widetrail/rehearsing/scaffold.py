@@ -31,6 +31,11 @@ SAMPLES = {
 }
 """What lies in the place on old: names below it and texts. Put samples of the program there."""
 
+SCHEMAS = "schemas"
+"""The folder beside a recipe in which editors find what may stand where."""
+
+_MODELINE = f"# yaml-language-server: $schema={SCHEMAS}/{{}}.json"
+
 
 @dataclass(frozen=True)
 class Beginning:
@@ -160,7 +165,8 @@ def _put(machine: FolderMachine, path: str, text: str) -> None:
 
 def _recipe(told: Beginning) -> str:
     quoted = {name: json.dumps(value, ensure_ascii=False) for name, value in vars(told).items()}
-    return f"""recipe: 1
+    return f"""{_MODELINE.format("recipe")}
+recipe: 1
 revision: 1
 application:
   id: {told.id}
@@ -192,7 +198,8 @@ items:
 def _rehearsal(told: Beginning, place: str) -> str:
     count = len(SAMPLES)
     own = json.dumps(join(place, "own.txt"), ensure_ascii=False)
-    return f"""rehearsal: another user, and what is kept lies on another disk
+    return f"""{_MODELINE.format("rehearsal")}
+rehearsal: another user, and what is kept lies on another disk
 recipe: {told.id}
 old: {{machine: {told.id}-old}}
 new: {{machine: {told.id}-new}}

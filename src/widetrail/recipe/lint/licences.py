@@ -6,11 +6,10 @@ from collections.abc import Iterable, Iterator
 
 from widetrail.findings import did_you_mean
 from widetrail.formats.documents import Where
-from widetrail.recipe.by_platform import PerPlatform
 from widetrail.recipe.globs import Globs
 from widetrail.recipe.licence_models import Licence, LicenceRoute
 from widetrail.recipe.lint.rule import Struck
-from widetrail.recipe.lint.whole import OF_LICENCES, Whole
+from widetrail.recipe.lint.whole import OF_LICENCES, Whole, texts_of
 from widetrail.recipe.models import Recipe
 from widetrail.recipe.templates import braces
 
@@ -99,7 +98,7 @@ def _carried(recipe: Recipe, licence: Licence, where: Where) -> Iterator[Struck]
     read = (("serial", licence.serial), ("active", licence.active))
     listed = [(key, reading.file_read) for key, reading in read if reading is not None]
     for key, choice in (*listed, *(("files", choice) for choice in licence.files)):
-        for text in _texts_of(choice):
+        for text in texts_of(choice):
             first, *_ = braces(text)
             rest = text.partition("}/")[2]
             for name, item in recipe.items.items():
@@ -115,11 +114,3 @@ def _named(globs: Iterable[str], path: str) -> bool:
     """Return whether one of ``globs`` matches a path or a folder above it."""
     matches, names = Globs(globs, ignore_case=True), path.split("/")
     return any(matches("/".join(names[: n + 1])) for n in range(len(names)))
-
-
-def _texts_of(choice: str | PerPlatform | None) -> Iterator[str]:
-    """Give the templates of a path on every platform."""
-    if isinstance(choice, PerPlatform):
-        yield from (text for _, text in choice.texts())
-    elif choice is not None:
-        yield choice

@@ -7,11 +7,10 @@ from collections.abc import Iterator
 from itertools import combinations
 
 from widetrail.formats.documents import Where
-from widetrail.recipe.by_platform import PerPlatform
 from widetrail.recipe.globs import Globs
 from widetrail.recipe.items import Item
 from widetrail.recipe.lint.rule import Struck
-from widetrail.recipe.lint.whole import SomeStep, Whole
+from widetrail.recipe.lint.whole import SomeStep, Whole, texts_of
 from widetrail.recipe.places import Place
 from widetrail.recipe.routes import Route
 from widetrail.recipe.templates import braces
@@ -46,7 +45,7 @@ def overlaps(whole: Whole) -> Iterator[Struck]:
     all_of = {n: i for n, i in recipe.items.items() if i.from_ and not i.take and i.values is None}
     for (one, mine), (other, theirs) in combinations(all_of.items(), 2):
         places = [recipe.places.get(item.from_, ()) for item in (mine, theirs)]
-        folders = [{str(case.where) for case in cases if case.where} for cases in places]
+        folders = [{text for case in cases for text in texts_of(case.where)} for cases in places]
         kinds = {case.kind for cases in places for case in cases}
         if kinds <= {"folder", "file"} and folders[0] & folders[1]:
             message = f'"{other}" and "{one}" take all of one place'
@@ -61,7 +60,7 @@ def may_be_open(whole: Whole) -> Iterator[Struck]:
         return
     for name, item in whole.recipe.items.items():
         for where, reading in whole.readings:
-            used = {brace.base for brace in braces(str(reading.file_read or ""))}
+            used = {b.base for text in texts_of(reading.file_read) for b in braces(text)}
             if reading.form == "sqlite" and item.from_ in used:
                 message = f"a database is in it, and nothing tells whether {name} is in use"
                 hint = f'Name the program under programs, or a lock (see "{where[1]}")'
@@ -122,9 +121,7 @@ def _reads(whole: Whole, reading: str, places: set[str]) -> bool:
     for case in whole.recipe.readings.get(reading, ()):
         if case.command is not None or case.file_read is None:
             return True  # a program's output, or a store: nothing says of what
-        read = case.file_read
-        every = [t for _, t in read.texts()] if isinstance(read, PerPlatform) else [read]
-        if any({b.base for b in braces(text)} & places for text in every):
+        if any({b.base for b in braces(text)} & places for text in texts_of(case.file_read)):
             return True
     return False
 
@@ -193,7 +190,7 @@ def _asks_for_one(route: Route, station: str) -> bool:
 def _is_own(case: Place) -> bool:
     if case.kind not in ("folder", "file"):
         return False
-    roots = {brace.base for brace in braces(str(case.where or ""))}
+    roots = {brace.base for text in texts_of(case.where) for brace in braces(text)}
     return bool(roots) and not roots & _SHARED_ROOTS
 
 
@@ -205,18 +202,12 @@ def start_up(whole: Whole) -> Iterator[Struck]:
     starts = {f"{{{root}}}/{name}" for p in PLATFORMS.values() for root, name in p.sensitive.starts}
     for name, item in whole.recipe.items.items():
         for case in whole.recipe.places.get(item.from_, ()):
-            inside = any(f"{t}/".startswith(f"{at}/") for t in _texts(case) for at in starts)
+            texts = [f"{text}/" for text in texts_of(case.where)]
+            inside = any(text.startswith(f"{at}/") for text in texts for at in starts)
             if inside or (case.key is not None and attention_key(case.key) == "start-up"):
                 message = "programs are started from there by themselves"
                 hint = "Its person is asked for consent; have the program enter itself instead"
                 yield Struck("start-up", ("items", name, "from"), message, hint, "warning")
-
-
-def _texts(case: Place) -> list[str]:
-    """Return the templates of a place."""
-    if isinstance(case.where, PerPlatform):
-        return [text for _, text in case.where.texts()]
-    return [case.where] if case.where is not None else []
 
 
 def one_way(whole: Whole) -> Iterator[Struck]:

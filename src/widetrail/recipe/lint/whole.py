@@ -190,6 +190,14 @@ def _choice(where: Where, choice: str | PerPlatform | None) -> Iterator[Used]:
             yield (*where, key), text
 
 
+def texts_of(choice: str | PerPlatform | None) -> Iterator[str]:
+    """Give the templates of a path on every platform."""
+    if isinstance(choice, PerPlatform):
+        yield from (text for _, text in choice.texts())
+    elif choice is not None:
+        yield choice
+
+
 def in_conditions(item: Item) -> list[tuple[str, Where]]:
     """Return the readings that an item's conditions name, with where they stand in the item."""
     named: list[tuple[str, Where]] = []

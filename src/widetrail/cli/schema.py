@@ -1,0 +1,21 @@
+"""``widetrail schema``: what an editor needs to know of documents."""
+
+from __future__ import annotations
+
+import json
+
+import click
+
+NAMES = ("recipe", "rehearsal", "machine", "trace")
+
+
+@click.command("schema")
+@click.argument("name", type=click.Choice(NAMES))
+def command(name: str) -> None:
+    """Print the JSON Schema of a document: recipe, rehearsal, machine or trace.
+
+    Editors that know JSON Schema show from it what may stand where, and mark what may not.
+    """
+    from widetrail.library.schemas import schema
+
+    click.echo(json.dumps(schema(name), indent=2, ensure_ascii=False))

@@ -1,0 +1,61 @@
+"""JSON Schemas of what people write: for editors, and for whoever checks documents without us."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterable, Mapping
+from pathlib import Path
+from typing import Any
+
+from widetrail.formats.document_schema import SchemaMaker
+from widetrail.formats.documents import Model
+from widetrail.machine.machine_file import MachineFile
+from widetrail.recipe.conditions import one_or_many
+from widetrail.recipe.models import Recipe
+from widetrail.recipe.routes import StepRule
+from widetrail.rehearsing.rehearsal_file import RehearsalFile
+from widetrail.steps import KINDS
+from widetrail.tracing.script import TraceFile
+
+_DOCUMENTS: Mapping[str, tuple[type[Model], str]] = {
+    "recipe": (Recipe, "A recipe of Wide Trail (NAME.trail.yaml)"),
+    "rehearsal": (RehearsalFile, "A rehearsal of Wide Trail (NAME.rehearsal.yaml)"),
+    "machine": (MachineFile, "A folder machine of Wide Trail (machine.yaml)"),
+    "trace": (TraceFile, "A script of a trace of Wide Trail (NAME.trace.yaml)"),
+}
+
+SCHEMAS = tuple(_DOCUMENTS)
+"""The names of the documents that have a schema."""
+
+
+def schema(name: str) -> dict[str, Any]:
+    """Return the JSON Schema (draft 2020-12) of a document: ``recipe``, ``rehearsal``, ``machine``
+    or ``trace``.
+
+    Raises:
+        KeyError: There is none of that name.
+
+    Example:
+        >>> schema("recipe")["title"]
+        'A recipe of Wide Trail (NAME.trail.yaml)'
+    """
+    model, title = _DOCUMENTS[name]
+    added: Mapping[type[Model], Mapping[str, Any]] = {StepRule: dict(KINDS)}
+    return SchemaMaker(one_or_many, added).document(model, title)
+
+
+def write_schemas(folder: Path, names: Iterable[str] = SCHEMAS) -> list[Path]:
+    """Write schemas into a folder, ``NAME.json`` each; return the files. What is there is replaced.
+
+    Example:
+        >>> [path.name for path in write_schemas(Path("schemas"), ["trace"])]
+        ['trace.json']
+    """
+    folder.mkdir(parents=True, exist_ok=True)
+    found = []
+    for name in names:
+        path = folder / f"{name}.json"
+        text = json.dumps(schema(name), indent=2, ensure_ascii=False)
+        path.write_text(f"{text}\n", encoding="utf-8")
+        found.append(path)
+    return found

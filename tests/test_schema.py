@@ -1,0 +1,97 @@
+"""JSON Schemas: an independent validator agrees with us on what it can know."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import jsonschema
+import pytest
+import yaml
+
+from conftest import widetrail
+from widetrail.library.schemas import SCHEMAS, schema, write_schemas
+
+HOME = Path(__file__).parent.parent
+CASES = HOME / "tests/cases/recipe"
+VALIDATORS = {name: jsonschema.Draft202012Validator(schema(name)) for name in SCHEMAS}
+SUFFIXES = {
+    "recipe": "*.trail.yaml",
+    "rehearsal": "*.rehearsal.yaml",
+    "machine": "machine.yaml",
+    "trace": "*.trace.yaml",
+}
+KNOWN = {
+    "braces",
+    "empty-condition",
+    "missing-key",
+    "no-mapping",
+    "paths-form",
+    "revision",
+    "several-at-once",
+    "split",
+    "step-kind",
+    "two-forms",
+    "two-stations",
+    "unknown-key",
+    "version",
+    "word",
+}
+"""The bad cases that a schema can know; the rest needs a path, a name or the whole document."""
+
+
+def errors(name: str, text: str) -> list[str]:
+    document = yaml.load(text, yaml.CSafeLoader)
+    return [error.message for error in VALIDATORS[name].iter_errors(document)]
+
+
+@pytest.mark.parametrize("name", SCHEMAS)
+def test_a_schema_is_one(name: str) -> None:
+    made = schema(name)
+    jsonschema.Draft202012Validator.check_schema(made)
+    assert all(part.get("description", "-") for part in made["$defs"].values())
+    ran = widetrail("schema", name)
+    assert json.loads(ran.out) == made
+
+
+@pytest.mark.parametrize("name", SCHEMAS)
+def test_each_file_of_the_demo_is_valid(name: str, first_world: Path) -> None:
+    files = [*first_world.rglob(SUFFIXES[name]), *(HOME / "examples").rglob(SUFFIXES[name])]
+    assert len(files) > 5
+    wrong = {path.name: found for path in files if (found := errors(name, path.read_text()))}
+    assert wrong == {}
+
+
+def test_what_a_schema_can_know_it_refuses() -> None:
+    base = (CASES / "base.trail.yaml").read_text()
+    assert errors("recipe", base) == []
+    refused = set()
+    for case in CASES.glob("bad/*.case"):
+        text, by, _ = case.read_text().split("\n----\n")
+        try:
+            if errors("recipe", base.replace(text, by, 1)):
+                refused.add(case.stem)
+        except yaml.YAMLError:
+            continue  # no reader of YAML takes it
+    assert refused == KNOWN
+
+
+def test_what_new_writes_names_its_schema(tmp_path: Path) -> None:
+    ran = widetrail(
+        *("new", tmp_path / "moss", "--name", "Moss", "--maker", "Fern", "--id", "moss"),
+        *("--platform", "linux", "--keeps", "{documents}/Moss", "--sign", "{programs}/moss/moss"),
+    )
+    assert ran.status == 0, ran.out
+    for name in ("recipe", "rehearsal"):
+        [path] = (tmp_path / "moss").glob(SUFFIXES[name])
+        first = path.read_text().splitlines()[0]
+        beside: Any = json.loads((path.parent / first.partition("$schema=")[2]).read_text())
+        assert beside == schema(name)
+        assert errors(name, path.read_text()) == []
+
+
+def test_the_schemas_of_the_docs_are_current(tmp_path: Path) -> None:
+    for path in write_schemas(tmp_path):
+        kept = HOME / "docs/schemas" / path.name
+        assert kept.read_text() == path.read_text(), "run widetrail schema NAME > docs/schemas/…"
