@@ -24,7 +24,6 @@ SUFFIXES = {
 }
 KNOWN = {
     "braces",
-    "empty-condition",
     "missing-key",
     "no-mapping",
     "paths-form",

@@ -10,12 +10,12 @@ from typing import Any
 from widetrail.formats.document_schema import SchemaMaker
 from widetrail.formats.documents import Model
 from widetrail.machine.machine_file import MachineFile
+from widetrail.recipe import Recipe
 from widetrail.recipe.conditions import one_or_many
-from widetrail.recipe.models import Recipe
 from widetrail.recipe.routes import StepRule
 from widetrail.rehearsing.rehearsal_file import RehearsalFile
 from widetrail.steps import KINDS
-from widetrail.tracing.script import TraceFile
+from widetrail.tracing import TraceFile
 
 _DOCUMENTS: Mapping[str, tuple[type[Model], str]] = {
     "recipe": (Recipe, "A recipe of Wide Trail (NAME.trail.yaml)"),

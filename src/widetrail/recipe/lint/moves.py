@@ -155,7 +155,8 @@ def fixed_paths(whole: Whole) -> Iterator[Struck]:
 def unsaid_changes(whole: Whole) -> Iterator[Struck]:
     """Find commands on new of which the recipe does not say what they change."""
     for step in whole.steps:
-        said = list(step.rule.places()) or step.rule.checks_itself or step.rule.may_repeat
+        undone = getattr(step.rule, "undo", ())
+        said = undone or list(step.rule.places()) or step.rule.may_repeat
         if step.kind == "run" and _on_new(step) and not step.of_licence and not said:
             message = "what this command changes is not said, so it cannot be taken back"
             hint = "Name the places it writes to under changes; if it only looks, say repeat: safe"
