@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Mapping
+from difflib import unified_diff
 from pathlib import Path
 
 import click
@@ -10,7 +12,8 @@ import click
 from widetrail.cli.output import Page, json_option
 from widetrail.findings import Finding, errors_of
 from widetrail.formats.documents import read_text
-from widetrail.library.recipes import lint
+from widetrail.formats.texts import for_people
+from widetrail.library.recipes import fix, lint
 
 AS = ("text", "json", "sarif", "github", "junit")
 """Forms in which findings are printed."""
@@ -31,18 +34,24 @@ def _codes(_: click.Context, __: click.Parameter, value: tuple[str, ...]) -> tup
 )
 @click.option("--select", multiple=True, callback=_codes, help="Only these codes, with commas.")
 @click.option("--ignore", multiple=True, callback=_codes, help="Not these codes, with commas.")
+@click.option("--fix", "fixes", is_flag=True, help="Put right what is certain; shown first.")
+@click.option("--yes", is_flag=True, help="With --fix: write it without a question.")
 @json_option
 def command(
     recipes: tuple[Path, ...],
     form: str,
     select: tuple[str, ...],
     ignore: tuple[str, ...],
+    fixes: bool,
+    yes: bool,
     as_json: bool,
 ) -> None:
     """Check RECIPES (files, or folders of them); no machine is looked at.
 
     The exit status is 1 if a finding makes a recipe unusable.
     """
+    if fixes:
+        _fix(recipes, yes=yes)
     from widetrail.reporting.findings import FORMS, chosen
 
     found = chosen(lint(recipes), select, ignore)
@@ -53,6 +62,20 @@ def command(
         click.echo(FORMS[form](found))
     if any(errors_of(findings) for findings in found.values()):
         click.get_current_context().exit(1)
+
+
+def _fix(recipes: tuple[Path, ...], *, yes: bool) -> None:
+    """Show what can be put right as a diff, and write it where somebody says so."""
+    fixed = fix(recipes)
+    for one in fixed:
+        before, after = one.before.splitlines(), one.after.splitlines()
+        for line in unified_diff(before, after, one.file, one.file, lineterm=""):
+            click.echo(for_people(line))
+    if fixed and not yes and not sys.stdin.isatty():
+        click.echo("Nothing was written: nobody can be asked here. Say --yes.", err=True)
+    elif fixed and (yes or click.confirm("Write this?")):
+        for one in fixed:
+            Path(one.file).write_text(one.after, encoding="utf-8", newline="")
 
 
 def _show(found: Mapping[Path, tuple[Finding, ...]]) -> None:

@@ -11,6 +11,8 @@ from widetrail.findings import Finding
 from widetrail.formats.documents import read_text
 from widetrail.recipe import SUFFIX, Loaded, examine
 from widetrail.recipe import load_recipe as load_one
+from widetrail.recipe.fixing import Fixed
+from widetrail.recipe.fixing import fix as fix_one
 from widetrail.recipe.recipe_files import no_recipe, recipe_files, second_recipe
 from widetrail.steps import KINDS
 
@@ -58,6 +60,21 @@ def load_recipes(paths: Iterable[Where]) -> list[Loaded]:
     return list(recipes.values())
 
 
+def fix(paths: Iterable[Where]) -> list[Fixed]:
+    """Return each recipe that ``paths`` name with what is certain put right, where anything is;
+    nothing is written.
+
+    Raises:
+        InputUnusable: A file cannot be read.
+
+    Example:
+        >>> fix(["recipes/sporelog.trail.yaml"])
+        []
+    """
+    found = (fix_one(read_text(file), str(file), KINDS) for file in _named(paths))
+    return [one for one in found if one.findings]
+
+
 def lint(paths: Iterable[Where]) -> dict[Path, tuple[Finding, ...]]:
     """Return the findings of each recipe that ``paths`` name; no machine is looked at.
 
@@ -70,6 +87,9 @@ def lint(paths: Iterable[Where]) -> dict[Path, tuple[Finding, ...]]:
         >>> lint(["recipes/sporelog.trail.yaml"])
         {PosixPath('recipes/sporelog.trail.yaml'): ()}
     """
+    return {file: examine(read_text(file), str(file), KINDS)[1] for file in _named(paths)}
+
+
+def _named(paths: Iterable[Where]) -> list[Path]:
     named = [Path(path) for path in paths]
-    files = [f for p in named for f in (sorted(p.glob(f"*{SUFFIX}")) if p.is_dir() else [p])]
-    return {file: examine(read_text(file), str(file), KINDS)[1] for file in files}
+    return [f for p in named for f in (sorted(p.glob(f"*{SUFFIX}")) if p.is_dir() else [p])]
