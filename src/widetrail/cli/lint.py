@@ -12,6 +12,7 @@ import click
 from widetrail.cli.output import Page, json_option
 from widetrail.findings import Finding, errors_of
 from widetrail.formats.documents import read_text
+from widetrail.formats.quantities import show_count
 from widetrail.formats.texts import for_people
 from widetrail.library.recipes import fix, lint
 
@@ -91,5 +92,5 @@ def _show(found: Mapping[Path, tuple[Finding, ...]]) -> None:
                 page.line(line, "dim")
         errors += len(errors_of(findings))
         warnings += len(findings) - len(errors_of(findings))
-    count = "1 recipe" if len(found) == 1 else f"{len(found)} recipes"
-    page.line(f"{count}: {errors} errors, {warnings} warnings")
+    told = f"{show_count(errors, 'error')}, {show_count(warnings, 'warning')}"
+    page.line(f"{show_count(len(found), 'recipe')}: {told}")

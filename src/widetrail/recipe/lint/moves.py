@@ -91,7 +91,8 @@ def checks_elsewhere(whole: Whole) -> Iterator[Struck]:
     """Find items that are only copied, and of which every check reads something else."""
     recipe = whole.recipe
     for name, item in recipe.items.items():
-        if not item.from_ or not item.checks or not _only_copied(item):
+        known = item.from_ in recipe.places
+        if not known or not item.checks or not _only_copied(item):
             continue
         own = _places_in(whole, item.from_)
         telling = [check for check in item.checks if _reads(whole, check, own)]
