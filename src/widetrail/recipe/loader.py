@@ -8,7 +8,7 @@ from functools import lru_cache
 from pathlib import Path
 
 from widetrail.errors import DocumentUnusable
-from widetrail.findings import Finding, capped, errors_of
+from widetrail.findings import MOST, Finding, capped, errors_of
 from widetrail.formats import digest
 from widetrail.formats.documents import check, mark_at, read_text
 from widetrail.formats.yaml_positions import Map
@@ -53,6 +53,8 @@ def examine(text: str, file: str, kinds: Kinds) -> tuple[Loaded | None, tuple[Fi
     beyond ``text``.
     """
     recipe, tree, findings = check(Recipe, text, file, Notation(kinds))
+    if recipe is None and len(findings) > MOST:
+        return None, findings  # nobody reads more of them
     if recipe is None:
         return None, capped([*findings, *_elsewhere(tree, file, kinds)])
     findings = tuple(sorted({*findings, *lint(recipe, tree, file, kinds)}))

@@ -15,6 +15,10 @@ from widetrail.recipe.routes import Notation
 ROUNDS = 60
 """How often broken parts are taken out, at most: each time may show more."""
 
+VALUES = 200_000
+"""Keys and values that all rounds together look at, about; a large recipe gets fewer, two
+at least."""
+
 _STAND_INS: Mapping[Where, str] = {
     ("recipe",): "1",
     ("revision",): "1",
@@ -66,7 +70,7 @@ def sound_parts(tree: Map, context: Callable[[], Notation]) -> SoundParts | None
     """
     left = copy.deepcopy(tree)
     gone: list[Where] = []
-    for _ in range(ROUNDS):
+    for _ in range(max(2, min(ROUNDS, VALUES // _size(tree)))):
         notation = context()
         notation.respell(left, "")
         recipe, errors = errors_at(Recipe, left, notation)
@@ -79,6 +83,11 @@ def sound_parts(tree: Map, context: Callable[[], Notation]) -> SoundParts | None
         there = (end for end in last_first if tuple(_walked(left, end)) == end or end in _STAND_INS)
         gone += [_take_out(left, end) for end in there]
     return None
+
+
+def _size(node: Any) -> int:
+    inner = node.values() if isinstance(node, Map) else node if isinstance(node, Seq) else ()
+    return 1 + sum(_size(one) for one in inner)
 
 
 def _latest(where: Where) -> tuple[tuple[int, str], ...]:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from itertools import combinations
 
 from widetrail.formats.documents import Where
 from widetrail.recipe.globs import Globs
@@ -41,16 +40,18 @@ def shadowed(whole: Whole) -> Iterator[Struck]:
 
 def overlaps(whole: Whole) -> Iterator[Struck]:
     """Find two items that take everything in one folder."""
-    recipe = whole.recipe
-    all_of = {n: i for n, i in recipe.items.items() if i.from_ and not i.take and i.values is None}
-    for (one, mine), (other, theirs) in combinations(all_of.items(), 2):
-        places = [recipe.places.get(item.from_, ()) for item in (mine, theirs)]
-        folders = [{text for case in cases for text in texts_of(case.where)} for cases in places]
-        kinds = {case.kind for cases in places for case in cases}
-        if kinds <= {"folder", "file"} and folders[0] & folders[1]:
-            message = f'"{other}" and "{one}" take all of one place'
+    taken: dict[str, str] = {}
+    for name, item in whole.recipe.items.items():
+        cases = whole.recipe.places.get(item.from_, ())
+        if item.take or item.values is not None:
+            continue
+        texts = [text for case in cases for text in texts_of(case.where) if case.key is None]
+        other = next((taken[text] for text in texts if text in taken), None)
+        if other is not None:
+            message = f'"{name}" and "{other}" take all of one place'
             hint = "Say under take which of it is whose"
-            yield Struck("overlap", ("items", other, "from"), message, hint, "warning")
+            yield Struck("overlap", ("items", name, "from"), message, hint, "warning")
+        taken |= dict.fromkeys(texts, name)
 
 
 def may_be_open(whole: Whole) -> Iterator[Struck]:
