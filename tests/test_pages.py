@@ -12,6 +12,9 @@ import pytest
 
 import widetrail
 from conftest import World
+from widetrail.library.recipes import load_recipe
+from widetrail.recipe.comparing import compare
+from widetrail.reporting.compare_page import render_comparison
 from widetrail.reporting.coverage_page import render_coverage
 
 LOOK = """
@@ -114,7 +117,17 @@ def coverage_page(world: World) -> str:
     return render_coverage(covered)
 
 
-@pytest.mark.parametrize("make", [report_page, coverage_page])
+def compare_page(world: World) -> str:
+    told = {}
+    for name in ("sporelog", "quillbox", "dewcast"):
+        path = world.folder / f"recipes/{name}.trail.yaml"
+        old = load_recipe(path).tree
+        path.write_text(path.read_text().replace("compare: same", "compare: at_least"))
+        told[path] = compare(old, load_recipe(path).tree)
+    return render_comparison(told)
+
+
+@pytest.mark.parametrize("make", [report_page, coverage_page, compare_page])
 def test_a_page_can_be_read_at_both_widths_and_in_both_schemes(
     make: Any, world: World, tmp_path: Path
 ) -> None:

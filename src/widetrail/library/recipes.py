@@ -3,14 +3,18 @@
 from __future__ import annotations
 
 import os
+import shutil
+import subprocess
 from collections.abc import Iterable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from widetrail.errors import InputUnusable
 from widetrail.findings import Finding
-from widetrail.formats.documents import read_text
-from widetrail.recipe import SUFFIX, Loaded, examine
+from widetrail.formats.documents import read_text, text_of
+from widetrail.recipe import SUFFIX, Loaded, examine, load_recipe_text
 from widetrail.recipe import load_recipe as load_one
+from widetrail.recipe.comparing import Difference, compare
 from widetrail.recipe.fixing import Fixed
 from widetrail.recipe.fixing import fix as fix_one
 from widetrail.recipe.recipe_files import no_recipe, recipe_files, second_recipe
@@ -58,6 +62,47 @@ def load_recipes(paths: Iterable[Where]) -> list[Loaded]:
     if not recipes:
         raise no_recipe(named)
     return list(recipes.values())
+
+
+def compare_files(old: Where, new: Where) -> list[Difference]:
+    """Return what one recipe has otherwise than another, the gravest first.
+
+    Raises:
+        InputUnusable: A file cannot be read.
+        DocumentUnusable: One of them has findings that are errors.
+
+    Example:
+        >>> compare_files("recipes/sporelog.trail.yaml", "recipes/sporelog.trail.yaml")
+        []
+    """
+    return compare(load_recipe(old).tree, load_recipe(new).tree)
+
+
+def compare_with_revision(path: Where, revision: str) -> list[Difference]:
+    """Return what a recipe has otherwise than it had in a revision of its Git repository.
+
+    Raises:
+        InputUnusable: It cannot be read, or Git does not have it there.
+        DocumentUnusable: One of them has findings that are errors.
+    """
+    recipe = Path(path)
+    new = load_recipe(recipe)
+    old = load_recipe_text(_in_git(recipe, revision), f"{recipe} ({revision})", KINDS)
+    return compare(old.tree, new.tree)
+
+
+def _in_git(path: Path, revision: str) -> str:
+    """Return a file as it is in a revision."""
+    git = shutil.which("git")
+    if git is None or revision.startswith("-"):
+        what = "git is not installed" if git is None else "is no revision"
+        raise InputUnusable(what, where=revision)
+    command = [git, "-C", str(path.parent), "show", f"{revision}:./{path.name}"]
+    done = subprocess.run(command, capture_output=True, timeout=60, check=False)
+    if done.returncode:
+        why = (done.stderr.decode("utf-8", "replace").splitlines() or [""])[0]
+        raise InputUnusable("is not in that revision", where=str(path), why=why)
+    return text_of(done.stdout, str(path))
 
 
 def fix(paths: Iterable[Where]) -> list[Fixed]:
