@@ -25,6 +25,7 @@ COMMANDS = {
     "machine": "Look at machine folders, run their programs, save and compare them.",
     "trace": "Find out by experiment where a program keeps things.",
     "lint": "Check recipes without looking at a machine.",
+    "format": "Bring recipes into one layout; comments stay.",
     "compare": "Show what another revision of a recipe changes.",
     "schema": "Print the JSON Schema of a document, for editors.",
     "survey": "Show what the recipes' applications keep on a machine.",

@@ -17,6 +17,7 @@ from widetrail.recipe import load_recipe as load_one
 from widetrail.recipe.comparing import Difference, compare
 from widetrail.recipe.fixing import Fixed
 from widetrail.recipe.fixing import fix as fix_one
+from widetrail.recipe.layout import formatted
 from widetrail.recipe.recipe_files import no_recipe, recipe_files, second_recipe
 from widetrail.steps import KINDS
 
@@ -118,6 +119,26 @@ def fix(paths: Iterable[Where]) -> list[Fixed]:
     """
     found = (fix_one(read_text(file), str(file), KINDS) for file in _named(paths))
     return [one for one in found if one.findings]
+
+
+def laid_out(paths: Iterable[Where]) -> dict[Path, tuple[str, str]]:
+    """Return the text of each recipe that ``paths`` name, as it is and in the one layout; nothing
+    is written.
+
+    Raises:
+        InputUnusable: A file cannot be read, or is not laid out: it is no YAML, or its notation is
+            none that has a layout.
+
+    Example:
+        >>> before, after = laid_out(["recipes/huemoss.trail.yaml"]).popitem()[1]
+        >>> after.startswith("recipe: 1\\nrevision: 2\\napplication:")
+        True
+    """
+    found = {}
+    for file in _named(paths):
+        text = read_text(file)
+        found[file] = text, formatted(text, str(file))
+    return found
 
 
 def lint(paths: Iterable[Where]) -> dict[Path, tuple[Finding, ...]]:
