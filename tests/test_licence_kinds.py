@@ -192,7 +192,8 @@ def test_a_licence_of_another_kind_moves_from_one_computer_to_the_other(
 ) -> None:
     move = Move(tmp_path, kind, **MOVES[kind])
     findings = lint(move.loaded.recipe, move.loaded.tree, kind, KINDS)
-    assert [f for f in findings if f.rule != "unused"] == []  # not each uses all that is before it
+    others = ("unused", "one-way-licence")  # each has one way, and not each uses all before it
+    assert [f for f in findings if f.rule not in others] == []
     move.plan()
     assert move.words == ("active", "not")
     assert move.on() == []

@@ -210,10 +210,10 @@ def test_a_difference_says_what_was_expected_found_and_where(begun: Path) -> Non
     assert ran.status == 1
     recipe = begun / "mossbook.trail.yaml"
     for line in (
-        f"    kept.route ({recipe}:23:5)",
+        f"    kept.route ({recipe}:24:5)",
         "      expected: sign in",
         "      found:    whole folder",
-        f"    kept.checks.files_there ({recipe}:22:7)",
+        f"    kept.checks.files_there ({recipe}:23:7)",
         "      found:    3 (3 on the old computer)",
         "0 of 1 rehearsal passed",
     ):
@@ -417,7 +417,7 @@ def test_junit_tells_every_rehearsal(begun: Path) -> None:
     failed = [case for case in suite if len(case)]
     assert [case.get("classname") for case in failed] == ["tried.rehearsal.yaml"]
     assert "expected 4, found 3" in str(failed[0][0].get("message"))
-    assert "mossbook.trail.yaml:22:7" in str(failed[0][0].text)
+    assert "mossbook.trail.yaml:23:7" in str(failed[0][0].text)
 
 
 def test_pytest_collects_only_where_it_was_switched_on(begun: Path) -> None:
@@ -443,7 +443,7 @@ def test_pytest_collects_only_where_it_was_switched_on(begun: Path) -> None:
     (begun / "pytest.ini").write_text("[pytest]\nrehearsals = .\n")
     out = pytest_on(*loaded)
     assert "mossbook.rehearsal.yaml::nothing is there yet PASSED" in out
-    assert re.search("kept.checks.files_there .*mossbook.trail.yaml:22:7", out)
+    assert re.search("kept.checks.files_there .*mossbook.trail.yaml:23:7", out)
     assert "1 failed, 3 passed" in out
 
 
@@ -468,7 +468,7 @@ def test_what_no_rehearsal_reached_is_told_by_line(begun: Path) -> None:
     )
     assert ran.status == 1
     assert "mossbook: 5 of 8 branches (62 %)" in ran.out
-    for words in ("22: items.kept.checks.files_there: differs", "routes[1]: failed"):
+    for words in ("23: items.kept.checks.files_there: differs", "routes[1]: failed"):
         assert f"mossbook.trail.yaml:{words}" in ran.out or words in ran.out
     page = (begun / "c.html").read_text(encoding="utf-8")
     assert "items.kept.checks.files_there: differs" in page and "<svg" in page

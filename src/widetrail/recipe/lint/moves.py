@@ -214,9 +214,9 @@ def start_up(whole: Whole) -> Iterator[Struck]:
 
 
 def one_way(whole: Whole) -> Iterator[Struck]:
-    """Find licences that move in one way only: where it fails, nothing else is left."""
+    """Find licences by serial that move in one way only: where it fails, nothing else is left."""
     for name, licence in whole.recipe.licences.items():
-        if len(licence.routes) == 1:
+        if len(licence.routes) == 1 and licence.serial is not None:
             message = "the licence has one route: where that fails, there is no way back"
             hint = "Add a route by a person, such as writing to the maker"
             yield Struck("one-way-licence", ("items", name, "routes"), message, hint, "warning")
