@@ -88,11 +88,9 @@ _KINDS: Mapping[tuple[str, ...], _Kind] = {
     ("items", "*", "routes", "*", "free"): _Kind("step", "safety", "safety", "safety"),
     ("items", "*", "routes", "*", "claim"): _Kind("step", "safety", "safety", "safety"),
 }
-"""What the parts of a recipe are, by the keys that lead there; ``*`` is any name."""
-
-WHATS = tuple(dict.fromkeys((*(k.what for k in _KINDS.values()), "words", "same-revision")))
-"""The codes of what can differ; ``words`` is all that is none of the others, ``same-revision`` that
-something differs and the number of the revision does not."""
+"""What the parts of a recipe are, by the keys that lead there; ``*`` is any name. ``words`` is all
+that is none of them, ``same-revision`` that something differs and the number of the revision does
+not."""
 
 _NAMED = {"routes": "name", "losses": "what"}
 """Lists whose entries have names, by the key that holds them, with the key of the name."""

@@ -129,6 +129,3 @@ _FIXES: Mapping[str, Callable[[str, Finding], str]] = {
     "needless-administrator": _taken_out,
 }
 """What puts a finding right, by its code: those alone of which only one thing can be meant."""
-
-CODES = tuple(_FIXES)
-"""The codes of findings that can be fixed."""

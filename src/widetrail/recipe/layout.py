@@ -94,10 +94,10 @@ class _Layout:
         column = node.value[0][0].start_mark.column if node.value else 0
         for number, (key, value) in enumerate(node.value):
             last = starts[number + 1] if number + 1 < len(starts) else end
-            lead = _lead(self._lines[: starts[number]], key.start_mark.column)
-            if number == 0:
-                lead = []  # what holds the mapping has it
-            body_end = self._end(starts[number] + 1, last, column, number + 1 < len(starts))
+            lead = []  # of the first, what holds the mapping has it
+            if number:
+                lead = _lead(self._lines[starts[number - 1] : starts[number]], column)
+            body_end = last - len(_lead(self._lines[starts[number] + 1 : last], column))
             name = str(key.value)
             lines = self._entry(key, value, body_end, (*keys, name))
             if number + 1 == len(starts):
@@ -107,11 +107,6 @@ class _Layout:
         known = {name: place for place, name in enumerate(order)}
         entries.sort(key=lambda entry: known.get(entry.key, len(known)))
         return entries, rest
-
-    def _end(self, start: int, last: int, column: int, more: bool) -> int:
-        """Return where an entry ends: before the lines that belong to the next one."""
-        lead = _lead(self._lines[start:last], column)
-        return last - len(lead) if more or column == 0 or lead else last
 
     def _entry(self, key: yaml.Node, value: yaml.Node, end: int, keys: Keys) -> list[str]:
         line, column = key.start_mark.line, key.start_mark.column
@@ -137,7 +132,7 @@ class _Layout:
         starts = [self._dash_line(item, dash) for item in node.value]
         for number, item in enumerate(node.value):
             last = starts[number + 1] if number + 1 < len(starts) else end
-            lead = _lead(self._lines[: starts[number]], dash) if number else []
+            lead = _lead(self._lines[starts[number - 1] : starts[number]], dash) if number else []
             after = _lead(self._lines[starts[number] + 1 : last], dash)
             lines = self._item(item, dash, last - len(after), (*keys, "*"))
             found += [*_dedented(lead), *lines]

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import shutil
 from collections import Counter, defaultdict
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 
 from widetrail.errors import MachineUnusable
 from widetrail.finding.stores import (
@@ -148,20 +148,22 @@ def shown(part: Part) -> str:
 
 def value_parts(machine: Machine, path: str) -> dict[Part, str]:
     """Return the values of a file of the machine; none of one that holds none by name."""
-    data = data_of(machine, path)
-    form = form_of(path, data)
-    if form is None:
-        return {}
-    return {Part(path, form, at): text for at, text in values_in(form, data).items()}
+    return _parts(machine, path, values_in)
 
 
 def texts_in_lists(machine: Machine, path: str) -> dict[Part, str]:
     """Return the texts in the lists that values of a file of the machine are."""
+    return _parts(machine, path, inner_texts)
+
+
+def _parts(
+    machine: Machine, path: str, read: Callable[[StoreKind, bytes], dict[str, str]]
+) -> dict[Part, str]:
     data = data_of(machine, path)
     form = form_of(path, data)
     if form is None:
         return {}
-    return {Part(path, form, at): text for at, text in inner_texts(form, data).items()}
+    return {Part(path, form, at): text for at, text in read(form, data).items()}
 
 
 def settings_among(machine: Machine, paths: Iterable[str]) -> set[str]:

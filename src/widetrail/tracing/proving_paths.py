@@ -7,7 +7,7 @@ machine each path that a line is for is given a name that nothing has.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 from widetrail.errors import MachineUnusable
 from widetrail.finding import Finder, Found, How
@@ -30,8 +30,6 @@ from widetrail.tracing.parts import data_of
 NOT_MOVED = "not-moved-7"
 """What is added to the name of a path that is not made right."""
 
-_Pointer = tuple[str | int, ...]
-
 
 @dataclass(frozen=True)
 class PathLine:
@@ -50,29 +48,21 @@ def path_lines(
     """Give the lines for paths of an item that are for something on the machine; ``files`` tells
     whether the item takes one."""
     item = loaded.recipe.items[name]
-    for where, one in _lines(item):
-        rules = list(_rules(loaded, finder, one, where))
-        told: list[tuple[WrittenAt, list[str]]] = []
-        for path, rule in rules:
-            mine = [p for p in _matching(machine, path, rule) if files(p)]
-            told.append((rule, mine))
+    for number, written in enumerate(item.paths):
+        alone = item.model_copy(update={"paths": (written,)})
+        told = [
+            (rule, [p for p in _matching(machine, path, rule) if files(p)])
+            for path, rule in _rules(finder, alone)
+        ]
         count = sum(len(_paths(machine, p, rule)) for rule, some in told for p in some)
         if count:
-            pointer: _Pointer = ("items", name, *where)
-            line = mark_at(loaded.tree, pointer)[0].line
+            line = mark_at(loaded.tree, ("items", name, "paths", number))[0].line
             rule = told[0][0]
             yield PathLine(line, f"paths in {rule.form} {rule.at}", count, _change(told))
 
 
-def _lines(item: Item) -> Iterator[tuple[_Pointer, Item]]:
-    """Give each rule for paths of an item, with the item as if it had that one alone."""
-    for number, rule in enumerate(item.paths):
-        yield ("paths", number), item.model_copy(update={"paths": (rule,)})
-
-
-def _rules(
-    loaded: Loaded, finder: Finder, item: Item, where: _Pointer
-) -> Iterator[tuple[str, WrittenAt]]:
+def _rules(finder: Finder, item: Item) -> Iterator[tuple[str, WrittenAt]]:
+    """Give where an item holds paths, each with the place on the machine that it is below."""
     for path, kind in things_at(finder.place(item.from_)):
         if kind in ("file", "folder"):
             for rule in written_at(finder, item, Found(path, kind, How("fixed")), ()):
@@ -111,7 +101,7 @@ def _paths(machine: FolderMachine, path: str, rule: WrittenAt) -> dict[str, str]
         written, _ = read_written(spot.text[len(head) :], machine, path)
         if written is not None and written.style != "relative" and written.path:
             other = join(parent(written.path), f"{base(written.path)} {NOT_MOVED}")
-            now = write_again(replace(written, path=other), other, machine, path)
+            now = write_again(written, other, machine, path)
             found[spot.where] = head + now
     return found
 

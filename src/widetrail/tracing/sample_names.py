@@ -46,7 +46,7 @@ def make_up_account(folder: Path, look: Look) -> bool:
     machine = FolderMachine(folder)
     user = machine.user
     made = MadeUp().text(user)
-    return _try(folder, {user: made}, look, account=made)
+    return _try(folder, {user: made}, look, look(machine), account=made)
 
 
 def make_up_files(
@@ -58,6 +58,7 @@ def make_up_files(
     as do those in ``kept`` paths.
     """
     made, wanted = MadeUp(), dict[str, str]()
+    usual = look(FolderMachine(folder))
     fixed = {name for path in kept for name in path.split("/")}
     for name in names:
         stem, dot, ending = name.rpartition(".")
@@ -67,12 +68,12 @@ def make_up_files(
 
     def enough(stay: Sequence[str]) -> bool:
         changed = {name: new for name, new in wanted.items() if name not in set(stay)}
-        return not changed or _try(folder, changed, look, keeps=False)
+        return not changed or _try(folder, changed, look, usual, keeps=False)
 
     stay = least(sorted(wanted), enough) if wanted else []
     changed = {name: new for name, new in wanted.items() if name not in set(stay)}
     if changed:
-        _try(folder, changed, look)
+        _try(folder, changed, look, usual)
     return stay
 
 
@@ -80,13 +81,13 @@ def _try(
     folder: Path,
     names: Mapping[str, str],
     look: Look,
+    usual: Shape,
     *,
     account: str = "",
     keeps: bool = True,
 ) -> bool:
-    """Change names on a copy; return whether the program goes on. Only if it ``keeps`` what it did
-    does the copy take the place of the sample."""
-    usual = look(FolderMachine(folder))
+    """Change names on a copy; return whether the program shows what is ``usual`` there. Only if it
+    ``keeps`` what it did does the copy take the place of the sample."""
     with tempfile.TemporaryDirectory(prefix="widetrail-", dir=folder.parent) as above:
         copy = Path(above) / folder.name
         copy_machine(folder, copy)
