@@ -134,6 +134,16 @@ def test_what_the_recipe_has_made_again_is_not_missed(first_world: Path) -> None
     }
 
 
+@seen_by_all
+@pytest.mark.sweep
+def test_each_line_of_paths_is_proved(first_world: Path) -> None:
+    recipe = first_world / "recipes/dewcast.trail.yaml"
+    status, told = proved(recipe, first_world / "machines/potting-shed")
+    assert status == 0
+    lines = {"paths in sqlite marker.recording", "paths in text (?m)^(file:.*)$"}
+    assert lines <= told["needed"], "without them, the program shows something else"
+
+
 # A program that does everything
 
 PROGRAM = """
