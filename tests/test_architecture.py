@@ -24,6 +24,7 @@ ORDER = (
     "rehearsing",
     "tracing",
     "testing",
+    "publishing",
     "reporting",
     "library",
     "cli",

@@ -27,6 +27,7 @@ def _roots(system: str, home: str) -> Mapping[str, str]:
 
 FERNOS = PlatformRules(
     name="fernos",
+    title="FernOS",
     host="fernos",
     ignores_case=False,
     drive_letters=False,

@@ -5,7 +5,8 @@ It prints nothing and asks nothing; what a person decides comes from the caller.
 
 The packages below form a list, and each imports only from those before it:
 ``formats, machine, recipe, finding, survey, licence, records, steps, planning, parcel, walking,
-rehearsing, testing, reporting, library, cli``. ``errors`` and ``findings`` stand before them all.
+rehearsing, tracing, testing, publishing, reporting, library, cli``. ``errors`` and ``findings``
+stand before them all.
 
 Example:
     >>> import widetrail
@@ -56,6 +57,14 @@ if TYPE_CHECKING:
         what_is_due,
     )
     from widetrail.library.plans import plan
+    from widetrail.library.publishing import (
+        bundle,
+        read_archive,
+        sheet,
+        sheet_pages,
+        sheets,
+        unpack_archive,
+    )
     from widetrail.library.recipes import lint, load_recipe, load_recipes
     from widetrail.library.rehearsals import Rehearsals, rehearse
     from widetrail.library.seats import letter, replan_seat, seats, write_letter
@@ -115,6 +124,14 @@ PUBLIC = {
         "what_is_due",
     ),
     "widetrail.library.plans": ("plan",),
+    "widetrail.library.publishing": (
+        "bundle",
+        "read_archive",
+        "sheet",
+        "sheet_pages",
+        "sheets",
+        "unpack_archive",
+    ),
     "widetrail.library.recipes": ("lint", "load_recipe", "load_recipes"),
     "widetrail.library.rehearsals": ("Rehearsals", "rehearse"),
     "widetrail.library.seats": ("letter", "replan_seat", "seats", "write_letter"),
@@ -176,6 +193,7 @@ __all__ = [
     "__version__",
     "add_program",
     "begin_recipe",
+    "bundle",
     "letter",
     "lint",
     "load_recipe",
@@ -189,6 +207,7 @@ __all__ = [
     "plan",
     "planned_again",
     "read_answers",
+    "read_archive",
     "read_card",
     "read_choices",
     "rehearse",
@@ -201,9 +220,13 @@ __all__ = [
     "seats",
     "settle",
     "settle_parcel",
+    "sheet",
+    "sheet_pages",
+    "sheets",
     "survey_frame",
     "survey_machine",
     "undo",
+    "unpack_archive",
     "walk",
     "what_is_due",
     "write_card",

@@ -27,6 +27,8 @@ COMMANDS = {
     "lint": "Check recipes without looking at a machine.",
     "format": "Bring recipes into one layout; comments stay.",
     "compare": "Show what another revision of a recipe changes.",
+    "sheet": "Write pages of recipes for reviewers and technicians.",
+    "bundle": "Hand recipes out as one archive, and read it.",
     "schema": "Print the JSON Schema of a document, for editors.",
     "survey": "Show what the recipes' applications keep on a machine.",
     "card": "Write the facts of a machine, to plan with where it is out of reach.",

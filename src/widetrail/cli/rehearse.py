@@ -44,6 +44,7 @@ class _Given:
     fail_under: float | None
     mutate: bool
     junit: Path | None
+    history: Path | None
     as_json: bool
 
 
@@ -88,6 +89,11 @@ class _Given:
     type=click.Path(path_type=Path, dir_okay=False),
     help="Also write the results as JUnit XML.",
 )
+@click.option(
+    "--history",
+    type=click.Path(path_type=Path, dir_okay=False),
+    help="Add the results to a history (a file of SQLite), for the sheets of the recipes.",
+)
 @json_option
 @as_value(_Given)
 def command(given: _Given) -> None:
@@ -127,6 +133,8 @@ def command(given: _Given) -> None:
         judged, unused = _mutate(recipes, listed, results, given.jobs, shown)
         well = well and not unused and not any(one.survived for one in judged)
         told["mutants"] = [one.as_json() for one in judged]
+    if given.history is not None:
+        ran.remember(given.history)
     if given.junit is not None:
         from widetrail.reporting.junit import render_junit
 

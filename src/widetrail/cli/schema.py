@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import json
-
 import click
 
 NAMES = ("recipe", "rehearsal", "machine", "trace")
@@ -16,6 +14,6 @@ def command(name: str) -> None:
 
     Editors that know JSON Schema show from it what may stand where, and mark what may not.
     """
-    from widetrail.library.schemas import schema
+    from widetrail.library.schemas import schema_text
 
-    click.echo(json.dumps(schema(name), indent=2, ensure_ascii=False))
+    click.echo(schema_text(name), nl=False)

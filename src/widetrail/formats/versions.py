@@ -9,9 +9,9 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any, Literal
 
-Document = Literal["plan", "index", "journal", "logbook"]
+Document = Literal["plan", "index", "journal", "logbook", "bundle"]
 
-CURRENT: dict[Document, int] = {"plan": 1, "index": 1, "journal": 1, "logbook": 1}
+CURRENT: dict[Document, int] = {"plan": 1, "index": 1, "journal": 1, "logbook": 1, "bundle": 1}
 """The formats that this release writes."""
 
 OLDER: dict[tuple[Document, int], Callable[[dict[str, Any]], dict[str, Any]]] = {}

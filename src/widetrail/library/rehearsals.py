@@ -13,6 +13,7 @@ from widetrail.recipe import Loaded
 from widetrail.rehearsing import Rehearsal, Rehearsed, collect_rehearsals, constant_screens
 from widetrail.rehearsing.batch import Job, jobs_of, run_many
 from widetrail.rehearsing.coverage import Coverage, coverage_of, load_unproved
+from widetrail.rehearsing.history import open_history
 from widetrail.rehearsing.mutants import Judged, judge_mutants
 from widetrail.rehearsing.result_texts import findings_of
 from widetrail.rehearsing.stage import exposed
@@ -41,6 +42,17 @@ class Rehearsals:
         """Each recipe that was rehearsed, once."""
         files = dict.fromkeys(path for _, one in self.listed for path in one.recipe_files)
         return tuple(load_recipe(path) for path in files)
+
+    def remember(self, history: Where) -> int:
+        """Add the results to the history at a path, which is made where it is not there; return
+        how many runs were added.
+
+        Raises:
+            InputUnusable: It is no history, or cannot be written.
+        """
+        listed = (rehearsal for _, rehearsal in self.listed)
+        with open_history(Path(history), add=True) as known:
+            return known.add(zip(listed, self.results, strict=True))
 
     def coverage(self) -> tuple[Coverage, ...]:
         """Return for each recipe which of its branches the rehearsals reached."""

@@ -44,6 +44,15 @@ def schema(name: str) -> dict[str, Any]:
     return SchemaMaker(one_or_many, added).document(model, title)
 
 
+def schema_text(name: str) -> str:
+    """Return the JSON Schema of a document as a file has it.
+
+    Raises:
+        KeyError: There is none of that name.
+    """
+    return f"{json.dumps(schema(name), indent=2, ensure_ascii=False)}\n"
+
+
 def write_schemas(folder: Path, names: Iterable[str] = SCHEMAS) -> list[Path]:
     """Write schemas into a folder, ``NAME.json`` each; return the files. What is there is replaced.
 
@@ -55,7 +64,6 @@ def write_schemas(folder: Path, names: Iterable[str] = SCHEMAS) -> list[Path]:
     found = []
     for name in names:
         path = folder / f"{name}.json"
-        text = json.dumps(schema(name), indent=2, ensure_ascii=False)
-        path.write_text(f"{text}\n", encoding="utf-8")
+        path.write_text(schema_text(name), encoding="utf-8")
         found.append(path)
     return found

@@ -7,7 +7,7 @@ from datetime import datetime
 from widetrail.planning.draft import Draft
 from widetrail.planning.itinerary import Itinerary, find_itinerary
 from widetrail.planning.route_choice import Chosen
-from widetrail.planning.unfolding import unfold_steps
+from widetrail.planning.unfolding import known_of, unfold_steps
 from widetrail.planning.user_choices import Choices
 from widetrail.steps import act_of
 from widetrail.steps.seat_step import looks_whether_ready
@@ -56,7 +56,9 @@ def hint_at_routes(draft: Draft, itinerary: Itinerary, today: datetime) -> None:
                 s.model_copy(update={"after": tuple(a for a in s.after if a in kept)})
                 for s in steps
             ]
-            steps += unfold_steps(planned, subject.side.loaded, other, subject.finder, today)
+            steps += unfold_steps(
+                planned, subject.side.loaded, other, known_of(planned, subject.finder, other, today)
+            )
             legs = len(find_itinerary(steps, most=2_000).legs)
             if legs < len(itinerary.legs):
                 saved = len(itinerary.legs) - legs

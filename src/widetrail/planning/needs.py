@@ -8,11 +8,12 @@ from datetime import datetime
 from typing import Literal
 
 from widetrail.finding import Absent, Found, Known, Unknown, condition_holds
-from widetrail.formats.quantities import show_size
+from widetrail.formats.quantities import show_files, show_size
 from widetrail.formats.registry import is_shared_by_accounts
 from widetrail.planning.station_facts import Side
 from widetrail.recipe.conditions import Condition, Limit, Needs, SideNeeds
 from widetrail.recipe.releases import AS_OLD, parse_release, parse_releases
+from widetrail.recipe.routes import STATIONS
 
 Verdict = Literal["met", "unmet", "assumed"]
 
@@ -28,9 +29,7 @@ class Judged:
     verdict: Verdict
 
     def __str__(self) -> str:
-        name = "version" if self.fact == "release" else self.fact.replace("_", " ")
-        between = self.station == "between"
-        where = "the computer between" if between else f"the {self.station} computer"
+        name, where = _called(self.fact), _where(self.station)
         if self.fact == "installed" and self.verdict != "assumed":
             return f"it is {'' if self.found == 'yes' else 'not '}installed on {where}"
         if self.verdict == "assumed":
@@ -38,6 +37,46 @@ class Judged:
         if self.verdict == "met":
             return f"{name} on {where} is {self.found}"
         return f"{name} on {where} must be {self.wanted}, but is {self.found}"
+
+
+def _called(fact: str) -> str:
+    return "version" if fact == "release" else fact.replace("_", " ")
+
+
+def _where(station: str) -> str:
+    return "the computer between" if station == "between" else f"the {station} computer"
+
+
+def needs_in_words(needs: Needs) -> list[str]:
+    """Return each need of a route as a condition for people, before any machine is known.
+
+    Example:
+        >>> needs_in_words(Needs.model_validate({"new": {"release": ">=5"}}))
+        ['version on the new computer is >=5']
+    """
+    sides = ((station, getattr(needs, station)) for station in STATIONS)
+    return [
+        f"{_called(fact)} on {_where(station)} is {wanted}"
+        for station, side in sides
+        if side is not None
+        for fact, wanted in _wanted(side)
+    ]
+
+
+def _wanted(side: SideNeeds) -> Iterator[tuple[str, str]]:
+    """Give each fact and reading that one station needs, with what it must be."""
+    if side.release is not None:
+        shown = f"that of the old computer{_BESIDE[side.release]}" if side.release in AS_OLD else ""
+        yield "release", shown or side.release
+    if side.system is not None:
+        yield "system", side.system
+    for name, condition in _conditions(side):
+        as_old = name == "platform" and condition.equals == "same"
+        yield name, "the same as on the old computer" if as_old else str(condition)
+    if side.path is not None:
+        yield "path of the place", "the same as on the old computer"
+    for name, condition in side.readings.items():
+        yield name, str(condition)
 
 
 def judge_needs(needs: Needs, old: Side, new: Side, place: str, today: datetime) -> list[Judged]:
@@ -167,6 +206,16 @@ def _path(station: str, side: Side, old: Side, place: str) -> Judged:
         return _unknown(station, "path", there.path, Unknown(str(here)), side)
     verdict: Verdict = "met" if here.path == there.path else "unmet"
     return Judged(station, "path", there.path, here.path, verdict)
+
+
+def limit_in_words(limit: Limit) -> list[str]:
+    """Return what an item may have at most to go a route, as conditions for people."""
+    told = {
+        "all of it is at most {}": show_size(limit.size) if limit.size is not None else None,
+        "it has at most {}": show_files(limit.count) if limit.count is not None else None,
+        "no file is larger than {}": show_size(limit.file) if limit.file is not None else None,
+    }
+    return [words.format(most) for words, most in told.items() if most is not None]
 
 
 def beyond_limit(limit: Limit, size: int, files: int, largest: int) -> str:

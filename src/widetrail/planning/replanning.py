@@ -26,7 +26,7 @@ from widetrail.planning.plan import (
 )
 from widetrail.planning.route_choice import Chosen, copies, passed_for_needs
 from widetrail.planning.station_facts import UNSEEN, SeenSide, ToldSide
-from widetrail.planning.unfolding import unfold_steps
+from widetrail.planning.unfolding import known_of, unfold_steps
 from widetrail.recipe import Route, Station
 from widetrail.recipe.licence_models import Licence
 from widetrail.recipe.templates import literal
@@ -124,7 +124,7 @@ def _retiring(plan: Plan, item: PlannedItem, finder: Finder) -> Iterator[Step]:
 
 def _unfolded(item: PlannedItem, finder: Finder, today: datetime) -> list[Step]:
     chosen = Chosen(_route(item, finder), (), (), (), item.parts, ())
-    return unfold_steps(item, finder.loaded, chosen, finder, today)
+    return unfold_steps(item, finder.loaded, chosen, known_of(item, finder, chosen, today))
 
 
 def _seen(machine: Machine) -> PlannedStation:

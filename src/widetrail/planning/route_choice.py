@@ -133,7 +133,7 @@ def _judge(case: Case, route: Route) -> Chosen | RejectedRoute:
     if beyond:
         told.limit(case)
         return RejectedRoute(route=route.name, code="limit", reason=beyond)
-    alone = sorted(part for part in case.narrowed if not _mentions(route, part))
+    alone = sorted(part for part in case.narrowed if not route.chooses(part))
     if alone:
         reason = f"it carries all of {', '.join(alone)}, and only some was chosen"
         return RejectedRoute(route=route.name, code="parts", reason=reason)
@@ -305,11 +305,6 @@ def _called_so(case: Case) -> str:
     listed = there.instances if isinstance(there, Several) else ()
     named = [one.name for one in listed if one.name.casefold() == case.instance.casefold()]
     return f"new has one that is called {named[0]}" if named else ""
-
-
-def _mentions(route: Route, part: str) -> bool:
-    """Return whether a route can carry some values of a part alone."""
-    return any(step.rule.chooses(part) for leg in route.legs for step in leg.steps)
 
 
 def names_place(route: Route, place: str) -> bool:

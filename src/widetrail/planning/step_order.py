@@ -13,7 +13,7 @@ from widetrail.planning.plan import (
     PlannedItem,
 )
 from widetrail.planning.shared_places import lies_inside
-from widetrail.planning.unfolding import unfold_steps
+from widetrail.planning.unfolding import known_of, unfold_steps
 from widetrail.recipe import Station
 from widetrail.recipe.templates import literal
 from widetrail.steps import Step, act_of
@@ -28,7 +28,9 @@ def unfold_items(draft: Draft, today: datetime) -> None:
     for planned, subject, chosen in draft.items:
         loaded = subject.side.loaded
         try:
-            unfolded[planned.id] = unfold_steps(planned, loaded, chosen, subject.finder, today)
+            unfolded[planned.id] = unfold_steps(
+                planned, loaded, chosen, known_of(planned, subject.finder, chosen, today)
+            )
         except Halted as error:
             unfolded[planned.id] = []
             draft.obstacles.append(error)

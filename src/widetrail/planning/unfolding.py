@@ -22,11 +22,16 @@ from widetrail.steps.write import WriteStep
 
 AWAITED_AT_MOST = "12 h"
 
+Expand = Callable[..., str]
+"""Puts into a template what is known, and values by name where they are given."""
+
 
 def unfold_steps(
-    planned: PlannedItem, loaded: Loaded, chosen: Chosen, finder: Finder, today: datetime
+    planned: PlannedItem, loaded: Loaded, chosen: Chosen, expand: Callable[[Station], Expand]
 ) -> list[Step]:
     """Return the steps of an item in order: what is noted, what moves it, what is checked.
+
+    ``expand`` gives what puts into templates what is known at a station.
 
     Raises:
         Halted: A value that was chosen cannot be given to a program.
@@ -47,7 +52,7 @@ def unfold_steps(
                 planned.old_path,
                 planned.new_path,
                 chosen.parts,
-                _expander(planned, finder, leg.station, chosen, today),
+                expand(leg.station),
                 planned.single,
                 planned.store,
                 planned.shared,
@@ -178,9 +183,16 @@ def _chained(step: Step, before: list[Step]) -> Step:
     return step.model_copy(update={"after": tuple(dict.fromkeys([*step.after, *earlier]))})
 
 
+def known_of(
+    planned: PlannedItem, finder: Finder, chosen: Chosen, today: datetime
+) -> Callable[[Station], Expand]:
+    """Return what puts in the values of braces that are known of an item on the machines."""
+    return lambda station: _expander(planned, finder, station, chosen, today)
+
+
 def _expander(
     planned: PlannedItem, finder: Finder, station: Station, chosen: Chosen, today: datetime
-) -> Callable[..., str]:
+) -> Expand:
     """Return what puts in the values of braces that are known; others stay as they are."""
     place = finder.loaded.recipe.items[planned.item].from_
 

@@ -243,6 +243,10 @@ class Route(Model):
         """The parts for each of whose values some step is done, so that they must be known."""
         return frozenset(step.rule.part for leg in self.legs for step in leg.steps)
 
+    def chooses(self, part: str) -> bool:
+        """Return whether it can carry some values of a part alone."""
+        return any(step.rule.chooses(part) for leg in self.legs for step in leg.steps)
+
     @property
     def fills_parcel(self) -> bool:
         """Whether anything of the item travels in the parcel."""

@@ -7,6 +7,7 @@ from widetrail.rehearsing.rehearsal import (
     collect_rehearsals,
     load_rehearsal,
     load_rehearsals,
+    rehearsals_in,
 )
 from widetrail.rehearsing.rehearsed import Rehearsed
 from widetrail.rehearsing.runner import rehearse
@@ -21,6 +22,7 @@ __all__ = [
     "constant_screens",
     "load_rehearsal",
     "load_rehearsals",
+    "rehearsals_in",
     "rehearse",
     "show_screen",
 ]

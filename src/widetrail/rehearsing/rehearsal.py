@@ -145,6 +145,19 @@ def _merged(one: Map, other: Mapping[str, object], at: Map) -> Map:
     return result
 
 
+def rehearsals_in(folders: Iterable[Path]) -> list[Rehearsal]:
+    """Return each case of the rehearsals that lie in ``folders`` themselves.
+
+    Raises:
+        InputUnusable: One cannot be read.
+        DocumentUnusable: One has findings.
+    """
+    files = (
+        file for folder in dict.fromkeys(folders) for file in sorted(folder.glob(f"*{SUFFIX}"))
+    )
+    return [one for file in files for one in load_rehearsals(file)]
+
+
 def collect_rehearsals(paths: Iterable[Path]) -> list[Path]:
     """Return the rehearsal files that ``paths`` name: files, and folders with all below them; a
     recipe names those beside it that rehearse it.

@@ -39,6 +39,7 @@ _LINUX = {
 
 LINUX = PlatformRules(
     name="linux",
+    title="Linux",
     host="linux",
     ignores_case=False,
     drive_letters=False,

@@ -38,6 +38,7 @@ _MACOS = {
 
 MACOS = PlatformRules(
     name="macos",
+    title="macOS",
     host="darwin",
     ignores_case=True,
     drive_letters=False,

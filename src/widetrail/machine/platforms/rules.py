@@ -65,8 +65,9 @@ class Sensitive:
 class PlatformRules:
     """All rules of a platform.
 
-    ``host`` is what Python calls it (``sys.platform``). With ``drive_letters`` paths begin with the
-    letter of a drive or the name of a share, and programs write them with backslashes.
+    ``title`` is its name for people, ``host`` what Python calls it (``sys.platform``). With
+    ``drive_letters`` paths begin with the letter of a drive or the name of a share, and programs
+    write them with backslashes.
     ``names_are_text`` tells that a name cannot hold bytes that are no text; ``trouble_with_name``
     says why a volume cannot hold a name, or nothing; ``fit_name`` gives the nearest one that it can
     hold. ``has_modes`` tells that modes say who may read a file.
@@ -81,6 +82,7 @@ class PlatformRules:
     """
 
     name: str
+    title: str
     host: str
     ignores_case: bool
     drive_letters: bool

@@ -111,6 +111,7 @@ def fit_name(name: str) -> str:
 
 WINDOWS = PlatformRules(
     name="windows",
+    title="Windows",
     host="win32",
     ignores_case=True,
     drive_letters=True,
