@@ -147,7 +147,8 @@ def packed(compression: int = zipfile.ZIP_STORED) -> bytes:
 
 
 @pytest.mark.parametrize(
-    "archive", [b"", b"moss" * 100, BUNDLE[:-30], BUNDLE[:2000], packed(zipfile.ZIP_DEFLATED), packed()]
+    "archive",
+    [b"", b"moss" * 100, BUNDLE[:-30], BUNDLE[:2000], packed(zipfile.ZIP_DEFLATED), packed()],
 )
 def test_what_is_no_bundle_is_refused(archive: bytes) -> None:
     with pytest.raises(widetrail.InputUnusable):

@@ -21,7 +21,6 @@ from widetrail.library.publishing import sheet, sheet_pages, sheets
 from widetrail.library.recipes import load_recipe
 from widetrail.library.rehearsals import rehearse
 from widetrail.planning.recipe_steps import steps_of_licence, steps_of_route
-from widetrail.rehearsing.history import _MARKS
 from widetrail.reporting.sheet_page import render_sheet
 
 DEMO = Path(widetrail_demo.__file__).parent / "recipes"
@@ -168,7 +167,7 @@ def test_what_is_no_history_is_refused_and_left_as_it_is(
         base = sqlite3.connect(path)
         base.execute("create table moss (leaf)")
         if kind == "later":
-            base.execute(f"pragma application_id = {_MARKS['application_id']}")
+            base.execute(f"pragma application_id = {0x57544831}")
             base.execute("pragma user_version = 2")
         base.commit()
         base.close()

@@ -5,14 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
-from widetrail.planning.itinerary import find_itinerary
+from widetrail.planning import find_itinerary
 from widetrail.planning.needs import limit_in_words, needs_in_words
 from widetrail.planning.recipe_steps import steps_of_licence, steps_of_route
 from widetrail.publishing.sheet_places import source_on, when
-from widetrail.recipe import Existing, Item, Loaded, Route, Station
+from widetrail.recipe import Existing, Item, Loaded, Loss, Route, Station
 from widetrail.recipe.conditions import Condition
 from widetrail.recipe.licence_models import Licence, LicenceRoute
-from widetrail.recipe.routes import ALL, Check, Loss
+from widetrail.recipe.routes import ALL, Check
 from widetrail.steps import Step, act_of, words_of
 from widetrail.steps.kind import Effect
 
