@@ -22,6 +22,7 @@ from conftest import widetrail
 from widetrail.findings import Finding
 from widetrail.library.recipes import fix
 from widetrail.recipe import examine, fixing
+from widetrail.reporting.explained import explained
 from widetrail.reporting.findings import FORMS
 from widetrail.steps import KINDS
 
@@ -115,12 +116,12 @@ def test_whatever_breaks_a_planted_fault_is_told(data: st.DataObject) -> None:
     assert "items.planted.from" in {where for _, rule, where in found(text)}
 
 
-PAGE = (Path(__file__).parent.parent / "docs/findings.md").read_text()
-EXAMPLES = re.findall(
-    r"### `([a-z-]+)`\n\n.*?Bad:\n\n```yaml\n(.*?)```\n\nGood:\n\n```yaml\n(.*?)```",
-    PAGE,
-    re.DOTALL,
-)
+PAGE = (Path(product.__file__).parent / "findings.md").read_text()
+CODES = explained()
+EXAMPLES = [(code, told.bad, told.good) for code, told in CODES.items() if told.bad]
+OF_FILE = re.findall(r"### `([a-z-]+)`", PAGE.split("## The file")[1].split("\n## ")[0])
+"""The codes whose examples are of a file as it is written."""
+
 BASE = re.findall(r"```yaml\n(recipe: 1.*?)```", PAGE, re.DOTALL)[0]
 
 
@@ -142,18 +143,46 @@ def test_the_recipe_of_the_page_has_no_findings() -> None:
 
 @pytest.mark.parametrize(("code", "bad", "good"), EXAMPLES, ids=[code for code, *_ in EXAMPLES])
 def test_each_code_is_told_where_the_page_says_so(code: str, bad: str, good: str) -> None:
-    assert code in {rule for _, rule, _ in found(with_parts(bad))}
-    assert found(with_parts(good)) == []
+    whole = BASE.__add__ if code in OF_FILE else with_parts
+    assert code in {rule for _, rule, _ in found(whole(bad))}
+    assert found(whole(good)) == []
 
 
-def test_every_rule_of_lint_has_its_place_on_the_page() -> None:
-    rules = Path(product.__file__).parent / "recipe/lint"
-    trees = [ast.parse(path.read_text()) for path in rules.glob("*.py")]
-    calls = [node for tree in trees for node in ast.walk(tree) if isinstance(node, ast.Call)]
-    struck = [c for c in calls if isinstance(c.func, ast.Name) and c.func.id == "Struck"]
-    codes = {call.args[0].value for call in struck if isinstance(call.args[0], ast.Constant)}
-    assert len(codes) > 30
-    assert codes | {"needless-excuse"} == {code for code, *_ in EXAMPLES}
+SAID_BY = ("Struck", "flaw", "expected_one_of", "find", "Finding", "_words")
+"""What makes a finding, with its code as the first text that is given."""
+
+
+def test_every_code_of_a_recipe_has_its_place_on_the_page() -> None:
+    package = Path(product.__file__).parent
+    codes = {"needless-excuse"}
+    for path in package.rglob("*.py"):
+        for node in ast.walk(ast.parse(path.read_text())):
+            given: list[ast.expr] = []
+            if isinstance(node, ast.Call):
+                name = getattr(node.func, "id", getattr(node.func, "attr", ""))
+                given = node.args if name in SAID_BY else []
+            elif isinstance(node, ast.FunctionDef) and node.name == "_words":
+                tuples = (r.value for r in ast.walk(node) if isinstance(r, ast.Return))
+                given = [t.elts[0] for t in tuples if isinstance(t, ast.Tuple)]
+            elif isinstance(node, ast.Assign) and getattr(node.targets[0], "id", "") == "code":
+                given = [node.value]
+            texts = [one.value for one in given if isinstance(one, ast.Constant)]
+            told = [text for text in texts if isinstance(text, str)]
+            told = told if isinstance(node, ast.FunctionDef) else told[:1]
+            codes |= {text for text in told if re.fullmatch(r"[a-z]+(-[a-z]+)*", text)}
+    assert len(codes) > 90
+    assert codes - CODES.keys() == set()
+    assert CODES.keys() - codes == set()
+    elsewhere = set(re.findall(r"### `([a-z-]+)`", PAGE.split("## Told elsewhere")[1]))
+    without = {code for code, told in CODES.items() if not told.bad}
+    assert without == elsewhere | {"yaml-size", "too-many"}
+
+
+def test_help_and_sarif_tell_what_a_code_means() -> None:
+    for code in ("no-check", "yaml-size", "place"):
+        shown = " ".join(widetrail("help", code).out.split())
+        assert f"{code} (a finding of lint): {CODES[code].meaning}" in shown
+    assert "Did you mean" in widetrail("help", "no-chek").err
 
 
 # What is printed

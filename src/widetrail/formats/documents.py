@@ -257,11 +257,7 @@ def _own_errors(error: ValidationError) -> Iterable[ErrorDetails]:
 def _finding(tree: Map, file: str, error: ErrorDetails) -> Finding:
     where = [p for p in error["loc"] if not (isinstance(p, str) and p.startswith(TAG))]
     mark, walked = mark_at(tree, where)
-    if error["type"] == "missing":
-        missing = str(where[-1])
-        message, hint, rule = f'the key "{missing}" is missing', "", "missing-key"
-    else:
-        rule, message, hint = _words(error)
+    rule, message, hint = _words(error)
     return Finding(file, mark.line, mark.column, rule, ".".join(walked), message, hint)
 
 
@@ -269,6 +265,8 @@ def _words(error: ErrorDetails) -> tuple[str, str, str]:
     kind, context, found = error["type"], error.get("ctx", {}), error["input"]
     if kind.startswith("wt:"):
         return kind[3:], str(context["message"]), str(context["hint"])
+    if kind == "missing":
+        return "missing-key", f'the key "{error["loc"][-1]}" is missing', ""
     shown = f'"{found}"' if isinstance(found, str) else _shape(found)
     if kind == "literal_error":
         words = [w.strip("'\"") for w in str(context["expected"]).replace(" or ", ", ").split(", ")]

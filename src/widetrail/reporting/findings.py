@@ -16,6 +16,7 @@ from xml.etree import ElementTree
 from widetrail import __version__
 from widetrail.findings import Finding
 from widetrail.formats.texts import for_people
+from widetrail.reporting.explained import explained
 from widetrail.reporting.xml_text import plain
 
 Found = Mapping[Path, tuple[Finding, ...]]
@@ -57,7 +58,7 @@ def _sarif(found: Found) -> str:
             "driver": {
                 "name": "widetrail",
                 "version": __version__,
-                "rules": [{"id": code} for code in codes],
+                "rules": [_rule(code) for code in codes],
             }
         },
         "columnKind": "unicodeCodePoints",
@@ -65,6 +66,19 @@ def _sarif(found: Found) -> str:
         "results": [_result(finding, codes) for finding in every],
     }
     return json.dumps({"$schema": _SARIF, "version": "2.1.0", "runs": [run]}, indent=2)
+
+
+def _rule(code: str) -> dict[str, object]:
+    told = explained().get(code)
+    if told is None:
+        return {"id": code}
+    rule: dict[str, object] = {"id": code, "shortDescription": {"text": told.meaning}}
+    if told.good:
+        shown = {"Instead of": told.bad, "write": told.good}
+        text = "\n".join(f"{title}:\n\n{example}" for title, example in shown.items())
+        marked = "\n".join(f"{t}:\n\n```yaml\n{e}```\n" for t, e in shown.items())
+        rule["help"] = {"text": text, "markdown": marked}
+    return rule
 
 
 def _result(finding: Finding, codes: list[str]) -> dict[str, object]:
