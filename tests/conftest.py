@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 import os
+import re
 import shutil
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import ProcessPoolExecutor
@@ -13,9 +14,11 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+import yaml
 from click.testing import CliRunner
 from hypothesis import settings
 
+import widetrail as product
 from build import NOW as NOW
 from build import Trail
 from seat_world import WAYS, Explored, Way, explore
@@ -258,3 +261,20 @@ def explored(request: pytest.FixtureRequest) -> dict[Way, Explored]:
     ways = WAYS if swept else WAYS[:1]
     with ProcessPoolExecutor(2) as pool:
         return dict(zip(ways, pool.map(explore, ways), strict=True))
+
+
+CODES_PAGE = (Path(product.__file__).parent / "findings.md").read_text(encoding="utf-8")
+BASE = re.findall(r"```yaml\n(recipe: 1.*?)```", CODES_PAGE, re.DOTALL)[0]
+"""The recipe without findings of the page of codes."""
+
+
+def with_parts(fragment: str) -> str:
+    """Return the recipe of the page with the parts that an example has in their place."""
+    document = yaml.load(BASE, yaml.CBaseLoader)
+    for section, parts in yaml.load(fragment, yaml.CBaseLoader).items():
+        if isinstance(parts, dict) and isinstance(document.get(section), dict):
+            document[section] |= parts
+            document[section] = {k: v for k, v in document[section].items() if v != "null"}
+        else:
+            document[section] = parts
+    return yaml.safe_dump(document, sort_keys=False, allow_unicode=True)

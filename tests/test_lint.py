@@ -18,7 +18,8 @@ from hypothesis import strategies as st
 
 import widetrail as product
 import widetrail_demo
-from conftest import widetrail
+from conftest import BASE, widetrail, with_parts
+from conftest import CODES_PAGE as PAGE
 from widetrail.findings import Finding
 from widetrail.library.recipes import fix
 from widetrail.recipe import examine, fixing
@@ -116,25 +117,10 @@ def test_whatever_breaks_a_planted_fault_is_told(data: st.DataObject) -> None:
     assert "items.planted.from" in {where for _, rule, where in found(text)}
 
 
-PAGE = (Path(product.__file__).parent / "findings.md").read_text()
 CODES = explained()
 EXAMPLES = [(code, told.bad, told.good) for code, told in CODES.items() if told.bad]
 OF_FILE = re.findall(r"### `([a-z-]+)`", PAGE.split("## The file")[1].split("\n## ")[0])
 """The codes whose examples are of a file as it is written."""
-
-BASE = re.findall(r"```yaml\n(recipe: 1.*?)```", PAGE, re.DOTALL)[0]
-
-
-def with_parts(fragment: str) -> str:
-    """Return the recipe of the page with the parts that an example has in their place."""
-    document = yaml.load(BASE, yaml.CBaseLoader)
-    for section, parts in yaml.load(fragment, yaml.CBaseLoader).items():
-        if isinstance(parts, dict) and isinstance(document.get(section), dict):
-            document[section] |= parts
-            document[section] = {k: v for k, v in document[section].items() if v != "null"}
-        else:
-            document[section] = parts
-    return yaml.safe_dump(document, sort_keys=False, allow_unicode=True)
 
 
 def test_the_recipe_of_the_page_has_no_findings() -> None:

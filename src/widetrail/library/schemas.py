@@ -4,18 +4,23 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable, Mapping
+from importlib.resources import files
 from pathlib import Path
 from typing import Any
 
-from widetrail.formats.document_schema import SchemaMaker
+from widetrail.formats.document_schema import DIALECT, SchemaMaker
 from widetrail.formats.documents import Model
 from widetrail.machine.machine_file import MachineFile
 from widetrail.recipe import Recipe
 from widetrail.recipe.conditions import one_or_many
 from widetrail.recipe.routes import StepRule
+from widetrail.recipe.text_types import PATTERNS
 from widetrail.rehearsing.rehearsal_file import RehearsalFile
 from widetrail.steps import KINDS
 from widetrail.tracing import TraceFile
+from widetrail.walking.answers import answers_schema
+
+_ANSWERS = "Answers to what a move asks for, by names (--answers)"
 
 _DOCUMENTS: Mapping[str, tuple[type[Model], str]] = {
     "recipe": (Recipe, "A recipe of Wide Trail (NAME.trail.yaml)"),
@@ -24,13 +29,13 @@ _DOCUMENTS: Mapping[str, tuple[type[Model], str]] = {
     "trace": (TraceFile, "A script of a trace of Wide Trail (NAME.trace.yaml)"),
 }
 
-SCHEMAS = tuple(_DOCUMENTS)
+SCHEMAS = (*_DOCUMENTS, "answers")
 """The names of the documents that have a schema."""
 
 
 def schema(name: str) -> dict[str, Any]:
-    """Return the JSON Schema (draft 2020-12) of a document: ``recipe``, ``rehearsal``, ``machine``
-    or ``trace``.
+    """Return the JSON Schema (draft 2020-12) of a document: ``recipe``, ``rehearsal``, ``machine``,
+    ``trace`` or ``answers``.
 
     Raises:
         KeyError: There is none of that name.
@@ -39,9 +44,12 @@ def schema(name: str) -> dict[str, Any]:
         >>> schema("recipe")["title"]
         'A recipe of Wide Trail (NAME.trail.yaml)'
     """
+    if name == "answers":
+        return {"$schema": DIALECT, "title": _ANSWERS, **answers_schema()}
     model, title = _DOCUMENTS[name]
     added: Mapping[type[Model], Mapping[str, Any]] = {StepRule: dict(KINDS)}
-    return SchemaMaker(one_or_many, added).document(model, title)
+    texts = json.loads((files("widetrail") / "key_texts.json").read_text(encoding="utf-8"))
+    return SchemaMaker(one_or_many, added, texts, PATTERNS).document(model, title)
 
 
 def schema_text(name: str) -> str:

@@ -89,7 +89,7 @@ class InForm(Model):
         forms = {}
         for name in forms_for(cls.role):
             held = fields[_HOLDERS[FORMS[name].holder]].annotation
-            forms[name] = maker.of(get_args(held)[1])
+            forms[name] = maker.described(cls, name, maker.of(get_args(held)[1]))
         made["properties"] = {**forms, **made["properties"]}
         made["oneOf"] = [{"required": [name]} for name in forms]
         return made

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from typing import Annotated
+from collections.abc import Callable, Mapping
+from typing import Annotated, Any
 
 from pydantic import (
     AfterValidator,
@@ -21,6 +22,9 @@ _HIVE = re.compile(r"(HKEY_[A-Z_]+|HK(LM|CU|CR|U|CC))(\\.+)?", re.DOTALL)
 
 
 _COMMAND = re.compile(r"[A-Za-z0-9][A-Za-z0-9_.+-]*")
+
+
+_SETTINGS = re.compile(r"(/[A-Za-z0-9_:.-]+)+/?")
 
 
 _ID = re.compile(r"[a-z][a-z0-9]*(-[a-z0-9]+)*")
@@ -62,7 +66,7 @@ def check_program(text: str) -> str:
 
 
 def _check_settings_path(text: str) -> str:
-    if not re.fullmatch(r"(/[A-Za-z0-9_:.-]+)+/?", text):
+    if not _SETTINGS.fullmatch(text):
         raise flaw("dconf", f'"{text}" is not a path of settings', "Write it like /org/example/app")
     return text
 
@@ -95,6 +99,17 @@ Range = Annotated[str, AfterValidator(check_releases)]
 
 
 ProgramText = Annotated[str, AfterValidator(check_program)]
+
+
+PATTERNS: Mapping[Callable[..., Any], str] = {
+    _check_name: f"^{_NAME.pattern}$",
+    _check_id: f"^{_ID.pattern}$",
+    _check_said: r"\S",
+    _check_key: r"^(HKEY_[A-Z_]+|HK(LM|CU|CR|U|CC))(\\.+)?$",
+    _check_settings_path: f"^{_SETTINGS.pattern}$",
+    check_path: r"^\{[a-z][a-z0-9_.]*\}(/(?!\.{1,2}(/|$))[^/\\]+)*$",
+}
+"""What texts look like that a check accepts, as expressions of JSON Schema (ECMA 262)."""
 
 
 def is_command(text: str) -> bool:

@@ -13,12 +13,13 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Any
 
 from pydantic import BeforeValidator
 from pydantic_core import PydanticCustomError
 
 from widetrail.errors import InputUnusable
+from widetrail.formats.document_schema import TEXT
 from widetrail.formats.documents import read_text
 from widetrail.formats.flaws import flaw
 from widetrail.formats.yaml_positions import Map, read_marked
@@ -38,6 +39,20 @@ def _answer(raw: object) -> Answer:
     if commands and all(isinstance(word, str) for command in commands for word in command):
         return tuple(tuple(command) for command in commands)
     raise flaw("answer", 'expected a text, "done" or a list of commands')
+
+
+def answers_schema() -> dict[str, Any]:
+    """Return the JSON Schema of an answers file."""
+    command = {"type": "array", "items": TEXT, "minItems": 1}
+    told = "A text, done where a task is done, or commands of the program that do it"
+    return {
+        "type": "object",
+        "description": "Names of what is asked for, or of tasks, with answers",
+        "additionalProperties": {
+            "description": told,
+            "anyOf": [TEXT, {"type": "array", "items": command, "minItems": 1}],
+        },
+    }
 
 
 Given = Annotated[Answer, BeforeValidator(_answer)]
