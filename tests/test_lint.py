@@ -54,7 +54,7 @@ items:
 
 
 def found(text: str) -> list[tuple[int, str, str]]:
-    _, findings = examine(text, "moss.trail.yaml", KINDS)
+    _, findings = examine(text, "moss.trail.yaml", KINDS, "alma")
     return [(f.line, f.rule, f.where) for f in findings]
 
 
@@ -321,3 +321,14 @@ def test_a_change_that_breaks_something_else_is_not_made(monkeypatch: pytest.Mon
 def test_the_demo_has_nothing_to_put_right() -> None:
     assert DEMO
     assert fix(DEMO) == []
+
+
+def test_the_name_of_the_own_account_is_found_in_paths(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    recipe = tmp_path / "moss.trail.yaml"
+    recipe.write_text(with_parts('places: {notes: {folder: "{documents}/Imarsh/notes"}}'))
+    for name, told in (("imarsh", True), ("root", False), ("notes", True), ("mars", False)):
+        monkeypatch.setattr("getpass.getuser", lambda name=name: name)
+        assert ("[account-name]" in widetrail("lint", recipe).out) == told, name
+    assert "[account-name]" not in widetrail("lint", recipe, "--account", "").out

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import getpass
 import sys
 from collections.abc import Mapping
 from difflib import unified_diff
@@ -37,6 +38,10 @@ def _codes(_: click.Context, __: click.Parameter, value: tuple[str, ...]) -> tup
 @click.option("--ignore", multiple=True, callback=_codes, help="Not these codes, with commas.")
 @click.option("--fix", "fixes", is_flag=True, help="Put right what is certain; shown first.")
 @click.option("--yes", is_flag=True, help="With --fix: write it without a question.")
+@click.option(
+    "--account",
+    help="The name of the account that wrote the recipes, to find it in paths; else your own.",
+)
 @json_option
 def command(
     recipes: tuple[Path, ...],
@@ -45,6 +50,7 @@ def command(
     ignore: tuple[str, ...],
     fixes: bool,
     yes: bool,
+    account: str | None,
     as_json: bool,
 ) -> None:
     """Check RECIPES (files, or folders of them); no machine is looked at.
@@ -55,7 +61,9 @@ def command(
         _fix(recipes, yes=yes)
     from widetrail.reporting.findings import FORMS, chosen
 
-    found = chosen(lint(recipes), select, ignore)
+    found = chosen(
+        lint(recipes, account=_own_name() if account is None else account), select, ignore
+    )
     form = "json" if as_json else form
     if form == "text":
         _show(found)
@@ -63,6 +71,19 @@ def command(
         click.echo(FORMS[form](found))
     if any(errors_of(findings) for findings in found.values()):
         click.get_current_context().exit(1)
+
+
+def _own_name() -> str:
+    """Return the name of the account, unless it is one that many computers have."""
+    try:
+        name = getpass.getuser()
+    except (OSError, KeyError):  # the system has none
+        return ""
+    return "" if len(name) < _SHORTEST or name in _GENERAL else name
+
+
+_SHORTEST = 4  # a shorter one stands in many words
+_GENERAL = frozenset({"root", "user", "admin", "administrator", "guest"})
 
 
 def _fix(recipes: tuple[Path, ...], *, yes: bool) -> None:

@@ -141,9 +141,10 @@ def laid_out(paths: Iterable[Where]) -> dict[Path, tuple[str, str]]:
     return found
 
 
-def lint(paths: Iterable[Where]) -> dict[Path, tuple[Finding, ...]]:
+def lint(paths: Iterable[Where], *, account: str = "") -> dict[Path, tuple[Finding, ...]]:
     """Return the findings of each recipe that ``paths`` name; no machine is looked at.
 
+    ``account`` is the name of who wrote them, which is to stand in no path.
     A file without findings has an empty tuple; lines and columns count from 1.
 
     Raises:
@@ -153,7 +154,7 @@ def lint(paths: Iterable[Where]) -> dict[Path, tuple[Finding, ...]]:
         >>> lint(["recipes/sporelog.trail.yaml"])
         {PosixPath('recipes/sporelog.trail.yaml'): ()}
     """
-    return {file: examine(read_text(file), str(file), KINDS)[1] for file in _named(paths)}
+    return {file: examine(read_text(file), str(file), KINDS, account)[1] for file in _named(paths)}
 
 
 def _named(paths: Iterable[Where]) -> list[Path]:

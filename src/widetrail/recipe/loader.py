@@ -46,18 +46,20 @@ class Loaded:
         return f"{self.file}:{mark.line}:{mark.column}"
 
 
-def examine(text: str, file: str, kinds: Kinds) -> tuple[Loaded | None, tuple[Finding, ...]]:
+def examine(
+    text: str, file: str, kinds: Kinds, account: str = ""
+) -> tuple[Loaded | None, tuple[Finding, ...]]:
     """Read a recipe from ``text``; return it, unless it has errors, and all findings.
 
-    ``kinds`` are the step kinds with the models of their settings. Nothing is run or read
-    beyond ``text``.
+    ``kinds`` are the step kinds with the models of their settings, ``account`` is the name of who
+    wrote it, or nothing. Nothing is run or read beyond ``text``.
     """
     recipe, tree, findings = check(Recipe, text, file, Notation(kinds))
     if recipe is None and len(findings) > MOST:
         return None, findings  # nobody reads more of them
     if recipe is None:
-        return None, capped([*findings, *_elsewhere(tree, file, kinds)])
-    findings = tuple(sorted({*findings, *lint(recipe, tree, file, kinds)}))
+        return None, capped([*findings, *_elsewhere(tree, file, kinds, account)])
+    findings = tuple(sorted({*findings, *lint(recipe, tree, file, kinds, account=account)}))
     findings = tuple(sorted(excused(recipe, tree, file, findings)))
     if errors_of(findings):
         return None, findings
@@ -66,11 +68,11 @@ def examine(text: str, file: str, kinds: Kinds) -> tuple[Loaded | None, tuple[Fi
     return Loaded(file, text, digest(text.encode()), recipe, tree, findings), findings
 
 
-def _elsewhere(tree: Map, file: str, kinds: Kinds) -> Iterator[Finding]:
+def _elsewhere(tree: Map, file: str, kinds: Kinds, account: str) -> Iterator[Finding]:
     """Give what lint finds in the sound parts of a broken recipe."""
     sound = sound_parts(tree, lambda: Notation(kinds)) if tree else None
     if sound is not None:
-        yield from lint(sound.recipe, tree, file, kinds, sound.stood)
+        yield from lint(sound.recipe, tree, file, kinds, sound.stood, account)
 
 
 def load_recipe(path: Path, kinds: Kinds) -> Loaded:

@@ -41,6 +41,7 @@ RULES: Mapping[str, LintRule] = Added(
         "checks elsewhere": LintRule(moves.checks_elsewhere, of_absence=True),
         "secrets left": LintRule(moves.secrets_left, of_absence=True),
         "fixed paths": LintRule(moves.fixed_paths),
+        "named accounts": LintRule(moves.named_accounts),
         "unsaid changes": LintRule(moves.unsaid_changes),
         "needless administrator": LintRule(moves.needless_administrator),
         "start-up": LintRule(moves.start_up),
@@ -59,13 +60,15 @@ def lint(
     file: str,
     kinds: Mapping[str, type[Settings]],
     stood: Callable[[Where], Where | None] | None = None,
+    account: str = "",
 ) -> Iterator[Finding]:
-    """Give the findings of a recipe that is sound in its parts; ``kinds`` are those of steps.
+    """Give the findings of a recipe that is sound in its parts; ``kinds`` are those of steps,
+    ``account`` is the name of who wrote it, or nothing.
 
     Where parts are missing, ``stood`` returns where the others stand in ``tree``, or ``None`` where
     something may come of what is missing.
     """
-    whole = Whole(recipe, kinds)
+    whole = Whole(recipe, kinds, account)
     for rule in RULES.values():
         if stood is not None and rule.of_absence:
             continue

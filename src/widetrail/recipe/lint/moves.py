@@ -154,6 +154,24 @@ def fixed_paths(whole: Whole) -> Iterator[Struck]:
                 yield Struck("fixed-path", (*step.where, *text.at), message, hint, "warning")
 
 
+def named_accounts(whole: Whole) -> Iterator[Struck]:
+    """Find paths that hold the name of the account that wrote the recipe: no other has them."""
+    if not whole.account:
+        return
+    named = re.compile(rf"(?<![^\W_]){re.escape(whole.account)}(?![^\W_])", re.IGNORECASE)
+    globs = [
+        (("items", name, key, number), glob)
+        for name, item in whole.recipe.items.items()
+        for key, some in (("take", item.take), ("leave", item.leave))
+        for number, glob in enumerate(some)
+    ]
+    for where, text in (*whole.templates, *globs):
+        if named.search(text):
+            message = f'"{whole.account}" is the name of an account, and stands in a path'
+            hint = "Have the program's settings tell the path (set_in), or use a glob"
+            yield Struck("account-name", where, message, hint, "warning")
+
+
 def unsaid_changes(whole: Whole) -> Iterator[Struck]:
     """Find commands on new of which the recipe does not say what they change."""
     for step in whole.steps:

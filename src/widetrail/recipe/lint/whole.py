@@ -31,10 +31,13 @@ OF_LICENCES = frozenset({"serial", "request", "answer"})
 
 
 class Whole:
-    """A recipe with what several rules go through; ``kinds`` are those of steps."""
+    """A recipe with what several rules go through; ``kinds`` are those of steps, ``account`` is the
+    name of who wrote it, or nothing."""
 
-    def __init__(self, recipe: Recipe, kinds: Mapping[str, type[Settings]]) -> None:
-        self.recipe, self.kinds = recipe, kinds
+    def __init__(
+        self, recipe: Recipe, kinds: Mapping[str, type[Settings]], account: str = ""
+    ) -> None:
+        self.recipe, self.kinds, self.account = recipe, kinds, account
         self.readings = tuple(_readings(recipe))
         self.templates = tuple(_templates(recipe, self.readings))
         self.legs = tuple(_legs(recipe))
