@@ -21,10 +21,10 @@ import widetrail_demo
 from conftest import BASE, widetrail, with_parts
 from conftest import CODES_PAGE as PAGE
 from widetrail.findings import Finding
-from widetrail.library.recipes import fix
+from widetrail.library.revisions import fix
 from widetrail.recipe import examine, fixing
 from widetrail.reporting.explained import explained
-from widetrail.reporting.findings import FORMS
+from widetrail.reporting.finding_forms import FORMS
 from widetrail.steps import KINDS
 
 BROKEN = """\

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
-from difflib import get_close_matches
 from typing import Literal
 
 from widetrail.old_words import renamed
@@ -62,5 +61,7 @@ def errors_of(findings: Iterable[Finding]) -> tuple[Finding, ...]:
 def did_you_mean(word: str, known: Iterable[str]) -> str:
     """Return a hint that names the new word for an old one, the nearest known word, or nothing."""
     words = list(known)
+    from difflib import get_close_matches  # most words are known
+
     near = get_close_matches(word, words, n=1, cutoff=0.6)
     return renamed(word, words) or (f'Did you mean "{near[0]}"?' if near else "")

@@ -2,12 +2,29 @@
 
 from __future__ import annotations
 
+import os
 import sys
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from importlib import import_module
 from typing import Any, Generic, TypeVar
 
 T = TypeVar("T")
+
+_PLUGINS = "PYDANTIC_DISABLE_PLUGINS"
+_ours = False
+
+
+def start_without_plugins() -> None:
+    """Have the library of models look for no plugins in this process: that is a tenth of a short
+    command. Programs that are started are not told (``environment``)."""
+    global _ours
+    _ours = _PLUGINS not in os.environ
+    os.environ.setdefault(_PLUGINS, "__all__")
+
+
+def environment() -> dict[str, str]:
+    """Return the environment of this process as it was given."""
+    return {n: value for n, value in os.environ.items() if not (_ours and n == _PLUGINS)}
 
 
 class Imported(Mapping[str, T], Generic[T]):

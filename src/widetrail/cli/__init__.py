@@ -18,6 +18,7 @@ import click
 from widetrail import __version__
 from widetrail.cli.manner import Color, manner, set_manner
 from widetrail.errors import WideTrailError
+from widetrail.lazily import start_without_plugins
 
 COMMANDS = {
     "demo": "Run a whole move on the demo world.",
@@ -136,6 +137,7 @@ tenth of a short command is spent on finding none."""
 def start() -> None:
     """Run the command line as a program of its own."""
     gc.set_threshold(SELDOM)
+    start_without_plugins()
     for stream in (sys.stdout, sys.stderr):  # a pipe of cp1252 or ASCII holds not every name
         if isinstance(stream, TextIOWrapper) and lookup(stream.encoding).name != "utf-8":
             stream.reconfigure(errors="backslashreplace")

@@ -9,7 +9,7 @@ import click
 
 from widetrail.cli.output import Page, json_option, print_json
 from widetrail.formats.quantities import show_count
-from widetrail.library.recipes import compare_files, compare_with_revision
+from widetrail.library.revisions import compare_files, compare_with_revision
 from widetrail.recipe.comparing import Difference
 
 PATH = click.Path(path_type=Path)

@@ -8,7 +8,7 @@ import click
 
 from widetrail.cli.output import Page, json_option, print_json
 from widetrail.formats.quantities import show_count
-from widetrail.library.recipes import laid_out
+from widetrail.library.revisions import laid_out
 
 
 @click.command("format")

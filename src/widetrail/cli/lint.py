@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import getpass
 import sys
 from collections.abc import Mapping
-from difflib import unified_diff
 from pathlib import Path
 
 import click
@@ -15,7 +13,8 @@ from widetrail.findings import Finding, errors_of
 from widetrail.formats.documents import read_text
 from widetrail.formats.quantities import show_count
 from widetrail.formats.texts import for_people
-from widetrail.library.recipes import fix, lint
+from widetrail.library.recipes import lint
+from widetrail.reporting.findings import chosen, in_source
 
 AS = ("text", "json", "sarif", "github", "junit")
 """Forms in which findings are printed."""
@@ -59,8 +58,6 @@ def command(
     """
     if fixes:
         _fix(recipes, yes=yes)
-    from widetrail.reporting.findings import FORMS, chosen
-
     found = chosen(
         lint(recipes, account=_own_name() if account is None else account), select, ignore
     )
@@ -68,6 +65,8 @@ def command(
     if form == "text":
         _show(found)
     else:
+        from widetrail.reporting.finding_forms import FORMS
+
         click.echo(FORMS[form](found))
     if any(errors_of(findings) for findings in found.values()):
         click.get_current_context().exit(1)
@@ -75,6 +74,8 @@ def command(
 
 def _own_name() -> str:
     """Return the name of the account, unless it is one that many computers have."""
+    import getpass
+
     try:
         name = getpass.getuser()
     except (OSError, KeyError):  # the system has none
@@ -88,6 +89,10 @@ _GENERAL = frozenset({"root", "user", "admin", "administrator", "guest"})
 
 def _fix(recipes: tuple[Path, ...], *, yes: bool) -> None:
     """Show what can be put right as a diff, and write it where somebody says so."""
+    from difflib import unified_diff
+
+    from widetrail.library.revisions import fix
+
     fixed = fix(recipes)
     for one in fixed:
         before, after = one.before.splitlines(), one.after.splitlines()
@@ -101,8 +106,6 @@ def _fix(recipes: tuple[Path, ...], *, yes: bool) -> None:
 
 
 def _show(found: Mapping[Path, tuple[Finding, ...]]) -> None:
-    from widetrail.reporting.findings import in_source
-
     page, errors, warnings = Page(), 0, 0
     for file, findings in found.items():
         lines = read_text(file).splitlines() if findings else []

@@ -80,7 +80,7 @@ class NamedValues(NamedTuple):
     folds_names: bool = False
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False, repr=False)
 class Form:
     """One form with all that it can do; what it cannot is ``None``.
 

@@ -19,6 +19,7 @@ from widetrail.formats.dconf import write_dconf
 from widetrail.formats.interface import Platform
 from widetrail.formats.outside import SafePath, leads_on
 from widetrail.formats.texts import decode
+from widetrail.lazily import environment
 from widetrail.machine import paths
 from widetrail.machine.accounts import as_root, script_run
 from widetrail.machine.effects import Effects
@@ -93,7 +94,7 @@ class LiveMachine(HostMachine):
         return SafePath(os.path.realpath(at.parent)) / at.name if systems else SafePath(at)
 
     def variables(self) -> Mapping[str, str]:
-        own = dict(os.environ) if self._mine else {}
+        own = environment() if self._mine else {}
         return {**own, "HOME": self._home, "USER": self.user}
 
     def command(self, name: str) -> str | None:
@@ -145,10 +146,10 @@ class LiveMachine(HostMachine):
             )
         if not Path(program).is_absolute() or not os.access(program, os.X_OK):
             raise MachineUnusable("is not installed", where=program)
-        environment = {**os.environ, "HOME": self._home}
+        given = {**environment(), "HOME": self._home}
         if self._is_scratch:
-            environment |= self._scratch_environment()
-        return [program], environment, self._home
+            given |= self._scratch_environment()
+        return [program], given, self._home
 
     _is_scratch = False
 

@@ -11,7 +11,7 @@ StoreName = Literal["registry", "dconf"]
 """A store of named values that a platform has: the registry, or the desktop's settings."""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False, repr=False)
 class Sample:
     """How a new recipe's sample machines look on a platform.
 
@@ -26,7 +26,7 @@ class Sample:
     system: str
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False, repr=False)
 class Scope:
     """What of a computer is the system's: a survey passes it by, and little of it is a place.
 
@@ -45,7 +45,7 @@ class Scope:
     mount_folder: str = ""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False, repr=False)
 class Sensitive:
     """Where a file does more than lie there.
 
@@ -61,7 +61,7 @@ class Sensitive:
     devices: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False, repr=False)
 class PlatformRules:
     """All rules of a platform.
 

@@ -218,17 +218,22 @@ def _is_own(case: Place) -> bool:
 def start_up(whole: Whole) -> Iterator[Struck]:
     """Find items that put something where programs start by themselves."""
     from widetrail.machine.platforms import PLATFORMS
-    from widetrail.machine.sensitive import attention_key
 
     starts = {f"{{{root}}}/{name}" for p in PLATFORMS.values() for root, name in p.sensitive.starts}
     for name, item in whole.recipe.items.items():
         for case in whole.recipe.places.get(item.from_, ()):
             texts = [f"{text}/" for text in texts_of(case.where)]
             inside = any(text.startswith(f"{at}/") for text in texts for at in starts)
-            if inside or (case.key is not None and attention_key(case.key) == "start-up"):
+            if inside or (case.key is not None and _is_start_up(case.key)):
                 message = "programs are started from there by themselves"
                 hint = "Its person is asked for consent; have the program enter itself instead"
                 yield Struck("start-up", ("items", name, "from"), message, hint, "warning")
+
+
+def _is_start_up(key: str) -> bool:
+    from widetrail.machine.sensitive import attention_key  # few recipes name a key
+
+    return attention_key(key) == "start-up"
 
 
 def one_way(whole: Whole) -> Iterator[Struck]:
