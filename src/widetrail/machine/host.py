@@ -13,6 +13,7 @@ from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from functools import partial
+from io import FileIO
 from operator import attrgetter
 from pathlib import Path
 from typing import BinaryIO
@@ -248,7 +249,7 @@ class _Below:
 
     def open(self, path: str) -> BinaryIO:
         try:
-            return os.fdopen(outside.insist_regular(self._take(path), path), "rb", 0)
+            return FileIO(outside.insist_regular(self._take(path), path))
         except (OSError, ValueError) as error:
             raise refused(paths.join(self._path, path), error) from error
 
@@ -311,29 +312,29 @@ def _leads(listed: os.DirEntry[str], above: int | None) -> str:
 
 
 def _entry(path: str, status: os.stat_result, target: Callable[[], str]) -> Entry:
-    kind, number = _kind(status), f"{status.st_dev}:{status.st_ino}"
-    if kind != "file":
-        leads = target() if kind == "link" else ""
-        return Entry(path, kind, 0, status.st_mtime_ns, stat.S_IMODE(status.st_mode), leads)
+    mode = status.st_mode
+    if not stat.S_ISREG(mode):  # as most are
+        kind: EntryKind = "folder" if stat.S_ISDIR(mode) else "other"
+        leads = target() if (is_link := outside.is_link(status)) else ""
+        named = "link" if is_link else kind
+        return Entry(path, named, 0, status.st_mtime_ns, stat.S_IMODE(mode), leads)
+    size, number = status.st_size, f"{status.st_dev}:{status.st_ino}"
     return Entry(
         path,
-        kind,
-        status.st_size,
+        "file",
+        size,
         status.st_mtime_ns,
-        stat.S_IMODE(status.st_mode),
-        file_id=number if status.st_nlink > 1 else "",
-        is_sparse=0 <= getattr(status, "st_blocks", -1) * 512 < status.st_size - 4095,
-        number=number,
-        changed=outside.changed_ns(status),
+        stat.S_IMODE(mode),
+        "",
+        number if status.st_nlink > 1 else "",
+        _TELLS_BLOCKS and 0 <= status.st_blocks * 512 < size - 4095,
+        number,
+        outside.changed_ns(status),
     )
 
 
-def _kind(status: os.stat_result) -> EntryKind:
-    if stat.S_ISREG(status.st_mode):  # as most are
-        return "file"
-    if outside.is_link(status):
-        return "link"
-    return "folder" if stat.S_ISDIR(status.st_mode) else "other"
+_TELLS_BLOCKS = hasattr(os.stat_result, "st_blocks")
+"""Whether the system tells how much of a file is written."""
 
 
 PIECE = 64 * 1024

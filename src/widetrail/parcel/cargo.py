@@ -9,13 +9,14 @@ from dataclasses import dataclass
 from typing import Any, BinaryIO, Protocol
 
 from widetrail.closing import Closing
-from widetrail.formats.outside import SafePath, read_most
+from widetrail.formats.outside import SafePath
 from widetrail.machine import Effects, Entry
 from widetrail.parcel.file_reading import (
+    Reading,
     attributes_told,
     is_changed,
     is_fresh,
-    readable,
+    read_whole,
     sha256_of,
 )
 from widetrail.parcel.seal import ENDING, Seal
@@ -132,7 +133,7 @@ class CargoWriter(Closing):
                 packed = had.get(entry.path)
                 if packed is None or not self._is_still(packed, entry, open_file, attributes):
                     has_some = entry.kind in ("file", "folder")
-                    with readable(entry):
+                    with Reading(entry):
                         told = attributes_told(attributes(entry.path)) if has_some else ""
                     packed = self._pack(item, entry, open_file, moved, told)
                     self.fresh.append(packed)
@@ -168,7 +169,7 @@ class CargoWriter(Closing):
             return True
         if entry.kind in ("link", "hard"):
             return True
-        with readable(entry):
+        with Reading(entry):
             if attributes_told(attributes(entry.path)) != packed.attributes:
                 return False
         if entry.kind == "folder":
@@ -228,7 +229,7 @@ class CargoWriter(Closing):
         attributes: str,
     ) -> CargoEntry:
         self._seen.note(item, entry)
-        with readable(entry), open_file(entry.path) as file:
+        with Reading(entry), open_file(entry.path) as file:
             if small := entry.size <= min(CHUNK, SEGMENT - HEADERS):
                 pieces, sha256 = self._pack_small(item, entry, file, attributes)
             else:
@@ -258,7 +259,7 @@ class CargoWriter(Closing):
     ) -> tuple[list[Piece], str]:
         """Pack a file that is read at once; return where it lies and its SHA-256."""
         size = entry.size
-        data = read_most(file, size + 1)
+        data = read_whole(file, size)
         hashed = hashlib.sha256(data)
         if len(data) != size or is_changed(file, entry) or is_fresh(entry, file, hashed):
             raise Unstable(entry.path)

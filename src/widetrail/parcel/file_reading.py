@@ -7,8 +7,7 @@ import json
 import os
 import time
 from base64 import b64encode
-from collections.abc import Iterable, Iterator, Mapping
-from contextlib import contextmanager
+from collections.abc import Iterable, Mapping
 from typing import Any, BinaryIO
 
 from widetrail.errors import MachineUnusable
@@ -18,20 +17,39 @@ from widetrail.parcel.segments import CHUNK
 from widetrail.steps.cargo import UnreadableFile
 
 
-@contextmanager
-def readable(entry: Entry) -> Iterator[None]:
-    """Tell which file it is that the system cannot read.
+class Reading:
+    """Tells which file it is that the system cannot read.
 
     Effects raise errors of their own, so that what comes here is of reading.
     """
-    try:
-        yield
-    except MachineUnusable as error:
-        raise UnreadableFile(entry.path, error) from error
-    except OSError as error:
-        why = error.strerror or str(error)
-        told = MachineUnusable("cannot be read", where=entry.path, why=why)
-        raise UnreadableFile(entry.path, told) from error
+
+    __slots__ = ("_path",)
+
+    def __init__(self, entry: Entry) -> None:
+        self._path = entry.path
+
+    def __enter__(self) -> None:
+        pass
+
+    def __exit__(self, kind: object, error: BaseException | None, trace: object) -> None:
+        if isinstance(error, MachineUnusable):
+            raise UnreadableFile(self._path, error) from error
+        if isinstance(error, OSError):
+            why = error.strerror or str(error)
+            told = MachineUnusable("cannot be read", where=self._path, why=why)
+            raise UnreadableFile(self._path, told) from error
+
+
+def read_whole(file: BinaryIO, size: int) -> bytes:
+    """Return what a file holds that is to have ``size`` bytes; one byte more where it has more.
+
+    Raises:
+        OSError: The system refuses.
+    """
+    data = file.read(size + 1)  # as a rule all of it, by one call of the system
+    while len(data) < size and (more := file.read(size + 1 - len(data))):
+        data += more
+    return data
 
 
 def is_changed(file: BinaryIO, entry: Entry) -> bool:

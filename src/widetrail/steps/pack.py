@@ -37,6 +37,7 @@ class Has(Work, OfItem, Cargo, People, Protocol):
 
 
 LOOK_EVERY = 2.0
+TELL_EVERY = 0.05
 """Seconds between two looks, while packing, at whether the program is still closed."""
 
 
@@ -198,6 +199,8 @@ class _Listed:
 
         The times of a folder change with names that are not the item's.
         """
+        if self.entries == later.entries:
+            return ""
         now = {_seen(entry) for entry in later.entries}
         before = {_seen(entry) for entry in self.entries}
         return min((entry.path for entry in now ^ before), default="")
@@ -248,7 +251,7 @@ class _Watch:
     def __init__(self, step: Step, doing: Has, total: int, files: int) -> None:
         self._step, self._doing, self._total, self._files = step, doing, total, files
         self._done, self._count, self._begun = 0, 0, time.monotonic()
-        self._looked = self._begun
+        self._looked = self._told = self._begun
 
     def moved(self, size: int, files: int) -> None:
         """Take note of bytes and files that are packed; none of either tell the end."""
@@ -258,6 +261,9 @@ class _Watch:
             self._looked = now
             if signs := self._doing.open_signs(self._step.item):
                 raise _Opened("the program was opened while it was packed", why=signs)
+        if not done and now - self._told < TELL_EVERY:
+            return
+        self._told = now
         passed = now - self._begun
         left = (self._total - self._done) * passed / self._done if self._done else None
         far = self._count, self._files

@@ -28,7 +28,8 @@ def attributes_of(path: StrPath | int) -> Mapping[str, bytes]:
     A link has none, nor has anything where the volume has none.
     """
     try:
-        return dict(sorted(_read(path).items()))
+        found = _read(path)
+        return dict(sorted(found.items())) if found else {}
     except OSError as error:
         if error.errno in (errno.ENOTSUP, errno.ENODATA, errno.EPERM, errno.ELOOP):
             return {}
@@ -112,7 +113,8 @@ else:
             return _named(itself)
 
     def _named(at: StrPath | int) -> Mapping[str, bytes]:
-        own = [name for name in os.listxattr(at) if name.startswith(USER_ATTRIBUTES)]
+        there = os.listxattr(at)  # which most have none of
+        own = [name for name in there if name.startswith(USER_ATTRIBUTES)] if there else ()
         return {name: os.getxattr(at, name) for name in own}
 
     def _write(path: StrPath, attributes: Mapping[str, bytes]) -> bool:
