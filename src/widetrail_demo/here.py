@@ -12,7 +12,6 @@ from __future__ import annotations
 import getpass
 import json
 import os
-import plistlib
 import sys
 from pathlib import Path
 
@@ -59,6 +58,8 @@ def release(otherwise: str) -> str:
         path = program_folder() / name
         if path.is_file():
             if path.suffix == ".plist":
+                import plistlib  # which most machines have no use for
+
                 told: str = plistlib.loads(path.read_bytes())["CFBundleShortVersionString"]
                 return told
             return path.read_text(encoding="utf-8").strip()

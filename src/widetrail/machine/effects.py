@@ -215,12 +215,37 @@ class Effects:
         """Remove a folder of the tool's own with all in it, one effect each; links unfollowed."""
         if is_shut(path):
             self.set_mode(path, 0o700)
-        for inner in sorted(SafePath(path).iterdir()):
-            if inner.is_dir():
-                self.remove_tree(inner)
-            else:
-                self.remove_file(inner)
+        if outside.LISTS_HANDLES:
+            handle = outside.open_folder(path)
+            try:
+                self._remove_below(str(path), handle)
+            finally:
+                os.close(handle)
+        else:
+            for inner in sorted(SafePath(path).iterdir()):
+                if inner.is_dir():
+                    self.remove_tree(inner)
+                else:
+                    self.remove_file(inner)
         self.remove_folder(path)
+
+    def _remove_below(self, folder: str, handle: int) -> None:
+        """Remove all that is in an open folder of the tool's own."""
+        for name, is_folder in outside.listed_in(handle):
+            path = f"{folder}/{name}"
+            if not is_folder:
+                with self._effect("remove", path):
+                    outside.remove_file(name, handle)
+                continue
+            if is_shut(Path(path)):
+                self.set_mode(Path(path), 0o700)
+            below = outside.open_folder(name, handle)
+            try:
+                self._remove_below(path, below)
+            finally:
+                os.close(below)
+            with self._effect("remove folder", path):
+                outside.remove_folder(name, handle)
 
     def run(
         self,

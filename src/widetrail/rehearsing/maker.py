@@ -50,8 +50,10 @@ def serving_copy(maker: MakerFile | None, machines: Path, folder: Path) -> Itera
 
 def _licences(machine: Machine, recipes: Sequence[Loaded]) -> Iterator[tuple[str, Licence, Finder]]:
     """Give every licence with what finds the things of its recipe and may ask its program."""
+    if not any(loaded.recipe.licences for loaded in recipes):
+        return
     alone = {loaded.id: find_application(machine, loaded) for loaded in recipes}
-    for loaded in recipes:
+    for loaded in (one for one in recipes if one.recipe.licences):
         finder = find_application(machine, loaded, lenders=alone, ask_programs=True)
         for name, licence in loaded.recipe.licences.items():
             yield f"{loaded.id}.{name}", licence, finder

@@ -110,7 +110,8 @@ def prepared_copy(
     if address := address_of(service, network=merged.get("network") != "no"):
         merged["environment"] = {**merged.get("environment", {}), **address}
     if merged != own:
-        file.write_text(yaml.safe_dump(merged, allow_unicode=True), encoding="utf-8")
+        told = yaml.dump(merged, Dumper=yaml.CSafeDumper, allow_unicode=True)
+        file.write_text(told, encoding="utf-8")
     for what in ("release", "edition"):
         for recipe, value in getattr(side, what).items():
             loaded = _named(recipes, recipe)

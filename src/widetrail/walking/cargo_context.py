@@ -9,7 +9,7 @@ from contextlib import contextmanager
 
 from widetrail.errors import Halted
 from widetrail.formats import digest
-from widetrail.formats.outside import SafePath
+from widetrail.formats.outside import SafePath, bytes_below
 from widetrail.machine import Machine
 from widetrail.machine.paths import join, parent, trouble_with_name
 from widetrail.machine.platforms import STRICTEST
@@ -195,7 +195,7 @@ def _copy_tree(source: SafePath, target: SafePath, machine: Machine) -> None:
     """Copy a parcel: folders and regular files, durable at the end."""
     effects = machine.effects
     room = shutil.disk_usage(target.parent).free
-    size = sum(p.stat().st_size for p in source.below() if p.is_file())
+    size = bytes_below(source)
     if size > room:
         why = f"{size} bytes are needed, and {room} are free"
         raise Halted("there is no room for what is left of the parcel", where=str(target), why=why)

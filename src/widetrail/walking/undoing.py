@@ -13,7 +13,7 @@ from datetime import datetime
 
 from widetrail.errors import Halted, InputUnusable, WideTrailError
 from widetrail.finding.stores import Store, StoreKind
-from widetrail.formats.outside import read_outside
+from widetrail.formats.outside import bytes_below, read_outside
 from widetrail.machine import Machine
 from widetrail.machine.moves import (
     Move,
@@ -267,12 +267,7 @@ class Run:
 
     def kept(self) -> tuple[tuple[str, int], ...]:
         """Return what settling removes: each folder of the run's own with its bytes."""
-        found = []
-        for home in self._homes():
-            host = self.machine.host(home)
-            sizes = (p.stat().st_size for p in host.below() if p.is_file())
-            found.append((home, sum(sizes)))
-        return tuple(found)
+        return tuple((home, bytes_below(self.machine.host(home))) for home in self._homes())
 
     def put_away(self) -> PutAway:
         """Return what was put away while it was undone and is kept still.

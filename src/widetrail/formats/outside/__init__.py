@@ -37,14 +37,17 @@ from widetrail.formats.outside.changes import (
 from widetrail.formats.outside.extended import USER_ATTRIBUTES, attributes_of, set_attributes
 from widetrail.formats.outside.opening import (
     JOURNAL_MOST,
+    LISTS_HANDLES,
     NO_REGULAR_FILE,
     StrPath,
     as_called,
+    bytes_below,
     changed_ns,
     insist_regular,
     is_link,
     leads_on,
     link_target,
+    listed_in,
     names_in,
     no_plain_folder,
     open_any,
@@ -59,6 +62,7 @@ from widetrail.formats.outside.safe_path import SafePath
 
 __all__ = [
     "JOURNAL_MOST",
+    "LISTS_HANDLES",
     "NO_REGULAR_FILE",
     "USER_ATTRIBUTES",
     "SafePath",
@@ -66,6 +70,7 @@ __all__ = [
     "access_lists_of",
     "as_called",
     "attributes_of",
+    "bytes_below",
     "changed_ns",
     "cut",
     "flush",
@@ -76,6 +81,7 @@ __all__ = [
     "is_link",
     "leads_on",
     "link_target",
+    "listed_in",
     "make_folder",
     "make_hard_link",
     "make_link",

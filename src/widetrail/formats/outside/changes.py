@@ -68,8 +68,12 @@ def make_pipe(path: StrPath) -> None:
             os.mkfifo(name, dir_fd=above)
 
 
-def remove_file(path: StrPath) -> None:
-    """Remove one file or link."""
+def remove_file(path: StrPath, holder: int | None = None) -> None:
+    """Remove one file or link; ``holder`` is the open folder that holds it, where ``path`` is only
+    its name there."""
+    if holder is not None:
+        os.unlink(path, dir_fd=holder)
+        return
     with held(path) as (above, name):
         if above is None:
             _take_away(name)
@@ -77,8 +81,11 @@ def remove_file(path: StrPath) -> None:
             os.unlink(name, dir_fd=above)
 
 
-def remove_folder(path: StrPath) -> None:
-    """Remove one empty folder."""
+def remove_folder(path: StrPath, holder: int | None = None) -> None:
+    """Remove one empty folder; ``holder`` as in ``remove_file``."""
+    if holder is not None:
+        os.rmdir(path, dir_fd=holder)
+        return
     with held(path) as (above, name):
         if above is None:
             _take_away(name)

@@ -284,6 +284,49 @@ def names_in(path: StrPath) -> list[str]:
         os.close(handle)
 
 
+def listed_in(handle: int) -> list[tuple[str, bool]]:
+    """Return the names in an open folder in their order, each with whether it is a folder."""
+    with os.scandir(handle) as listed:
+        return sorted((one.name, one.is_dir(follow_symlinks=False)) for one in listed)
+
+
+def bytes_below(folder: StrPath) -> int:
+    """Return the bytes of all regular files below a folder, however deep."""
+    if not LISTS_HANDLES:
+        return sum(
+            status.st_size
+            for place, _, names in os.walk(as_called(folder))
+            for status in (os.lstat(os.path.join(place, name)) for name in names)
+            if stat.S_ISREG(status.st_mode)
+        )
+    handle = open_folder(folder)
+    try:
+        return _bytes_in(handle)
+    finally:
+        os.close(handle)
+
+
+def _bytes_in(handle: int) -> int:
+    size, folders = 0, []
+    with os.scandir(handle) as listed:
+        for one in listed:
+            if one.is_dir(follow_symlinks=False):
+                folders.append(one.name)
+            elif one.is_file(follow_symlinks=False):
+                size += one.stat(follow_symlinks=False).st_size
+    for name in folders:
+        below = open_folder(name, handle)
+        try:
+            size += _bytes_in(below)
+        finally:
+            os.close(below)
+    return size
+
+
+LISTS_HANDLES = os.scandir in os.supports_fd and _BELOW_HANDLES
+"""Whether names are listed, opened and removed below an open folder."""
+
+
 def read_most(file: BinaryIO, most: int) -> bytes:
     """Return what is left of a file, ``most`` bytes at most; room is made for what is there only.
 
