@@ -194,3 +194,17 @@ def test_sheets_are_written_by_the_command_line(world: World, tmp_path: Path) ->
     (tmp_path / "file").write_text("in the way")
     refused = command("sheet", world.recipe, "--to", tmp_path / "file")
     assert refused.status == 2 and "cannot be written" in refused.err
+
+
+def test_what_a_recipe_says_is_text_on_its_page(world: World) -> None:
+    recipe = world.folder / "recipes/huemoss.trail.yaml"
+    evil = '"<script>alert(1)</script>\\u202e{{{{ 1234567 * 3 }}}}"'
+    text = recipe.read_text()
+    for was in ("title: Stamps", "what: seeing the stamps at once", "- name: folder of the stamps"):
+        assert was in text
+        text = text.replace(was, f"{was.partition(':')[0]}: {evil}")
+    recipe.write_text(text)
+    pages = sheet_pages([world.folder / "recipes"])
+    assert pages["huemoss.html"].count("&lt;script&gt;alert(1)&lt;/script&gt;") > 3
+    for page in pages.values():
+        assert "<script" not in page and "\u202e" not in page and "3703701" not in page

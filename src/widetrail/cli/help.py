@@ -41,14 +41,16 @@ def command(ctx: click.Context, word: str) -> None:
         page.line(", ".join(words), indent=2)
         page.title("Codes of findings")
         page.line(", ".join(sorted(codes)), indent=2)
-    elif word in words or word in codes:
-        if word in words:
-            page.line(f"{word}: {words[word]}")
-        if word in codes:
-            _show_code(page, word, codes[word])
+        return
+    known = word in words or word in codes
+    if word in words:
+        page.line(f"{word}: {words[word]}")
     elif (found := root.command.get_command(ctx, word)) is not None:
+        known = True
         click.echo(found.get_help(click.Context(found, info_name=word, parent=root)))
-    else:
+    if word in codes:
+        _show_code(page, word, codes[word])
+    if not known:
         near = did_you_mean(word, [*words, *codes, *root.command.list_commands(ctx)])
         raise InputUnusable(
             f'"{word}" is not in the glossary', todo=near or "List all words: widetrail help"

@@ -183,11 +183,11 @@ NEVER_TAKEN = "never-taken"
 def mutants_of(loaded: Loaded) -> Iterator[Mutant]:
     """Give every mutant of a recipe that lint says nothing against, in the order of its lines."""
     tree = as_plain(loaded.tree)
-    known = {yaml.safe_dump(tree)}
+    known = {_dumped(tree)}
     found = []
     beyond = {(*branch.where, branch.name) for branch in branches_of(loaded) if branch.unreachable}
     for where, mutation, told, missing, changed in changes_of(tree):
-        text = yaml.safe_dump(changed, allow_unicode=True, sort_keys=False, width=10_000)
+        text = _dumped(changed)
         if text in known or any(where[: len(branch)] == branch for branch in beyond):
             continue
         known.add(text)
@@ -200,3 +200,11 @@ def mutants_of(loaded: Loaded) -> Iterator[Mutant]:
                 Mutant(loaded.id, loaded.file, mark.line, where, mutation, told, missing, text)
             )
     yield from sorted(found, key=lambda m: (m.line, show_where(m.where), m.mutation))
+
+
+def _dumped(tree: object) -> str:
+    """Return a recipe as a text; each has one of its own."""
+    told: str = yaml.dump(
+        tree, Dumper=yaml.CSafeDumper, allow_unicode=True, sort_keys=False, width=10_000
+    )
+    return told
