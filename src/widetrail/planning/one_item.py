@@ -20,7 +20,6 @@ from widetrail.finding import (
 )
 from widetrail.finding.stores import (
     Store,
-    StoreKind,
     is_value,
     selected,
     store_kind,
@@ -41,7 +40,7 @@ from widetrail.planning.route_choice import Case, Chosen, NoRoute, choose_route,
 from widetrail.planning.shared_places import carved_paths, shared_folder
 from widetrail.planning.station_facts import CardSide, SeenSide
 from widetrail.planning.user_choices import Choices
-from widetrail.recipe import Existing, Loss, Route
+from widetrail.recipe import Loss, Route
 from widetrail.recipe.decisions import NONE
 
 
@@ -283,7 +282,7 @@ def _planned(
         title=title_of(subject),
         kind=item.kind,
         route=chosen.route.name,
-        existing=_existing(chosen.route, kind),
+        existing=chosen.route.existing_in(store=kind is not None),
         store=kind or "",
         whole=not item.take,
         single=old.kind == "file",
@@ -307,12 +306,6 @@ def _planned(
         losses=losses,
         tasks=tuple(tasks),
     )
-
-
-def _existing(route: Route, kind: StoreKind | None) -> Existing:
-    """Return what happens to what is there: values are merged where the recipe does not say."""
-    merged = kind is not None and "existing" not in route.model_fields_set
-    return "replace" if merged else route.existing
 
 
 def _occupied(subject: Subject) -> bool:

@@ -26,6 +26,7 @@ def steps_of_route(loaded: Loaded, name: str, route: Route) -> list[Step]:
     item = loaded.recipe.items[name]
     [case, *_] = loaded.recipe.places.get(item.from_, [None])
     place = f"‹{item.from_}›" if item.from_ else ""
+    store = store_kind(item, place, case.kind) if case is not None else None
     planned = PlannedItem(
         id=f"{loaded.id}.{name}",
         recipe=loaded.id,
@@ -33,8 +34,8 @@ def steps_of_route(loaded: Loaded, name: str, route: Route) -> list[Step]:
         title=item.title,
         kind=item.kind,
         route=route.name,
-        existing=route.existing,
-        store=(store_kind(item, place, case.kind) if case is not None else None) or "",
+        existing=route.existing_in(store=store is not None),
+        store=store or "",
         whole=not item.take,
         single=case is not None and case.kind == "file",
         old_path=place,

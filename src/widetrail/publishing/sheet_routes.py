@@ -9,20 +9,12 @@ from widetrail.planning import find_itinerary
 from widetrail.planning.needs import limit_in_words, needs_in_words
 from widetrail.planning.recipe_steps import steps_of_licence, steps_of_route
 from widetrail.publishing.sheet_places import source_on, when
-from widetrail.recipe import Existing, Item, Loaded, Loss, Route, Station
+from widetrail.recipe import Item, Loaded, Loss, Route, Station
 from widetrail.recipe.conditions import Condition
 from widetrail.recipe.licence_models import Licence, LicenceRoute
 from widetrail.recipe.routes import ALL, Check
 from widetrail.steps import Step, act_of, words_of
 from widetrail.steps.kind import Effect
-
-_EXISTING: Mapping[Existing, str] = {
-    "back up": "What is on the new computer already is backed up.",
-    "replace": "What is on the new computer already is replaced; it can be restored.",
-    "alongside": "What is on the new computer already stays, and the item comes beside it.",
-    "skip": "What is on the new computer already stays as it is.",
-    "refuse": "Where it is on the new computer already, nothing is done.",
-}
 
 
 @dataclass(frozen=True)
@@ -178,7 +170,7 @@ def _checks(checks: Mapping[str, Check]) -> tuple[str, ...]:
 
 
 def _route(loaded: Loaded, name: str, item: Item, route: Route) -> SheetRoute:
-    notes = [_EXISTING[route.existing]]
+    notes = []
     if route.treats:
         notes.append(f"A person may choose of duplicates: {', '.join(route.treats)}.")
     if route.checks is not None:

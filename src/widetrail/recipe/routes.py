@@ -243,6 +243,11 @@ class Route(Model):
         """The parts for each of whose values some step is done, so that they must be known."""
         return frozenset(step.rule.part for leg in self.legs for step in leg.steps)
 
+    def existing_in(self, *, store: bool) -> Existing:
+        """Return what happens to what is there: the values of a store are merged where the recipe
+        does not say."""
+        return "replace" if store and "existing" not in self.model_fields_set else self.existing
+
     def chooses(self, part: str) -> bool:
         """Return whether it can carry some values of a part alone."""
         return any(step.rule.chooses(part) for leg in self.legs for step in leg.steps)

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Collection, Iterator, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping
 from io import BytesIO
+from itertools import chain, zip_longest
 from typing import BinaryIO, Literal, Protocol
 
 from widetrail.errors import MachineUnusable, Waiting
@@ -107,8 +108,7 @@ class Pack(Act[PackStep, Has]):
                 watch.moved,
                 lambda p: listed.attributes(below, p),
             )
-        changed = listed.differs_from(_Listed(step, doing, left_out.paths))
-        if changed:
+        if changed := listed.changed():
             raise Unstable(changed)
         links = sum(e.kind == "link" for e in listed.entries)
         told = (*remarks("irregular", listed.irregular), *left_out.told)
@@ -160,28 +160,45 @@ class _Listed:
     """What an item is on old now: its place, all it takes below it, and files from elsewhere."""
 
     def __init__(self, step: Step, doing: Has, left_out: Collection[str]) -> None:
-        self._machine = doing.machine
-        place = doing.pinned(step.item)
-        there = self._machine.look(place)
-        own: list[Entry] = []
-        if there is not None and there.kind == "file":
-            self.folder, own = parent(place), with_journals(self._machine, place, there)
-        elif there is not None:
-            item, platform = doing.item(step.item), self._machine.platform
-            selection = Selection(item, platform, doing.carved(step.item))
-            found = with_hard_links(selection.walk(self._machine, place))
-            self.folder, own = place, [there._replace(path=""), *found]
-        else:
-            raise MachineUnusable("no longer exists", where=place)
-        self.outside = doing.outside(step.item)
-        self.irregular = [e.path for e in own if e.kind == "other"]
-        own = [e for e in own if e.kind != "other"]
-        self._own = {e.path for e in own}
-        more = _from_outside(doing, self.outside, self._own)
-        self.entries = [e for e in (*own, *more) if e.path not in left_out]
-        if doing.item(step.item).kind == "secret":
-            self.entries = [e._replace(mode=e.mode & ~OTHERS) for e in self.entries]
+        self._step, self._doing, self._machine = step, doing, doing.machine
+        self._left_out, self.outside = left_out, doing.outside(step.item)
+        self.folder = self._place = doing.pinned(step.item)
+        self.irregular: list[str] = []
+        self._made: Collection[str] = ()
+        """Folders that nothing of the machine stands behind: files from elsewhere lie in them."""
+        self.entries = list(self._listing())
         self.files = sum(e.kind == "file" for e in self.entries)
+
+    def _listing(self) -> Iterator[Entry]:
+        """Give all of it as it is now, in one order."""
+        masked = ~OTHERS if self._doing.item(self._step.item).kind == "secret" else ~0
+        self.irregular, top = [], set()
+        for entry in self._own():
+            if entry.kind == "other":
+                self.irregular.append(entry.path)
+                continue
+            if self.outside and "/" not in entry.path:
+                top.add(entry.path)
+            if entry.path not in self._left_out:
+                yield entry if masked == ~0 else entry._replace(mode=entry.mode & masked)
+        more = _from_outside(self._doing, self.outside, top)
+        self._made = {entry.path for entry in more if entry.kind == "folder"}
+        for entry in more:
+            if entry.path not in self._left_out:
+                yield entry._replace(mode=entry.mode & masked)
+
+    def _own(self) -> Iterable[Entry]:
+        """Give what is at the place and below it."""
+        there = self._machine.look(self._place)
+        if there is None:
+            raise MachineUnusable("no longer exists", where=self._place)
+        if there.kind == "file":
+            self.folder = parent(self._place)
+            return with_journals(self._machine, self._place, there)
+        item, platform = self._doing.item(self._step.item), self._machine.platform
+        selection = Selection(item, platform, self._doing.carved(self._step.item))
+        below = with_hard_links(selection.walk(self._machine, self._place))
+        return chain([there._replace(path="")], below)
 
     def open(self, below: Opened, path: str) -> BinaryIO:
         """Open a file of it for reading."""
@@ -192,16 +209,17 @@ class _Listed:
         """Return the extended attributes of something of it."""
         if path in self.outside or not path:
             return self._machine.attributes(self.outside.get(path, self.folder))
-        return below.attributes(path) if path in self._own else {}
+        return {} if path in self._made else below.attributes(path)
 
-    def differs_from(self, later: _Listed) -> str:
-        """Return a path that is another, or there only once, or an empty text.
+    def changed(self) -> str:
+        """Return a path that is another now, or is or was there alone, or an empty text.
 
         The times of a folder change with names that are not the item's.
         """
-        if self.entries == later.entries:
+        both = zip_longest(self.entries, self._listing())
+        if all(a == b or (a and b and _seen(a) == _seen(b)) for a, b in both):
             return ""
-        now = {_seen(entry) for entry in later.entries}
+        now = {_seen(entry) for entry in self._listing()}
         before = {_seen(entry) for entry in self.entries}
         return min((entry.path for entry in now ^ before), default="")
 

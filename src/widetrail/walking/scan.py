@@ -17,8 +17,9 @@ from widetrail.machine import Entry, Machine
 APART = 4 * 10**9
 """Nanoseconds within which a volume may not tell two changes apart (FAT knows 2 s), twice."""
 
-_Status = list[int | str]
-"""Size, time of change of the contents and of the status, and number on the volume."""
+_Told = tuple[int, int, int, str, int]
+"""Size, time of change of the contents and of the status, number on the volume; and when that was,
+in nanoseconds since 1970."""
 
 
 class Scan:
@@ -28,7 +29,7 @@ class Scan:
         """Go on with what is in the file ``path`` of ``machine``."""
         self._effects, self._path = machine.effects, machine.host(path)
         self._known = _read(_bytes(self._path))
-        self._new: list[tuple[str, str, _Status, int]] = []
+        self._new: list[tuple[str, str, _Told]] = []
 
     def is_same(self, item: str, entry: Entry) -> bool:
         """Return whether a file is surely the one that was read.
@@ -36,21 +37,23 @@ class Scan:
         Its status is as it was, and it was read long enough after its last change for another one
         to show in its times.
         """
-        status, at = self._known.get((item, entry.path), (None, 0))
-        known = status == _status(entry) and bool(entry.number)  # what has none was made just now
-        return known and at - max(entry.mtime, entry.changed) > APART
+        told = self._known.get(item, {}).get(entry.path)
+        if told is None or told[:4] != _status(entry) or not entry.number:  # or was made just now
+            return False
+        return told[4] - max(entry.mtime, entry.changed) > APART
 
     def note(self, item: str, entry: Entry) -> None:
         """Take note of the status that a file had before it is read."""
-        told = (item, entry.path, _status(entry), time.time_ns())
-        self._new.append(told)
-        self._known[told[:2]] = told[2:]
+        told = (*_status(entry), time.time_ns())
+        self._new.append((item, entry.path, told))
+        self._known.setdefault(item, {})[entry.path] = told
 
     def keep(self) -> None:
         """Write down what was noted since."""
         if self._new:
             with self._effects.append(self._path) as file:
-                file.write(b"%b\n" % json.dumps(self._new).encode())
+                lines = [[item, path, told[:4], told[4]] for item, path, told in self._new]
+                file.write(b"%b\n" % json.dumps(lines).encode())
                 file.sync()
             self._new = []
 
@@ -62,15 +65,16 @@ def _bytes(path: SafePath) -> bytes:
         return b""
 
 
-def _status(entry: Entry) -> _Status:
-    return [entry.size, entry.mtime, entry.changed, entry.number]
+def _status(entry: Entry) -> tuple[int, int, int, str]:
+    return entry.size, entry.mtime, entry.changed, entry.number
 
 
-def _read(data: bytes) -> dict[tuple[str, str], tuple[_Status, int]]:
-    known: dict[tuple[str, str], tuple[_Status, int]] = {}
+def _read(data: bytes) -> dict[str, dict[str, _Told]]:
+    known: dict[str, dict[str, _Told]] = {}
     for line in data.split(b"\n"):
         try:
-            known |= {(item, path): (status, at + 0) for item, path, status, at in json.loads(line)}
+            for item, path, (size, mtime, changed, number), at in json.loads(line):
+                known.setdefault(item, {})[path] = (size, mtime, changed, number, at + 0)
         except (ValueError, TypeError, RecursionError):  # torn, or after what was torn
             continue
     return known
