@@ -327,14 +327,10 @@ def _entry(path: str, status: os.stat_result, target: Callable[[], str]) -> Entr
         stat.S_IMODE(mode),
         "",
         number if status.st_nlink > 1 else "",
-        _TELLS_BLOCKS and 0 <= status.st_blocks * 512 < size - 4095,
+        0 <= getattr(status, "st_blocks", -1) * 512 < size - 4095,  # Windows tells none
         number,
         outside.changed_ns(status),
     )
-
-
-_TELLS_BLOCKS = hasattr(os.stat_result, "st_blocks")
-"""Whether the system tells how much of a file is written."""
 
 
 PIECE = 64 * 1024
