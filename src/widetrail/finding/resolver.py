@@ -155,7 +155,7 @@ class Resolver(ABC):
             if wanted is not None:
                 self.decide_bounds(condition, fact, wanted, found)
         return (
-            condition.platform in (None, self.machine.platform)
+            condition.may_hold_on(self.machine.platform)
             and _in_range(condition.system, parse_release(self.machine.system))
             and _in_range(condition.release, release)
             and condition.edition in (None, here.edition if here is not None else "")

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
-from contextlib import contextmanager
+from collections.abc import Iterable
+from contextlib import nullcontext
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
@@ -21,8 +21,8 @@ from widetrail.publishing import (
     read_bundle,
 )
 from widetrail.recipe import Loaded
-from widetrail.rehearsing import rehearsals_in
-from widetrail.rehearsing.history import History, open_history
+from widetrail.rehearsing import Rehearsal, rehearsals_in
+from widetrail.rehearsing.history import open_history
 from widetrail.reporting.sheet_page import Listed, render_sheet, render_sheets
 
 SHEETS_INDEX = "index.html"
@@ -47,9 +47,7 @@ def sheet(recipe: Where, *, history: Where | None = None) -> Sheet:
 
 def sheets(paths: Iterable[Where], *, history: Where | None = None) -> list[Sheet]:
     """As ``sheet``, of each recipe that ``paths`` name, in the order of their programs' names."""
-    recipes = load_recipes(paths)
-    with _opened(history) as known:
-        return [one.sheet for one in _listed(recipes, known)]
+    return [one.sheet for one in _listed(load_recipes(paths), history)]
 
 
 def sheet_pages(paths: Iterable[Where], *, history: Where | None = None) -> dict[str, str]:
@@ -64,30 +62,38 @@ def sheet_pages(paths: Iterable[Where], *, history: Where | None = None) -> dict
         >>> list(sheet_pages(["recipes/sporelog.trail.yaml"]))
         ['sporelog.html']
     """
-    recipes = load_recipes(paths)
-    with _opened(history) as known:
-        listed = _listed(recipes, known)
-    pages = {one.page: render_sheet(one.sheet) for one in listed}
-    return pages if len(pages) == 1 else {SHEETS_INDEX: render_sheets(listed), **pages}
+    pages = _pages(load_recipes(paths), history)
+    if len(pages) == 2:
+        del pages[SHEETS_INDEX]
+    return pages
 
 
-def _listed(recipes: Iterable[Loaded], history: History | None) -> list[Listed]:
+def _pages(recipes: Iterable[Loaded], history: Where | None) -> dict[str, str]:
+    """Return the page that lists the sheets of recipes, and that of each."""
+    listed = _listed(recipes, history)
+    return {
+        SHEETS_INDEX: render_sheets(listed),
+        **{one.page: render_sheet(one.sheet) for one in listed},
+    }
+
+
+def _listed(recipes: Iterable[Loaded], history: Where | None) -> list[Listed]:
     """Return the sheets of recipes in the order of their names."""
     loaded = sorted(recipes, key=lambda one: (one.recipe.application.name.casefold(), one.id))
-    rehearsals = rehearsals_in(Path(one.file).parent for one in loaded)
-    return [
-        Listed(make_sheet(one, rehearsals, history), f"{one.id}.html", len(one.findings))
-        for one in loaded
-    ]
-
-
-@contextmanager
-def _opened(history: Where | None) -> Iterator[History | None]:
-    if history is None:
-        yield None
-        return
-    with open_history(Path(history)) as known:
-        yield known
+    of_recipe: dict[Path, list[Rehearsal]] = {}
+    for rehearsal in rehearsals_in(Path(one.file).parent for one in loaded):
+        for path in rehearsal.recipe_files:
+            of_recipe.setdefault(path, []).append(rehearsal)
+    opened = nullcontext() if history is None else open_history(Path(history))
+    with opened as known:
+        return [
+            Listed(
+                make_sheet(one, of_recipe.get(Path(one.file), ()), known),
+                f"{one.id}.html",
+                len(one.findings),
+            )
+            for one in loaded
+        ]
 
 
 def bundle(paths: Iterable[Where], *, history: Where | None = None) -> bytes:
@@ -103,10 +109,7 @@ def bundle(paths: Iterable[Where], *, history: Where | None = None) -> bytes:
         b'PK'
     """
     recipes = load_recipes(paths)
-    with _opened(history) as known:
-        listed = _listed(recipes, known)
-    files = {f"sheets/{SHEETS_INDEX}": render_sheets(listed)}
-    files |= {f"sheets/{one.page}": render_sheet(one.sheet) for one in listed}
+    files = {f"sheets/{name}": page for name, page in _pages(recipes, history).items()}
     files |= {f"schemas/{name}.json": schema_text(name) for name in SCHEMAS}
     return pack_bundle(recipes, files, made_by=__version__)
 

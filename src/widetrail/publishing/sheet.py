@@ -130,7 +130,7 @@ class Sheet:
 def make_sheet(
     loaded: Loaded, rehearsals: Sequence[Rehearsal] = (), history: History | None = None
 ) -> Sheet:
-    """Return the sheet of a recipe; of ``rehearsals`` those of other recipes are left out.
+    """Return the sheet of a recipe with the ``rehearsals`` that try it.
 
     Example:
         >>> [recipe] = load_recipes(["recipes/huemoss.trail.yaml"])
@@ -161,11 +161,7 @@ def make_sheet(
             for ask in recipe.asks.values()
         ),
         excuses=tuple(Told(f"{one.finding} at {one.at}", one.why) for one in recipe.excuses),
-        proofs=tuple(
-            _proof(one, history)
-            for one in rehearsals
-            if Path(loaded.file).name in (path.name for path in one.recipe_files)
-        ),
+        proofs=tuple(_proof(one, history) for one in rehearsals),
         known=history is not None,
     )
 

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from widetrail.machine.platforms import PLATFORMS, Platform
 from widetrail.recipe import Recipe
 from widetrail.recipe.by_platform import PathChoice, on_platform
+from widetrail.recipe.lint.whole import texts_of
 from widetrail.recipe.places import Place, Recognition
 from widetrail.recipe.readings import For, InForm
 from widetrail.recipe.templates import plain
@@ -91,25 +92,17 @@ def source_on(read: InForm, platform: Platform | None) -> str:
     if read.command is not None:
         what = f"the output of {show_command(read.command)}"
     elif platform is None:
-        what = " or ".join(dict.fromkeys(plain(text) for text in _texts(read.where)))
+        what = " or ".join(dict.fromkeys(plain(text) for text in texts_of(read.where)))
     else:
         what = plain(on_platform(read.where, platform) or "")
     at = getattr(read, "at", None)
     return f"{at} in {what}" if at else what
 
 
-def _texts(where: PathChoice) -> Iterator[str]:
-    yield from (where,) if isinstance(where, str) else (text for _, text in where.texts())
-
-
-def _holds_on(case: For | None, platform: Platform) -> bool:
-    return case is None or case.platform in (None, platform)
-
-
 def _signs_on(recipe: Recipe, platform: Platform) -> Iterator[Kept]:
     for case in recipe.recognise:
         sign = case.sign
-        if not _holds_on(case.for_, platform):
+        if case.for_ is not None and not case.for_.may_hold_on(platform):
             continue
         if sign.registry is not None and "registry" not in PLATFORMS[platform].stores:
             continue
@@ -134,7 +127,7 @@ def _told_of(case: Recognition, platform: Platform) -> Iterator[str]:
 def _cases_on(cases: Sequence[Place], platform: Platform) -> Iterator[Kept]:
     """Give the cases of a place that may hold on a platform, up to the first that always does."""
     for case in cases:
-        if not _holds_on(case.for_, platform):
+        if case.for_ is not None and not case.for_.may_hold_on(platform):
             continue
         where = tuple(_paths(case, platform))
         if where:

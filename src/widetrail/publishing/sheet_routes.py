@@ -10,11 +10,11 @@ from widetrail.planning.needs import limit_in_words, needs_in_words
 from widetrail.planning.recipe_steps import steps_of_licence, steps_of_route
 from widetrail.publishing.sheet_places import source_on, when
 from widetrail.recipe import Item, Loaded, Loss, Route, Station
-from widetrail.recipe.conditions import Condition
 from widetrail.recipe.licence_models import Licence, LicenceRoute
 from widetrail.recipe.routes import ALL, Check
 from widetrail.steps import Step, act_of, words_of
 from widetrail.steps.kind import Effect
+from widetrail.steps.reading_conditions import conditions, shown
 
 
 @dataclass(frozen=True)
@@ -117,11 +117,7 @@ def first_trips(loaded: Loaded) -> tuple[tuple[Station, tuple[str, ...]], ...]:
 
 
 def _loss(item: str, route: str, loss: Loss) -> SheetLoss:
-    return SheetLoss(item, route, loss.what, loss.remedy, loss.before, _conditions(loss.when))
-
-
-def _conditions(rules: Mapping[str, Condition]) -> tuple[str, ...]:
-    return tuple(f"{name.replace('_', ' ')} is {condition}" for name, condition in rules.items())
+    return SheetLoss(item, route, loss.what, loss.remedy, loss.before, conditions(loss.when))
 
 
 def _item(loaded: Loaded, name: str, item: Item) -> SheetItem:
@@ -165,7 +161,7 @@ def _checks(checks: Mapping[str, Check]) -> tuple[str, ...]:
         how = "the same" if check.compare == "same" else "at least as many"
         some = check.of if isinstance(check.of, str) else " and ".join(check.of)
         of = {ALL: " where all of it goes", "": ""}.get(some, f" for each {some}")
-        found.setdefault(f"{how}{of}", []).append(reading.replace("_", " "))
+        found.setdefault(f"{how}{of}", []).append(shown(reading))
     return tuple(f"{', '.join(names)}: {how}" for how, names in found.items())
 
 
@@ -190,13 +186,13 @@ def _asked(route: Route, item: Item) -> Iterator[str]:
     yield from needs_in_words(route.needs)
     yield from limit_in_words(route.limit)
     for part, rules in route.only.items():
-        yield f"there is a {part} of which {' and '.join(_conditions(rules))}"
+        yield f"there is a {part} of which {' and '.join(conditions(rules))}"
     if item.kind == "secret" and route.fills_parcel:
         yield "the parcel is sealed"
     whole = [f"no {part}" for part in item.parts if not route.chooses(part)]
     if whole:
         yield f"{' and '.join(whole)} was left out"
-    for waited in _conditions(route.wait):
+    for waited in conditions(route.wait):
         yield f"in time: {waited}"
 
 

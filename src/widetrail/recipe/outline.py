@@ -67,7 +67,7 @@ def outline_of(recipe: Recipe, platform: Platform) -> Outline:
 
 def _signs(recipe: Recipe, platform: Platform) -> Iterator[OutlinedSign]:
     for case in recipe.recognise:
-        if case.for_ is not None and case.for_.platform not in (None, platform):
+        if case.for_ is not None and not case.for_.may_hold_on(platform):
             continue
         sign = case.sign
         if sign.prints is not None:
@@ -104,7 +104,7 @@ def _of_place(
     if name in above:
         return
     for case in recipe.places.get(name, ()):
-        if case.for_ is not None and case.for_.platform not in (None, platform):
+        if case.for_ is not None and not case.for_.may_hold_on(platform):
             continue
         for template in _fixed(case, platform):
             for text in _rooted(recipe, platform, template, (*above, name)):

@@ -14,7 +14,7 @@ from widetrail.formats.expressions import check_one_group
 from widetrail.formats.flaws import flaw
 from widetrail.formats.form import Holder, Role
 from widetrail.formats.forms import FORMS, forms_for
-from widetrail.machine.platforms import PlatformName
+from widetrail.machine.platforms import Platform, PlatformName
 from widetrail.recipe.by_platform import PathChoice, PerPlatform
 from widetrail.recipe.printouts import ExitStatuses
 from widetrail.recipe.text_types import (
@@ -36,6 +36,10 @@ class For(Model):
     system: Range | None = None
     release: Range | None = None
     edition: Said | None = None
+
+    def may_hold_on(self, platform: Platform) -> bool:
+        """Return whether it is for a platform, or for all."""
+        return self.platform in (None, platform)
 
 
 class InForm(Model):

@@ -105,7 +105,7 @@ PATTERNS: Mapping[Callable[..., Any], str] = {
     _check_name: f"^{_NAME.pattern}$",
     _check_id: f"^{_ID.pattern}$",
     _check_said: r"\S",
-    _check_key: r"^(HKEY_[A-Z_]+|HK(LM|CU|CR|U|CC))(\\.+)?$",
+    _check_key: f"^{_HIVE.pattern}$",
     _check_settings_path: f"^{_SETTINGS.pattern}$",
     check_path: r"^\{[a-z][a-z0-9_.]*\}(/(?!\.{1,2}(/|$))[^/\\]+)*$",
 }

@@ -60,7 +60,7 @@ class History:
     """A history of rehearsals, open for reading or for adding."""
 
     def __init__(self, base: sqlite3.Connection) -> None:
-        self._base = base
+        self._base, self._digests = base, dict[Path, str]()
 
     def add(self, ran: Iterable[tuple[Rehearsal, Rehearsed]]) -> int:
         """Add runs that ended now; return how many."""
@@ -78,7 +78,7 @@ class History:
                 of.recipe_digest,
                 of.rehearsal_digest,
             )
-            for of, result in ((_inputs(one), result) for one, result in ran)
+            for of, result in ((self._inputs(one), result) for one, result in ran)
         ]
         with self._base:
             self._base.executemany(f"insert into run values ({', '.join('?' * 10)})", rows)
@@ -86,7 +86,7 @@ class History:
 
     def last_passed(self, rehearsal: Rehearsal) -> Passed | None:
         """Return when a rehearsal last passed, or ``None`` where it never did."""
-        of = _inputs(rehearsal)
+        of = self._inputs(rehearsal)
         row = self._base.execute(
             "select ended, recipe_digest, rehearsal_digest, engine from run"
             " where recipe = ? and rehearsal = ? and case_name = ? and passed"
@@ -103,16 +103,21 @@ class History:
         then = zip(now.items(), row[1:], strict=True)
         return Passed(row[0], tuple(what for (what, here), there in then if here != there))
 
+    def _inputs(self, rehearsal: Rehearsal) -> _Inputs:
+        recipes = rehearsal.recipe_files
+        return _Inputs(
+            recipe=recipes[0].name,
+            rehearsal=rehearsal.path.name,
+            case_name=rehearsal.case,
+            recipe_digest=digest("".join(map(self._digest, recipes)).encode()),
+            rehearsal_digest=self._digest(rehearsal.path),
+        )
 
-def _inputs(rehearsal: Rehearsal) -> _Inputs:
-    recipes = [path.read_bytes() for path in rehearsal.recipe_files]
-    return _Inputs(
-        recipe=rehearsal.recipe_files[0].name,
-        rehearsal=rehearsal.path.name,
-        case_name=rehearsal.case,
-        recipe_digest=digest(b"".join(digest(text).encode() for text in recipes)),
-        rehearsal_digest=digest(rehearsal.path.read_bytes()),
-    )
+    def _digest(self, path: Path) -> str:
+        """Return the digest of a file, which many cases may have in common."""
+        if path not in self._digests:
+            self._digests[path] = digest(path.read_bytes())
+        return self._digests[path]
 
 
 @contextmanager

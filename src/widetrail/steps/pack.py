@@ -38,8 +38,10 @@ class Has(Work, OfItem, Cargo, People, Protocol):
 
 
 LOOK_EVERY = 2.0
-TELL_EVERY = 0.05
 """Seconds between two looks, while packing, at whether the program is still closed."""
+
+TELL_EVERY = 0.05
+"""Seconds between two times that the person is told how far packing is."""
 
 
 class PackStep(Step):
@@ -171,7 +173,13 @@ class _Listed:
 
     def _listing(self) -> Iterator[Entry]:
         """Give all of it as it is now, in one order."""
-        masked = ~OTHERS if self._doing.item(self._step.item).kind == "secret" else ~0
+        found = (entry for entry in self._with_outside() if entry.path not in self._left_out)
+        if self._doing.item(self._step.item).kind == "secret":
+            return (entry._replace(mode=entry.mode & ~OTHERS) for entry in found)
+        return found
+
+    def _with_outside(self) -> Iterator[Entry]:
+        """Give what is at the place and below it, then the files from elsewhere."""
         self.irregular, top = [], set()
         for entry in self._own():
             if entry.kind == "other":
@@ -179,13 +187,10 @@ class _Listed:
                 continue
             if self.outside and "/" not in entry.path:
                 top.add(entry.path)
-            if entry.path not in self._left_out:
-                yield entry if masked == ~0 else entry._replace(mode=entry.mode & masked)
+            yield entry
         more = _from_outside(self._doing, self.outside, top)
         self._made = {entry.path for entry in more if entry.kind == "folder"}
-        for entry in more:
-            if entry.path not in self._left_out:
-                yield entry._replace(mode=entry.mode & masked)
+        yield from more
 
     def _own(self) -> Iterable[Entry]:
         """Give what is at the place and below it."""

@@ -291,36 +291,30 @@ def listed_in(handle: int) -> list[tuple[str, bool]]:
 
 
 def bytes_below(folder: StrPath) -> int:
-    """Return the bytes of all regular files below a folder, however deep."""
-    if not LISTS_HANDLES:
-        return sum(
-            status.st_size
-            for place, _, names in os.walk(as_called(folder))
-            for status in (os.lstat(os.path.join(place, name)) for name in names)
-            if stat.S_ISREG(status.st_mode)
-        )
-    handle = open_folder(folder)
+    """Return the bytes of all regular files below a folder, however deep.
+
+    Raises:
+        OSError: The system refuses.
+    """
+    if sys.platform == "win32":
+        walked = os.walk(as_called(folder), onerror=_refuse)
+        there = (os.lstat(os.path.join(at, name)) for at, _, names in walked for name in names)
+        return sum(status.st_size for status in there if stat.S_ISREG(status.st_mode))
+    top = open_folder(folder)
     try:
-        return _bytes_in(handle)
+        opened = os.fwalk(".", onerror=_refuse, dir_fd=top)
+        there = (
+            os.stat(name, dir_fd=at, follow_symlinks=False)
+            for _, _, names, at in opened
+            for name in names
+        )
+        return sum(status.st_size for status in there if stat.S_ISREG(status.st_mode))
     finally:
-        os.close(handle)
+        os.close(top)
 
 
-def _bytes_in(handle: int) -> int:
-    size, folders = 0, []
-    with os.scandir(handle) as listed:
-        for one in listed:
-            if one.is_dir(follow_symlinks=False):
-                folders.append(one.name)
-            elif one.is_file(follow_symlinks=False):
-                size += one.stat(follow_symlinks=False).st_size
-    for name in folders:
-        below = open_folder(name, handle)
-        try:
-            size += _bytes_in(below)
-        finally:
-            os.close(below)
-    return size
+def _refuse(error: OSError) -> None:
+    raise error
 
 
 LISTS_HANDLES = os.scandir in os.supports_fd and _BELOW_HANDLES
