@@ -10,6 +10,7 @@ import tarfile
 import tempfile
 from collections import Counter
 from concurrent.futures import ProcessPoolExecutor
+from io import BytesIO
 from pathlib import Path
 from typing import Any
 
@@ -27,6 +28,7 @@ from widetrail.formats.quantities import parse_size, show_size
 from widetrail.machine import EffectFailed, Effects, Entry, medium_of
 from widetrail.machine.paths import is_within, join, trouble_with_name, written_by_machine
 from widetrail.parcel import Parcel, Seal
+from widetrail.parcel.cargo_runs import in_order
 from widetrail.parcel.index import read_index, write_index
 from widetrail.parcel.segments import tar_header
 from widetrail.rehearsing.stage import fast_folder
@@ -43,23 +45,35 @@ SOUND = (
 )
 
 
+def written(*entries: CargoEntry) -> bytes:
+    return b"".join(write_index(entries))
+
+
 def index(*entries: CargoEntry, **changes: Any) -> bytes:
-    document = json.loads(write_index(entries))
+    document = json.loads(written(*entries))
     columns, row = document["columns"], document["entries"][-1]
     for name, value in changes.items():
         if name in columns:
             row[columns.index(name)] = value
         else:
             row.append(value)
-    return canonical(document)
+    lines = b",\n".join(canonical(row) for row in document.pop("entries"))
+    return b'%b,"entries":[\n%b\n]}\n' % (canonical(document).removesuffix(b"}"), lines)
 
 
 def read(data: bytes, platform: Any = "windows") -> tuple[CargoEntry, ...]:
-    return read_index([data], "index", {"a.b": {}}, {"000001.tar": 4096}, platform)
+    return read_parts([data], platform)
+
+
+def read_parts(
+    parts: list[bytes], platform: Any = "windows", size: int = 4096
+) -> tuple[CargoEntry, ...]:
+    files, segments = [BytesIO(data) for data in parts], {"000001.tar": size}
+    return tuple(in_order(read_index(files, "index", {"a.b": {}}, segments, platform)))
 
 
 def test_a_sound_index_comes_back() -> None:
-    assert read(write_index(SOUND)) == SOUND
+    assert read(written(*SOUND)) == SOUND
 
 
 HOSTILE: dict[str, dict[str, Any]] = {
@@ -97,7 +111,50 @@ def test_a_hostile_index_is_refused_as_a_whole(changes: dict[str, Any]) -> None:
         read(index(*SOUND, one, **changes))
 
 
-@pytest.mark.parametrize("data", [b"", b"[]", b"{}", b'{"format":2,"entries":[]}', b"[" * 99999])
+def test_an_index_on_one_line_is_read_too() -> None:
+    """As releases before wrote it."""
+    assert read(canonical(json.loads(written(*SOUND)))) == SOUND
+
+
+def test_an_index_that_ends_half_way_is_refused_wherever_that_is() -> None:
+    whole = written(*SOUND)
+    for size in range(len(whole) - 1):
+        with pytest.raises(ParcelUnusable):
+            read(whole[:size])
+    with pytest.raises(ParcelUnusable):
+        read(whole + whole)
+
+
+def test_an_index_of_many_names_is_judged_as_a_small_one_is() -> None:
+    folders = [CargoEntry("a.b", f"{n:05}", "folder", 0, 1, 0o755) for n in range(6000)]
+    inner = [
+        CargoEntry("a.b", f"{n:05}/f", "file", 3, 1, 0o644, "", HASH, "000001.tar", n * 512)
+        for n in reversed(range(6000))
+    ]
+    many = (*folders, *inner)
+    assert read_parts([written(*many)], size=1 << 30) == many
+    for odd, why in (
+        (inner[0], "twice"),
+        (inner[0]._replace(path="00001/F", offset=1 << 29), "twice"),
+        (inner[9]._replace(path="00001/g", offset=inner[9].offset + 2), "same bytes"),
+        (inner[9]._replace(path="0000x/g"), "not a folder"),
+        (inner[9]._replace(path="00001/f/g"), "not a folder"),
+        (CargoEntry("a.b", "h", "hard", 0, 1, 0o644, "00001"), "no file before"),
+    ):
+        with pytest.raises(ParcelUnusable, match=why):
+            read_parts([written(*many, odd)], size=1 << 30)
+
+
+def test_what_was_packed_since_takes_the_place_of_what_was() -> None:
+    again = SOUND[1]._replace(size=4, offset=1024)
+    more = SOUND[2]._replace(path="x/m")
+    parts = [written(*SOUND), written(again), written(more, again)]
+    assert read_parts(parts, "linux") == (SOUND[0], again, SOUND[2], more)
+
+
+@pytest.mark.parametrize(
+    "data", [b"", b"[]", b"{}", b'{"format":2,"entries":[]}', b"[" * 99999, b"[\n"]
+)
 def test_no_index_at_all_is_refused(data: bytes) -> None:
     with pytest.raises(ParcelUnusable):
         read(data)
@@ -105,7 +162,7 @@ def test_no_index_at_all_is_refused(data: bytes) -> None:
 
 def test_names_for_linux_may_be_what_windows_refuses() -> None:
     odd = CargoEntry("a.b", "NUL: no text \udcff", "folder", 0, 1, 0o755)
-    assert read(write_index([odd]), "linux") == (odd,)
+    assert read(written(odd), "linux") == (odd,)
     assert odd.path.endswith("\udcff")
 
 

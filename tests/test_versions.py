@@ -1,6 +1,7 @@
 """What the tool writes down says of which format it is; another one is refused, or brought up."""
 
 import json
+from io import BytesIO
 from pathlib import Path
 from typing import Any
 
@@ -56,10 +57,10 @@ def test_a_document_of_another_format_is_refused_with_its_number(
 
 @pytest.mark.parametrize(("age", "number"), FORMATS.items())
 def test_an_index_of_another_format_is_refused(age: str, number: int | None) -> None:
-    told: dict[str, Any] = json.loads(write_index(()))
+    told: dict[str, Any] = json.loads(b"".join(write_index(())))
     wanted = "does not say of which format" if age == "none" else f"format {number}, {age}"
     with pytest.raises(WideTrailError, match=wanted):
-        read_index([canonical({**told, "format": number})], "x", {}, {}, "linux")
+        read_index([BytesIO(canonical({**told, "format": number}))], "x", {}, {}, "linux")
 
 
 def test_an_older_document_is_brought_up_where_a_step_is_known(

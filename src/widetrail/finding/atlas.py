@@ -6,6 +6,7 @@ import posixpath
 import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import cache
 from typing import NamedTuple
 
 from widetrail.machine.path_notation import (
@@ -221,14 +222,20 @@ def _one_name(written: str, real: str, platform: Platform) -> bool:
 
 
 def taking(paths: Iterable[str], platform: Platform) -> Callable[[str], bool]:
-    """Return what tells whether a path is one of ``paths``, or a folder above one."""
-    known: set[str] = set()
-    for path in paths:
-        names = key(path, platform).split("/")
-        while names and (told := "/".join(names)) not in known:
-            known.add(told)
-            names.pop()
-    return lambda path: key(path, platform) in known
+    """Return what tells whether a path is one of ``paths``, or a folder above one; they are taken
+    when that is first asked."""
+
+    @cache
+    def known() -> set[str]:
+        found: set[str] = set()
+        for path in paths:
+            names = key(path, platform).split("/")
+            while names and (told := "/".join(names)) not in found:
+                found.add(told)
+                names.pop()
+        return found
+
+    return lambda path: key(path, platform) in known()
 
 
 def short_name(name: str) -> str:

@@ -14,7 +14,7 @@ import stat
 import subprocess
 import sys
 import threading
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from pathlib import Path
@@ -140,10 +140,11 @@ class Effects:
         """Lend the moment in which one entry of a store of the system's own is changed."""
         return self._effect("store", path)
 
-    def put(self, path: Path, data: bytes, mode: int = 0o666) -> None:
-        """Write a whole new file and make it and its name durable."""
+    def put(self, path: Path, data: bytes | Iterable[bytes], mode: int = 0o666) -> None:
+        """Write a whole new file, of some pieces perhaps, and make it and its name durable."""
         with self.create(path, mode) as file:
-            file.write(data)
+            for piece in (data,) if isinstance(data, bytes) else data:
+                file.write(piece)
             file.sync()
         self.sync_folder(path.parent)
 

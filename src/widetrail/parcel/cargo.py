@@ -6,11 +6,13 @@ import hashlib
 import json
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass
+from itertools import zip_longest
 from typing import Any, BinaryIO, Protocol
 
 from widetrail.closing import Closing
 from widetrail.formats.outside import SafePath
 from widetrail.machine import Effects, Entry
+from widetrail.parcel.cargo_runs import CargoRuns, Run, in_order
 from widetrail.parcel.file_reading import (
     Reading,
     attributes_told,
@@ -35,6 +37,9 @@ COMMIT = 128 * 1024 * 1024
 
 COMMIT_FILES = 2000
 """Files that are packed, at least, before it is, where they are small."""
+
+MOST_FILES = 10_000
+"""Files that are packed, at most, before it is: what is known of them is held in memory."""
 
 
 class Seen(Protocol):
@@ -74,13 +79,13 @@ class CargoWriter(Closing):
     def __init__(
         self,
         hold: Hold,
-        entries: Iterable[CargoEntry] = (),
+        runs: Mapping[str, Run] | None = None,
         segments: Mapping[str, StoredSegment] | None = None,
         commit: Callable[[CargoWriter, bool], None] | None = None,
         every: tuple[int, int] = (COMMIT, COMMIT_FILES),
         seen: Seen | None = None,
     ) -> None:
-        """Go on after the ``entries`` and ``segments`` that were packed before.
+        """Go on after the entries, by item, and ``segments`` that were packed before.
 
         ``commit`` is called whenever ``every`` bytes or files were packed, with all entries in
         segments that are closed, so that a walk that is cut off need not pack them again; it is
@@ -90,17 +95,25 @@ class CargoWriter(Closing):
         self._folder, self._effects, self._seal = hold.folder, hold.effects, hold.seal
         self._seen: Seen = seen or Unseen()
         self._segment: Segment | None = None
-        self.entries: list[CargoEntry] = list(entries)
+        self._before = dict(runs or {})
+        self._runs = dict(self._before)
+        some = next(iter(self._before.values()), None)
+        self._database = some.database if some is not None else CargoRuns()
         self.segments: dict[str, StoredSegment] = dict(segments or {})
         self.fresh: list[CargoEntry] = []
         """Entries that were packed since the last commit."""
         self._commit, self._every, self._since = commit, every, [0, 0]
-        self._before = tuple(self.entries)
+
+    @property
+    def entries(self) -> Iterator[CargoEntry]:
+        """All that is packed, item by item."""
+        return in_order(self._runs)
 
     @property
     def grew(self) -> bool:
         """Whether the cargo is another than when this began."""
-        return self._before != tuple(self.entries)
+        both = zip_longest(in_order(self._before), self.entries)
+        return self._before != self._runs and any(was != now for was, now in both)
 
     def close(self) -> None:
         """Drop what was begun and is not part of the cargo."""
@@ -125,12 +138,10 @@ class CargoWriter(Closing):
             Unstable: A file was changed while it was read.
             UnreadableFile: One cannot be read.
         """
-        others = [e for e in self.entries if e.item != item]
-        had = {e.path: e for e in self.entries if e.item == item}
-        self.entries, files, size = list(others), 0, 0
+        had, run, files, size = self._runs.pop(item, None), self._database.run(item), 0, 0
         try:
             for entry in entries:
-                packed = had.get(entry.path)
+                packed = had.get(entry.path) if had is not None else None
                 if packed is None or not self._is_still(packed, entry, open_file, attributes):
                     has_some = entry.kind in ("file", "folder")
                     with Reading(entry):
@@ -139,15 +150,15 @@ class CargoWriter(Closing):
                     self.fresh.append(packed)
                 elif entry.kind == "file":
                     moved(entry.size, 1)
-                self.entries.append(packed)
+                run.add(packed)
                 if entry.kind in ("file", "hard"):
                     files, size = files + 1, size + entry.size
                 self._maybe_commit()
             moved(0, 0)
         except BaseException:  # what was packed is kept, so that it need not be packed again
-            done = {e.path: e for e in self.entries[len(others) :]}
-            self.entries = [*others, *{**had, **done}.values()]
+            self._runs[item] = had.with_(run) if had is not None else run
             raise
+        self._runs[item] = run
         return files, size
 
     def _is_still(
@@ -315,15 +326,14 @@ class CargoWriter(Closing):
 
         The place itself, whose time tells of each of them, is not counted.
         """
-        before = {e.path: e for e in self._before if e.item == item and e.path}
-        now = {e.path: e for e in self.entries if e.item == item and e.path}
-        changed = sum(before[path] != now[path] for path in before.keys() & now.keys())
-        return len(now.keys() - before.keys()), changed, len(before.keys() - now.keys())
+        empty = self._database.run(item)
+        return self._runs.get(item, empty).changes(self._before.get(item, empty))
 
     def take_back(self, item: str) -> None:
         """Have the cargo hold of an item what it held when this began."""
-        others = [e for e in self.entries if e.item != item]
-        self.entries = [*others, *(e for e in self._before if e.item == item)]
+        self._runs.pop(item, None)
+        if item in self._before:
+            self._runs[item] = self._before[item]
 
     def finish(self) -> None:
         """Close the last segment and make all segments durable."""

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from typing import BinaryIO
 
 from widetrail.errors import ParcelUnusable
 from widetrail.formats.outside import SafePath
+from widetrail.parcel.cargo_runs import Run, in_order
 from widetrail.parcel.file_reading import sha256_of
 from widetrail.parcel.medium_reading import reading
 from widetrail.parcel.seal import Seal
@@ -18,10 +19,8 @@ from widetrail.steps import CargoEntry
 class CargoReader:
     """Reads the cargo that an index describes."""
 
-    def __init__(
-        self, folder: SafePath, entries: tuple[CargoEntry, ...], seal: Seal | None = None
-    ) -> None:
-        self._folder, self.entries, self._seal = folder, entries, seal
+    def __init__(self, folder: SafePath, runs: Mapping[str, Run], seal: Seal | None = None) -> None:
+        self._folder, self._runs, self._seal = folder, runs, seal
         self._open: tuple[str, BinaryIO] | None = None
 
     def _segment(self, name: str) -> BinaryIO:
@@ -52,9 +51,20 @@ class CargoReader:
             self._open[1].close()
             self._open = None
 
-    def of(self, item: str) -> tuple[CargoEntry, ...]:
-        """Return the entries of ``item``, folders before what is in them."""
-        return tuple(e for e in self.entries if e.item == item)
+    @property
+    def entries(self) -> Iterator[CargoEntry]:
+        """All entries, item by item."""
+        return in_order(self._runs)
+
+    def of(self, item: str, after: int = 0) -> Iterator[CargoEntry]:
+        """See ``Packed``."""
+        run = self._runs.get(item)
+        return run.after(after) if run is not None else iter(())
+
+    def get(self, item: str, path: str) -> CargoEntry | None:
+        """Return an entry of ``item`` by its path below the place."""
+        run = self._runs.get(item)
+        return run.get(path) if run is not None else None
 
     def chunks(self, entry: CargoEntry) -> Iterator[bytes]:
         """Give the bytes of a packed file, as they are in the segments.

@@ -1,7 +1,8 @@
 """The index of the cargo: every name, and where in the segments its bytes lie.
 
-An index file is canonical JSON: the names of the columns once, then a row for each entry. A
-generation of the logbook names one that is whole, or one that holds what was packed since another.
+An index file is JSON: the names of the columns once, then a row for each entry, on a line of its
+own so that it is read bit by bit. A generation of the logbook names one that is whole, or one that
+holds what was packed since another.
 """
 
 from __future__ import annotations
@@ -9,8 +10,9 @@ from __future__ import annotations
 import json
 import re
 from base64 import b64decode
-from collections.abc import Iterable, Mapping, Sequence
-from itertools import pairwise
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from itertools import chain, islice
+from typing import BinaryIO
 
 from widetrail.errors import ParcelUnusable
 from widetrail.formats import canonical
@@ -20,6 +22,8 @@ from widetrail.formats.stored_values import LARGEST, LATEST_NS, no_text
 from widetrail.formats.versions import CURRENT, brought_up
 from widetrail.machine.host import DEEPEST
 from widetrail.machine.paths import key, trouble_with_name
+from widetrail.parcel.cargo_runs import CargoRuns, Run, in_order, shared_bytes
+from widetrail.spill import AT_ONCE
 from widetrail.steps import CargoEntry
 
 _SHA256 = re.compile(r"[0-9a-f]{64}").fullmatch
@@ -28,78 +32,146 @@ _NUMBERS = frozenset({"size", "mtime", "mode", "offset", "sparse"})
 _KINDS = [int if name in _NUMBERS else str for name in _COLUMNS]
 
 
-def write_index(entries: Iterable[CargoEntry]) -> bytes:
-    """Return the bytes of an index file: canonical JSON with a line end."""
-    return (
-        canonical({"format": CURRENT["index"], "columns": _COLUMNS, "entries": list(entries)})
-        + b"\n"
-    )
+def write_index(entries: Iterable[CargoEntry]) -> Iterator[bytes]:
+    """Give the bytes of an index file, some lines at a time."""
+    head = canonical({"format": CURRENT["index"], "columns": _COLUMNS}).removesuffix(b"}")
+    yield head + b',"entries":['
+    left, between = iter(entries), b"\n"
+    while some := list(islice(left, AT_ONCE)):
+        yield between + canonical(some)[1:-1]
+        between = b",\n"
+    yield b"\n]}\n"
 
 
 def read_index(
-    parts: Sequence[bytes],
+    parts: Sequence[BinaryIO],
     where: str,
     items: Mapping[str, Mapping[str, str]],
     segments: Mapping[str, int],
     platform: Platform,
-) -> tuple[CargoEntry, ...]:
+) -> dict[str, Run]:
     """Read an index and judge it as a whole, before anything is written by it.
 
     ``parts`` are a whole index and what was packed since, in order: what is in a later part takes
     the place of what is in an earlier one.
     ``items`` are the item ids of the plan, each with the paths that are called otherwise on the
     machine it is read for; the entries have the paths there. ``segments`` are the sizes of the
-    segments, ``platform`` that of the machine. ``where`` is named in errors.
+    segments, ``platform`` that of the machine. ``where`` is named in errors. The entries come back
+    by item.
 
     Raises:
         ParcelUnusable: It is malformed, or an entry is not one that may be written.
     """
+
+    def refused(trouble: str, entry: CargoEntry | None = None) -> ParcelUnusable:
+        shown = f"{where}: {entry.item}: {entry.path!r}" if entry is not None else where
+        what = "the index names what may not be written"
+        return ParcelUnusable(what, where=shown, why=trouble)
+
+    judged = _Judged(frozenset(items), segments, CargoRuns(platform))
     try:
-        entries = _merged([_read(data) for data in parts])
+        for entry in _merged([_entries(part) for part in parts]):
+            called = _called(entry, items.get(entry.item, {}))
+            if trouble := judged.take(called):
+                raise refused(trouble, called)
     except (ValueError, KeyError, TypeError, RecursionError) as error:
         raise ParcelUnusable("the index cannot be read", where=where, why=str(error)) from error
-    known, kinds = set(items), dict[tuple[str, str], str]()
-    entries = tuple(_called(entry, items.get(entry.item, {})) for entry in entries)
-    for entry in entries:
-        trouble = _trouble(entry, known, segments, kinds, platform)
-        if trouble:
-            shown = f"{where}: {entry.item}: {entry.path!r}"
-            raise ParcelUnusable(
-                "the index names what may not be written", where=shown, why=trouble
-            )
-        kinds[entry.item, key(entry.path, platform)] = entry.kind
-    if trouble := _shared_bytes(entries):
-        raise ParcelUnusable("the index names what may not be written", where=where, why=trouble)
-    return entries
+    for run in judged.runs.values():
+        if (twice := run.doubled()) is not None:
+            raise refused("it stands there twice", twice)
+    if trouble := shared_bytes(judged.runs):
+        raise refused(trouble)
+    return judged.runs
 
 
-def _read(data: bytes) -> list[CargoEntry]:
-    document = brought_up("index", json.loads(data))
-    if document["columns"] != _COLUMNS:
+def _entries(part: BinaryIO) -> Iterator[CargoEntry]:
+    """Give the entries of an index file, line by line."""
+    head = part.readline()
+    if not head.endswith(b"[\n"):  # all on one line, as releases before wrote it
+        yield from map(_entry, _rows(head + part.read()))
+        return
+    _rows(head + _END)
+    for line in part:
+        if line == _END:
+            break
+        yield from map(_entry, json.loads(b"[%b]" % line.rstrip(b",\n")))
+    else:
+        raise ValueError("it ends half-way")
+    if part.read(1):
+        raise ValueError("something stands after its end")
+
+
+_END = b"]}\n"
+
+
+def _rows(document: bytes) -> list[list[object]]:
+    told = brought_up("index", json.loads(document))
+    if told["columns"] != _COLUMNS:
         raise ValueError("it has other columns")
-    return [_entry(row) for row in document["entries"]]
+    rows: list[list[object]] = told["entries"]
+    return rows
 
 
-def _merged(parts: list[list[CargoEntry]]) -> tuple[CargoEntry, ...]:
+def _merged(parts: list[Iterator[CargoEntry]]) -> Iterator[CargoEntry]:
+    """Give what the parts tell together, item by item where there are several."""
     if len(parts) == 1:
-        return tuple(parts[0])
-    merged: dict[tuple[str, str], CargoEntry] = {}
-    for part in parts:
-        merged |= {(entry.item, entry.path): entry for entry in part}
-    return tuple(merged.values())
+        return parts[0]
+    database, merged = CargoRuns(), dict[str, Run]()
+    for entry in chain.from_iterable(parts):
+        if entry.item not in merged:
+            merged[entry.item] = database.run(entry.item)
+        merged[entry.item].put(entry)
+    return in_order(merged)
 
 
-def _shared_bytes(entries: Iterable[CargoEntry]) -> str:
-    """Return what is wrong where two files claim the same bytes, or an empty text.
+class _Judged:
+    """What was read of an index and may be written; folders stand before what is in them."""
 
-    So the cargo is never more than the segments hold.
-    """
-    pieces = [(*piece, e.path) for e in entries if e.kind == "file" for piece in e.in_pieces]
-    pieces = sorted(piece for piece in pieces if piece[2])
-    for one, next_one in pairwise(pieces):
-        if one[0] == next_one[0] and one[1] + one[2] > next_one[1]:
-            return f"{one[3]!r} and {next_one[3]!r} claim the same bytes"
-    return ""
+    MOST = 4096
+    """Folders that are remembered, so that not each name asks for the one it lies in."""
+
+    def __init__(
+        self, items: frozenset[str], segments: Mapping[str, int], database: CargoRuns
+    ) -> None:
+        self._items, self._segments, self._database = items, segments, database
+        self._platform = database.platform
+        self._folders = set[tuple[str, str]]()
+        self.runs: dict[str, Run] = {}
+
+    def take(self, entry: CargoEntry) -> str:
+        """Take an entry; return what is wrong with it, or an empty text."""
+        if trouble := _trouble(entry, self._items, self._segments, self._platform):
+            return trouble
+        above = entry.path.rpartition("/")[0]
+        if above and not self._is_folder(entry.item, above):
+            return f"{above!r} above it is not a folder"
+        if entry.kind == "hard":
+            first = self._of(entry.item).get(entry.target)
+            if first is None or first.kind != "file":
+                return "it is another name of no file before it"
+        if entry.kind == "folder":
+            self._remember(entry.item, entry.path)
+        self._of(entry.item).add(entry)
+        return ""
+
+    def _of(self, item: str) -> Run:
+        if item not in self.runs:
+            self.runs[item] = self._database.run(item)
+        return self.runs[item]
+
+    def _is_folder(self, item: str, path: str) -> bool:
+        if (item, key(path, self._platform)) in self._folders:
+            return True
+        found = self._of(item).get(path)
+        if found is None or found.kind != "folder":
+            return False
+        self._remember(item, path)
+        return True
+
+    def _remember(self, item: str, path: str) -> None:
+        if len(self._folders) >= self.MOST:
+            self._folders.clear()
+        self._folders.add((item, key(path, self._platform)))
 
 
 def _called(entry: CargoEntry, becomes: Mapping[str, str]) -> CargoEntry:
@@ -117,9 +189,8 @@ def _entry(row: list[object]) -> CargoEntry:
 
 def _trouble(
     entry: CargoEntry,
-    items: set[str],
+    items: frozenset[str],
     segments: Mapping[str, int],
-    kinds: Mapping[tuple[str, str], str],
     platform: Platform,
 ) -> str:
     if entry.item not in items:
@@ -138,15 +209,8 @@ def _trouble(
     for name in names:
         if trouble := trouble_with_name(name, platform):
             return f"{name!r} {trouble}"
-    if (entry.item, key(entry.path, platform)) in kinds:
-        return "it stands there twice"
-    above = "/".join(names[:-1])
-    if above and kinds.get((entry.item, key(above, platform))) != "folder":
-        return f"{above!r} above it is not a folder"
     if entry.kind not in ("file", "folder", "link", "hard"):
         return f"{entry.kind!r} is not a kind of entry"
-    if entry.kind == "hard" and kinds.get((entry.item, key(entry.target, platform))) != "file":
-        return "it is another name of no file before it"
     if trouble := _attributes_trouble(entry.attributes):
         return trouble
     if entry.size < 0 or entry.offset < 0:

@@ -35,7 +35,8 @@ from widetrail.parcel.bag import (
     mode_in,
     open_bag,
 )
-from widetrail.parcel.cargo import COMMIT, COMMIT_FILES, CargoWriter, Hold, Seen
+from widetrail.parcel.cargo import COMMIT, COMMIT_FILES, MOST_FILES, CargoWriter, Hold, Seen
+from widetrail.parcel.cargo_runs import Run
 from widetrail.parcel.events import (
     PACKED,
     PLANNED_ANEW,
@@ -54,7 +55,7 @@ from widetrail.parcel.seat_record import SeatRecord
 from widetrail.parcel.segments import StoredSegment
 from widetrail.planning import Plan
 from widetrail.recipe import SUFFIX, Kinds, Loaded, Station, load_recipe_text
-from widetrail.steps import CargoEntry, Outcome
+from widetrail.steps import Outcome
 
 
 class Parcel(ParcelCargo):
@@ -300,11 +301,11 @@ class Parcel(ParcelCargo):
         Raises:
             Waiting: The parcel is sealed, and its passphrase was not given.
         """
-        entries: tuple[CargoEntry, ...] = ()
+        runs: dict[str, Run] = {}
         segments: dict[str, StoredSegment] = {}
         packed = self._packed()
         if packed:
-            entries = self._entries(packed, PLAINEST, renamed=False)
+            runs = self._runs(packed, PLAINEST, renamed=False)
             segments = dict(packed[-1].body.segments)
 
         def commit(writer: CargoWriter, read_back: bool) -> None:
@@ -319,12 +320,12 @@ class Parcel(ParcelCargo):
             kept(self.newest)
 
         size, files = (sum(getattr(i, name) for i in self.plan.items) for name in ("size", "files"))
-        every = max(COMMIT, size // 16), max(COMMIT_FILES, files // 16)
+        every = max(COMMIT, size // 16), min(max(COMMIT_FILES, files // 16), MOST_FILES)
         folder = self.folder / PAYLOAD / "cargo"
         seal = self._opened()
         mode = mode_in(self.folder)
         hold = Hold(folder, self.effects, seal, mode)
-        return CargoWriter(hold, entries, segments, commit, every, seen)
+        return CargoWriter(hold, runs, segments, commit, every, seen)
 
     def end_leg(
         self,

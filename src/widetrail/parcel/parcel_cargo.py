@@ -5,9 +5,10 @@ from __future__ import annotations
 import json
 from collections.abc import Mapping
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import ExitStack
 
 from widetrail.errors import Halted
-from widetrail.formats import canonical, digest
+from widetrail.formats import canonical
 from widetrail.formats.interface import Platform
 from widetrail.formats.outside import SafePath
 from widetrail.machine import Effects, file_digest
@@ -19,6 +20,7 @@ from widetrail.parcel.bag import (
 )
 from widetrail.parcel.cargo import CargoWriter
 from widetrail.parcel.cargo_reader import CargoReader
+from widetrail.parcel.cargo_runs import Run
 from widetrail.parcel.index import read_index, write_index
 from widetrail.parcel.layout import CARD, GROWS, READERS, SECRETS, plan_name
 from widetrail.parcel.logbook import Entry, Generation, add_generation, is_newest
@@ -27,7 +29,6 @@ from widetrail.parcel.medium_reading import reading
 from widetrail.parcel.told_move import ToldMove
 from widetrail.planning import Plan
 from widetrail.recipe import SUFFIX
-from widetrail.steps import CargoEntry
 
 
 class ParcelCargo(ToldMove):
@@ -62,9 +63,9 @@ class ParcelCargo(ToldMove):
         """Write the index of all that is packed, or of what was since the newest one; return the
         entry with what it says of it."""
         self._insist_same()
-        data = write_index(packed.entries if whole else packed.fresh)
+        lines = write_index(packed.entries if whole else packed.fresh)
         number = len(self.generations) + 1
-        name, sha256 = self._put_sealed(f"index/{number:06d}.json", data)
+        name, sha256 = self._put_sealed(f"index/{number:06d}.json", lines)
         cargo = {f"cargo/{n}": s.sha256 for n, s in packed.segments.items()}
         files = {**cargo, name: sha256, **entry.files}
         return entry.with_(index=name, whole=whole, segments=dict(packed.segments), files=files)
@@ -135,7 +136,7 @@ class ParcelCargo(ToldMove):
         self.effects.keep_folders(self.folder / PAYLOAD / SECRETS, folder_mode_in(self.folder))
         name = f"{SECRETS}/{len(self.generations) + 1:06d}.json"
         rows = [[of, asked, value] for (of, asked), value in sorted(new.items())]
-        return dict([self._put_sealed(name, canonical(rows) + b"\n")])
+        return dict([self._put_sealed(name, [canonical(rows) + b"\n"])])
 
     def reader(self, platform: Platform) -> CargoReader:
         """Return what reads the cargo, after its index was judged as a whole.
@@ -145,23 +146,23 @@ class ParcelCargo(ToldMove):
             Waiting: The parcel is sealed, and its passphrase was not given.
         """
         packed, seal = self._packed(), self._opened()
-        entries = self._entries(packed, platform, renamed=True) if packed else ()
-        return CargoReader(self.folder / PAYLOAD / "cargo", entries, seal)
+        runs = self._runs(packed, platform, renamed=True) if packed else {}
+        return CargoReader(self.folder / PAYLOAD / "cargo", runs, seal)
 
-    def _entries(
+    def _runs(
         self, packed: tuple[Generation, ...], platform: Platform, *, renamed: bool
-    ) -> tuple[CargoEntry, ...]:
-        parts = []
-        for generation in packed:
-            name = generation.body.index or ""
-            if digest(self._bytes(name)) != generation.body.files[name]:
-                raise self._touched(self.folder / PAYLOAD / name)
-            parts.append(self._unsealed(name))
+    ) -> dict[str, Run]:
+        """Return the entries of the cargo by item, as the index tells them."""
+        named = [(g.body.index or "", g.body.files) for g in packed]
         segments = {n: s.size for n, s in packed[-1].body.segments.items()}
         items: dict[str, dict[str, str]] = {i.id: {} for i in self.plan.left}
         items |= {i.id: i.renamed if renamed else {} for i in self.plan.items}
-        where = str(self.folder / PAYLOAD / name)
-        return read_index(parts, where, items, segments, platform)
+        where = str(self.folder / PAYLOAD / named[-1][0])
+        with ExitStack() as stack:
+            parts = [
+                stack.enter_context(self._unsealed_file(name, files[name])) for name, files in named
+            ]
+            return read_index(parts, where, items, segments, platform)
 
     def wrong_in_bag(self) -> tuple[str, ...]:
         """Return the derived files that are missing or damaged; they are written anew by a leg."""

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import hashlib
+from collections.abc import Iterable, Iterator, Mapping
+from contextlib import contextmanager
 from io import BytesIO
+from typing import BinaryIO
 
 from widetrail.errors import ParcelUnusable, Waiting
 from widetrail.formats import digest
@@ -17,6 +20,8 @@ from widetrail.parcel.layout import GROWS
 from widetrail.parcel.logbook import FOLDER as LOGBOOK
 from widetrail.parcel.medium_reading import PACK_AGAIN
 from widetrail.parcel.seal import ENDING, HEADER, KEY, Seal, open_seal, read_header
+from widetrail.parcel.segments import CHUNK
+from widetrail.spill import nameless_file
 
 
 class ParcelFiles:
@@ -84,19 +89,64 @@ class ParcelFiles:
         seal.open(BytesIO(data), opened, str(self.folder / PAYLOAD / name))
         return opened.getvalue()
 
-    def _put_sealed(self, name: str, data: bytes) -> tuple[str, str]:
+    def _unsealed_file(self, name: str, sha256: str) -> BinaryIO:
+        """Return what a file holds that has this SHA-256, unsealed where the parcel is; a copy that
+        nobody changes meanwhile, in memory or in a file without a name.
+
+        Raises:
+            ParcelUnusable: It has another one, or cannot be read.
+        """
+        seal, path, hashed = self._opened(), self.folder / PAYLOAD / name, hashlib.sha256()
+        copy = nameless_file()
+        try:
+            with self._missing_told(path), path.reading() as file:
+                while chunk := file.read(CHUNK):
+                    hashed.update(chunk)
+                    copy.write(chunk)
+            if hashed.hexdigest() != sha256:
+                raise self._touched(path)
+            copy.seek(0)
+            if seal is None:
+                return copy
+            opened = nameless_file()
+            seal.open(copy, opened, str(path))
+        except BaseException:
+            copy.close()
+            raise
+        copy.close()
+        opened.seek(0)
+        return opened
+
+    def _put_sealed(self, name: str, chunks: Iterable[bytes]) -> tuple[str, str]:
         """Write a file of the payload, sealed where the parcel is; return its name and SHA-256."""
-        if self.seal is not None:
-            sealed = BytesIO()
-            self.seal.close(BytesIO(data), sealed)
-            name, data = f"{name}{ENDING}", sealed.getvalue()
-        self.effects.put(self.folder / PAYLOAD / name, data, mode_in(self.folder))
-        return name, digest(data)
+        hashed = hashlib.sha256()
+        with nameless_file() as plain, nameless_file() as sealed:
+            written = plain
+            plain.writelines(chunks)
+            plain.seek(0)
+            if self.seal is not None:
+                name, written = f"{name}{ENDING}", sealed
+                self.seal.close(plain, sealed)
+                sealed.seek(0)
+
+            def hashing() -> Iterator[bytes]:
+                while chunk := written.read(CHUNK):
+                    hashed.update(chunk)
+                    yield chunk
+
+            path = self.folder / PAYLOAD / name
+            self.effects.put(path, hashing(), mode_in(self.folder))
+        return name, hashed.hexdigest()
 
     def _bytes(self, name: str) -> bytes:
         path = self.folder / PAYLOAD / name
-        try:
+        with self._missing_told(path):
             return read_outside(path, JOURNAL_MOST)
+
+    @contextmanager
+    def _missing_told(self, path: SafePath) -> Iterator[None]:
+        try:
+            yield
         except OSError as error:
             raise ParcelUnusable(
                 "a file is missing", where=str(path), why=error.strerror or "", todo=PACK_AGAIN

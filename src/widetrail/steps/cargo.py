@@ -108,8 +108,11 @@ class Packing(Protocol):
 class Packed(Protocol):
     """The cargo of a parcel as it is read on new."""
 
-    def of(self, item: str) -> tuple[CargoEntry, ...]:
-        """Return the entries of an item, folders before what is in them."""
+    def of(self, item: str, after: int = 0) -> Iterator[CargoEntry]:
+        """Give the entries of an item after the first ``after``, folders before what is in them."""
+
+    def get(self, item: str, path: str) -> CargoEntry | None:
+        """Return an entry of an item by its path below the place."""
 
     def chunks(self, entry: CargoEntry) -> Iterator[bytes]:
         """Give the bytes of a packed file, as they are in the parcel."""

@@ -183,7 +183,7 @@ class Paths(Protocol):
     def platform_of_old(self) -> Platform:
         """The platform of the old machine."""
 
-    def landed(self, item: str) -> Sequence[tuple[str, Sequence[str]]]:
+    def landed(self, item: str) -> Sequence[tuple[str, Iterable[str]]]:
         """Return the folders in which the item's files are on new, with their paths below.
 
         Where a program took the item in, they are those that the recipe says hold paths.

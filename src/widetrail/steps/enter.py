@@ -164,8 +164,8 @@ class _Entering:
         )
 
     def _carried(self) -> dict[str, str]:
-        entries = self._doing.packed.of(self._step.item)
-        entry = next(e for e in entries if e.path == carried_as(self._kind))
+        entry = self._doing.packed.get(self._step.item, carried_as(self._kind))
+        assert entry is not None, "values are packed as one file"
         self._doing.packed.insist(entry)
         data = b"".join(self._doing.packed.chunks(entry))
         carried = decode_values(self._kind, data, self._old_place)

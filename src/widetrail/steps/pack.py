@@ -24,6 +24,7 @@ from widetrail.machine import Entry
 from widetrail.machine.interface import Opened
 from widetrail.machine.paths import parent
 from widetrail.recipe.templates import plain
+from widetrail.spill import Spilled
 from widetrail.steps.backup import with_hard_links
 from widetrail.steps.cargo import UnreadableFile, Unstable
 from widetrail.steps.contexts import Cargo, OfItem, People, Work
@@ -101,7 +102,7 @@ class Pack(Act[PackStep, Has]):
 
     def _pack(self, step: Step, doing: Has, left_out: _LeftOut) -> Outcome:
         listed = _Listed(step, doing, left_out.paths)
-        watch = _Watch(step, doing, sum(e.size for e in listed.entries), listed.files)
+        watch = _Watch(step, doing, listed.size, listed.files)
         with doing.machine.opened(listed.folder) as below:
             files, size = doing.packing.add(
                 step.item,
@@ -112,9 +113,8 @@ class Pack(Act[PackStep, Has]):
             )
         if changed := listed.changed():
             raise Unstable(changed)
-        links = sum(e.kind == "link" for e in listed.entries)
         told = (*remarks("irregular", listed.irregular), *left_out.told)
-        return Done(PackFacts(files=files, size=size, links=links, remarks=told))
+        return Done(PackFacts(files=files, size=size, links=listed.links, remarks=told))
 
 
 TRIES = 3
@@ -168,8 +168,15 @@ class _Listed:
         self.irregular: list[str] = []
         self._made: Collection[str] = ()
         """Folders that nothing of the machine stands behind: files from elsewhere lie in them."""
-        self.entries = list(self._listing())
-        self.files = sum(e.kind == "file" for e in self.entries)
+        self.files = self.links = self.size = 0
+        self.entries = Spilled(Entry._make, self._counted())
+
+    def _counted(self) -> Iterator[Entry]:
+        for entry in self._listing():
+            self.files += entry.kind == "file"
+            self.links += entry.kind == "link"
+            self.size += entry.size
+            yield entry
 
     def _listing(self) -> Iterator[Entry]:
         """Give all of it as it is now, in one order."""
@@ -221,12 +228,10 @@ class _Listed:
 
         The times of a folder change with names that are not the item's.
         """
-        both = zip_longest(self.entries, self._listing())
-        if all(a == b or (a and b and _seen(a) == _seen(b)) for a, b in both):
-            return ""
-        now = {_seen(entry) for entry in self._listing()}
-        before = {_seen(entry) for entry in self.entries}
-        return min((entry.path for entry in now ^ before), default="")
+        for one, other in zip_longest(self.entries, self._listing()):
+            if one != other and not (one and other and _seen(one) == _seen(other)):
+                return min(entry.path for entry in (one, other) if entry is not None)
+        return ""
 
 
 def _seen(entry: Entry) -> Entry:

@@ -119,19 +119,18 @@ class _Work:
     def do(self) -> None:
         """Rewrite each file once, by all rules that are for it."""
         doing = self.doing
-        entries = {e.path: e for e in doing.packed.of(self.step.item)}
         atlas = doing.atlas(self.step.item, self.target, self.came_as)
         single = self.single
         self.was = doing.names_on_old(self.step.item)
         by_file: dict[str, list[WrittenAt]] = {}
         for rule in doing.written(self.step.item):
-            for path in self._matching(rule.file, entries, single):
+            for path in self._matching(rule.file, single):
                 by_file.setdefault(path, []).append(rule)
         for path, rules in sorted(by_file.items()):
             told = "" if single else self.was.get(path, path)
             old = join(doing.place_on_old(self.step.item), told)
             new = self.target if single else join(self.target, self.came_as.get(path, path))
-            context, before = _File(entries, path, old, new, rules), self.count
+            context, before = _File(path, old, new, rules), self.count
             try:
                 if any(FORMS[rule.form].database is not None for rule in rules):
                     self._database(context, atlas)
@@ -144,22 +143,25 @@ class _Work:
             doing.machine.effects.barrier(top)
             self._insist(top)
 
-    def _matching(
-        self, file: str, entries: Mapping[str, CargoEntry], single: bool
-    ) -> Iterator[str]:
+    def _entry(self, path: str) -> CargoEntry:
+        entry = self.doing.packed.get(self.step.item, path)
+        assert entry is not None, "a file that is rewritten was packed"
+        return entry
+
+    def _matching(self, file: str, single: bool) -> Iterator[str]:
         """Give the packed files that a rule is for, which tells their names on old."""
         matches = Globs([file or "**"], ignore_case=self.doing.machine.rules.ignores_case)
-        if single:
-            yield next(iter(entries))
-            return
-        for path, entry in entries.items():
-            if entry.kind == "file" and matches(self.was.get(path, path)):
-                yield path
+        for entry in self.doing.packed.of(self.step.item):
+            if single:
+                yield entry.path
+                return
+            if entry.kind == "file" and matches(self.was.get(entry.path, entry.path)):
+                yield entry.path
 
     # One file
 
     def _file(self, file: _File, atlas: Atlas) -> None:
-        entry = file.entries[file.path]
+        entry = self._entry(file.path)
         if entry.size > MOST:
             raise Unwritable("is too large to be rewritten")
         packed = b"".join(self.doing.packed.chunks(entry))
@@ -235,7 +237,7 @@ class _Work:
         with tempfile.TemporaryDirectory(prefix="widetrail-") as folder:
             copy = Path(folder) / "copy.db"
             for suffix in ("", *JOURNALS):
-                entry = file.entries.get(f"{file.path}{suffix}")
+                entry = self.doing.packed.get(self.step.item, f"{file.path}{suffix}")
                 if entry is not None:
                     with copy.with_name(f"{copy.name}{suffix}").open("wb") as target:
                         target.writelines(self.doing.packed.chunks(entry))
@@ -261,7 +263,7 @@ class _Work:
 
     def _replace(self, file: _File, chunks: Callable[[], Iterable[bytes]], sha256: str) -> None:
         """Put a file in the place of the staged one, with its mode, time and attributes."""
-        machine, entry = self.doing.machine, file.entries[file.path]
+        machine, entry = self.doing.machine, self._entry(file.path)
         effects, top = machine.effects, machine.host(self.staged)
         new = machine.host(f"{self.staged}.new")
         if new.exists():  # a walk was cut off here
@@ -273,13 +275,13 @@ class _Work:
                 effects.set_attributes(new, attributes)
             target.set_status(entry.mode, entry.mtime)
         effects.replace(new, top / file.path)
-        others = (e for e in file.entries.values() if e.kind == "hard")
+        others = (e for e in self.doing.packed.of(self.step.item) if e.kind == "hard")
         names = [file.path, *(e.path for e in others if e.target == file.path)]
         for name in names[1:]:
             effects.make_hard_link(new, top / file.path)
             effects.replace(new, top / name)
         for above in dict.fromkeys(name.rpartition("/")[0] for name in names):
-            if (folder := file.entries.get(above)) is not None:
+            if (folder := self.doing.packed.get(self.step.item, above)) is not None:
                 effects.set_status(top / above, folder.mode, folder.mtime)
         self.written.add(file.path)
         self._digests[file.path] = sha256
@@ -304,7 +306,6 @@ class _Work:
 class _File:
     """A packed file with where it was on old, where it comes to, and the rules for it."""
 
-    entries: Mapping[str, CargoEntry]
     path: str
     old: str
     new: str

@@ -132,7 +132,7 @@ class _Publishing(Staging):
         One that was there keeps its own; it is returned where others may read it, who could not on
         old.
         """
-        top = next((e for e in self._doing.packed.of(self._step.item) if not e.path), None)
+        top = self._doing.packed.get(self._step.item, "")
         host = self._doing.machine.host(self._target)
         if top is None or not host.is_dir():
             return []

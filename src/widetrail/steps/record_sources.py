@@ -14,6 +14,7 @@ from widetrail.machine import Machine
 from widetrail.recipe import Globs
 from widetrail.recipe.conditions import Condition
 from widetrail.records import Policy, Store
+from widetrail.steps.cargo import CargoEntry
 from widetrail.steps.records_settings import RecordsSettings, ToldStore
 from widetrail.steps.records_step import Has, RecordsStep
 
@@ -59,10 +60,9 @@ def _packed(step: RecordsStep, doing: Has, told: ToldStore, scratch: str) -> Ite
     machine = doing.machine
     top = machine.host(scratch)
     machine.effects.make_folders(top, 0o700)
-    entries = {e.path: e for e in doing.packed.of(step.item) if e.kind in ("file", "hard")}
-    stores = named(entries, told.path)
-    for path, entry in entries.items():
-        host = top / path
+    stores = named((entry.path for entry in _files(step, doing)), told.path)
+    for entry in _files(step, doing):
+        path, host = entry.path, top / entry.path
         within = any(path == store or path.startswith(f"{store}/") for store in stores)
         if not within or host.exists():
             continue
@@ -75,6 +75,10 @@ def _packed(step: RecordsStep, doing: Has, told: ToldStore, scratch: str) -> Ite
         if isinstance(told.records, InDatabase):
             insist_own_journal(top / store)
         yield Store(told.records, top / store, told.declared)
+
+
+def _files(step: RecordsStep, doing: Has) -> Iterator[CargoEntry]:
+    return (e for e in doing.packed.of(step.item) if e.kind in ("file", "hard"))
 
 
 def seen(told: ToldStore, machine: Machine, path: str, lent: ExitStack) -> Store:

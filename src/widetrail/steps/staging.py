@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
+from itertools import islice
 
 from widetrail.errors import WentWrong
 from widetrail.formats.outside import SafePath
@@ -62,45 +64,49 @@ class Staging:
     def _stage(self, folder: str) -> str:
         """Stage what of the item is not in ``folder`` yet, verify it, and return the folder."""
         doing, effects = self._doing, self._doing.machine.effects
-        entries, top = doing.packed.of(self._step.item), doing.machine.host(folder)
+        item, top = self._step.item, doing.machine.host(folder)
         so_far = doing.recorded(StagedSoFar, self._step.id)
         count = so_far.count if so_far is not None and so_far.path == folder else 0
         resumed = top.exists()
         writer = TreeWriter(effects, top, begun=resumed)
-        for entry in entries[:count]:
+        done = 0
+        for entry in islice(doing.packed.of(item), count):
             writer.passed(entry, entry.path)
-        total = sum(entry.size for entry in entries)
-        every = max(CHECKPOINT, total // 16)
-        since = done = sum(entry.size for entry in entries[:count])
-        begun, first = doing.clock(), count
-        for number, entry in enumerate(entries[count:], start=count + 1):
+            done += entry.size
+        total, names = done, count
+        for entry in doing.packed.of(item, count):
+            total, names = total + entry.size, names + 1
+        every, waiting = max(CHECKPOINT, total // 16), list[CargoEntry]()
+        begun, since = doing.clock(), done
+        for number, entry in enumerate(doing.packed.of(item, count), start=count + 1):
             if resumed and writer.is_written(entry, entry.path):
                 writer.passed(entry, entry.path)
             else:
                 writer.write(entry, entry.path, doing.packed.chunks, entry.attributes_by_name)
             done += entry.size
+            waiting.append(entry)
             left = (total - done) * (doing.clock() - begun) / done if done else None
-            doing.onlooker.moves(done, total, "bytes", left, (number, len(entries)))
-            due = done - since >= every or number - first >= CHECKPOINT_FILES
-            if due and number < len(entries):
+            doing.onlooker.moves(done, total, "bytes", left, (number, names))
+            due = done - since >= every or len(waiting) >= CHECKPOINT_FILES
+            if due and number < names:
                 effects.barrier(top)
-                self._verify(top, folder, entries[first:number])
+                self._verify(top, folder, waiting)
                 doing.record(StagedSoFar(step=self._step.id, path=folder, count=number))
-                since, first = done, number
+                since, waiting = done, []
         writer.finish()
         effects.barrier(top)
-        self._verify(top, folder, entries[first:])
-        files = [e for e in entries if e.kind in ("file", "hard")]
+        self._verify(top, folder, waiting)
+        files = sum(e.kind in ("file", "hard") for e in doing.packed.of(item))
         facts = PublishFacts(
-            files=len(files),
-            size=sum(e.size for e in files),
-            verified=len(files),
+            files=files,
+            size=total,
+            verified=files,
             remarks=remarks("attributes_lost", writer.without_attributes),
         )
         doing.record(Staged(step=self._step.id, path=folder, facts=facts))
         return folder
 
-    def _verify(self, top: SafePath, shown: str, entries: tuple[CargoEntry, ...]) -> None:
+    def _verify(self, top: SafePath, shown: str, entries: Sequence[CargoEntry]) -> None:
         """Read staged files from the disk and compare them with what was packed.
 
         Raises:
@@ -110,7 +116,7 @@ class Staging:
         files = [entry for entry in entries if entry.kind == "file"]
         above = f"{top}{os.sep}"
 
-        def differing(some: list[CargoEntry]) -> list[CargoEntry]:
+        def differing(some: Sequence[CargoEntry]) -> list[CargoEntry]:
             return [entry for entry in some if file_digest(f"{above}{entry.path}") != entry.sha256]
 
         if sum(entry.size for entry in files) < FEW:

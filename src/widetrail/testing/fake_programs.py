@@ -138,9 +138,13 @@ class FakeCargo:
             )
         )
 
-    def of(self, item: str) -> tuple[CargoEntry, ...]:
-        """Return the entries of an item."""
-        return tuple(entry for entry in self.entries if entry.item == item)
+    def of(self, item: str, after: int = 0) -> Iterator[CargoEntry]:
+        """Give the entries of an item after the first ``after``."""
+        return iter([entry for entry in self.entries if entry.item == item][after:])
+
+    def get(self, item: str, path: str) -> CargoEntry | None:
+        """Return an entry of an item."""
+        return next((entry for entry in self.of(item) if entry.path == path), None)
 
     def chunks(self, entry: CargoEntry) -> Iterator[bytes]:
         """Give the bytes of a file."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
 
 from widetrail.finding import (
@@ -48,7 +48,7 @@ class PathContext(CargoContext):
         renames = {**item.renamed, **{was.get(n, n): called for n, called in came_as.items()}}
         takes = None
         if self._copied(item.id) and not (item.single or item.store):
-            paths = [was.get(e.path, e.path) for e in self.packed.of(item.id) if e.path]
+            paths = (was.get(e.path, e.path) for e in self.packed.of(item.id) if e.path)
             takes = taking(paths, self.platform_of_old)
         return Moved(item.old_path, target, True, renames, takes)
 
@@ -72,19 +72,20 @@ class PathContext(CargoContext):
 
     def was_carried(self, path: str) -> bool:
         return any(
-            is_within(path, to, self.machine.platform) and path in names
-            for to, names in self._carried_to
+            is_within(path, to, self.machine.platform)
+            and path.startswith(f"{to}/")
+            and self.packed.get(item, path[len(to) + 1 :]) is not None
+            for to, item in self._carried_to
         )
 
     @cached_property
-    def _carried_to(self) -> list[tuple[str, frozenset[str]]]:
-        """Where the items come whose files are carried, with the path of each."""
+    def _carried_to(self) -> list[tuple[str, str]]:
+        """Where the items come whose files are carried."""
         found = []
         for item in self.plan.placed:
             if self._copied(item.id) and not (item.single or item.store):
                 to = self._beside(item.id) or item.new_path
-                names = frozenset(join(to, e.path) for e in self.packed.of(item.id) if e.path)
-                found.append((to, names))
+                found.append((to, item.id))
         return found
 
     def dangling(self, item: str) -> Sequence[str]:
@@ -102,23 +103,29 @@ class PathContext(CargoContext):
     def platform_of_old(self) -> Platform:
         return self.plan.station("old").facts["platform"]
 
-    def landed(self, item: str) -> Sequence[tuple[str, Sequence[str]]]:
+    def landed(self, item: str) -> Sequence[tuple[str, Iterable[str]]]:
         planned = self.planned(item)
         targets = [facts.to for facts in self._published(item)]
         came_as, passed = self._came_as(item), self._passed_by(item)
-        files = (e.path for e in self.packed.of(item) if e.kind == "file")
-        paths = [came_as.get(path, path) for path in files if path not in passed]
+        told: Sequence[str] | None = None
         if not self._publishing(item) and not planned.store:
             targets = [planned.new_path]
-            paths = [rule.file for rule in planned.written if "*" not in rule.file]
+            told = [rule.file for rule in planned.written if "*" not in rule.file]
+
+        def came() -> Iterator[str]:
+            if told is not None:
+                return iter(told)
+            files = (e.path for e in self.packed.of(item) if e.kind == "file")
+            return (came_as.get(path, path) for path in files if path not in passed)
+
         if planned.single:
             mine = base(planned.old_path)
-            along = [path[len(mine) :] for path in paths if path in planned.from_outside]
+            along = [path[len(mine) :] for path in came() if path in planned.from_outside]
             return [
                 (parent(target), [base(target), *(f"{base(target)}{ending}" for ending in along)])
                 for target in dict.fromkeys(targets)
             ]
-        return [(target, paths) for target in dict.fromkeys(targets)]
+        return [(target, came()) for target in dict.fromkeys(targets)]
 
     def _passed_by(self, item: str) -> set[str]:
         """Return the paths of an item that were not put in place, since others were there."""

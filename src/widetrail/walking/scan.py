@@ -1,7 +1,8 @@
 """What a station knows of the files that it packed: their status when they were read.
 
 It lies in the run's own folder, and never leaves the machine: numbers and times of change hold for
-its volumes only. Each line holds some files; what a later line says of a file takes the place of
+its volumes only. What was read by the walk before is looked up in a database, since there may be
+much of it. Each line holds some files; what a later line says of a file takes the place of
 what an earlier one said, and what cannot be read is as good as not there, since such a file is read
 again.
 """
@@ -9,13 +10,20 @@ again.
 from __future__ import annotations
 
 import json
+import marshal
 import time
+from collections.abc import Iterable, Iterator
+from contextlib import suppress
 
-from widetrail.formats.outside import JOURNAL_MOST, SafePath, read_outside
+from widetrail.formats.outside import SafePath
 from widetrail.machine import Entry, Machine
+from widetrail.spill import add_rows, nameless_database
 
 APART = 4 * 10**9
 """Nanoseconds within which a volume may not tell two changes apart (FAT knows 2 s), twice."""
+
+BUFFER = 1024 * 1024
+"""Bytes that are read at once."""
 
 _Told = tuple[int, int, int, str, int]
 """Size, time of change of the contents and of the status, number on the volume; and when that was,
@@ -28,8 +36,8 @@ class Scan:
     def __init__(self, machine: Machine, path: str) -> None:
         """Go on with what is in the file ``path`` of ``machine``."""
         self._effects, self._path = machine.effects, machine.host(path)
-        self._known = _read(_bytes(self._path))
-        self._new: list[tuple[str, str, _Told]] = []
+        self._kept: _Kept | None = None
+        self._new: dict[tuple[str, str], _Told] = {}
 
     def is_same(self, item: str, entry: Entry) -> bool:
         """Return whether a file is surely the one that was read.
@@ -37,7 +45,7 @@ class Scan:
         Its status is as it was, and it was read long enough after its last change for another one
         to show in its times.
         """
-        told = self._known.get(item, {}).get(entry.path)
+        told = self._new.get((item, entry.path)) or self._before.get(item, entry.path)
         if told is None or told[:4] != _status(entry) or not entry.number:  # or was made just now
             return False
         return told[4] - max(entry.mtime, entry.changed) > APART
@@ -45,36 +53,69 @@ class Scan:
     def note(self, item: str, entry: Entry) -> None:
         """Take note of the status that a file had before it is read."""
         told = (*_status(entry), time.time_ns())
-        self._new.append((item, entry.path, told))
-        self._known.setdefault(item, {})[entry.path] = told
+        self._new[item, entry.path] = told
+
+    @property
+    def _before(self) -> _Kept:
+        """What is written down; it is read when something is first asked of it."""
+        if self._kept is None:
+            self._kept = _Kept(_read(self._path))
+        return self._kept
 
     def keep(self) -> None:
         """Write down what was noted since."""
         if self._new:
             with self._effects.append(self._path) as file:
-                lines = [[item, path, told[:4], told[4]] for item, path, told in self._new]
+                lines = [[*whose, told[:4], told[4]] for whose, told in self._new.items()]
                 file.write(b"%b\n" % json.dumps(lines).encode())
                 file.sync()
-            self._new = []
+            if self._kept is not None:
+                self._kept.add((*whose, told) for whose, told in self._new.items())
+            self._new.clear()
 
 
-def _bytes(path: SafePath) -> bytes:
-    try:
-        return read_outside(path, JOURNAL_MOST)
-    except OSError:  # what is not known is read again
-        return b""
+class _Kept:
+    """The newest that is known of each file, in a database of this process."""
+
+    def __init__(self, told: Iterable[tuple[str, str, _Told]]) -> None:
+        self._sql = nameless_database(self)
+        self._sql.execute("create table told (name blob primary key, row blob) without rowid")
+        self.add(told)
+
+    def add(self, told: Iterable[tuple[str, str, _Told]]) -> None:
+        """Take what is known of files in the place of what was."""
+        rows = ((_name(item, path), marshal.dumps(row)) for item, path, row in told)
+        add_rows(self._sql, "insert or replace into told values (?, ?)", rows)
+
+    def get(self, item: str, path: str) -> _Told | None:
+        """Return what is known of a file, if anything is."""
+        wanted = (_name(item, path),)
+        found = self._sql.execute("select row from told where name = ?", wanted).fetchone()
+        told: _Told | None = marshal.loads(found[0]) if found is not None else None
+        return told
+
+
+def _name(item: str, path: str) -> bytes:
+    return f"{item}\0{path}".encode("utf-8", "surrogatepass")
 
 
 def _status(entry: Entry) -> tuple[int, int, int, str]:
     return entry.size, entry.mtime, entry.changed, entry.number
 
 
-def _read(data: bytes) -> dict[str, dict[str, _Told]]:
-    known: dict[str, dict[str, _Told]] = {}
-    for line in data.split(b"\n"):
-        try:
-            for item, path, (size, mtime, changed, number), at in json.loads(line):
-                known.setdefault(item, {})[path] = (size, mtime, changed, number, at + 0)
-        except (ValueError, TypeError, RecursionError):  # torn, or after what was torn
-            continue
-    return known
+def _read(path: SafePath) -> Iterator[tuple[str, str, _Told]]:
+    try:
+        with path.reading(BUFFER) as file:
+            for line in file:
+                yield from _told_by(line)
+    except OSError:  # what is not known is read again
+        return
+
+
+def _told_by(line: bytes) -> list[tuple[str, str, _Told]]:
+    told: list[tuple[str, str, _Told]] = []
+    with suppress(ValueError, TypeError, RecursionError):  # torn, or after what was torn
+        for item, path, (size, mtime, changed, number), at in json.loads(line):
+            row = (size + 0, mtime + 0, changed + 0, str(number), at + 0)
+            told.append((str(item), str(path), row))
+    return told

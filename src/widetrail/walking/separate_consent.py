@@ -63,7 +63,11 @@ def _below(doing: WalkDoing, item: str, place: str) -> Iterator[Apart]:
     if not named:
         return
     with closing(doing.parcel.reader(machine.platform)) as packed:
-        arrive = [join(place, e.path) for e in packed.of(item) if e.kind != "folder"]
-    for at, why in named.items():
-        if any(is_within(path, at, machine.platform) for path in arrive):
-            yield Apart(at, why, item)
+        reached = {
+            at
+            for e in packed.of(item)
+            if e.kind != "folder"
+            for at in named
+            if is_within(join(place, e.path), at, machine.platform)
+        }
+    yield from (Apart(at, why, item) for at, why in named.items() if at in reached)

@@ -1,0 +1,68 @@
+"""What may be too much for memory: rows, bytes and databases that go to the disk where they grow.
+
+The files have no name, belong to this process, and go away with what refers to them.
+"""
+
+from __future__ import annotations
+
+import marshal
+import tempfile
+import weakref
+from collections.abc import Callable, Iterable, Iterator
+from itertools import islice
+from typing import TYPE_CHECKING, Any, BinaryIO, Generic, TypeVar, cast
+
+if TYPE_CHECKING:
+    import sqlite3
+
+IN_MEMORY = 4 * 1024 * 1024
+"""Bytes of a file that are held in memory; more lies on the disk."""
+
+AT_ONCE = 1000
+"""Rows that are written at once."""
+
+Row = TypeVar("Row", bound=tuple[Any, ...])
+
+
+def nameless_file() -> BinaryIO:
+    """Return a file to write and read that only this process has; who asks for it closes it."""
+    return cast(BinaryIO, tempfile.SpooledTemporaryFile(IN_MEMORY))
+
+
+def nameless_database(owner: object) -> sqlite3.Connection:
+    """Return a database without a name that is closed when ``owner`` goes away."""
+    import sqlite3  # most that could fill one never does
+
+    database = sqlite3.connect("", isolation_level=None, check_same_thread=False)
+    weakref.finalize(owner, database.close)
+    for setting in ("journal_mode = off", "synchronous = off", "cache_size = -8000"):
+        database.execute(f"pragma {setting}")
+    return database
+
+
+def add_rows(database: sqlite3.Connection, insert: str, rows: Iterable[tuple[Any, ...]]) -> None:
+    """Add many rows to a database at once."""
+    database.execute("begin")
+    database.executemany(insert, rows)
+    database.execute("commit")
+
+
+class Spilled(Generic[Row]):
+    """Tuples of texts and numbers, in the order in which they came."""
+
+    def __init__(self, make: Callable[[Iterable[Any]], Row], rows: Iterable[Row]) -> None:
+        """Take all of ``rows``; ``make`` makes one of what is in it."""
+        self._make, self._file, self._ends = make, nameless_file(), 0
+        weakref.finalize(self, self._file.close)
+        left = iter(rows)
+        while some := [tuple(row) for row in islice(left, AT_ONCE)]:
+            marshal.dump(some, self._file)
+            self._ends = self._file.tell()
+
+    def __iter__(self) -> Iterator[Row]:
+        at = 0
+        while at < self._ends:
+            self._file.seek(at)
+            some = marshal.load(self._file)
+            at = self._file.tell()
+            yield from map(self._make, some)
