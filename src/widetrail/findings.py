@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 from typing import Literal
 
+from widetrail.lazily import dataclass
 from widetrail.old_words import renamed
 
 

@@ -52,17 +52,15 @@ class Spilled(Generic[Row]):
 
     def __init__(self, make: Callable[[Iterable[Any]], Row], rows: Iterable[Row]) -> None:
         """Take all of ``rows``; ``make`` makes one of what is in it."""
-        self._make, self._file, self._ends = make, nameless_file(), 0
+        self._make, self._file, self._sizes = make, nameless_file(), list[int]()
         weakref.finalize(self, self._file.close)
         left = iter(rows)
-        while some := [tuple(row) for row in islice(left, AT_ONCE)]:
-            marshal.dump(some, self._file)
-            self._ends = self._file.tell()
+        while some := list(map(tuple, islice(left, AT_ONCE))):
+            self._sizes.append(self._file.write(marshal.dumps(some)))
 
     def __iter__(self) -> Iterator[Row]:
         at = 0
-        while at < self._ends:
+        for size in self._sizes:
             self._file.seek(at)
-            some = marshal.load(self._file)
-            at = self._file.tell()
-            yield from map(self._make, some)
+            at += size
+            yield from map(self._make, marshal.loads(self._file.read(size)))

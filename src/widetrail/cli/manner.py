@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import sys
-from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Literal, TextIO
@@ -12,6 +11,7 @@ import click
 
 from widetrail import __version__
 from widetrail.errors import not_written
+from widetrail.lazily import dataclass
 
 Color = Literal["auto", "always", "never"]
 _KEY = "widetrail.manner"

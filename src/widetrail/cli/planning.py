@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass, fields, replace
+from dataclasses import asdict, fields, replace
 from pathlib import Path
 from typing import Literal
 
@@ -13,6 +13,7 @@ from widetrail.cli.plan_page import show_foreseen, show_plan
 from widetrail.cli.plan_table import show_table
 from widetrail.errors import Halted, InputUnusable
 from widetrail.finding import CardFacts, read_card
+from widetrail.lazily import dataclass
 from widetrail.library.machines import open_machine
 from widetrail.library.plans import plan_sealed
 from widetrail.library.recipes import load_recipes

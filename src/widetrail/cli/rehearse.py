@@ -6,7 +6,7 @@ import sys
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import asdict, dataclass, replace
+from dataclasses import asdict, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -15,6 +15,7 @@ import click
 from widetrail.cli.output import Page, as_value, json_option, print_json
 from widetrail.findings import Finding
 from widetrail.formats.quantities import show_count
+from widetrail.lazily import dataclass
 from widetrail.library.rehearsals import rehearse
 from widetrail.recipe import Loaded
 from widetrail.rehearsing import Rehearsal, Rehearsed

@@ -8,7 +8,6 @@ import sys
 import time
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
 from pathlib import Path
 
 import click
@@ -35,6 +34,7 @@ from widetrail.finding import (
 )
 from widetrail.formats.quantities import show_count, show_files, show_size
 from widetrail.formats.texts import for_people
+from widetrail.lazily import dataclass
 from widetrail.library.machines import open_machine
 from widetrail.library.surveys import open_shelf, survey_machine
 from widetrail.machine import Machine, own_cache

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
 
 import click
 
 from widetrail.cli.output import Page, print_json
+from widetrail.lazily import dataclass
 from widetrail.library.rehearsals import rehearse
 from widetrail.tracing.draft_files import Drafted
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import asdict
 from pathlib import Path
 
 import click
@@ -24,6 +24,7 @@ from widetrail.cli.report import show_tasks
 from widetrail.cli.terminal_person import make_company, watched
 from widetrail.errors import Halted, WentWrong
 from widetrail.formats.quantities import show_count, show_files
+from widetrail.lazily import dataclass
 from widetrail.library.machines import open_machine
 from widetrail.library.moves import Due, open_visit, planned_again, what_is_due
 from widetrail.machine import Effects

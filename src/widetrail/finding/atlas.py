@@ -5,10 +5,11 @@ from __future__ import annotations
 import posixpath
 import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from functools import cache
 from typing import NamedTuple
 
+from widetrail.lazily import dataclass
 from widetrail.machine.path_notation import (
     Bearings,
     read_written,

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from itertools import product
 from typing import Self
 
@@ -26,6 +26,7 @@ from widetrail.finding.values import (
     Unknown,
     part_label,
 )
+from widetrail.lazily import dataclass
 from widetrail.machine import Channels
 from widetrail.recipe import Item, Reading
 from widetrail.recipe.by_platform import PerPlatform, on_platform

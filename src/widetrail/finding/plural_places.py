@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from widetrail.errors import MachineUnusable
 from widetrail.finding.globbing import has_glob, matching
@@ -12,6 +12,7 @@ from widetrail.finding.values import How, Instance, Known, Several
 from widetrail.formats import Raw
 from widetrail.formats.forms import FORMS
 from widetrail.formats.parser_process import ask_form
+from widetrail.lazily import dataclass
 from widetrail.machine import Machine
 from widetrail.machine.path_notation import understand_path
 from widetrail.machine.paths import base, join, key

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from widetrail.errors import MachineUnusable
 from widetrail.finding.finder import Finder
@@ -11,6 +11,7 @@ from widetrail.finding.recognising import find_application
 from widetrail.finding.selection import Selection, Tally, entries_of, tally
 from widetrail.finding.values import Answer, Found, Installation, Instance, Several, Where
 from widetrail.formats import Unreadable
+from widetrail.lazily import dataclass
 from widetrail.machine import Machine
 from widetrail.recipe import Item, Loaded
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from typing import Self
 
 from widetrail.errors import MachineUnusable
@@ -29,6 +29,7 @@ from widetrail.finding.values import (
 from widetrail.formats import Unreadable
 from widetrail.formats.documents import Model
 from widetrail.formats.registry import full_key
+from widetrail.lazily import dataclass
 from widetrail.machine import Machine
 from widetrail.machine.paths import join, parent
 from widetrail.machine.sensitive import never_a_place

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Sequence
 from contextlib import suppress
-from dataclasses import dataclass
 
 from widetrail.errors import MachineUnusable
 from widetrail.finding.stores import (
@@ -17,6 +16,7 @@ from widetrail.finding.stores import (
 )
 from widetrail.finding.values import Found
 from widetrail.formats.companions import JOURNALS, SQLITE, database_of
+from widetrail.lazily import dataclass
 from widetrail.machine import Entry, Machine
 from widetrail.machine.paths import join, key
 from widetrail.machine.platforms import PLATFORMS, Platform

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Literal
 
+from widetrail.lazily import dataclass
 from widetrail.recipe.places import PlaceKind
 from widetrail.recipe.releases import Release
 

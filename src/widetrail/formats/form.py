@@ -8,12 +8,12 @@ of a module's own, or a method of a value that holds only such.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass
 from fnmatch import fnmatchcase
 from typing import Literal, NamedTuple, Protocol
 
 from widetrail.formats.interface import Located, Raw, Scalar, Spot, Unwritable
 from widetrail.formats.record import Records
+from widetrail.lazily import dataclass
 
 Role = Literal["reading", "set_in", "paths", "index", "write", "records", "values"]
 """What a form can be used for: a reading, telling where a place is, holding paths of the machine, a

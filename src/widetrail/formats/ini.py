@@ -8,7 +8,6 @@ value in double quotes is taken without them, the first of two equal keys counts
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass
 from fnmatch import fnmatchcase
 
 from widetrail.formats.form import (
@@ -22,6 +21,7 @@ from widetrail.formats.form import (
 )
 from widetrail.formats.interface import Located, NotThere, Raw, Scalar, Spot, Unwritable
 from widetrail.formats.texts import decode, encode
+from widetrail.lazily import dataclass
 
 
 def read_ini(data: bytes, at: str) -> Located:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import NamedTuple
+
+from widetrail.lazily import dataclass
 
 Platform = str
 """The name of a platform; its rules decide how paths and settings are written."""

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass
 from typing import Any
 
 from widetrail.formats.form import Form, NamedValues, insist_held, put_each
@@ -22,6 +21,7 @@ from widetrail.formats.trees import (
     pointer_to,
     pointer_tokens,
 )
+from widetrail.lazily import dataclass
 
 
 def parse(data: bytes) -> Raw:

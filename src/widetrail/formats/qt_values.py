@@ -9,10 +9,10 @@ from __future__ import annotations
 import re
 import struct
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass
 from urllib.parse import unquote
 
 from widetrail.formats.interface import Raw, Unreadable, Unwritable
+from widetrail.lazily import dataclass
 
 _SHORT = {"a": "\a", "b": "\b", "f": "\f", "n": "\n", "r": "\r", "t": "\t", "v": "\v"}
 _LONG = {char: short for short, char in _SHORT.items()} | {'"': '"', "\\": "\\"}

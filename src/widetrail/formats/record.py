@@ -8,10 +8,12 @@ kind into its own.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from hashlib import blake2b
 from pathlib import Path
 from typing import BinaryIO, Literal, NamedTuple, Protocol, runtime_checkable
+
+from widetrail.lazily import dataclass
 
 RecordKind = Literal["letter", "contact", "event", "bookmark", "feed", "row"]
 """What records are of; those of one kind can be brought from any form to any other."""

@@ -8,11 +8,12 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import field
 from functools import lru_cache
 
 from widetrail.formats.interface import NotThere, Raw, Unreadable
 from widetrail.formats.texts import decode
+from widetrail.lazily import dataclass
 
 TYPES = (
     "REG_NONE",

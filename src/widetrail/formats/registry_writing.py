@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import codecs
 from collections.abc import Iterable
-from dataclasses import dataclass
 
 from widetrail.formats.interface import Unwritable
 from widetrail.formats.registry import (
@@ -19,6 +18,7 @@ from widetrail.formats.registry import (
     wide_text,
 )
 from widetrail.formats.texts import decode, encode
+from widetrail.lazily import dataclass
 
 
 def write_registry(keys: Iterable[Key]) -> bytes:

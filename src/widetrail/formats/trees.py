@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass
 from datetime import date, datetime, time
 
 import yaml
@@ -17,6 +16,7 @@ from widetrail.formats.flaws import flaw
 from widetrail.formats.form import Entry
 from widetrail.formats.interface import Located, NotThere, Raw, Spot, Unreadable
 from widetrail.formats.texts import decode
+from widetrail.lazily import dataclass
 
 Parse = Callable[[bytes], Raw]
 LineOf = Callable[[bytes, str], int]

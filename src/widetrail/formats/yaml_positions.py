@@ -8,12 +8,12 @@ keys (YAML 1.2, sections 3.2.2.2, 6.9 and 7.1 describe what is refused).
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import yaml
 
 from widetrail.findings import MOST, Finding
+from widetrail.lazily import dataclass
 
 DEPTH = 40
 SIZE = 4 * 1024 * 1024

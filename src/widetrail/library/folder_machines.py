@@ -7,13 +7,13 @@ import os
 import re
 import shutil
 from collections.abc import Iterator
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
 
 import yaml
 
 from widetrail.errors import InputUnusable
+from widetrail.lazily import dataclass
 from widetrail.library.recipes import Where
 from widetrail.machine import FolderMachine
 from widetrail.machine.machine_file import FILE, Program

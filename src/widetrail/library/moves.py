@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection
-from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 
 from widetrail.errors import Halted
+from widetrail.lazily import dataclass
 from widetrail.library.recipes import Where
 from widetrail.machine import Effects, Machine
 from widetrail.machine.sensitive import Attention

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 
 from widetrail.findings import Finding
+from widetrail.lazily import dataclass
 from widetrail.library.recipes import Where, load_recipe
 from widetrail.recipe import Loaded
 from widetrail.rehearsing import Rehearsal, Rehearsed, collect_rehearsals, constant_screens

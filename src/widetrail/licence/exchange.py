@@ -8,9 +8,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
 
 from widetrail.formats import digest
+from widetrail.lazily import dataclass
 from widetrail.licence.terms import Purpose
 
 REQUEST, ANSWER = ".request", ".answer"

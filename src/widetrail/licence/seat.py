@@ -17,8 +17,9 @@ walk uses and that the tests explore.
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
+from widetrail.lazily import dataclass
 from widetrail.licence.seat_events import (
     Act,
     Adopted,

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import asdict, dataclass, fields
+from dataclasses import asdict, fields
 from functools import cache
 from typing import Literal, get_args
 
 from pydantic import TypeAdapter
 
+from widetrail.lazily import dataclass
 from widetrail.licence.terms import At, Holder, Phase, Purpose, Stage, Word
 
 

@@ -22,13 +22,14 @@ import threading
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass, field
+from dataclasses import field
 from email.message import Message
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import Any
 
 from widetrail.errors import InputUnusable
+from widetrail.lazily import dataclass
 
 SEATS, KEY, PUBLIC = "seats.json", "key.pem", "maker.pem"
 PORT = 8417

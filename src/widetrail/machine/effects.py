@@ -16,7 +16,6 @@ import sys
 import threading
 from collections.abc import Callable, Iterable, Mapping
 from contextlib import AbstractContextManager
-from dataclasses import dataclass
 from pathlib import Path
 from types import TracebackType
 
@@ -24,6 +23,7 @@ from widetrail.closing import Closing
 from widetrail.errors import Halted
 from widetrail.formats import outside
 from widetrail.formats.outside import SafePath, StrPath
+from widetrail.lazily import dataclass
 from widetrail.machine.process_start import Start
 from widetrail.machine.processes import Began, Ran, run_to_end
 from widetrail.machine.same_status import PERMISSIONS, is_shut, make_same, writable

@@ -107,13 +107,14 @@ class HostMachine(ABC):
             if BELOW_HANDLES:
                 handle = outside.open_folder(folder, above)
             with os.scandir(folder if handle is None else handle) as listed:
-                found = sorted(listed, key=attrgetter("name"))
+                found = sorted(listed, key=attrgetter("name"), reverse=True)
         except OSError as error:
             if handle is not None:
                 os.close(handle)
             raise refused(paths.join(path, prefix), error) from error
         try:
-            for one in found:
+            while found:
+                one = found.pop()  # it holds its status from when that was asked
                 inner = f"{prefix}{one.name}"
                 try:
                     entry = _entry(inner, status_of(one), partial(_leads, one, handle))

@@ -9,10 +9,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import BinaryIO, Literal, NamedTuple, Protocol
 
 from widetrail.formats.outside import SafePath
+from widetrail.lazily import dataclass
 from widetrail.machine.effects import Effects, Writing
 from widetrail.machine.platforms import Platform, PlatformRules
 from widetrail.machine.processes import Began

@@ -14,12 +14,13 @@ import subprocess
 import sys
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from functools import cache
 from pathlib import Path
 
 from widetrail.errors import MachineUnusable
 from widetrail.formats.outside import link_target, names_in
+from widetrail.lazily import dataclass
 from widetrail.machine.loopback import reached
 from widetrail.machine.platforms.linux import LINUX
 from widetrail.machine.process_start import Limits, Start

@@ -8,10 +8,10 @@ from __future__ import annotations
 
 import os
 import shutil
-from dataclasses import dataclass
 from pathlib import Path
 
 from widetrail.formats.documents import Model, load
+from widetrail.lazily import dataclass
 from widetrail.machine.machine_file import Size
 
 FILE = "medium.yaml"

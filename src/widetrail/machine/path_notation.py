@@ -11,11 +11,12 @@ from __future__ import annotations
 import posixpath
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Literal, Protocol
 from urllib.parse import quote, unquote, urlsplit
 
 from widetrail.errors import MachineUnusable
+from widetrail.lazily import dataclass
 from widetrail.machine.interface import Machine
 from widetrail.machine.paths import (
     is_absolute,

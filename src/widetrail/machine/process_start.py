@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
+
+from widetrail.lazily import dataclass
 
 
 @dataclass(frozen=True)

@@ -13,10 +13,10 @@ import threading
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass
 from typing import IO
 
 from widetrail.formats.quantities import show_size
+from widetrail.lazily import dataclass
 from widetrail.machine.process_start import Limits, Start
 
 if sys.platform == "win32":

@@ -5,12 +5,12 @@ from __future__ import annotations
 import hashlib
 import json
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass
 from itertools import zip_longest
 from typing import Any, BinaryIO, Protocol
 
 from widetrail.closing import Closing
 from widetrail.formats.outside import SafePath
+from widetrail.lazily import dataclass
 from widetrail.machine import Effects, Entry
 from widetrail.parcel.cargo_runs import CargoRuns, Run, in_order
 from widetrail.parcel.file_reading import (

@@ -11,7 +11,6 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import Annotated, Literal, Self
 
 from pydantic import AfterValidator, ConfigDict, Field
@@ -21,6 +20,7 @@ from widetrail.formats import canonical, digest
 from widetrail.formats.outside import SafePath, read_outside
 from widetrail.formats.stored_values import Count, Sha256, Text, Told, Truth, plain_values, why_not
 from widetrail.formats.versions import CURRENT, brought_up
+from widetrail.lazily import dataclass
 from widetrail.machine import Effects
 from widetrail.parcel.bag import mode_in
 from widetrail.parcel.events import (

@@ -11,11 +11,11 @@ import base64
 import hmac
 import os
 import re
-from dataclasses import dataclass
 from typing import Protocol
 
 from widetrail.errors import InputUnusable, ParcelUnusable, Waiting
 from widetrail.formats.outside import SafePath
+from widetrail.lazily import dataclass
 from widetrail.machine import Effects
 from widetrail.machine.own_folders import own_state
 from widetrail.parcel.medium_reading import PACK_AGAIN

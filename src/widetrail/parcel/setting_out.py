@@ -5,13 +5,13 @@ from __future__ import annotations
 import os
 from collections.abc import Sequence
 from contextlib import suppress
-from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 
 from widetrail.errors import InputUnusable
 from widetrail.formats import digest
 from widetrail.formats.outside import SafePath
+from widetrail.lazily import dataclass
 from widetrail.machine import EffectFailed, Effects
 from widetrail.parcel.bag import PAYLOAD, close_bag, folder_mode_in, mode_in
 from widetrail.parcel.events import SET_OUT
@@ -44,7 +44,7 @@ def set_out(
     run: str,
     now: datetime,
     effects: Effects,
-    along: Along = Along(),
+    along: Along = Along(),  # noqa: B008 - it is frozen
 ) -> Parcel:
     """Make the parcel for ``plan`` in ``folder``, which must not be there or be empty.
 

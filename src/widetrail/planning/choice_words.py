@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from typing import TypeVar, get_args
 
 from widetrail.errors import InputUnusable
 from widetrail.findings import did_you_mean
+from widetrail.lazily import dataclass
 from widetrail.planning.user_choices import Choices, ReleaseAfter, Verdict
 from widetrail.recipe import Loaded
 from widetrail.records import Duplicates

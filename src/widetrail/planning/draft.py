@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import TypeVar
 
 from widetrail.errors import Halted
@@ -14,6 +14,7 @@ from widetrail.finding import (
     Where,
     entries_of,
 )
+from widetrail.lazily import dataclass
 from widetrail.machine import Entry
 from widetrail.planning.plan import (
     LeftItem,

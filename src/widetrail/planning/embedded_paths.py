@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 
 from widetrail.errors import MachineUnusable
 from widetrail.finding import Absent, Atlas, CardFacts, Finder, Found, Moved, Selection
@@ -14,6 +14,7 @@ from widetrail.finding.stores import store_kind
 from widetrail.formats import Unreadable, canonical
 from widetrail.formats.forms import FORMS
 from widetrail.formats.registry import full_key
+from widetrail.lazily import dataclass
 from widetrail.machine import Machine
 from widetrail.machine.path_notation import Bearings, KnownBearings, is_there, read_written
 from widetrail.machine.paths import base, join, key

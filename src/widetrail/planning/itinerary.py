@@ -9,9 +9,9 @@ lower bound: the longest chain of steps that must change stations.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from heapq import heappop, heappush
 
+from widetrail.lazily import dataclass
 from widetrail.recipe import Station
 from widetrail.recipe.routes import STATIONS
 from widetrail.steps import Step

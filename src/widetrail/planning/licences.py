@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from datetime import datetime
 
 from widetrail.finding import Finder, Known
+from widetrail.lazily import dataclass
 from widetrail.licence.exchange import Exchange
 from widetrail.licence.terms import AT, Purpose, Stage
 from widetrail.planning.itinerary import find_itinerary

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from datetime import datetime
 from typing import Literal
 
 from widetrail.finding import Absent, Found, Known, Unknown, condition_holds
 from widetrail.formats.quantities import show_files, show_size
 from widetrail.formats.registry import is_shared_by_accounts
+from widetrail.lazily import dataclass
 from widetrail.planning.station_facts import Side
 from widetrail.recipe.conditions import Condition, Limit, Needs, SideNeeds
 from widetrail.recipe.releases import AS_OLD, parse_release, parse_releases

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from datetime import datetime
 
 from widetrail.finding import (
@@ -18,6 +17,7 @@ from widetrail.finding import (
     condition_holds,
 )
 from widetrail.finding.stores import store_kind
+from widetrail.lazily import dataclass
 from widetrail.planning.needs import Judged, beyond_limit, judge_needs
 from widetrail.planning.plan import RejectedRoute
 from widetrail.planning.station_facts import Side

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Literal
 
 from pydantic import Field
 
 from widetrail.finding import Finder, Several, Unknown, find_application
 from widetrail.formats.stored_values import Text, Told, Truth
+from widetrail.lazily import dataclass
 from widetrail.machine import Machine
 from widetrail.recipe import Item, Loaded
 from widetrail.records import Duplicates

@@ -11,7 +11,6 @@ import json
 import re
 import zipfile
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
 from io import BytesIO
 from typing import Annotated
 
@@ -22,6 +21,7 @@ from widetrail.formats import digest
 from widetrail.formats.documents import Model
 from widetrail.formats.stored_values import why_not
 from widetrail.formats.versions import CURRENT, AnotherFormat, brought_up
+from widetrail.lazily import dataclass
 from widetrail.recipe import SUFFIX, Loaded
 
 INDEX = "bundle.json"

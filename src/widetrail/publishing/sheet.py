@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
 
+from widetrail.lazily import dataclass
 from widetrail.machine.platforms import PLATFORMS
 from widetrail.publishing.sheet_places import (
     KeptPlace,

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 
+from widetrail.lazily import dataclass
 from widetrail.machine.platforms import PLATFORMS, Platform
 from widetrail.recipe import Recipe
 from widetrail.recipe.by_platform import PathChoice, on_platform

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 
+from widetrail.lazily import dataclass
 from widetrail.planning import find_itinerary
 from widetrail.planning.needs import limit_in_words, needs_in_words
 from widetrail.planning.recipe_steps import steps_of_licence, steps_of_route

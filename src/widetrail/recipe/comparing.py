@@ -8,11 +8,12 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from difflib import SequenceMatcher
 from typing import Any, Literal, get_args
 
 import yaml
+
+from widetrail.lazily import dataclass
 
 How = Literal["added", "gone", "changed", "moved"]
 Weight = Literal["safety", "person", "else"]

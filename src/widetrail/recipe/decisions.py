@@ -7,9 +7,10 @@ is computed from what was kept. Nothing is decided by it.
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import field
 
 from widetrail.formats.documents import Model, Where
+from widetrail.lazily import dataclass
 from widetrail.recipe.loader import Loaded
 from widetrail.recipe.releases import parse_release, parse_releases
 

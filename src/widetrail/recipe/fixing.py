@@ -7,11 +7,11 @@ before but for that one finding.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass
 
 import yaml
 
 from widetrail.findings import Finding
+from widetrail.lazily import dataclass
 from widetrail.old_words import SPELLINGS
 from widetrail.recipe.loader import Kinds, examine
 

@@ -8,12 +8,12 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 
 import yaml
 
 from widetrail.errors import InputUnusable
 from widetrail.formats.documents import Model
+from widetrail.lazily import dataclass
 from widetrail.recipe.items import Item
 from widetrail.recipe.licence_models import Licence, LicenceRoute
 from widetrail.recipe.models import Application, Recipe

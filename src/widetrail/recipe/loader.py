@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from functools import lru_cache
 from pathlib import Path
 
@@ -12,6 +12,7 @@ from widetrail.findings import MOST, Finding, capped, errors_of
 from widetrail.formats import digest
 from widetrail.formats.documents import check, mark_at, read_text
 from widetrail.formats.yaml_positions import Map
+from widetrail.lazily import dataclass
 from widetrail.recipe.addresses import below
 from widetrail.recipe.lint import excused, lint
 from widetrail.recipe.models import Recipe

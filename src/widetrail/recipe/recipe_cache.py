@@ -10,7 +10,6 @@ import json
 import os
 from collections.abc import Collection, Iterable, Mapping
 from contextlib import suppress
-from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
 from typing import Any
@@ -21,6 +20,7 @@ from widetrail.findings import errors_of
 from widetrail.formats import digest
 from widetrail.formats.documents import read_document, text_of
 from widetrail.formats.interface import Platform
+from widetrail.lazily import dataclass
 from widetrail.machine import Effects
 from widetrail.machine.platforms import PLATFORMS
 from widetrail.recipe.loader import Kinds, Loaded, examine, load_recipe_text

@@ -10,10 +10,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
 from functools import total_ordering
 
 from widetrail.formats.flaws import flaw
+from widetrail.lazily import dataclass
 
 _TRIAL = {
     "dev": -6,

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import copy
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass
 from typing import Any
 
 from widetrail.formats.documents import Where, errors_at
 from widetrail.formats.yaml_positions import Map, Seq, read_marked
+from widetrail.lazily import dataclass
 from widetrail.recipe.models import Recipe
 from widetrail.recipe.routes import Notation
 

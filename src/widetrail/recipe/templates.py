@@ -8,10 +8,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
-from dataclasses import dataclass
 from functools import lru_cache
 
 from widetrail.formats.flaws import flaw
+from widetrail.lazily import dataclass
 from widetrail.machine.platforms import PLATFORMS, STRICTEST
 
 _PIECE = re.compile(r"\{\{|\}\}|\{([^{}]*)\}|[{}]")

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from pathlib import Path
 from typing import Literal
 
 from widetrail.formats.record import Declared, Duplicates, Folder, Record, Records
+from widetrail.lazily import dataclass
 
 Sort = Literal["new", "same", "different", "unwanted"]
 """How a record of a source compares with what the store holds."""

@@ -6,12 +6,12 @@ import multiprocessing
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import ProcessPoolExecutor
 from contextlib import contextmanager
-from dataclasses import dataclass
 from datetime import datetime
 from functools import lru_cache
 from pathlib import Path
 from typing import TypeVar
 
+from widetrail.lazily import dataclass
 from widetrail.recipe import Loaded, load_recipe_text
 from widetrail.rehearsing.rehearsal import Rehearsal, load_rehearsals
 from widetrail.rehearsing.rehearsed import Rehearsed

@@ -2,20 +2,21 @@
 
 The branches are what can come out one way or another: a case that is taken, a need that is met and
 that alone decides against a route, a release that is exactly a bound, a route that arrives and one
-that fails, something in its place on new, a check, proof or wait that fails. Some cannot be
-reached: the recipe rules them out. Others have a reason in ``<recipe>.unproved.yaml`` beside it.
+that fails, something in its place on new, a check, proof or wait that fails. Some the recipe rules
+out; others have a reason in ``<recipe>.unproved.yaml``.
 """
 
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
 
 from widetrail.errors import DocumentUnusable
 from widetrail.findings import Finding, errors_of
 from widetrail.formats.documents import Model, Where, check, mark_at, read_text
+from widetrail.lazily import dataclass
 from widetrail.machine.platforms import PLATFORMS
 from widetrail.planning.route_choice import copies
 from widetrail.recipe import Item, Loaded, Route
@@ -36,8 +37,7 @@ UNPROVED = ".unproved.yaml"
 class Branch:
     """One branch: the line of the recipe it is on (from 1), where its rule stands, and what it is.
 
-    ``unreachable`` says why nothing can reach it; ``unproved`` is the reason that is written down
-    for its not being reached.
+    ``unreachable`` says why nothing can reach it; ``unproved`` why it is not, as is written down.
     """
 
     line: int

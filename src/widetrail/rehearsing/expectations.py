@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from typing import NamedTuple
 
 from widetrail.finding import Unknown, find_application
+from widetrail.lazily import dataclass
 from widetrail.machine import FolderMachine
 from widetrail.planning import Plan, RejectedRoute
 from widetrail.recipe import Loaded

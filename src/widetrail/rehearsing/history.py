@@ -9,7 +9,6 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Iterable, Iterator
 from contextlib import closing, contextmanager
-from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Literal
@@ -18,6 +17,7 @@ from uuid import uuid4
 from widetrail import __version__
 from widetrail.errors import InputUnusable
 from widetrail.formats import digest
+from widetrail.lazily import dataclass
 from widetrail.rehearsing.rehearsal import Rehearsal
 from widetrail.rehearsing.rehearsed import Rehearsed
 

@@ -9,12 +9,13 @@ rehearsal is missing.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import asdict, dataclass, replace
+from dataclasses import asdict, replace
 
 import yaml
 
 from widetrail.formats.documents import Where, mark_at
 from widetrail.formats.quantities import show_count
+from widetrail.lazily import dataclass
 from widetrail.recipe import Loaded, examine
 from widetrail.rehearsing.batch import Job, run_job, workers
 from widetrail.rehearsing.coverage import Explained, branches_of, show_where

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from itertools import product
 from pathlib import Path
 
@@ -11,6 +10,7 @@ from widetrail.errors import DocumentUnusable, InputUnusable
 from widetrail.findings import Finding, errors_of
 from widetrail.formats.documents import check_tree, read_text
 from widetrail.formats.yaml_positions import Map, Seq, read_marked
+from widetrail.lazily import dataclass
 from widetrail.recipe import SUFFIX as RECIPE_SUFFIX
 from widetrail.recipe import Loaded, load_recipe
 from widetrail.rehearsing.rehearsal_file import Differing, RehearsalFile

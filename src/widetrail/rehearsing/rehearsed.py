@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
 
+from widetrail.lazily import dataclass
 from widetrail.recipe.decisions import Decision
 from widetrail.rehearsing.expectations import (
     Difference,

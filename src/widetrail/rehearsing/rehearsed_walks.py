@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import shutil
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from datetime import datetime
 from pathlib import Path
 
 from widetrail.errors import WideTrailError
+from widetrail.lazily import dataclass
 from widetrail.machine import Effects
 from widetrail.parcel import Parcel
 from widetrail.planning import Plan

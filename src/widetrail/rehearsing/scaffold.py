@@ -9,10 +9,10 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
 from pathlib import Path
 
 from widetrail.errors import DocumentUnusable, InputUnusable
+from widetrail.lazily import dataclass
 from widetrail.machine import FolderMachine
 from widetrail.machine.paths import join, trouble_with_name
 from widetrail.machine.platforms import PLATFORMS, STRICTEST, Platform

@@ -7,8 +7,8 @@ there.
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 
+from widetrail.lazily import dataclass
 from widetrail.rehearsing.coverage import Branch, Coverage
 from widetrail.reporting.html import make_page
 

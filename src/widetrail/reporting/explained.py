@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
 from functools import cache
 from importlib.resources import files
+
+from widetrail.lazily import dataclass
 
 _SECTION = re.compile(r"^### `([a-z-]+)`\n\n(.*?)(?=^##|\Z)", re.MULTILINE | re.DOTALL)
 _EXAMPLE = re.compile(r"^(Bad|Good):\n\n```yaml\n(.*?)```\n*", re.MULTILINE | re.DOTALL)

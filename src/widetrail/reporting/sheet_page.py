@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
+from widetrail.lazily import dataclass
 from widetrail.publishing import Sheet
 from widetrail.reporting.html import make_page
 

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
 from hashlib import sha256
 
 from widetrail.formats.stored_values import Count, Moment, Text
+from widetrail.lazily import dataclass
 from widetrail.machine import Machine
 from widetrail.machine.paths import parent
 from widetrail.steps.backup import room_at

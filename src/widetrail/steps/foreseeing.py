@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from datetime import datetime
 from typing import TYPE_CHECKING, Protocol
 
+from widetrail.lazily import dataclass
 from widetrail.machine import Machine
 from widetrail.recipe.settings import Settings
 from widetrail.steps.step import Step

@@ -6,13 +6,14 @@ An outcome that was written down may have been changed since, so each value has 
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import ClassVar, Literal
 
 from pydantic import Field
 
 from widetrail.formats.documents import Model
 from widetrail.formats.stored_values import Text
+from widetrail.lazily import dataclass
 
 Fact = str | int | float | bool | None | Sequence["Fact"] | Mapping[str, "Fact"]
 """A plain JSON value."""

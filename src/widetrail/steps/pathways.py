@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import tempfile
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from pathlib import Path
 from typing import Protocol
 
@@ -25,6 +25,7 @@ from widetrail.formats.interface import NotThere, Spot, Unwritable
 from widetrail.formats.outside import SafePath
 from widetrail.formats.parser_process import ask_form
 from widetrail.formats.stored_values import Count
+from widetrail.lazily import dataclass
 from widetrail.machine import file_digest
 from widetrail.machine.path_notation import read_written, write_again
 from widetrail.machine.paths import join

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Protocol
 
+from widetrail.lazily import dataclass
 from widetrail.steps.step import Step
 
 

@@ -7,11 +7,11 @@ the same plan.
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Mapping
-from dataclasses import dataclass
 from typing import ClassVar, Literal, Self, TypeVar
 
 from widetrail.finding.atlas import HowWritten
 from widetrail.formats.documents import Model
+from widetrail.lazily import dataclass
 from widetrail.licence.terms import Purpose
 from widetrail.recipe import Existing, Loaded, Station
 from widetrail.recipe.templates import refill

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Collection, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Literal
 
 from widetrail.finding.stores import StoreKind
 from widetrail.formats.quantities import show_size
 from widetrail.formats.stored_values import Mode, Text
+from widetrail.lazily import dataclass
 from widetrail.machine import Machine
 from widetrail.machine.moves import Move, modes_of, taken_back
 from widetrail.machine.paths import join, parent

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 
 from widetrail.finding import Tally
 from widetrail.formats.interface import Platform
+from widetrail.lazily import dataclass
 from widetrail.machine.paths import split
 from widetrail.survey.automaton import ANYWHERE, Automaton, Segment, State, key_of
 

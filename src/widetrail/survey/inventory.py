@@ -9,10 +9,10 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
-from dataclasses import dataclass
 
 from widetrail.finding import Tally
 from widetrail.formats.outside import open_regular
+from widetrail.lazily import dataclass
 from widetrail.machine import Machine
 from widetrail.machine.paths import base, upwards
 from widetrail.survey.claims import Claimed, Claims

@@ -7,7 +7,7 @@ asked what tells their places. Nothing is changed.
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 
 from widetrail.errors import MachineUnusable
 from widetrail.finding import Found, Surveyed, Tally, find_application, survey, why_not_here
@@ -16,6 +16,7 @@ from widetrail.finding.recipe_survey import count_item
 from widetrail.finding.stores import store_kind
 from widetrail.formats import Unreadable
 from widetrail.formats.outside import names_in
+from widetrail.lazily import dataclass
 from widetrail.machine import Machine
 from widetrail.machine.paths import join
 from widetrail.recipe import Item, Loaded

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import field
 
 from widetrail.errors import InputUnusable
+from widetrail.lazily import dataclass
 from widetrail.machine import Machine
 from widetrail.machine.own_folders import OWN_STATE
 from widetrail.machine.paths import base, is_within, join, key, parent, upwards, written_by_machine

@@ -17,10 +17,10 @@ import time
 import traceback
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
 from typing import Protocol
 
 from widetrail.errors import MachineUnusable
+from widetrail.lazily import dataclass
 from widetrail.machine import Effect, EffectFailed, Machine
 from widetrail.machine.paths import is_absolute, is_within, join, split
 from widetrail.recipe.templates import ROOTS

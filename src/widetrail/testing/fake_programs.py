@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Any, BinaryIO
 
 from widetrail.formats import digest
+from widetrail.lazily import dataclass
 from widetrail.machine import Channels, Completed, Entry
 from widetrail.steps import Asked, CargoEntry, Step, Task
 

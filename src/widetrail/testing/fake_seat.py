@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 
+from widetrail.lazily import dataclass
 from widetrail.licence.exchange import Exchange
 from widetrail.licence.seat import Effect, Refuse
 from widetrail.licence.seat import step as seat_after

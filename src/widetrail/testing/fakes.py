@@ -14,13 +14,14 @@ What was written to the journal, asked, and put into the parcel stands in their 
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from datetime import UTC, datetime
 
 from widetrail.errors import Waiting
 from widetrail.finding import Answer, Atlas, Finder, Found, How, Known, Nowhere, Unknown, Where
 from widetrail.finding.stores import StoreKind
 from widetrail.formats.interface import Platform
+from widetrail.lazily import dataclass
 from widetrail.machine.platforms.linux import LINUX
 from widetrail.recipe import Item, Loaded, Route, load_recipe_text
 from widetrail.recipe.models import Application

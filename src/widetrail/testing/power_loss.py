@@ -11,9 +11,11 @@ from __future__ import annotations
 import os
 import stat
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from pathlib import Path
 from typing import Literal
+
+from widetrail.lazily import dataclass
 
 ProgramWrites = Literal["none", "all", "torn"]
 PROGRAM_WRITES: tuple[ProgramWrites, ...] = ("none", "all", "torn")

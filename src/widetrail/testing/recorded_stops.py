@@ -6,10 +6,10 @@ import os
 import random
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
 from pathlib import Path
 
 from widetrail.formats import digest
+from widetrail.lazily import dataclass
 from widetrail.machine import Effect, Effects
 from widetrail.planning import PlannedLeg
 from widetrail.rehearsing.fault_injection import ERRORS, Stopped

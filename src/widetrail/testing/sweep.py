@@ -18,11 +18,12 @@ import time
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from datetime import datetime
 from pathlib import Path
 
 from widetrail.errors import WideTrailError
+from widetrail.lazily import dataclass
 from widetrail.machine import Effect, Effects
 from widetrail.planning import PlannedLeg
 from widetrail.recipe import Station

@@ -5,10 +5,10 @@ from __future__ import annotations
 import re
 from collections import Counter, defaultdict
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from functools import cached_property
 from typing import Literal, Protocol, get_args
 
+from widetrail.lazily import dataclass
 from widetrail.machine import Machine
 from widetrail.machine.paths import base, is_within, join, key, parent, split
 from widetrail.tracing.noise import Rate, rates

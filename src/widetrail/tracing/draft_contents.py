@@ -7,9 +7,9 @@ import re
 import sqlite3
 from collections import Counter
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 
 from widetrail.formats.companions import SQLITE
+from widetrail.lazily import dataclass
 from widetrail.machine import FolderMachine
 from widetrail.machine.path_notation import is_there, read_written
 from widetrail.machine.paths import base

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
 
 from widetrail.errors import DocumentUnusable, InputUnusable
+from widetrail.lazily import dataclass
 from widetrail.machine import FolderMachine
 from widetrail.recipe import SUFFIX as RECIPE_SUFFIX
 from widetrail.recipe import examine

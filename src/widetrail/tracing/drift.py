@@ -10,7 +10,6 @@ from __future__ import annotations
 import json
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
 from functools import cached_property
 from itertools import islice
 from typing import Literal
@@ -20,6 +19,7 @@ from widetrail.finding.values import things_at
 from widetrail.findings import Finding
 from widetrail.formats import digest
 from widetrail.formats.documents import mark_at
+from widetrail.lazily import dataclass
 from widetrail.machine import FolderMachine
 from widetrail.machine.path_notation import is_there, read_written
 from widetrail.machine.paths import base, is_within, join, key, parent

@@ -10,8 +10,9 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator
 from contextlib import suppress
-from dataclasses import dataclass
 from typing import Literal
+
+from widetrail.lazily import dataclass
 
 _DAY = 24 * 60 * 60 * 10**9
 

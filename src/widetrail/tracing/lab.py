@@ -12,11 +12,11 @@ import time
 from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
 from difflib import SequenceMatcher
 from pathlib import Path
 
 from widetrail.errors import InputUnusable, WentWrong
+from widetrail.lazily import dataclass
 from widetrail.machine import Channels, Completed, Effects, FolderMachine
 from widetrail.machine.paths import base
 from widetrail.rehearsing.machine_copies import copy_machine

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 
+from widetrail.lazily import dataclass
 from widetrail.machine.paths import base
 from widetrail.tracing.record import Trace
 

@@ -7,7 +7,8 @@ tests by Benjamini and Hochberg (``scipy.stats.false_discovery_control``).
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+
+from widetrail.lazily import dataclass
 
 CHANCE = 0.05
 """The rate of false findings that is borne."""

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 
+from widetrail.lazily import dataclass
 from widetrail.machine import FolderMachine
 from widetrail.machine.paths import base, is_within, key
 from widetrail.recipe.templates import ROOTS

@@ -7,7 +7,6 @@ recipe goes on taking it.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
 
@@ -17,6 +16,7 @@ from widetrail.finding.stores import Store, is_value, selected, store_kind
 from widetrail.finding.values import things_at
 from widetrail.formats import Unreadable
 from widetrail.formats.documents import mark_at
+from widetrail.lazily import dataclass
 from widetrail.machine import FolderMachine
 from widetrail.machine.paths import is_within, join
 from widetrail.recipe import Item, Loaded

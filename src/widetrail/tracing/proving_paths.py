@@ -7,7 +7,6 @@ machine each path that a line is for is given a name that nothing has.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 
 from widetrail.errors import MachineUnusable
 from widetrail.finding import Finder, Found, How
@@ -18,6 +17,7 @@ from widetrail.formats.documents import mark_at
 from widetrail.formats.forms import FORMS
 from widetrail.formats.interface import Spot, Unwritable
 from widetrail.formats.parser_process import ask_form
+from widetrail.lazily import dataclass
 from widetrail.machine import FolderMachine
 from widetrail.machine.path_notation import read_written, write_again
 from widetrail.machine.paths import base, join, parent

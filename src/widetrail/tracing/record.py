@@ -6,7 +6,7 @@ No contents stand in it: names, sizes, digests, and of a value that is no secret
 from __future__ import annotations
 
 from collections import Counter
-from dataclasses import asdict, dataclass
+from dataclasses import asdict
 from pathlib import Path
 from typing import Any, Literal
 
@@ -15,6 +15,7 @@ from pydantic import TypeAdapter, ValidationError
 from widetrail.errors import InputUnusable
 from widetrail.formats.documents import read_text
 from widetrail.formats.stored_values import why_not
+from widetrail.lazily import dataclass
 
 VALUE_MOST = 200
 """Characters of a value that a record holds, at most."""

@@ -8,12 +8,12 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass
 from difflib import unified_diff
 from pathlib import PurePath
 
 from widetrail.finding import Found, Several, find_application
 from widetrail.formats.documents import mark_at
+from widetrail.lazily import dataclass
 from widetrail.machine import FolderMachine
 from widetrail.recipe import Loaded, examine
 from widetrail.steps import KINDS

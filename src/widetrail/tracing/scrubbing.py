@@ -13,9 +13,9 @@ import secrets
 import sqlite3
 from collections.abc import Callable, Collection, Sequence
 from contextlib import closing, suppress
-from dataclasses import dataclass
 
 from widetrail.formats.companions import BESIDE, SQLITE
+from widetrail.lazily import dataclass
 from widetrail.machine import FolderMachine
 from widetrail.tracing.draft_contents import named_paths
 from widetrail.tracing.lab import Screen

@@ -13,10 +13,11 @@ import subprocess
 import sys
 import tempfile
 from collections.abc import Iterator
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from functools import cache
 from pathlib import Path
 
+from widetrail.lazily import dataclass
 from widetrail.machine import Effects
 from widetrail.machine.effects import Writing
 from widetrail.machine.process_start import Start

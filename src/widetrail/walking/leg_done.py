@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 
+from widetrail.lazily import dataclass
 from widetrail.planning import PlannedLeg
 from widetrail.recipe import Station
 from widetrail.steps import (

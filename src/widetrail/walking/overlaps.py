@@ -8,9 +8,9 @@ after it: what one run kept is another's way back.
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 
 from widetrail.errors import Halted
+from widetrail.lazily import dataclass
 from widetrail.machine import Machine
 from widetrail.machine.own_folders import OWN_STATE
 from widetrail.machine.paths import is_within, join, key, parent

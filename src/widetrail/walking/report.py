@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass, replace
+from dataclasses import asdict, replace
 
 from widetrail.formats.quantities import show_count, show_files, show_size, show_time
+from widetrail.lazily import dataclass
 from widetrail.steps import Noted
 
 

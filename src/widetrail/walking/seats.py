@@ -11,10 +11,11 @@ from __future__ import annotations
 
 import shlex
 from collections.abc import Iterable, Mapping
-from dataclasses import asdict, dataclass
+from dataclasses import asdict
 
 from widetrail.finding import Finder, Unknown
 from widetrail.formats.texts import for_people
+from widetrail.lazily import dataclass
 from widetrail.licence import seat_events as events
 from widetrail.licence.seat import replay
 from widetrail.licence.seat_events import Event, Seat

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from contextlib import closing
-from dataclasses import dataclass
 
+from widetrail.lazily import dataclass
 from widetrail.machine.paths import is_within, join
 from widetrail.machine.sensitive import (
     WHY,

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
+from widetrail.lazily import dataclass
 from widetrail.steps.undo import UndoAct
 
 

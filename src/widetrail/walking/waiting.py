@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
-from dataclasses import dataclass
 
 from widetrail.errors import Waiting
+from widetrail.lazily import dataclass
 from widetrail.steps import Onlooker, Step
 
 LONGEST = 12 * 3600.0

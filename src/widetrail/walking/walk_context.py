@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from datetime import datetime
 
 from widetrail.finding import (
     Finder,
 )
 from widetrail.formats.masking import Masker
+from widetrail.lazily import dataclass
 from widetrail.machine import Machine
 from widetrail.machine.paths import join
 from widetrail.parcel import Parcel

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Literal
+
+from widetrail.lazily import dataclass
 
 StoreName = Literal["registry", "dconf"]
 """A store of named values that a platform has: the registry, or the desktop's settings."""

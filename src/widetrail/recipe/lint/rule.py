@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from typing import Literal, NamedTuple
 
 from widetrail.formats.documents import Where
+from widetrail.lazily import dataclass
 from widetrail.recipe.lint.whole import Whole
 
 

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 
 from widetrail.formats.documents import Where
+from widetrail.lazily import dataclass
 from widetrail.recipe.by_platform import PerPlatform
 from widetrail.recipe.items import Item
 from widetrail.recipe.models import Recipe
