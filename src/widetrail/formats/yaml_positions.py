@@ -7,6 +7,7 @@ keys (YAML 1.2, sections 3.2.2.2, 6.9 and 7.1 describe what is refused).
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from typing import Any
 
@@ -117,7 +118,8 @@ class _Builder:
 
     def take(self, event: yaml.Event) -> bool:
         """Take one event; return whether reading goes on."""
-        if isinstance(event, yaml.MappingEndEvent | yaml.SequenceEndEvent):
+        kind = type(event)
+        if kind in _ENDS:
             closed = self._open.pop()
             self._brace_trap(closed)
             self._put(closed.value, closed.value.mark)
@@ -130,8 +132,9 @@ class _Builder:
             return False
         if len(self.findings) > MOST:
             return False
-        if isinstance(event, yaml.ScalarEvent):
-            self._refuse_extras(event, mark)
+        if kind is yaml.ScalarEvent:  # as most are
+            if event.anchor is not None or event.tag is not None:
+                self._refuse_extras(event, mark)
             self._scalar(event, mark)
         elif isinstance(event, yaml.DocumentStartEvent):
             self._documents += 1
@@ -163,7 +166,7 @@ class _Builder:
             self.find(mark, "yaml-tag", f"tags ({event.tag}) are not used here")
 
     def _scalar(self, event: yaml.ScalarEvent, mark: Mark) -> None:
-        if event.style == '"' and any(ord(c) < 32 for c in event.value):
+        if event.style == '"' and _CONTROL(event.value):
             hint = r"In double quotes \n, \t and their like are escapes; use single quotes"
             self.find(mark, "yaml-escape", "this text holds a control character", hint)
         self._put(_text(event.value, mark, plain=event.style is None or event.style == ""), mark)
@@ -208,6 +211,10 @@ class _Builder:
         else:
             top.value.keys_at[str(value)] = mark
         top.key = value
+
+
+_ENDS = frozenset({yaml.MappingEndEvent, yaml.SequenceEndEvent})
+_CONTROL = re.compile("[\0-\x1f]").search
 
 
 def _text(value: str, mark: Mark, *, plain: bool) -> Text:
