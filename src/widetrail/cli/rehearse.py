@@ -19,10 +19,11 @@ from widetrail.lazily import dataclass
 from widetrail.library.rehearsals import rehearse
 from widetrail.recipe import Loaded
 from widetrail.rehearsing import Rehearsal, Rehearsed
-from widetrail.rehearsing.batch import Job, workers
+from widetrail.rehearsing.batch import Job
 from widetrail.rehearsing.coverage import Coverage, load_unproved
 from widetrail.rehearsing.mutants import Judged, judge_mutants, show_mutant, unneeded
 from widetrail.rehearsing.result_texts import side_by_side
+from widetrail.workers import workers
 
 SHOWN = 40
 """Lines of both print-outs that are shown of a rehearsal that failed, at most."""

@@ -133,6 +133,7 @@ class _Builder:
         if len(self.findings) > MOST:
             return False
         if kind is yaml.ScalarEvent:  # as most are
+            assert isinstance(event, yaml.ScalarEvent)
             if event.anchor is not None or event.tag is not None:
                 self._refuse_extras(event, mark)
             self._scalar(event, mark)

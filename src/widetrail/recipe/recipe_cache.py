@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import json
 import os
-from collections.abc import Collection, Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from contextlib import suppress
 from functools import cache
 from pathlib import Path
@@ -26,9 +26,13 @@ from widetrail.machine.platforms import PLATFORMS
 from widetrail.recipe.loader import Kinds, Loaded, examine, load_recipe_text
 from widetrail.recipe.outline import Claim, Outline, OutlinedSign, outline_of
 from widetrail.recipe.recipe_files import recipe_files, second_recipe
+from widetrail.workers import workers
 
 KEPT = "outlines.json"
 """The file in the cache that keeps outlines."""
+
+MANY = 300
+"""Recipes that are read by several processes, where none is kept: fewer are quicker in one."""
 
 OTHERS = 5_000
 """Outlines of other recipes that are kept beside those of the shelf at hand, at most."""
@@ -73,47 +77,31 @@ class Shelf:
         """
         self._kinds, self._kept = kinds, cache / KEPT if cache is not None else None
         self.broken: list[WideTrailError] = []
-        self.fresh = 0
-        known = _read(self._kept) if self._kept is not None else {}
+        kept = _read(self._kept) if self._kept is not None else {}
         made: dict[str, list[Any]] = {}
-        mine: set[str] = set()
         self.recipes: dict[str, Shelved] = {}
-        for path, is_named in recipe_files(paths):
+        files = [_File(path, is_named) for path, is_named in recipe_files(paths)]
+        known = {**kept, **_told_by_many(files, kept, kinds)}
+        for file in files:
             try:
-                one, name = self._shelved(path, known)
+                told = known.get(file.name) or _told_of(file.path, file.whole(), kinds)
             except WideTrailError as error:
-                if is_named:
+                if file.is_named:
                     raise
                 self.broken.append(error)
                 continue
-            mine.add(name)
-            if name not in known:
-                made[name] = [one.id, one.name, one.uses, one.outlines]
-            other = self.recipes.get(one.id)
+            if file.name not in kept:
+                made[file.name] = told
+            id, called, uses, outlines = told
+            other = self.recipes.get(id)
             if other is not None:
-                raise second_recipe(one.id, one.file, other.file)
-            self.recipes[one.id] = one
+                raise second_recipe(id, str(file.path), other.file)
+            shelved = Shelved(str(file.path), file.data, id, called, tuple(uses), outlines)
+            self.recipes[id] = shelved
         self.fresh = len(made)
         if made and self._kept is not None:
             with suppress(WideTrailError, OSError):  # it is only made again the next time
-                _keep(self._kept, made, mine)
-
-    def _shelved(self, path: Path, known: Mapping[str, Any]) -> tuple[Shelved, str]:
-        """Return a recipe, and its digest."""
-        data = read_document(path)
-        name = digest(data)
-        if name in known:
-            id, called, uses, outlines = known[name]
-            return Shelved(str(path), data, id, called, tuple(uses), outlines), name
-        loaded, findings = examine(text_of(data, str(path)), str(path), self._kinds)
-        if loaded is None:
-            raise DocumentUnusable(str(path), errors_of(findings))
-        recipe, application = loaded.recipe, loaded.recipe.application
-        told: dict[str, str] = {
-            p: json.dumps(outline_of(recipe, p), separators=(",", ":")) for p in PLATFORMS
-        }
-        uses = tuple(recipe.relies_on)
-        return Shelved(str(path), data, loaded.id, application.name, uses, told), name
+                _keep(self._kept, made, {file.name for file in files})
 
     def load(self, id: str) -> Loaded:
         """Return a recipe in whole, from the bytes that were read.
@@ -123,6 +111,65 @@ class Shelf:
         """
         one = self.recipes[id]
         return load_recipe_text(text_of(one.data, one.file), one.file, self._kinds)
+
+
+class _File:
+    """A file of a recipe with what is in it, and the digest of that; or what is wrong with it."""
+
+    def __init__(self, path: Path, is_named: bool) -> None:
+        self.path, self.is_named = path, is_named
+        self.data, self.name = b"", ""
+        self._error: WideTrailError | None = None
+        try:
+            self.data = read_document(path)
+            self.name = digest(self.data)
+        except WideTrailError as error:
+            self._error = error
+
+    def whole(self) -> bytes:
+        """Return what is in it.
+
+        Raises:
+            InputUnusable: It cannot be read.
+        """
+        if self._error is not None:
+            raise self._error
+        return self.data
+
+
+def _told_of(path: Path, data: bytes, kinds: Kinds) -> list[Any]:
+    """Return what is kept of a recipe.
+
+    Raises:
+        DocumentUnusable: It has findings that are errors.
+    """
+    loaded, findings = examine(text_of(data, str(path)), str(path), kinds)
+    if loaded is None:
+        raise DocumentUnusable(str(path), errors_of(findings))
+    recipe = loaded.recipe
+    outlines = {p: json.dumps(outline_of(recipe, p), separators=(",", ":")) for p in PLATFORMS}
+    return [loaded.id, recipe.application.name, list(recipe.relies_on), outlines]
+
+
+def _told_by_many(
+    files: Sequence[_File], kept: Mapping[str, Any], kinds: Kinds
+) -> dict[str, list[Any]]:
+    """Return by digest what is told of recipes of which nothing is kept, where they are many; none
+    of those that have errors, which are told where one alone is read."""
+    new = {f.name: (str(f.path), f.data, kinds) for f in files if f.name and f.name not in kept}
+    if len(new) < MANY:
+        return {}
+    with workers(os.cpu_count() or 1, at_once=50) as each:
+        told = each(_told_if_sound, list(new.values()))
+        return {name: one for name, one in zip(new, told, strict=True) if one is not None}
+
+
+def _told_if_sound(given: tuple[str, bytes, Kinds]) -> list[Any] | None:
+    path, data, kinds = given
+    try:
+        return _told_of(Path(path), data, kinds)
+    except WideTrailError:
+        return None
 
 
 # What is kept

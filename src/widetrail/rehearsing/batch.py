@@ -2,14 +2,10 @@
 
 from __future__ import annotations
 
-import multiprocessing
-from collections.abc import Callable, Iterable, Iterator, Sequence
-from concurrent.futures import ProcessPoolExecutor
-from contextlib import contextmanager
+from collections.abc import Callable, Iterable, Sequence
 from datetime import datetime
 from functools import lru_cache
 from pathlib import Path
-from typing import TypeVar
 
 from widetrail.lazily import dataclass
 from widetrail.recipe import Loaded, load_recipe_text
@@ -17,9 +13,7 @@ from widetrail.rehearsing.rehearsal import Rehearsal, load_rehearsals
 from widetrail.rehearsing.rehearsed import Rehearsed
 from widetrail.rehearsing.runner import rehearse
 from widetrail.steps import KINDS
-
-T = TypeVar("T")
-R = TypeVar("R")
+from widetrail.workers import workers
 
 
 @dataclass(frozen=True)
@@ -83,24 +77,6 @@ def run_job(job: Job) -> Rehearsed:
     recipes = [_recipe(file, text) for file, text in job.texts] or None
     rehearsal = rehearsal_of(job)
     return rehearse(rehearsal, job.now, job.machines, keep=job.keep, recipes=recipes)
-
-
-@contextmanager
-def workers(count: int) -> Iterator[Callable[[Callable[[T], R], Sequence[T]], Iterator[R]]]:
-    """Lend what does a function for each of many values and gives the results in their order.
-
-    With a ``count`` of 1 that is done here, else in as many processes.
-    """
-    if count <= 1:
-        yield lambda act, values: map(act, values)
-        return
-    context = multiprocessing.get_context("spawn")
-    with ProcessPoolExecutor(count, mp_context=context) as pool:
-        try:
-            yield lambda act, values: pool.map(act, values)
-        except BaseException:
-            pool.shutdown(wait=False, cancel_futures=True)
-            raise
 
 
 def run_many(

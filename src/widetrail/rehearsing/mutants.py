@@ -1,7 +1,8 @@
 """Recipe mutations: one rule changed at a time, to see whether any rehearsal would notice.
 
 A mutant is the recipe with one rule dropped, widened, narrowed, negated or swapped with another.
-It is judged only by the rehearsals that went by that rule, the quickest first, until one fails.
+It is judged only by the rehearsals that went by that rule, until one fails: first those that did
+what the rule says, and the quickest of them.
 A mutant that lint refuses is none; one that no rehearsal notices survives, and says which
 rehearsal is missing.
 """
@@ -17,13 +18,14 @@ from widetrail.formats.documents import Where, mark_at
 from widetrail.formats.quantities import show_count
 from widetrail.lazily import dataclass
 from widetrail.recipe import Loaded, examine
-from widetrail.rehearsing.batch import Job, run_job, workers
+from widetrail.rehearsing.batch import Job, run_job
 from widetrail.rehearsing.coverage import Explained, branches_of, show_where
 from widetrail.rehearsing.mutations import changes_of
 from widetrail.rehearsing.rehearsal import Rehearsal
 from widetrail.rehearsing.rehearsed import Rehearsed
 from widetrail.rehearsing.stage import as_plain
 from widetrail.steps import KINDS
+from widetrail.workers import workers
 
 
 @dataclass(frozen=True)
@@ -130,9 +132,9 @@ _Going = tuple[tuple[Job, str, tuple[tuple[str, str], ...]], ...]
 
 
 def _going_by(mutant: Mutant, runs: Sequence[Run]) -> _Going:
-    """Return the rehearsals that go by the mutant's rule, quickest first."""
+    """Return the rehearsals that go by the mutant's rule, those first that most likely notice."""
     chosen = [run for run in runs if _goes_by(mutant, run[2])]
-    chosen.sort(key=lambda run: run[2].seconds)
+    chosen.sort(key=lambda run: (_is_unlikely(mutant, run[2]), run[2].seconds))
     found = []
     for job, rehearsal, result in chosen:
         texts = []
@@ -160,6 +162,21 @@ def _goes_by(mutant: Mutant, result: Rehearsed) -> bool:
     if section[0] == "items":
         return any(where[: len(section)] == section for where in mine)
     return any(where[:2] == section for where in mine)
+
+
+_WHERE_CUT_OFF = frozenset({"repeat", "changes", "undo"})
+"""Keys of a step that tell what is done where a walk is cut off, or undone."""
+
+
+def _is_unlikely(mutant: Mutant, result: Rehearsed) -> tuple[bool, bool]:
+    """Return whether a rehearsal did not go the mutant's route, and whether nothing failed on it
+    though the rule is for that."""
+    where = mutant.where
+    if where[0] != "items" or len(where) < 5 or where[4] != "legs":
+        return False, False
+    on_route = {b.branch for b in result.branches if b.where == where[:4]}
+    cut_off = str(where[-1]) in _WHERE_CUT_OFF and "failed" not in on_route
+    return "taken" not in on_route, cut_off
 
 
 def _judge(task: tuple[Mutant, _Going]) -> Judged:
