@@ -8,6 +8,7 @@ import shutil
 import subprocess
 import tarfile
 import tempfile
+import tracemalloc
 from collections import Counter
 from concurrent.futures import ProcessPoolExecutor
 from io import BytesIO
@@ -143,6 +144,27 @@ def test_an_index_of_many_names_is_judged_as_a_small_one_is() -> None:
     ):
         with pytest.raises(ParcelUnusable, match=why):
             read_parts([written(*many, odd)], size=1 << 30)
+
+
+def test_an_index_takes_as_much_memory_whatever_its_size(tmp_path: Path) -> None:
+    def of(count: int) -> int:
+        entries = (
+            CargoEntry("a.b", f"{n:07}", "file", 3, 1, 0o644, "", HASH, "000001.tar", n * 512)
+            for n in range(count)
+        )
+        path = tmp_path / "index"
+        tracemalloc.start()
+        try:
+            with path.open("wb") as file:
+                file.writelines(write_index(entries))
+            with path.open("rb") as part:
+                runs = read_index([part], "x", {"a.b": {}}, {"000001.tar": 1 << 40}, "linux")
+            assert sum(1 for _ in in_order(runs)) == runs["a.b"].names == count
+            return tracemalloc.get_traced_memory()[1]
+        finally:
+            tracemalloc.stop()
+
+    assert of(24_000) < 1.2 * of(6_000)
 
 
 def test_what_was_packed_since_takes_the_place_of_what_was() -> None:

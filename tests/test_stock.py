@@ -354,6 +354,23 @@ def test_outlines_are_kept_by_the_digest_of_their_file(world: World, tmp_path: P
         assert one.outline("windows") == outline_of(known, "windows"), id
 
 
+def test_several_processes_read_what_one_does(
+    world: World, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    recipes = world.folder / "recipes"
+    (recipes / "torn.trail.yaml").write_text("recipe: 1\nrevision: [")
+    (recipes / "latin.trail.yaml").write_bytes(b"recipe: 1 # \xe9")
+    alone = Shelf([recipes], KINDS, tmp_path / "alone")
+    monkeypatch.setattr(recipe_cache, "MANY", 5)
+    together = Shelf([recipes], KINDS, tmp_path / "together")
+    assert together.recipes == alone.recipes
+    assert list(together.recipes) == list(alone.recipes)
+    assert list(map(str, together.broken)) == list(map(str, alone.broken))
+    assert len(together.broken) == 2
+    kept = [(tmp_path / name / KEPT).read_bytes() for name in ("alone", "together")]
+    assert kept[0] == kept[1]
+
+
 @pytest.mark.parametrize(
     "harm",
     [

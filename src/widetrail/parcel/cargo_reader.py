@@ -10,7 +10,7 @@ from widetrail.errors import ParcelUnusable
 from widetrail.formats.outside import SafePath
 from widetrail.parcel.cargo_runs import Run, in_order
 from widetrail.parcel.file_reading import sha256_of
-from widetrail.parcel.medium_reading import reading
+from widetrail.parcel.medium_reading import unreadable
 from widetrail.parcel.seal import Seal
 from widetrail.parcel.segments import CHUNK
 from widetrail.steps import CargoEntry
@@ -61,6 +61,11 @@ class CargoReader:
         run = self._runs.get(item)
         return run.after(after) if run is not None else iter(())
 
+    def tally(self, item: str) -> tuple[int, int, int]:
+        """See ``Packed``."""
+        run = self._runs.get(item)
+        return (run.names, run.files, run.size) if run is not None else (0, 0, 0)
+
     def get(self, item: str, path: str) -> CargoEntry | None:
         """Return an entry of ``item`` by its path below the place."""
         run = self._runs.get(item)
@@ -72,13 +77,18 @@ class CargoReader:
         Raises:
             Halted: The medium is gone, or fails.
         """
-        for segment, offset, size in entry.in_pieces:
-            with reading(self._folder / segment):
-                file, left = self._segment(segment), size
-                file.seek(offset)
-                while left and (chunk := file.read(min(CHUNK, left))):
-                    left -= len(chunk)
-                    yield chunk
+        for segment, offset, left in entry.in_pieces:
+            while left and (chunk := self._read(segment, offset, min(CHUNK, left))):
+                left, offset = left - len(chunk), offset + len(chunk)
+                yield chunk
+
+    def _read(self, segment: str, offset: int, size: int) -> bytes:
+        try:  # plainly, since it is done for each file
+            file = self._segment(segment)
+            file.seek(offset)
+            return file.read(size)
+        except OSError as error:
+            raise unreadable(self._folder / segment, error) from error
 
     def insist(self, entry: CargoEntry) -> None:
         """Check the bytes of a packed file against its SHA-256.

@@ -44,6 +44,8 @@ class Run:
 
     def __init__(self, runs: CargoRuns, item: str, table: str) -> None:
         self.item, self.database, self._table = item, runs, table
+        self.names = self.files = self.size = 0
+        """How many entries there are, how many of them are files or names of files, and bytes."""
         self._waiting: list[tuple[bytes, bytes]] = []
         self._is_indexed = False
         self._sql = runs.sql
@@ -51,15 +53,19 @@ class Run:
 
     def add(self, entry: CargoEntry) -> None:
         """Add an entry at the end."""
+        self._tell(entry, 1)
         self._waiting.append((self._name(entry.path), _row(entry)))
         if len(self._waiting) >= AT_ONCE:
             self._flush()
 
     def put(self, entry: CargoEntry) -> None:
         """Put an entry where one of its name stands, or at the end."""
-        if self.get(entry.path) is None:
+        was = self.get(entry.path)
+        if was is None:
             self.add(entry)
         else:
+            self._tell(was, -1)
+            self._tell(entry, 1)
             told = (_row(entry), self._name(entry.path))
             self._sql.execute(f"update {self._table} set row = ? where name = ?", told)
 
@@ -73,10 +79,11 @@ class Run:
         for (row,) in self._sql.execute(query, (count,)):
             yield CargoEntry(self.item, *marshal.loads(row))
 
-    def __len__(self) -> int:
-        self._flush()
-        (count,) = self._sql.execute(f"select count(*) from {self._table}").fetchone()
-        return int(count)
+    def _tell(self, entry: CargoEntry, count: int) -> None:
+        self.names += count
+        if entry.kind in ("file", "hard"):
+            self.files += count
+            self.size += count * entry.size
 
     def get(self, path: str) -> CargoEntry | None:
         """Return the first entry of that name, or ``None``."""

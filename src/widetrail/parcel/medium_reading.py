@@ -22,9 +22,14 @@ def reading(path: Path) -> Iterator[None]:
     try:
         yield
     except OSError as error:
-        raise Halted(
-            "the parcel cannot be read",
-            where=str(error.filename or path),
-            why=error.strerror or str(error),
-            todo="Connect the medium again, or take another copy of the parcel; then run again.",
-        ) from error
+        raise unreadable(path, error) from error
+
+
+def unreadable(path: Path, error: OSError) -> Halted:
+    """Return in words what the system says."""
+    return Halted(
+        "the parcel cannot be read",
+        where=str(error.filename or path),
+        why=error.strerror or str(error),
+        todo="Connect the medium again, or take another copy of the parcel; then run again.",
+    )

@@ -111,6 +111,10 @@ class Packed(Protocol):
     def of(self, item: str, after: int = 0) -> Iterator[CargoEntry]:
         """Give the entries of an item after the first ``after``, folders before what is in them."""
 
+    def tally(self, item: str) -> tuple[int, int, int]:
+        """Return how many entries an item has, how many of them are files or names of files, and
+        the bytes of these."""
+
     def get(self, item: str, path: str) -> CargoEntry | None:
         """Return an entry of an item by its path below the place."""
 

@@ -69,13 +69,10 @@ class Staging:
         count = so_far.count if so_far is not None and so_far.path == folder else 0
         resumed = top.exists()
         writer = TreeWriter(effects, top, begun=resumed)
-        done = 0
+        done, (names, files, total) = 0, doing.packed.tally(item)
         for entry in islice(doing.packed.of(item), count):
             writer.passed(entry, entry.path)
             done += entry.size
-        total, names = done, count
-        for entry in doing.packed.of(item, count):
-            total, names = total + entry.size, names + 1
         every, waiting = max(CHECKPOINT, total // 16), list[CargoEntry]()
         begun, since = doing.clock(), done
         for number, entry in enumerate(doing.packed.of(item, count), start=count + 1):
@@ -96,7 +93,6 @@ class Staging:
         writer.finish()
         effects.barrier(top)
         self._verify(top, folder, waiting)
-        files = sum(e.kind in ("file", "hard") for e in doing.packed.of(item))
         facts = PublishFacts(
             files=files,
             size=total,

@@ -143,6 +143,11 @@ class FakeCargo:
         """Give the entries of an item after the first ``after``."""
         return iter([entry for entry in self.entries if entry.item == item][after:])
 
+    def tally(self, item: str) -> tuple[int, int, int]:
+        """Return how many entries there are, how many are files, and the bytes of these."""
+        files = [entry for entry in self.of(item) if entry.kind in ("file", "hard")]
+        return len(list(self.of(item))), len(files), sum(entry.size for entry in files)
+
     def get(self, item: str, path: str) -> CargoEntry | None:
         """Return an entry of an item."""
         return next((entry for entry in self.of(item) if entry.path == path), None)
