@@ -186,7 +186,7 @@ def test_what_is_no_history_is_refused_and_left_as_it_is(
         base.execute("create table moss (leaf)")
         if kind == "later":
             base.execute(f"pragma application_id = {0x57544831}")
-            base.execute("pragma user_version = 2")
+            base.execute("pragma user_version = 3")
         base.commit()
         base.close()
     before = path.read_bytes() if path.exists() else None

@@ -16,14 +16,25 @@ from widetrail.cli.output import Page, as_value, json_option, print_json
 from widetrail.findings import Finding
 from widetrail.formats.quantities import show_count
 from widetrail.lazily import dataclass
-from widetrail.library.rehearsals import rehearse
+from widetrail.library.rehearsals import Rehearsals, rehearse
 from widetrail.recipe import Loaded
 from widetrail.rehearsing import Rehearsal, Rehearsed
 from widetrail.rehearsing.batch import Job
 from widetrail.rehearsing.coverage import Coverage, load_unproved
+from widetrail.rehearsing.history import Why
 from widetrail.rehearsing.mutants import Judged, judge_mutants, show_mutant, unneeded
 from widetrail.rehearsing.result_texts import side_by_side
 from widetrail.workers import workers
+
+_WHY: Mapping[Why, str] = {
+    "never": "never run before",
+    "failed": "failed last",
+    "recipe": "the recipe",
+    "rehearsal": "the rehearsal",
+    "machines": "its machines",
+    "programs": "their programs",
+    "engine": "Wide Trail",
+}
 
 SHOWN = 40
 """Lines of both print-outs that are shown of a rehearsal that failed, at most."""
@@ -47,6 +58,7 @@ class _Given:
     mutate: bool
     junit: Path | None
     history: Path | None
+    changed: bool
     as_json: bool
 
 
@@ -96,6 +108,12 @@ class _Given:
     type=click.Path(path_type=Path, dir_okay=False),
     help="Add the results to a history (a file of SQLite), for the sheets of the recipes.",
 )
+@click.option(
+    "--changed",
+    is_flag=True,
+    help="Run only what did not pass, by the history, with the same recipes, rehearsal, machines, "
+    "programs and version.",
+)
 @json_option
 @as_value(_Given)
 def command(given: _Given) -> None:
@@ -105,17 +123,24 @@ def command(given: _Given) -> None:
     Machines are copied first and never changed. The programs that the rehearsals and their
     recipes name are started. Ends with 1 where something came out otherwise than expected.
     """
+    if given.changed and given.history is None:
+        raise click.UsageError("--changed needs --history.")
+    if given.changed and (given.stops or given.coverage or given.mutate or given.page):
+        wants_all = "--stops, --coverage and --mutate need all rehearsals: not with --changed."
+        raise click.UsageError(wants_all)
     shown = _Shown(as_json=given.as_json)
     ran = rehearse(
         given.paths,
         machines=given.machines,
         jobs=given.jobs,
         keep=given.keep,
+        changed_since=given.history if given.changed else None,
         shown=shown.result,
     )
     listed, results, findings, well = ran.listed, ran.results, ran.findings, ran.passed
     recipes = ran.recipes
     shown.findings(results, findings)
+    shown.changed(ran)
     told: dict[str, object] = {"findings": [f.as_json() for f in findings]}
     if given.stops:
         swept = _sweep(listed, results, given.jobs, shown)
@@ -143,6 +168,9 @@ def command(given: _Given) -> None:
         given.junit.write_bytes(render_junit(results))
     if given.as_json:
         rehearsals = [_json(result) for result in results]
+        if given.changed:
+            told["why"] = ran.why
+            told["unchanged"] = {one.name: standing.ended for one, standing in ran.unchanged}
         print_json({"rehearsals": rehearsals, **told})
     if not well:
         click.get_current_context().exit(1)
@@ -276,9 +304,20 @@ class _Shown:
 
     def findings(self, results: Sequence[Rehearsed], findings: Sequence[Finding]) -> None:
         passed = sum(result.passed for result in results)
-        self.line(f"{passed} of {show_count(len(results), 'rehearsal')} passed", "bold")
+        if results:
+            self.line(f"{passed} of {show_count(len(results), 'rehearsal')} passed", "bold")
         for finding in findings:
             self.line(str(finding), "yellow")
+
+    def changed(self, ran: Rehearsals) -> None:
+        """Tell why rehearsals were run again, and how many were not."""
+        for name, why in ran.why.items():
+            told = " and ".join(_WHY[one] for one in why)
+            others = [one for one in why if one not in ("never", "failed")]
+            self.line(f"{Path(name).name}: {told}{' changed since it passed' if others else ''}")
+        if ran.unchanged:
+            count = show_count(len(ran.unchanged), "rehearsal")
+            self.line(f"{count} not run again: passed, and nothing changed since", "green")
 
     def swept(self, swept: Swept) -> None:
         self.line(

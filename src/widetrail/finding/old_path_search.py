@@ -11,10 +11,9 @@ from collections.abc import Iterable, Iterator, Sequence
 from functools import lru_cache
 from urllib.parse import quote
 
-from widetrail.formats import Unreadable, plist
+from widetrail.formats import Unreadable
 from widetrail.formats.interface import Platform, Spot
 from widetrail.formats.parser_process import ask
-from widetrail.formats.sqlite import texts_in
 from widetrail.formats.texts import decode, unescaped
 from widetrail.machine.paths import is_within, split
 
@@ -68,9 +67,13 @@ def find_remnants(data: bytes, pattern: str, copy: str = "") -> Iterator[Spot]:
     """
     if data.startswith(b"SQLite format 3\0"):
         if copy:
+            from widetrail.formats.sqlite import texts_in  # few files are databases
+
             yield from ask(texts_in, copy, pattern, 100)
         return
     if data.startswith(b"bplist"):
+        from widetrail.formats import plist
+
         yield from in_texts(_texts_of(ask(plist.parse, data)), pattern)
         return
     marked = data.startswith((b"\xff\xfe", b"\xfe\xff"))

@@ -6,7 +6,6 @@ Latin-1 and every value type must keep its bytes.
 
 from __future__ import annotations
 
-import logging
 import tempfile
 from collections.abc import Iterator
 from functools import lru_cache
@@ -27,6 +26,8 @@ def hive_key(data: bytes, path: str) -> Key:
         Unreadable: The hive is damaged.
         NotThere: It has no such key.
     """
+    import logging  # which only what reads a hive needs
+
     logging.getLogger("regipy").setLevel(logging.CRITICAL)
     try:
         node = _node(data, path)

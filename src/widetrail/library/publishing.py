@@ -23,6 +23,7 @@ from widetrail.publishing import (
 from widetrail.recipe import Loaded
 from widetrail.rehearsing import Rehearsal, rehearsals_in
 from widetrail.rehearsing.history import open_history
+from widetrail.rehearsing.inputs import InputDigests
 from widetrail.reporting.sheet_page import Listed, render_sheet, render_sheets
 
 SHEETS_INDEX = "index.html"
@@ -86,9 +87,11 @@ def _listed(recipes: Iterable[Loaded], history: Where | None) -> list[Listed]:
             of_recipe.setdefault(path, []).append(rehearsal)
     opened = nullcontext() if history is None else open_history(Path(history))
     with opened as known:
+        digests = InputDigests()
+        last = None if known is None else lambda one: known.last_passed(digests.of(one))
         return [
             Listed(
-                make_sheet(one, of_recipe.get(Path(one.file), ()), known),
+                make_sheet(one, of_recipe.get(Path(one.file), ()), last),
                 f"{one.id}.html",
                 len(one.findings),
             )
@@ -98,7 +101,7 @@ def _listed(recipes: Iterable[Loaded], history: Where | None) -> list[Listed]:
 
 def bundle(paths: Iterable[Where], *, history: Where | None = None) -> bytes:
     """Return the recipes that ``paths`` name as one archive (ZIP) with index, schemas, sheets and
-    digests. The same recipes and history give the same bytes.
+    digests. The same recipes, machines and history give the same bytes.
 
     Raises:
         InputUnusable: A recipe or the history cannot be read.

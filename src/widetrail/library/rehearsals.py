@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import field
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -13,7 +14,8 @@ from widetrail.recipe import Loaded
 from widetrail.rehearsing import Rehearsal, Rehearsed, collect_rehearsals, constant_screens
 from widetrail.rehearsing.batch import Job, jobs_of, run_many
 from widetrail.rehearsing.coverage import Coverage, coverage_of, load_unproved
-from widetrail.rehearsing.history import open_history
+from widetrail.rehearsing.history import Standing, Why, open_history
+from widetrail.rehearsing.inputs import InputDigests, Inputs
 from widetrail.rehearsing.mutants import Judged, judge_mutants
 from widetrail.rehearsing.result_texts import findings_of
 from widetrail.rehearsing.stage import exposed
@@ -31,6 +33,12 @@ class Rehearsals:
     results: tuple[Rehearsed, ...]
     findings: tuple[Finding, ...]
     constant: tuple[Finding, ...]
+    inputs: tuple[Inputs, ...] = ()
+    """What each of them tried, as it was before they were run."""
+    unchanged: tuple[tuple[Rehearsal, Standing], ...] = ()
+    """Rehearsals that were not run again: they passed, and all that they try is the same."""
+    why: Mapping[str, tuple[Why, ...]] = field(default_factory=dict)
+    """Why the others were, by their names, where only what changed was to be run."""
 
     @property
     def passed(self) -> bool:
@@ -50,9 +58,8 @@ class Rehearsals:
         Raises:
             InputUnusable: It is no history, or cannot be written.
         """
-        listed = (rehearsal for _, rehearsal in self.listed)
         with open_history(Path(history), add=True) as known:
-            return known.add(zip(listed, self.results, strict=True))
+            return known.add(zip(self.inputs, self.results, strict=True))
 
     def coverage(self) -> tuple[Coverage, ...]:
         """Return for each recipe which of its branches the rehearsals reached."""
@@ -71,13 +78,15 @@ def rehearse(
     machines: Where | None = None,
     jobs: int = 1,
     keep: Where | None = None,
+    changed_since: Where | None = None,
     shown: Callable[[Rehearsed], None] = lambda result: None,
 ) -> Rehearsals:
     """Run the rehearsals that ``paths`` name, on copies of their machines.
 
     ``paths`` are files, folders with all below them, or recipes with the rehearsals beside them.
     ``jobs`` run at a time; ``shown`` is called with each result as it comes. ``keep`` is a new
-    folder for the machines as they were in the end.
+    folder for the machines as they were in the end. With a history as ``changed_since``, only
+    those are run that did not pass with the very recipes, machines, programs and Wide Trail.
 
     Raises:
         InputUnusable: A file or a machine cannot be read.
@@ -92,9 +101,37 @@ def rehearse(
     kept = None if keep is None else Path(keep)
     named = collect_rehearsals([Path(path) for path in paths])
     listed = jobs_of(named, datetime.now(UTC), near, kept)
+    digests = InputDigests(near)
+    inputs = {one.name: digests.of(one) for _, one in listed}
+    standings = _standings(inputs, changed_since)
+    unchanged = tuple((one, standings[one.name]) for _, one in listed if _holds(standings, one))
+    listed = [(job, one) for job, one in listed if not _holds(standings, one)]
+    tried = tuple(inputs[one.name] for _, one in listed)
     results: Sequence[Rehearsed] = run_many([job for job, _ in listed], jobs, shown)
     ran = zip((rehearsal for _, rehearsal in listed), results, strict=True)
     constant = tuple(constant_screens(ran, near))
     open_ones = dict.fromkeys(found for _, one in listed for found in exposed(one, near))
-    findings = (*findings_of(results), *constant, *open_ones)
-    return Rehearsals(tuple(listed), tuple(results), findings, constant)
+    others = {one.recipe_files[0] for one, _ in unchanged}  # of which not all is seen here
+    whole = [
+        result
+        for (_, one), result in zip(listed, results, strict=True)
+        if one.recipe_files[0] not in others
+    ]
+    findings = (*findings_of(whole), *constant, *open_ones)
+    why = {name: standing.why for name, standing in standings.items() if standing.why}
+    return Rehearsals(tuple(listed), tuple(results), findings, constant, tried, unchanged, why)
+
+
+def _standings(inputs: Mapping[str, Inputs], history: Where | None) -> dict[str, Standing]:
+    """Return how each rehearsal stands in a history, by its name; nothing where none is asked."""
+    if history is None:
+        return {}
+    if not Path(history).exists():  # the first runs make it
+        return dict.fromkeys(inputs, Standing("", ("never",)))
+    with open_history(Path(history)) as known:
+        return {name: known.standing(one) for name, one in inputs.items()}
+
+
+def _holds(standings: Mapping[str, Standing], rehearsal: Rehearsal) -> bool:
+    standing = standings.get(rehearsal.name)
+    return standing is not None and not standing.why

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping
-from concurrent.futures import ThreadPoolExecutor
 from contextlib import ExitStack
 
 from widetrail.errors import Halted
@@ -183,6 +182,8 @@ class ParcelCargo(ToldMove):
         Raises:
             Halted: It does not hold what was written.
         """
+        from concurrent.futures import ThreadPoolExecutor  # which a plan does without
+
         with reading(self.folder), ThreadPoolExecutor(READERS) as pool:
             found = list(pool.map(file_digest, paths))
         for (path, wanted), sha256 in zip(paths.items(), found, strict=True):

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import hashlib
 import json
-import tarfile
 from base64 import b64decode
 from collections.abc import Callable, Iterator
 from contextlib import suppress
@@ -195,6 +194,8 @@ def tar_header(name: str, entry: Entry, attributes: str, size: int = 0) -> bytes
         total = _SUM + sum(path) + sum(mode) + sum(numbers)
         parts = (path.ljust(100, b"\0"), mode, _OWNERS, numbers, total, _REST)
         return b"%b%b\0%b%b%06o\0 %b" % parts
+    import tarfile  # which a plan does without
+
     info = tarfile.TarInfo(name)
     info.mode, info.mtime = entry.mode, entry.mtime // 10**9
     info.pax_headers = {  # as GNU tar and star name them

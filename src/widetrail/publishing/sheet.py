@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from widetrail.lazily import dataclass
@@ -23,7 +23,7 @@ from widetrail.publishing.sheet_routes import (
 )
 from widetrail.recipe import Loaded, Station
 from widetrail.rehearsing import Rehearsal
-from widetrail.rehearsing.history import History, Passed
+from widetrail.rehearsing.history import Passed
 
 
 @dataclass(frozen=True)
@@ -127,8 +127,12 @@ class Sheet:
         return sum(one.passed is not None and not one.passed.since for one in self.proofs)
 
 
+LastPassed = Callable[[Rehearsal], Passed | None]
+"""Tells when a rehearsal last passed, if it ever did."""
+
+
 def make_sheet(
-    loaded: Loaded, rehearsals: Sequence[Rehearsal] = (), history: History | None = None
+    loaded: Loaded, rehearsals: Sequence[Rehearsal] = (), last: LastPassed | None = None
 ) -> Sheet:
     """Return the sheet of a recipe with the ``rehearsals`` that try it.
 
@@ -161,13 +165,13 @@ def make_sheet(
             for ask in recipe.asks.values()
         ),
         excuses=tuple(Told(f"{one.finding} at {one.at}", one.why) for one in recipe.excuses),
-        proofs=tuple(_proof(one, history) for one in rehearsals),
-        known=history is not None,
+        proofs=tuple(_proof(one, last) for one in rehearsals),
+        known=last is not None,
     )
 
 
-def _proof(rehearsal: Rehearsal, history: History | None) -> Proof:
+def _proof(rehearsal: Rehearsal, last: LastPassed | None) -> Proof:
     file = rehearsal.file
-    passed = history.last_passed(rehearsal) if history is not None else None
+    passed = last(rehearsal) if last is not None else None
     name = rehearsal.path.name
     return Proof(name, file.rehearsal, rehearsal.case, file.old.machine, file.new.machine, passed)

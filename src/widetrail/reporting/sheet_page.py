@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import get_args
 
 from widetrail.lazily import dataclass
 from widetrail.publishing import Sheet
+from widetrail.rehearsing.inputs import Input
 from widetrail.reporting.html import make_page
 
 _COMPUTERS = {"old": "old computer", "new": "new computer", "between": "computer between"}
@@ -17,7 +19,7 @@ _EFFECTS = {
     "copies": "copies into the parcel",
     "looks": "only looks",
 }
-_SINCE = {"recipe": "the recipe", "rehearsal": "the rehearsal", "engine": "Wide Trail"}
+_SINCE = {what: f"the {what}" for what in get_args(Input)} | {"engine": "Wide Trail"}
 
 
 def render_sheet(sheet: Sheet) -> str:

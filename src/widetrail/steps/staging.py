@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 from collections.abc import Sequence
-from concurrent.futures import ThreadPoolExecutor
 from itertools import islice
 
 from widetrail.errors import WentWrong
@@ -118,6 +117,8 @@ class Staging:
         if sum(entry.size for entry in files) < FEW:
             found = iter([differing(files)])
         else:  # the disk is waited for and hashing lets others run, so several read at a time
+            from concurrent.futures import ThreadPoolExecutor  # which a plan does without
+
             with ThreadPoolExecutor(VERIFIERS) as pool:
                 found = pool.map(differing, [files[n::VERIFIERS] for n in range(VERIFIERS)])
         for entry in (entry for some in found for entry in some):

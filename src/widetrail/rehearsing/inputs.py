@@ -1,0 +1,164 @@
+"""What a rehearsal tries, by digests: recipes, itself, machines, programs, and Wide Trail.
+
+Machines are told apart by the names, kinds, permission bits and contents in their folders, not by
+times, which a checkout does not keep. Of a program outside of its machine the file that is started
+counts, or the whole package where Python starts a module.
+"""
+
+from __future__ import annotations
+
+import os
+import stat
+import sys
+from collections.abc import Iterable, Iterator, Mapping
+from functools import cached_property
+from hashlib import sha256
+from importlib.util import find_spec
+from pathlib import Path
+from typing import Literal
+
+import widetrail
+from widetrail.errors import InputUnusable, WideTrailError
+from widetrail.formats import digest
+from widetrail.lazily import dataclass
+from widetrail.machine import FolderMachine, file_digest
+from widetrail.machine.host_programs import host_command
+from widetrail.machine.machine_file import Program
+from widetrail.rehearsing.rehearsal import Rehearsal
+from widetrail.rehearsing.stage import machines_near
+
+Input = Literal["recipe", "rehearsal", "machines", "programs", "engine"]
+"""What a rehearsal depends on; the engine is Wide Trail, with the Python that runs it."""
+
+
+@dataclass(frozen=True)
+class Inputs:
+    """What a rehearsal is known by, and the digest of each thing that it tries; of machines that
+    are not there, and their programs, none."""
+
+    recipe: str
+    rehearsal: str
+    case_name: str
+    digests: Mapping[Input, str]
+
+
+class InputDigests:
+    """Digests of what rehearsals try; what several have in common is read once."""
+
+    def __init__(self, machines: Path | None = None) -> None:
+        """``machines`` is the folder that holds the machines, as for ``rehearse``."""
+        self._machines = machines
+        self._known: dict[Path, str] = {}
+        self._programs_of: dict[Path, str] = {}
+
+    def of(self, rehearsal: Rehearsal) -> Inputs:
+        """Return what a rehearsal tries."""
+        recipes = rehearsal.recipe_files
+        digests: dict[Input, str] = {
+            "recipe": _joined(map(self._digest, recipes)),
+            "rehearsal": self._digest(rehearsal.path),
+            "engine": self._engine,
+        }
+        digests |= self._of_machines(rehearsal)
+        names = recipes[0].name, rehearsal.path.name
+        return Inputs(*names, rehearsal.case, digests)
+
+    def _of_machines(self, rehearsal: Rehearsal) -> dict[Input, str]:
+        file = rehearsal.file
+        try:
+            source = self._machines or machines_near(rehearsal.path)
+        except InputUnusable:
+            return {}
+        sides = [side for side in (file.old, file.new, file.between) if side is not None]
+        folders = [source / side.machine for side in sides]
+        if not all(folder.is_dir() for folder in folders):
+            return {}
+        maker = [source.parent / file.maker.folder] if file.maker is not None else []
+        return {
+            "machines": _joined(map(self._digest, [*folders, *maker])),
+            "programs": _joined(map(self._programs, folders)),
+        }
+
+    @cached_property
+    def _engine(self) -> str:
+        own = self._digest(Path(widetrail.__file__).parent)
+        return _joined((widetrail.__version__, sys.version, own))
+
+    def _digest(self, path: Path) -> str:
+        if path not in self._known:
+            self._known[path] = tree_digest(path)
+        return self._known[path]
+
+    def _programs(self, folder: Path) -> str:
+        if folder not in self._programs_of:
+            try:
+                programs = FolderMachine(folder).file.programs
+            except WideTrailError as error:  # the rehearsal tells it
+                return digest(str(error).encode())
+            told = (_joined((p.path, *p.start, *self._played_by(p))) for p in programs)
+            self._programs_of[folder] = _joined(told)
+        return self._programs_of[folder]
+
+    def _played_by(self, program: Program) -> Iterator[str]:
+        """Give the digests of what plays a program on this system; nothing of what is not there."""
+        first, *arguments = program.start
+        try:
+            command = Path(host_command(first))
+        except WideTrailError:
+            return
+        if command != Path(sys.executable):  # that is part of the engine
+            yield self._digest(command)
+        for before, argument in zip(("", *arguments), arguments, strict=False):
+            if before == "-m":
+                yield from map(self._digest, _package_of(argument))
+            elif Path(argument).is_absolute() and Path(argument).is_file():
+                yield self._digest(Path(argument))
+
+
+def _package_of(module: str) -> Iterator[Path]:
+    """Give where the package of a module is installed: its folder, or its file."""
+    try:
+        found = find_spec(module.partition(".")[0])
+    except (ImportError, ValueError):
+        return
+    if found is not None and found.submodule_search_locations:
+        yield from map(Path, found.submodule_search_locations)
+    elif found is not None and found.origin is not None and Path(found.origin).is_file():
+        yield Path(found.origin)
+
+
+def _joined(digests: Iterable[str]) -> str:
+    return digest("\0".join(digests).encode("utf-8", "surrogatepass"))
+
+
+def tree_digest(path: Path) -> str:
+    """Return the digest of a file, or of all names in a folder with what stands behind them; what
+    is compiled of Python's sources does not count.
+
+    Raises:
+        OSError: Something cannot be read.
+    """
+    if not path.is_dir():
+        return file_digest(path)
+    hashed = sha256()
+    for fact in _facts(str(path), ""):
+        hashed.update(os.fsencode(fact) + b"\0")
+    return hashed.hexdigest()
+
+
+def _facts(folder: str, below: str) -> Iterator[str]:
+    with os.scandir(folder) as listed:
+        entries = sorted(listed, key=lambda entry: entry.name)
+    for entry in entries:
+        status, name = entry.stat(follow_symlinks=False), f"{below}{entry.name}"
+        bits = stat.S_IMODE(status.st_mode)
+        if stat.S_ISDIR(status.st_mode):
+            if entry.name != "__pycache__":
+                yield f"folder {bits} {name}"
+                yield from _facts(entry.path, f"{name}/")
+        elif stat.S_ISLNK(status.st_mode):
+            yield f"link {name} {os.readlink(entry.path)}"
+        elif stat.S_ISREG(status.st_mode):
+            yield f"file {bits} {name} {file_digest(entry.path)}"
+        else:
+            yield f"other {name}"
