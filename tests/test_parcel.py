@@ -30,8 +30,9 @@ from widetrail.machine import EffectFailed, Effects, Entry, medium_of
 from widetrail.machine.paths import is_within, join, trouble_with_name, written_by_machine
 from widetrail.parcel import Parcel, Seal
 from widetrail.parcel.cargo_runs import in_order
+from widetrail.parcel.file_reading import attributes_told
 from widetrail.parcel.index import read_index, write_index
-from widetrail.parcel.segments import tar_header
+from widetrail.parcel.tar_headers import tar_header
 from widetrail.rehearsing.stage import fast_folder
 from widetrail.steps import CargoEntry
 from widetrail.walking import make_report
@@ -443,19 +444,54 @@ def test_pieces_that_lie_are_refused(pieces: str) -> None:
         read(index(*SOUND[:2], pieces=pieces))
 
 
-@given(
-    st.text(st.characters(exclude_characters="\0", exclude_categories=["Cs"]), min_size=1),
-    st.integers(0, 0o1777),
-    st.integers(-(2**31), 2**40),
-    st.integers(0, 2**36),
+NAMES_IN_TAR = st.one_of(
+    st.text(st.characters(codec="ascii", exclude_characters="\0"), min_size=1, max_size=120),
+    st.text(
+        st.characters(exclude_characters="\0", exclude_categories=["Cs"]), min_size=1, max_size=60
+    ),
+    st.binary(min_size=1, max_size=110).map(
+        lambda b: b.replace(b"\0", b"x").decode("utf-8", "surrogateescape")
+    ),
 )
-def test_plain_headers_are_those_of_the_standard_library(
-    name: str, mode: int, seconds: int, size: int
+
+
+@given(
+    name=NAMES_IN_TAR,
+    kind=st.sampled_from(["file", "folder", "link", "hard"]),
+    target=NAMES_IN_TAR,
+    mode=st.integers(0, 0o7777),
+    seconds=st.integers(-(2**40), 2**40),
+    size=st.integers(0, 2**35),
+    attributes=st.dictionaries(
+        st.text("abc.äö", min_size=1, max_size=9).map("user.{}".format),
+        st.binary(max_size=70).map(lambda b: b.replace(b"\0", b"x")),
+        max_size=2,
+    ),
+)
+def test_headers_are_those_of_the_standard_library(
+    name: str,
+    kind: Any,
+    target: str,
+    mode: int,
+    seconds: int,
+    size: int,
+    attributes: dict[str, bytes],
 ) -> None:
-    info = tarfile.TarInfo(name)
-    info.mode, info.mtime, info.size = mode, seconds, size
-    entry = Entry(name, "file", size, seconds * 10**9 + 7, mode)
-    assert tar_header(name, entry, "", size) == info.tobuf(tarfile.PAX_FORMAT, "utf-8")
+    entry = Entry(name, kind, size, seconds * 10**9 + 7, mode, target)
+    info = tarfile.TarInfo(f"a.b/{name}")
+    info.mode, info.mtime = mode, seconds
+    info.pax_headers = {
+        f"SCHILY.xattr.{one}": value.decode("utf-8", "surrogateescape")
+        for one, value in sorted(attributes.items())
+    }
+    if kind == "file":
+        info.size = size
+    else:
+        types = {"folder": tarfile.DIRTYPE, "link": tarfile.SYMTYPE, "hard": tarfile.LNKTYPE}
+        info.type, size = types[kind], 0
+        info.linkname = {"folder": "", "link": target, "hard": f"a.b/{target}"}[kind]
+    wanted = info.tobuf(tarfile.PAX_FORMAT, "utf-8", "surrogateescape")
+    assert tar_header(f"a.b/{name}", entry, attributes_told(attributes), size) == wanted
 
 
 def test_sealing_makes_as_many_effects_each_time(tmp_path: Path) -> None:

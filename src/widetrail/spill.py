@@ -8,9 +8,9 @@ from __future__ import annotations
 import marshal
 import tempfile
 import weakref
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Collection, Iterable, Iterator
 from itertools import islice
-from typing import TYPE_CHECKING, Any, BinaryIO, Generic, TypeVar, cast
+from typing import TYPE_CHECKING, Any, BinaryIO, TypeVar, cast
 
 if TYPE_CHECKING:
     import sqlite3
@@ -47,16 +47,24 @@ def add_rows(database: sqlite3.Connection, insert: str, rows: Iterable[tuple[Any
     database.execute("commit")
 
 
-class Spilled(Generic[Row]):
+class Spilled(Collection[Row]):
     """Tuples of texts and numbers, in the order in which they came."""
 
     def __init__(self, make: Callable[[Iterable[Any]], Row], rows: Iterable[Row]) -> None:
         """Take all of ``rows``; ``make`` makes one of what is in it."""
         self._make, self._file, self._sizes = make, nameless_file(), list[int]()
+        self._count = 0
         weakref.finalize(self, self._file.close)
         left = iter(rows)
         while some := list(map(tuple, islice(left, AT_ONCE))):
             self._sizes.append(self._file.write(marshal.dumps(some)))
+            self._count += len(some)
+
+    def __len__(self) -> int:
+        return self._count
+
+    def __contains__(self, row: object) -> bool:
+        return any(one == row for one in self)
 
     def __iter__(self) -> Iterator[Row]:
         at = 0

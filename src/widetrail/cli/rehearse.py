@@ -123,11 +123,7 @@ def command(given: _Given) -> None:
     Machines are copied first and never changed. The programs that the rehearsals and their
     recipes name are started. Ends with 1 where something came out otherwise than expected.
     """
-    if given.changed and given.history is None:
-        raise click.UsageError("--changed needs --history.")
-    if given.changed and (given.stops or given.coverage or given.mutate or given.page):
-        wants_all = "--stops, --coverage and --mutate need all rehearsals: not with --changed."
-        raise click.UsageError(wants_all)
+    _insist_of_changed(given)
     shown = _Shown(as_json=given.as_json)
     ran = rehearse(
         given.paths,
@@ -174,6 +170,15 @@ def command(given: _Given) -> None:
         print_json({"rehearsals": rehearsals, **told})
     if not well:
         click.get_current_context().exit(1)
+
+
+def _insist_of_changed(given: _Given) -> None:
+    """Raise where only what changed is to be run and something else needs all, or what was run."""
+    if given.changed and given.history is None:
+        raise click.UsageError("--changed needs --history.")
+    if given.changed and (given.stops or given.coverage or given.mutate or given.page):
+        wants_all = "--stops, --coverage and --mutate need all rehearsals: not with --changed."
+        raise click.UsageError(wants_all)
 
 
 def _json(result: Rehearsed) -> dict[str, object]:

@@ -62,7 +62,7 @@ def count_item(machine: Machine, item: Item, where: Found) -> Tally:
     if where.kind == "value":
         return Tally()
     entries, values = entries_of(machine, item, where)
-    return replace(tally(iter(entries)), values=values)
+    return replace(tally(entries), values=values)
 
 
 Count = Callable[[Machine, Item, Found], Tally]

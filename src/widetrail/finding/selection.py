@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from contextlib import suppress
 
 from widetrail.errors import MachineUnusable
@@ -21,6 +21,7 @@ from widetrail.machine import Entry, Machine
 from widetrail.machine.paths import join, key
 from widetrail.machine.platforms import PLATFORMS, Platform
 from widetrail.recipe import Globs, Item
+from widetrail.spill import Spilled
 
 
 @dataclass(frozen=True)
@@ -112,9 +113,9 @@ def with_journals(machine: Machine, path: str, there: Entry) -> list[Entry]:
 
 def entries_of(
     machine: Machine, item: Item, place: Found, carved: Sequence[str] = ()
-) -> tuple[list[Entry], int]:
+) -> tuple[Collection[Entry], int]:
     """Return what an item stands for: all below its folder that it takes, its file, or the text
-    of its values; and how many values these are.
+    of its values; and how many values these are. However much it is, little of it is in memory.
 
     Raises:
         MachineUnusable: Something of it cannot be read.
@@ -129,10 +130,11 @@ def entries_of(
     if there is None or there.kind != "folder":
         single = there is not None and there.kind == "file"
         return with_journals(machine, place.path, there) if single and there else [], 0
-    return list(Selection(item, machine.platform, carved).walk(machine, place.path)), 0
+    below = Selection(item, machine.platform, carved).walk(machine, place.path)
+    return Spilled(Entry._make, below), 0
 
 
-def tally(entries: Iterator[Entry]) -> Tally:
+def tally(entries: Iterable[Entry]) -> Tally:
     """Count ``entries``."""
     files = size = newest = 0
     for entry in entries:

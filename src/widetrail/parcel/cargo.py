@@ -22,7 +22,8 @@ from widetrail.parcel.file_reading import (
     sha256_of,
 )
 from widetrail.parcel.seal import ENDING, Seal
-from widetrail.parcel.segments import BLOCK, CHUNK, PIECE, Segment, StoredSegment, tar_header
+from widetrail.parcel.segments import CHUNK, PIECE, Segment, StoredSegment
+from widetrail.parcel.tar_headers import BLOCK, tar_header
 from widetrail.steps import CargoEntry
 from widetrail.steps.cargo import Piece, Unstable
 

@@ -122,7 +122,8 @@ class ParcelFiles:
         hashed = hashlib.sha256()
         with nameless_file() as plain, nameless_file() as sealed:
             written = plain
-            plain.writelines(chunks)
+            for chunk in chunks:  # ``writelines`` would hold all of them
+                plain.write(chunk)
             plain.seek(0)
             if self.seal is not None:
                 name, written = f"{name}{ENDING}", sealed

@@ -1,10 +1,8 @@
-"""One segment of the cargo while it is written: its tar headers, its hash, its seal."""
+"""One segment of the cargo while it is written: its hash, its seal."""
 
 from __future__ import annotations
 
 import hashlib
-import json
-from base64 import b64decode
 from collections.abc import Callable, Iterator
 from contextlib import suppress
 from functools import partial
@@ -12,11 +10,10 @@ from queue import SimpleQueue
 from threading import BoundedSemaphore, Thread
 
 from widetrail.formats.stored_values import Count, Sha256, Told
-from widetrail.machine import Entry
 from widetrail.machine.effects import Writing
 from widetrail.parcel.seal import Seal
+from widetrail.parcel.tar_headers import BLOCK
 
-BLOCK = 512
 CHUNK = 1024 * 1024
 PIECE = ".piece-"
 """Ends the names of the second and further pieces of a file, with their number."""
@@ -173,42 +170,3 @@ class _Writer:
     def write(self, data: bytes) -> None:
         """Take all of ``data``."""
         self._put(bytes(data))
-
-
-_OWNERS, _REST = b"0000000\0" * 2, b"0" + b"\0" * 100 + b"ustar\x0000" + b"\0" * 247
-_SUM = sum(_OWNERS + _REST + b" " * 8)
-"""Parts of the header of a regular file (POSIX.1-2001 ustar), and what they add to its checksum."""
-
-
-def tar_header(name: str, entry: Entry, attributes: str, size: int = 0) -> bytes:
-    """Return the header of an entry, or of ``size`` bytes of a file, in the pax format.
-
-    Plain names of regular files, which most are, take a way of their own, as ``tarfile`` makes
-    objects for each.
-    """
-    seconds = entry.mtime // 10**9
-    plain = entry.kind == "file" and not attributes and len(name) <= 100 and name.isascii()
-    if plain and size < 8**11 and 0 <= seconds < 8**11:
-        path, mode = name.encode(), b"%07o" % entry.mode
-        numbers = b"%011o\0%011o\0" % (size, seconds)
-        total = _SUM + sum(path) + sum(mode) + sum(numbers)
-        parts = (path.ljust(100, b"\0"), mode, _OWNERS, numbers, total, _REST)
-        return b"%b%b\0%b%b%06o\0 %b" % parts
-    import tarfile  # which a plan does without
-
-    info = tarfile.TarInfo(name)
-    info.mode, info.mtime = entry.mode, entry.mtime // 10**9
-    info.pax_headers = {  # as GNU tar and star name them
-        f"SCHILY.xattr.{name}": b64decode(value).decode("utf-8", "surrogateescape")
-        for name, value in json.loads(attributes or "{}").items()
-    }
-    if entry.kind == "file":
-        info.size = size
-    elif entry.kind == "folder":
-        info.type = tarfile.DIRTYPE
-    elif entry.kind == "hard":
-        first = name.removesuffix(entry.path) + entry.target
-        info.type, info.linkname = tarfile.LNKTYPE, first
-    else:
-        info.type, info.linkname = tarfile.SYMTYPE, entry.target
-    return info.tobuf(tarfile.PAX_FORMAT, "utf-8", "surrogateescape")

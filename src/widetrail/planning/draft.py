@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import field
 from typing import TypeVar
 
@@ -91,7 +91,7 @@ def told_loss(loss: Loss) -> Loss:
     return loss.model_copy(update={"when": {}, "proof": {}})
 
 
-def entries_to_pack(subject: Subject, carved: Sequence[str]) -> list[Entry]:
+def entries_to_pack(subject: Subject, carved: Sequence[str]) -> Collection[Entry]:
     place = subject.old_place
     assert isinstance(place, Found)
     return entries_of(subject.finder.machine, subject.item, place, carved)[0]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from datetime import datetime
 
 from widetrail.errors import Halted, MachineUnusable
@@ -64,7 +64,7 @@ def plan_item(
         subject.side.new,
         old,
         subject.new_place,
-        tally(iter(entries)),
+        tally(entries),
         max((entry.size for entry in entries), default=0),
         parts,
         narrowed,
@@ -123,7 +123,7 @@ def _as_chosen(
 
 def _looked_at(
     subject: Subject, subjects: Sequence[Subject], draft: Draft
-) -> tuple[Found, list[Entry], tuple[str, ...]] | None:
+) -> tuple[Found, Collection[Entry], tuple[str, ...]] | None:
     """Return where an item is on old, what of it is packed, and what other items take of it;
     ``None`` where nothing can go, which the draft then says."""
     old = subject.old_place
@@ -166,7 +166,7 @@ def _nothing(subject: Subject, why: str, draft: Draft) -> None:
 
 
 def _with_names(
-    planned: PlannedItem, subject: Subject, entries: Sequence[Entry], draft: Draft
+    planned: PlannedItem, subject: Subject, entries: Collection[Entry], draft: Draft
 ) -> PlannedItem:
     """Return an item that is copied with the names that are others on new."""
     if all(entry.kind == "folder" for entry in entries):

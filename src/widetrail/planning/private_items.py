@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable
+from itertools import chain
 
 from widetrail.finding import Found
 from widetrail.machine import Entry
@@ -10,7 +11,7 @@ from widetrail.planning.draft import Draft, Subject, title_of
 from widetrail.recipe import Route
 
 
-def tell_private(subject: Subject, route: Route, entries: Sequence[Entry], draft: Draft) -> None:
+def tell_private(subject: Subject, route: Route, entries: Iterable[Entry], draft: Draft) -> None:
     """Tell what is a secret, or nobody but the account may read."""
     if subject.item.kind == "secret" and route.fills_parcel:
         only = "it travels sealed, and nobody but the account may read it on the new computer"
@@ -19,11 +20,11 @@ def tell_private(subject: Subject, route: Route, entries: Sequence[Entry], draft
         draft.private.append(title_of(subject))
 
 
-def _is_private(subject: Subject, entries: Sequence[Entry]) -> bool:
+def _is_private(subject: Subject, entries: Iterable[Entry]) -> bool:
     """Return whether something of an item may be read by nobody but the account."""
     place = subject.old_place
     if not isinstance(place, Found) or place.kind not in ("folder", "file"):
         return False
     top = subject.finder.machine.look(place.path)
-    seen = [*entries, *([top] if top is not None else [])]
+    seen = chain(entries, [top] if top is not None else [])
     return any(e.mode & 0o077 == 0 and e.kind in ("file", "folder") for e in seen)

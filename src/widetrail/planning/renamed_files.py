@@ -20,6 +20,8 @@ def changed_names(entries: Iterable[Entry], platform: Platform) -> dict[str, str
     percent-encoded (RFC 3986, section 2.1); what is too long is cut. What lies in a folder that
     is called otherwise goes with it. The first of two that collide, in the order of names, stays.
     """
+    if _all_fit(entries, platform):
+        return {}
     becomes: dict[str, str] = {}
     taken: set[str] = set()
     for entry in sorted(entries, key=lambda e: e.path):
@@ -38,6 +40,27 @@ def changed_names(entries: Iterable[Entry], platform: Platform) -> dict[str, str
         if path != entry.path:
             becomes[entry.path] = path
     return becomes
+
+
+def _all_fit(entries: Iterable[Entry], platform: Platform) -> bool:
+    """Return whether all can be called as they are, as they mostly can: then not all of them are
+    held at once. Entries come folder by folder."""
+    folds, within = PLATFORMS[platform].ignores_case, list[tuple[str, set[str]]]()
+    for entry in entries:
+        folder, _, name = entry.path.rpartition("/")
+        if _trouble(name, platform):
+            return False
+        if not folds:
+            continue
+        while within and within[-1][0] and not f"{folder}/".startswith(f"{within[-1][0]}/"):
+            within.pop()
+        if not within or within[-1][0] != folder:
+            within.append((folder, set()))
+        known, mine = within[-1][1], key(name, platform)
+        if mine in known:
+            return False
+        known.add(mine)
+    return True
 
 
 def _fitted(name: str, platform: Platform) -> str:

@@ -51,7 +51,7 @@ def take_once(draft: Draft) -> None:
             draft.obstacles.append(Halted(what, where=place, todo=todo, codes=["claims"]))
         elif taken:
             carved = tuple(sorted({*planned.carved, *taken}))
-            count = tally(iter(entries_to_pack(subject, carved)))
+            count = tally(entries_to_pack(subject, carved))
             draft.items[number] = (
                 planned.model_copy(
                     update={
