@@ -123,6 +123,26 @@ def test_programs_count_by_what_is_started(world: World, tmp_path: Path) -> None
     assert programs() not in (before, own)
 
 
+def test_a_program_may_be_a_link_and_may_not_be_readable(world: World, tmp_path: Path) -> None:
+    rehearsal = load_rehearsal(world.folder / "recipes/huemoss.rehearsal.yaml")
+    file = world.folder / "machines/potting-shed/machine.yaml"
+    program, link = tmp_path / "program", tmp_path / "link"
+    link.symlink_to(program)
+    whole = file.read_text().replace("[python, -P, -m, widetrail_demo, huemoss]", f"[{link}]")
+    file.write_text(whole)
+    seen = set()
+    for text in ("one", "two"):
+        program.write_text(text)
+        program.chmod(0o755)
+        seen.add(InputDigests().of(rehearsal).digests["programs"])
+    assert len(seen) == 2 and "" not in seen
+    program.unlink()
+    program.mkdir()
+    (program / "loop").symlink_to(program)
+    os.mkfifo(program / "pipe")
+    assert InputDigests().of(rehearsal).digests["programs"] not in seen
+
+
 def test_what_is_written_down_is_what_was_tried(world: World) -> None:
     """A recipe that is changed while its rehearsals are run was not rehearsed."""
     tried = Tried(world.folder)

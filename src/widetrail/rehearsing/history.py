@@ -113,9 +113,11 @@ _INPUTS: tuple[Input, ...] = get_args(Input)
 
 
 def _others(of: Inputs, row: Sequence[Any]) -> tuple[Input, ...]:
-    """Return what is another than in a run; of machines that are not there nothing is said."""
+    """Return what is another than in a run, or was not or is not known; of machines that are not
+    there nothing is said."""
     then = dict(zip(_INPUTS, row[2:], strict=True))
-    return tuple(w for w in _INPUTS if w in of.digests and of.digests[w] != then[w])
+    known = [what for what in _INPUTS if what in of.digests]
+    return tuple(what for what in known if not then[what] or of.digests[what] != then[what])
 
 
 @contextmanager

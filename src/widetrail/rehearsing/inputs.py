@@ -7,12 +7,12 @@ counts, or the whole package where Python starts a module.
 
 from __future__ import annotations
 
+import hashlib
 import os
 import stat
 import sys
 from collections.abc import Iterable, Iterator, Mapping
 from functools import cached_property
-from hashlib import sha256
 from importlib.util import find_spec
 from pathlib import Path
 from typing import Literal
@@ -20,8 +20,9 @@ from typing import Literal
 import widetrail
 from widetrail.errors import InputUnusable, WideTrailError
 from widetrail.formats import digest
+from widetrail.formats.outside import open_regular
 from widetrail.lazily import dataclass
-from widetrail.machine import FolderMachine, file_digest
+from widetrail.machine import FolderMachine
 from widetrail.machine.host_programs import host_command
 from widetrail.machine.machine_file import Program
 from widetrail.rehearsing.rehearsal import Rehearsal
@@ -33,8 +34,8 @@ Input = Literal["recipe", "rehearsal", "machines", "programs", "engine"]
 
 @dataclass(frozen=True)
 class Inputs:
-    """What a rehearsal is known by, and the digest of each thing that it tries; of machines that
-    are not there, and their programs, none."""
+    """What a rehearsal is known by, and the digest of each thing that it tries: an empty one of
+    what cannot be read; of machines that are not there, and their programs, none."""
 
     recipe: str
     rehearsal: str
@@ -86,7 +87,10 @@ class InputDigests:
 
     def _digest(self, path: Path) -> str:
         if path not in self._known:
-            self._known[path] = tree_digest(path)
+            try:
+                self._known[path] = tree_digest(path)
+            except OSError:  # the rehearsal tells it, where it needs it
+                self._known[path] = ""
         return self._known[path]
 
     def _programs(self, folder: Path) -> str:
@@ -95,12 +99,13 @@ class InputDigests:
                 programs = FolderMachine(folder).file.programs
             except WideTrailError as error:  # the rehearsal tells it
                 return digest(str(error).encode())
-            told = (_joined((p.path, *p.start, *self._played_by(p))) for p in programs)
-            self._programs_of[folder] = _joined(told)
+            self._programs_of[folder] = _joined(chain.from_iterable(map(self._played_by, programs)))
         return self._programs_of[folder]
 
     def _played_by(self, program: Program) -> Iterator[str]:
-        """Give the digests of what plays a program on this system; nothing of what is not there."""
+        """Give the digests of a program's entry and of what plays it on this system; nothing of
+        what is not there."""
+        yield digest("\0".join((program.path, *program.start)).encode())
         first, *arguments = program.start
         try:
             command = Path(host_command(first))
@@ -128,7 +133,9 @@ def _package_of(module: str) -> Iterator[Path]:
 
 
 def _joined(digests: Iterable[str]) -> str:
-    return digest("\0".join(digests).encode("utf-8", "surrogatepass"))
+    """Return one digest of several things, an empty one where one of them is not known."""
+    told = list(digests)
+    return digest("\0".join(told).encode("utf-8", "surrogatepass")) if all(told) else ""
 
 
 def tree_digest(path: Path) -> str:
@@ -138,12 +145,18 @@ def tree_digest(path: Path) -> str:
     Raises:
         OSError: Something cannot be read.
     """
-    if not path.is_dir():
-        return file_digest(path)
-    hashed = sha256()
-    for fact in _facts(str(path), ""):
+    real = os.path.realpath(path)
+    if not Path(real).is_dir():
+        return _file_digest(real)
+    hashed = hashlib.sha256()
+    for fact in _facts(real, ""):
         hashed.update(os.fsencode(fact) + b"\0")
     return hashed.hexdigest()
+
+
+def _file_digest(path: str) -> str:
+    with os.fdopen(open_regular(path), "rb") as file:
+        return hashlib.file_digest(file, "sha256").hexdigest()
 
 
 def _facts(folder: str, below: str) -> Iterator[str]:
@@ -159,6 +172,6 @@ def _facts(folder: str, below: str) -> Iterator[str]:
         elif stat.S_ISLNK(status.st_mode):
             yield f"link {name} {os.readlink(entry.path)}"
         elif stat.S_ISREG(status.st_mode):
-            yield f"file {bits} {name} {file_digest(entry.path)}"
+            yield f"file {bits} {name} {_file_digest(entry.path)}"
         else:
             yield f"other {name}"
