@@ -14,6 +14,7 @@ import sys
 from collections.abc import Iterable, Iterator, Mapping
 from functools import cached_property
 from importlib.util import find_spec
+from itertools import chain
 from pathlib import Path
 from typing import Literal
 
