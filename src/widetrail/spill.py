@@ -9,8 +9,11 @@ import marshal
 import tempfile
 import weakref
 from collections.abc import Callable, Collection, Iterable, Iterator
+from contextlib import contextmanager
 from itertools import islice
 from typing import TYPE_CHECKING, Any, BinaryIO, TypeVar, cast
+
+from widetrail.errors import Halted
 
 if TYPE_CHECKING:
     import sqlite3
@@ -22,6 +25,28 @@ AT_ONCE = 1000
 """Rows that are written at once."""
 
 Row = TypeVar("Row", bound=tuple[Any, ...])
+
+
+@contextmanager
+def spilling() -> Iterator[None]:
+    """Tell in words that something could not be put on the disk for a while.
+
+    Raises:
+        Halted: The system's temporary folder has no room, or fails.
+    """
+    try:
+        yield
+    except Exception as error:
+        import sqlite3
+
+        if not isinstance(error, OSError | sqlite3.Error):
+            raise
+        raise Halted(
+            "there is no room for what is kept for a while",
+            where=tempfile.gettempdir(),
+            why=getattr(error, "strerror", None) or str(error),
+            todo="Free some space in the system's temporary folder, then run again.",
+        ) from error
 
 
 def nameless_file() -> BinaryIO:
@@ -42,9 +67,10 @@ def nameless_database(owner: object) -> sqlite3.Connection:
 
 def add_rows(database: sqlite3.Connection, insert: str, rows: Iterable[tuple[Any, ...]]) -> None:
     """Add many rows to a database at once."""
-    database.execute("begin")
-    database.executemany(insert, rows)
-    database.execute("commit")
+    with spilling():
+        database.execute("begin")
+        database.executemany(insert, rows)
+        database.execute("commit")
 
 
 class Spilled(Collection[Row]):
@@ -57,7 +83,8 @@ class Spilled(Collection[Row]):
         weakref.finalize(self, self._file.close)
         left = iter(rows)
         while some := list(map(tuple, islice(left, AT_ONCE))):
-            self._sizes.append(self._file.write(marshal.dumps(some)))
+            with spilling():
+                self._sizes.append(self._file.write(marshal.dumps(some)))
             self._count += len(some)
 
     def __len__(self) -> int:

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 
 from widetrail.machine.paths import key
 from widetrail.machine.platforms import PLAINEST
-from widetrail.spill import AT_ONCE, add_rows, nameless_database
+from widetrail.spill import AT_ONCE, add_rows, nameless_database, spilling
 from widetrail.steps import CargoEntry
 
 if TYPE_CHECKING:
@@ -133,7 +133,8 @@ class Run:
 
     def _index(self) -> None:
         if not self._is_indexed:
-            self._sql.execute(f"create index names_{self._table} on {self._table} (name)")
+            with spilling():
+                self._sql.execute(f"create index names_{self._table} on {self._table} (name)")
             self._is_indexed = True
 
     def _flush(self) -> None:

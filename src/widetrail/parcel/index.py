@@ -1,8 +1,8 @@
 """The index of the cargo: every name, and where in the segments its bytes lie.
 
-An index file is JSON: the names of the columns once, then a row for each entry, on a line of its
-own so that it is read bit by bit. A generation of the logbook names one that is whole, or one that
-holds what was packed since another.
+An index file is JSON: the names of the columns once, then a row for each entry; lines end after so
+many rows that it is read bit by bit. A generation of the logbook names one that is whole, or one
+that holds what was packed since another.
 """
 
 from __future__ import annotations
@@ -70,7 +70,7 @@ def read_index(
 
     judged = _Judged(frozenset(items), segments, CargoRuns(platform))
     try:
-        for entry in _merged([_entries(part) for part in parts]):
+        for entry in _merged([_entries(part) for part in parts], items):
             called = _called(entry, items.get(entry.item, {}))
             if trouble := judged.take(called):
                 raise refused(trouble, called)
@@ -112,14 +112,13 @@ def _rows(document: bytes) -> list[list[object]]:
     return rows
 
 
-def _merged(parts: list[Iterator[CargoEntry]]) -> Iterator[CargoEntry]:
+def _merged(parts: list[Iterator[CargoEntry]], items: Iterable[str]) -> Iterator[CargoEntry]:
     """Give what the parts tell together, item by item where there are several."""
     if len(parts) == 1:
         return parts[0]
-    database, merged = CargoRuns(), dict[str, Run]()
+    database = CargoRuns()
+    merged = {item: database.run(item) for item in items}
     for entry in chain.from_iterable(parts):
-        if entry.item not in merged:
-            merged[entry.item] = database.run(entry.item)
         merged[entry.item].put(entry)
     return in_order(merged)
 

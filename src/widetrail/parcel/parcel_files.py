@@ -21,7 +21,7 @@ from widetrail.parcel.logbook import FOLDER as LOGBOOK
 from widetrail.parcel.medium_reading import PACK_AGAIN
 from widetrail.parcel.seal import ENDING, HEADER, KEY, Seal, open_seal, read_header
 from widetrail.parcel.segments import CHUNK
-from widetrail.spill import nameless_file
+from widetrail.spill import nameless_file, spilling
 
 
 class ParcelFiles:
@@ -102,7 +102,8 @@ class ParcelFiles:
             with self._missing_told(path), path.reading() as file:
                 while chunk := file.read(CHUNK):
                     hashed.update(chunk)
-                    copy.write(chunk)
+                    with spilling():
+                        copy.write(chunk)
             if hashed.hexdigest() != sha256:
                 raise self._touched(path)
             copy.seek(0)
@@ -123,7 +124,8 @@ class ParcelFiles:
         with nameless_file() as plain, nameless_file() as sealed:
             written = plain
             for chunk in chunks:  # ``writelines`` would hold all of them
-                plain.write(chunk)
+                with spilling():
+                    plain.write(chunk)
             plain.seek(0)
             if self.seal is not None:
                 name, written = f"{name}{ENDING}", sealed
