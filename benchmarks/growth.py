@@ -212,6 +212,7 @@ def figure(to: Path) -> None:
         axes.set_xlabel("files of 1 KiB")
         axes.set_xticks(counts, [f"{count:,.0f}" for count in counts])
         axes.minorticks_off()
+        axes.yaxis.set_major_formatter(lambda value, at: f"{value:g}")
         axes.grid(alpha=0.3)
         axes.spines["right"].set_visible(False)
         axes.legend(frameon=False, fontsize=8)
