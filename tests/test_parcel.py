@@ -28,7 +28,7 @@ from widetrail.formats.outside import SafePath
 from widetrail.formats.quantities import parse_size, show_size
 from widetrail.machine import EffectFailed, Effects, Entry, medium_of
 from widetrail.machine.paths import is_within, join, trouble_with_name, written_by_machine
-from widetrail.parcel import Parcel, Seal
+from widetrail.parcel import Parcel, Seal, parcel_files
 from widetrail.parcel.cargo_runs import in_order
 from widetrail.parcel.file_reading import attributes_told
 from widetrail.parcel.index import read_index, write_index
@@ -492,6 +492,21 @@ def test_headers_are_those_of_the_standard_library(
         info.linkname = {"folder": "", "link": target, "hard": f"a.b/{target}"}[kind]
     wanted = info.tobuf(tarfile.PAX_FORMAT, "utf-8", "surrogateescape")
     assert tar_header(f"a.b/{name}", entry, attributes_told(attributes), size) == wanted
+
+
+def test_an_index_of_more_than_is_ever_read_is_refused(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    notes = tmp_path / "old/root/home/ada/notes"
+    notes.mkdir(parents=True)
+    (notes / "one").write_text("moss")
+    one = trail(tmp_path, item(GIVE_AND_COPY))
+    one.walk("old")
+    parcel = one.parcel
+    assert parcel.reader("linux").get("fernbook.notes", "one") is not None
+    monkeypatch.setattr(parcel_files, "JOURNAL_MOST", 100)
+    with pytest.raises(ParcelUnusable, match="more than 100 bytes"):
+        parcel.reader("linux")
 
 
 def test_sealing_makes_as_many_effects_each_time(tmp_path: Path) -> None:

@@ -10,7 +10,13 @@ from typing import BinaryIO
 
 from widetrail.errors import ParcelUnusable, Waiting
 from widetrail.formats import digest
-from widetrail.formats.outside import JOURNAL_MOST, SafePath, no_plain_folder, read_outside
+from widetrail.formats.outside import (
+    JOURNAL_MOST,
+    SafePath,
+    no_plain_folder,
+    read_outside,
+    reading_outside,
+)
 from widetrail.machine import Effects
 from widetrail.parcel.bag import (
     PAYLOAD,
@@ -99,8 +105,10 @@ class ParcelFiles:
         seal, path, hashed = self._opened(), self.folder / PAYLOAD / name, hashlib.sha256()
         copy = nameless_file()
         try:
-            with self._missing_told(path), path.reading() as file:
-                while chunk := file.read(CHUNK):
+            left = JOURNAL_MOST
+            with self._missing_told(path), reading_outside(path, left) as file:
+                while chunk := file.read(min(CHUNK, left)):
+                    left -= len(chunk)
                     hashed.update(chunk)
                     with spilling():
                         copy.write(chunk)

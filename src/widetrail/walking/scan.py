@@ -15,15 +15,12 @@ import time
 from collections.abc import Iterable, Iterator
 from contextlib import suppress
 
-from widetrail.formats.outside import SafePath
+from widetrail.formats.outside import JOURNAL_MOST, SafePath, reading_outside
 from widetrail.machine import Entry, Machine
 from widetrail.spill import add_rows, nameless_database
 
 APART = 4 * 10**9
 """Nanoseconds within which a volume may not tell two changes apart (FAT knows 2 s), twice."""
-
-BUFFER = 1024 * 1024
-"""Bytes that are read at once."""
 
 _Told = tuple[int, int, int, str, int]
 """Size, time of change of the contents and of the status, number on the volume; and when that was,
@@ -105,7 +102,7 @@ def _status(entry: Entry) -> tuple[int, int, int, str]:
 
 def _read(path: SafePath) -> Iterator[tuple[str, str, _Told]]:
     try:
-        with path.reading(BUFFER) as file:
+        with reading_outside(path, JOURNAL_MOST) as file:
             for line in file:
                 yield from _told_by(line)
     except OSError:  # what is not known is read again

@@ -56,6 +56,7 @@ from widetrail.formats.outside.opening import (
     open_regular,
     read_most,
     read_outside,
+    reading_outside,
     status_of,
 )
 from widetrail.formats.outside.safe_path import SafePath
@@ -94,6 +95,7 @@ __all__ = [
     "open_regular",
     "read_most",
     "read_outside",
+    "reading_outside",
     "remove_file",
     "remove_folder",
     "rename",

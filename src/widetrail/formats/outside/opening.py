@@ -333,6 +333,19 @@ def read_most(file: BinaryIO, most: int) -> bytes:
     return whole.getvalue()
 
 
+def reading_outside(path: Path, most: int) -> BinaryIO:
+    """Return a regular file of at most ``most`` bytes, opened to be read bit by bit.
+
+    Raises:
+        OSError: As ``read_outside``.
+    """
+    file = os.fdopen(open_regular(path), "rb")
+    if os.fstat(file.fileno()).st_size > most:
+        file.close()
+        raise OSError(errno.EFBIG, f"has more than {most:,} bytes", str(path))
+    return file
+
+
 def read_outside(path: Path, most: int = DOCUMENT_MOST, *, named: bool = False) -> bytes:
     """Return the bytes of a regular file of at most ``most`` bytes.
 
