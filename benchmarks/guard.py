@@ -94,7 +94,7 @@ def of_files(top: Path) -> Iterator[tuple[str, float]]:
 
 
 def of_rehearsal(world: Path) -> Iterator[tuple[str, float]]:
-    [(job, _)] = jobs_of([world / "recipes/huemoss.rehearsal.yaml"], datetime.now(UTC))
+    [job] = jobs_of([world / "recipes/huemoss.rehearsal.yaml"], datetime.now(UTC))
     run_job(job)
     begun = time.process_time()
     started = spent(lambda: run_job(job))

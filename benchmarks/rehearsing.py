@@ -20,7 +20,7 @@ from statistics import median
 
 from widetrail.machine import FolderMachine
 from widetrail.rehearsing import load_rehearsal
-from widetrail.rehearsing.batch import Job, run_many
+from widetrail.rehearsing.batch import jobs_of, run_many
 from widetrail.rehearsing.scaffold import Beginning, begin
 from widetrail.rehearsing.stage import fast_folder
 from widetrail.testing import sweep
@@ -79,7 +79,7 @@ def seconds(act: Callable[[], object]) -> float:
 
 def small(folder: Path) -> None:
     """Measure a small rehearsal against its bare cost, by turns; print the medians."""
-    job = Job(make(folder), 0, NOW)
+    [job] = jobs_of([make(folder)], NOW)
     run_many([job])
     pairs = [
         (seconds(lambda: run_many([job])), seconds(lambda: bare(folder))) for _ in range(ROUNDS)

@@ -25,6 +25,7 @@ ORDER = (
     "tracing",
     "testing",
     "publishing",
+    "catalogue",
     "reporting",
     "library",
     "cli",

@@ -131,7 +131,7 @@ def compare_page(world: World) -> str:
 def sheet_page(world: World) -> str:
     recipe = world.folder / "recipes/quillbox.trail.yaml"
     history = world.folder / "history.sqlite"
-    widetrail.rehearse([world.folder / "recipes/quillbox.rehearsal.yaml"]).remember(history)
+    widetrail.rehearse([world.folder / "recipes/quillbox.rehearsal.yaml"], history=history)
     return widetrail.sheet_pages([recipe], history=history)["quillbox.html"]
 
 

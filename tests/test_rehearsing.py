@@ -17,8 +17,8 @@ from conftest import FIGURES, NOW, SWEEP, World, contents, widetrail
 from widetrail.errors import DocumentUnusable, Halted, InputUnusable, Obstructed
 from widetrail.findings import Finding
 from widetrail.recipe import load_recipe
-from widetrail.rehearsing import Rehearsal, Rehearsed, collect_rehearsals, load_rehearsals, rehearse
-from widetrail.rehearsing.batch import Job, jobs_of, run_many
+from widetrail.rehearsing import Rehearsed, collect_rehearsals, load_rehearsals, rehearse
+from widetrail.rehearsing.batch import Job, jobs_of, run_job, run_many
 from widetrail.rehearsing.coverage import (
     Coverage,
     Explained,
@@ -30,6 +30,7 @@ from widetrail.rehearsing.mutants import Judged, judge_mutants, mutants_of, show
 from widetrail.rehearsing.scaffold import Beginning, begin_recipe
 from widetrail.rehearsing.stage import canary
 from widetrail.steps import KINDS
+from widetrail.workers import Crew
 
 ROSTER = """#!/bin/sh
 case "$1" in
@@ -83,7 +84,7 @@ def _coverage(folder: Path, results: list[Rehearsed]) -> Coverage:
 
 
 def _all(folder: Path) -> list[Rehearsed]:
-    return run_many([job for job, _ in jobs_of(collect_rehearsals([folder]), NOW)])
+    return run_many(jobs_of(collect_rehearsals([folder]), NOW))
 
 
 # Beginning
@@ -111,7 +112,7 @@ def test_a_beginning_that_is_none_leaves_nothing(tmp_path: Path) -> None:
 def test_every_mutant_of_a_first_recipe_is_noticed(begun: Path) -> None:
     loaded = load_recipe(begun / "mossbook.trail.yaml", KINDS)
     listed = jobs_of(collect_rehearsals([begun]), NOW)
-    runs = [(job, what, rehearse(what, NOW)) for job, what in listed]
+    runs = [(job, run_job(job)) for job in listed]
     judged = judge_mutants(loaded, runs)
     assert len(judged) >= 2
     assert [j.mutant.change for j in judged if j.survived] == []
@@ -546,19 +547,19 @@ def recipes(first_world: Path, tmp_path_factory: pytest.TempPathFactory) -> Path
 
 
 @pytest.fixture(scope="module")
-def rehearsed(recipes: Path) -> list[tuple[Job, Rehearsal, Rehearsed]]:
+def rehearsed(recipes: Path) -> list[tuple[Job, Rehearsed]]:
     before = contents(recipes.parent / "machines")
     listed = jobs_of(collect_rehearsals([recipes, recipes.parent / "conversions"]), NOW)
-    results = run_many([job for job, _ in listed], 2)
+    results = run_many(listed, 2)
     assert contents(recipes.parent / "machines") == before
-    return [(*one, result) for one, result in zip(listed, results, strict=True)]
+    return list(zip(listed, results, strict=True))
 
 
 @SWEEP
 def test_every_arm_of_every_demo_recipe_is_reached(
-    recipes: Path, rehearsed: list[tuple[Job, Rehearsal, Rehearsed]], record_property: object
+    recipes: Path, rehearsed: list[tuple[Job, Rehearsed]], record_property: object
 ) -> None:
-    results = [result for _, _, result in rehearsed]
+    results = [result for _, result in rehearsed]
     assert [r.told for r in results if not r.passed] == []
     branches = 0
     for path in sorted(recipes.parent.glob("*/*.trail.yaml")):
@@ -574,12 +575,12 @@ def test_every_arm_of_every_demo_recipe_is_reached(
 
 @SWEEP
 def test_no_mutant_of_a_demo_recipe_is_left_unexplained(
-    recipes: Path, rehearsed: list[tuple[Job, Rehearsal, Rehearsed]], record_property: object
+    recipes: Path, rehearsed: list[tuple[Job, Rehearsed]], record_property: object
 ) -> None:
     judged: list[Judged] = []
     for path in sorted(recipes.parent.glob("*/*.trail.yaml"))[:: 1 if EVERY == 1 else 3]:
         loaded, reasons = load_recipe(path, KINDS), load_unproved(path)
-        mine = judge_mutants(loaded, rehearsed, 2, reasons, every=EVERY)
+        mine = judge_mutants(loaded, rehearsed, Crew(2), reasons, every=EVERY)
         assert ["\n".join(show_mutant(j)) for j in mine if j.survived] == []
         assert EVERY > 1 or unneeded(reasons, mine) == []
         judged += mine

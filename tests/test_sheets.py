@@ -139,8 +139,8 @@ def test_the_conditions_of_routes_are_told_in_their_order() -> None:
 def moved(world: World) -> tuple[Path, Path]:
     """A recipe whose rehearsals passed, and their history."""
     recipe, history = world.folder / "recipes/huemoss.trail.yaml", world.folder / "history"
-    ran = rehearse([world.folder / "recipes/huemoss.rehearsal.yaml"])
-    assert ran.passed and ran.remember(history) == 1
+    ran = rehearse([world.folder / "recipes/huemoss.rehearsal.yaml"], history=history)
+    assert ran.passed
     return recipe, history
 
 
@@ -167,9 +167,7 @@ def test_a_rehearsal_that_failed_is_no_proof(moved: tuple[Path, Path], world: Wo
     recipe, history = moved
     rehearsal = recipe.with_name("huemoss.rehearsal.yaml")
     rehearsal.write_text(rehearsal.read_text().replace("stamps_there: 9", "stamps_there: 8"))
-    ran = rehearse([rehearsal])
-    assert not ran.passed
-    ran.remember(history)
+    assert not rehearse([rehearsal], history=history).passed
     [passed] = [one.passed for one in sheet(recipe, history=history).proofs if one.passed]
     assert passed.since == ("rehearsal",)  # the one before it
 
@@ -186,7 +184,7 @@ def test_what_is_no_history_is_refused_and_left_as_it_is(
         base.execute("create table moss (leaf)")
         if kind == "later":
             base.execute(f"pragma application_id = {0x57544831}")
-            base.execute("pragma user_version = 3")
+            base.execute("pragma user_version = 99")
         base.commit()
         base.close()
     before = path.read_bytes() if path.exists() else None
@@ -194,9 +192,8 @@ def test_what_is_no_history_is_refused_and_left_as_it_is(
     with pytest.raises(widetrail.InputUnusable):
         sheet(recipe, history=path)
     if before is not None:
-        ran = rehearse([world.folder / "recipes/huemoss.rehearsal.yaml"])
         with pytest.raises(widetrail.InputUnusable):
-            ran.remember(path)
+            rehearse([world.folder / "recipes/huemoss.rehearsal.yaml"], history=path)
     assert (path.read_bytes() if path.exists() else None) == before
 
 

@@ -20,7 +20,7 @@ from hypothesis import strategies as st
 from conftest import World, contents, widetrail
 from widetrail.errors import DocumentUnusable, InputUnusable
 from widetrail.finding import survey
-from widetrail.machine import FolderMachine
+from widetrail.machine import FolderMachine, kept
 from widetrail.recipe import Globs, load_recipe, recipe_cache
 from widetrail.recipe.outline import outline_of
 from widetrail.recipe.recipe_cache import KEPT, Shelf
@@ -401,12 +401,12 @@ def test_an_index_that_cannot_be_kept_is_done_without(world: World, tmp_path: Pa
 def test_outlines_of_other_recipes_do_not_pile_up(
     world: World, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(recipe_cache, "OTHERS", 3)
+    monkeypatch.setattr(kept, "OTHERS", 3)
     recipes, cache = world.folder / "recipes", tmp_path / "cache"
     for number in range(6):
         world.edit("recipes/huemoss.trail.yaml", lambda text, n=number: f"{text}# {n}\n")  # type: ignore[misc]
         Shelf([recipes], KINDS, cache)
-    assert len(json.loads((cache / KEPT).read_bytes().partition(b"\n")[2])["outlines"]) == 12 + 3
+    assert len(json.loads((cache / KEPT).read_bytes().partition(b"\n")[2])["values"]) == 12 + 3
     assert Shelf([recipes], KINDS, cache).fresh == 0
 
 

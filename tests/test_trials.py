@@ -31,8 +31,9 @@ from widetrail.machine import Effects, FolderMachine, this_machine
 from widetrail.machine.host import HostMachine
 from widetrail.planning import Choices
 from widetrail.recipe import Globs, load_recipe_text
-from widetrail.rehearsing import constant_screens, load_rehearsal, rehearse
-from widetrail.rehearsing.rehearsal import load_rehearsals
+from widetrail.rehearsing import load_rehearsal, rehearse
+from widetrail.rehearsing.batch import jobs_of, run_job
+from widetrail.rehearsing.constant_screens import constant_screens
 from widetrail.steps import KINDS, Noted
 from widetrail.survey.automaton import Automaton, Segment
 from widetrail.walking import Run, make_report
@@ -857,14 +858,13 @@ def test_a_hostile_glob_takes_no_longer_than_its_length() -> None:
 
 def test_a_screen_that_never_changes_proves_nothing(world: World) -> None:
     path = world.folder / "recipes/huemoss.rehearsal.yaml"
-    (first,) = load_rehearsals(path)[:1]
-    assert constant_screens([(first, rehearse(first, NOW))]) == []
+    first = jobs_of([path], NOW)[0]
+    assert constant_screens([(first, run_job(first))]) == []
     recipe = world.folder / "recipes/huemoss.trail.yaml"
     text = recipe.read_text()
     recipe.write_text(text.replace("screen: [huemoss, list]", "screen: [huemoss, --help]"))
     assert recipe.read_text() != text
-    constant = load_rehearsal(path)
-    (finding,) = constant_screens([(constant, rehearse(constant, NOW))])
+    (finding,) = constant_screens([(first, run_job(first))])
     assert finding.rule == "constant-screen"
 
 

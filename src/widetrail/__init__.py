@@ -5,8 +5,8 @@ It prints nothing and asks nothing; what a person decides comes from the caller.
 
 The packages below form a list, and each imports only from those before it:
 ``formats, machine, recipe, finding, survey, licence, records, steps, planning, parcel, walking,
-rehearsing, tracing, testing, publishing, reporting, library, cli``. ``errors`` and ``findings``
-stand before them all.
+rehearsing, tracing, testing, publishing, catalogue, reporting, library, cli``. ``errors`` and
+``findings`` stand before them all.
 
 Example:
     >>> import widetrail
@@ -31,6 +31,13 @@ if TYPE_CHECKING:
     )
     from widetrail.finding import CardFacts, make_card, read_card
     from widetrail.findings import Finding
+    from widetrail.library.catalogues import (
+        check_catalogue,
+        history_frame,
+        history_statistics,
+        merge_histories,
+        quarantine_flaky,
+    )
     from widetrail.library.endings import (
         ParcelSettling,
         Settling,
@@ -72,6 +79,7 @@ if TYPE_CHECKING:
     from widetrail.machine import Machine
     from widetrail.planning import Choices, ChoiceWords, Plan, read_choices
     from widetrail.recipe import Loaded
+    from widetrail.rehearsing.noting import Known
     from widetrail.rehearsing.scaffold import Beginning, begin_recipe
     from widetrail.reporting.move_page import render_page
     from widetrail.steps import Asked, Hands, Onlooker, Step, Task
@@ -98,6 +106,13 @@ PUBLIC = {
     ),
     "widetrail.findings": ("Finding",),
     "widetrail.finding": ("CardFacts", "make_card", "read_card"),
+    "widetrail.library.catalogues": (
+        "check_catalogue",
+        "history_frame",
+        "history_statistics",
+        "merge_histories",
+        "quarantine_flaky",
+    ),
     "widetrail.library.endings": (
         "ParcelSettling",
         "Settling",
@@ -139,6 +154,7 @@ PUBLIC = {
     "widetrail.machine": ("Machine",),
     "widetrail.planning": ("ChoiceWords", "Choices", "Plan", "read_choices"),
     "widetrail.recipe": ("Loaded",),
+    "widetrail.rehearsing.noting": ("Known",),
     "widetrail.rehearsing.scaffold": ("Beginning", "begin_recipe"),
     "widetrail.reporting.move_page": ("render_page",),
     "widetrail.steps": ("Asked", "Hands", "Onlooker", "Step", "Task"),
@@ -173,6 +189,7 @@ __all__ = [
     "Halted",
     "Hands",
     "InputUnusable",
+    "Known",
     "LegDone",
     "Loaded",
     "Machine",
@@ -194,18 +211,23 @@ __all__ = [
     "add_program",
     "begin_recipe",
     "bundle",
+    "check_catalogue",
+    "history_frame",
+    "history_statistics",
     "letter",
     "lint",
     "load_recipe",
     "load_recipes",
     "machine_differences",
     "make_card",
+    "merge_histories",
     "open_machine",
     "open_run",
     "open_shelf",
     "open_visit",
     "plan",
     "planned_again",
+    "quarantine_flaky",
     "read_answers",
     "read_archive",
     "read_card",

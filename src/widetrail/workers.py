@@ -1,4 +1,4 @@
-"""Doing the same for many values, in several processes where that is quicker."""
+"""Doing the same for many values: here, in several processes, or wherever else there are crew."""
 
 from __future__ import annotations
 
@@ -6,8 +6,40 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from typing import TypeVar
 
+from widetrail.errors import WideTrailError
+
 T = TypeVar("T")
 R = TypeVar("R")
+
+
+class Killed(WideTrailError):
+    """What did a function for a value died of it, each time it was tried."""
+
+    def __init__(self, times: int) -> None:
+        super().__init__("its workers died of it", why=f"{times} of them, one after the other")
+
+
+class Crew:
+    """What does a function for each of many values, here or in as many processes as there are
+    ``jobs``."""
+
+    def __init__(self, jobs: int = 1) -> None:
+        self.jobs = jobs
+
+    def told(self) -> str:
+        """Return how the crew are, in words; nothing where that goes without saying."""
+        return ""
+
+    def each(
+        self, act: Callable[[T], R], values: Sequence[T], costs: Sequence[float] = ()
+    ) -> Iterator[tuple[int, R | Killed]]:
+        """Give for each value its number (from 0) and what ``act`` made of it, as they come.
+
+        ``costs`` are what is known of how long each takes; those that take longest may be begun
+        first.
+        """
+        with workers(min(self.jobs, len(values))) as each:
+            yield from enumerate(each(act, values))
 
 
 @contextmanager

@@ -40,6 +40,7 @@ COMMANDS = {
     "report": "Show what became of the move of a parcel.",
     "seat": "Show where the seats of licences are, and move them another way.",
     "rehearse": "Test recipes on copies of machines.",
+    "catalogue": "Check many recipes as a whole, and read the history of their rehearsals.",
     "help": "Explain a command, a word, a code or an exit status.",
     "completion": "Print the completion script of a shell.",
 }

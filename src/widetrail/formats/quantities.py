@@ -48,6 +48,16 @@ def show_size(size: int) -> str:
     return f"{size} B" if unit == "B" else f"{amount:.1f} {unit}"
 
 
+def show_duration(seconds: float) -> str:
+    """Return how long something takes: ``40 s``, ``12 min``, ``2 h 5 min``."""
+    whole = round(seconds)
+    if whole < 100:
+        return f"{whole} s"
+    minutes = round(whole / 60)
+    hours, rest = divmod(minutes, 60)
+    return f"{hours} h {rest} min" if hours else f"{minutes} min"
+
+
 def show_time(moment: str) -> str:
     """Return a time of the logbook (ISO 8601, UTC) for people; an empty one was not yet."""
     return f"{moment[:10]} {moment[11:16]} UTC" if moment else "not walked yet"

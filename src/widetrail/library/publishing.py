@@ -24,6 +24,7 @@ from widetrail.recipe import Loaded
 from widetrail.rehearsing import Rehearsal, rehearsals_in
 from widetrail.rehearsing.history import open_history
 from widetrail.rehearsing.inputs import InputDigests
+from widetrail.rehearsing.tried import tried_by
 from widetrail.reporting.sheet_page import Listed, render_sheet, render_sheets
 
 SHEETS_INDEX = "index.html"
@@ -88,7 +89,7 @@ def _listed(recipes: Iterable[Loaded], history: Where | None) -> list[Listed]:
     opened = nullcontext() if history is None else open_history(Path(history))
     with opened as known:
         digests = InputDigests()
-        last = None if known is None else lambda one: known.last_passed(digests.of(one))
+        last = None if known is None else lambda one: known.last_passed(digests.of(tried_by(one)))
         return [
             Listed(
                 make_sheet(one, of_recipe.get(Path(one.file), ()), last),

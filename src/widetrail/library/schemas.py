@@ -8,6 +8,7 @@ from importlib.resources import files
 from pathlib import Path
 from typing import Any
 
+from widetrail.catalogue.catalogue_file import CatalogueFile
 from widetrail.formats.document_schema import DIALECT, SchemaMaker
 from widetrail.formats.documents import Model
 from widetrail.machine.machine_file import MachineFile
@@ -26,6 +27,7 @@ _DOCUMENTS: Mapping[str, tuple[type[Model], str]] = {
     "recipe": (Recipe, "A recipe of Wide Trail (NAME.trail.yaml)"),
     "rehearsal": (RehearsalFile, "A rehearsal of Wide Trail (NAME.rehearsal.yaml)"),
     "machine": (MachineFile, "A folder machine of Wide Trail (machine.yaml)"),
+    "catalogue": (CatalogueFile, "A catalogue of Wide Trail (catalogue.yaml)"),
     "trace": (TraceFile, "A script of a trace of Wide Trail (NAME.trace.yaml)"),
 }
 
@@ -35,7 +37,7 @@ SCHEMAS = (*_DOCUMENTS, "answers")
 
 def schema(name: str) -> dict[str, Any]:
     """Return the JSON Schema (draft 2020-12) of a document: ``recipe``, ``rehearsal``, ``machine``,
-    ``trace`` or ``answers``.
+    ``catalogue``, ``trace`` or ``answers``.
 
     Raises:
         KeyError: There is none of that name.

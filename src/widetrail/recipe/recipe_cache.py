@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import json
 import os
-from collections.abc import Collection, Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from contextlib import suppress
 from functools import cache
 from pathlib import Path
@@ -21,7 +21,7 @@ from widetrail.formats import digest
 from widetrail.formats.documents import read_document, text_of
 from widetrail.formats.interface import Platform
 from widetrail.lazily import dataclass
-from widetrail.machine import Effects
+from widetrail.machine.kept import keep, read_kept
 from widetrail.machine.platforms import PLATFORMS
 from widetrail.recipe.loader import Kinds, Loaded, examine, load_recipe_text
 from widetrail.recipe.outline import Claim, Outline, OutlinedSign, outline_of
@@ -33,9 +33,6 @@ KEPT = "outlines.json"
 
 MANY = 300
 """Recipes that are read by several processes, where none is kept: fewer are quicker in one."""
-
-OTHERS = 5_000
-"""Outlines of other recipes that are kept beside those of the shelf at hand, at most."""
 
 
 @dataclass(frozen=True)
@@ -77,7 +74,7 @@ class Shelf:
         """
         self._kinds, self._kept = kinds, cache / KEPT if cache is not None else None
         self.broken: list[WideTrailError] = []
-        kept = _read(self._kept) if self._kept is not None else {}
+        kept = read_kept(self._kept, _maker()) if self._kept is not None else {}
         made: dict[str, list[Any]] = {}
         self.recipes: dict[str, Shelved] = {}
         files = [_File(path, is_named) for path, is_named in recipe_files(paths)]
@@ -100,8 +97,7 @@ class Shelf:
             self.recipes[id] = shelved
         self.fresh = len(made)
         if made and self._kept is not None:
-            with suppress(WideTrailError, OSError):  # it is only made again the next time
-                _keep(self._kept, made, {file.name for file in files})
+            keep(self._kept, _maker(), made, {file.name for file in files})
 
     def load(self, id: str) -> Loaded:
         """Return a recipe in whole, from the bytes that were read.
@@ -182,40 +178,3 @@ def _maker() -> str:
     with suppress(OSError):
         told += [path.read_bytes() for path in sorted(Path(__file__).parent.glob("*.py"))]
     return digest(b"\0".join(told))
-
-
-def _read(path: Path) -> dict[str, Any]:
-    """Return the outlines that are kept, by the digests of their recipes; none where anything about
-    them is not as it was written."""
-    try:
-        told, _, body = path.read_bytes().partition(b"\n")
-        if told.decode("ascii") != digest(body):
-            return {}
-        kept = json.loads(body)
-    except (OSError, ValueError):
-        return {}
-    outlines: dict[str, Any] = kept["outlines"] if kept.get("maker") == _maker() else {}
-    return outlines
-
-
-def _keep(path: Path, made: Mapping[str, list[Any]], mine: Collection[str]) -> None:
-    """Keep outlines beside those that are kept by now, in one file that appears whole.
-
-    Of those that are not of the shelf at hand (``mine``) the ones that were made last stay.
-    """
-    effects = Effects()
-    effects.make_folders(path.parent, named=True)
-    kept = {**_read(path), **made}
-    others = [name for name in kept if name not in mine]
-    for name in others[: max(0, len(others) - OTHERS)]:
-        del kept[name]
-    body = json.dumps({"maker": _maker(), "outlines": kept}, ensure_ascii=True).encode()
-    part = path.with_name(f"{path.name}.{os.getpid()}.{os.urandom(4).hex()}")
-    try:
-        with effects.create(part, 0o600) as file:
-            file.write(digest(body).encode() + b"\n" + body)
-        effects.replace(part, path)
-    except BaseException:
-        with suppress(WideTrailError):
-            effects.remove_file(part)
-        raise

@@ -11,7 +11,7 @@ from widetrail.rehearsing.rehearsal import (
 )
 from widetrail.rehearsing.rehearsed import Rehearsed
 from widetrail.rehearsing.runner import rehearse
-from widetrail.rehearsing.screens import constant_screens, show_screen
+from widetrail.rehearsing.screens import show_screen
 
 __all__ = [
     "SUFFIX",
@@ -19,7 +19,6 @@ __all__ = [
     "Rehearsal",
     "Rehearsed",
     "collect_rehearsals",
-    "constant_screens",
     "load_rehearsal",
     "load_rehearsals",
     "rehearsals_in",

@@ -1,41 +1,33 @@
 """When rehearsals were run and how they came out: a file of SQLite that runs are added to.
 
 A run is told by the digests of what it tried, so that it says of itself whether it still holds.
-Each has an id of its own: the runs of one file can be put into another.
+Each has an id of its own: the runs of one file can be put into another. Runs that were begun
+together are a batch, which can be gone on with after a cut.
 """
 
 from __future__ import annotations
 
+import json
 import sqlite3
-from collections.abc import Iterable, Iterator, Sequence
-from contextlib import closing, contextmanager
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from dataclasses import asdict
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any, Literal, get_args
+from typing import Any, Literal
 from uuid import uuid4
 
 from widetrail import __version__
-from widetrail.errors import InputUnusable
+from widetrail.formats import digest
 from widetrail.lazily import dataclass
-from widetrail.rehearsing.inputs import Input, Inputs
+from widetrail.recipe import Loaded
+from widetrail.recipe.decisions import Decision
+from widetrail.rehearsing.coverage import Coverage
+from widetrail.rehearsing.expectations import Difference
+from widetrail.rehearsing.history_file import TABLES, open_tables
+from widetrail.rehearsing.inputs import INPUTS, Input, Inputs
+from widetrail.rehearsing.mutants import Judged
 from widetrail.rehearsing.rehearsed import Rehearsed
-
-_MARKS = {"application_id": 0x57544831, "user_version": 2}
-"""What tells a file of SQLite to be a history, and the layout of its tables."""
-
-_ADDED = ("machines", "programs", "engine")
-"""Whose digests the second layout added; runs that were kept before have empty ones."""
-
-_MADE = """
-create table run (
-  id text primary key, ended text not null, recipe text not null, rehearsal text not null,
-  case_name text not null, passed integer not null, seconds real not null, engine text not null,
-  recipe_digest text not null, rehearsal_digest text not null,
-  machines_digest text not null default '', programs_digest text not null default '',
-  engine_digest text not null default ''
-) without rowid;
-create index run_of on run (recipe, rehearsal, case_name, ended);
-"""
 
 
 @dataclass(frozen=True)
@@ -53,10 +45,59 @@ Why = Literal["never", "failed"] | Input
 @dataclass(frozen=True)
 class Standing:
     """When a rehearsal was last run (ISO 8601, UTC; empty where it never was), and why it is to be
-    run again: for nothing, where it passed with all that it tries now."""
+    run again: for nothing, where it passed with all that it tries now. ``passed`` is when it last
+    did, ``seconds`` how long it took last."""
 
     ended: str
     why: tuple[Why, ...]
+    passed: str = ""
+    seconds: float = 0.0
+
+
+@dataclass(frozen=True)
+class RunRow:
+    """One run of a history: whose it was, when it ended (ISO 8601, UTC), how it came out, and one
+    digest of all that it tried."""
+
+    id: str
+    batch: str
+    ended: str
+    recipe: str
+    rehearsal: str
+    case_name: str
+    passed: bool
+    seconds: float
+    tried: str
+
+
+Whose = tuple[str, str, str]
+"""A rehearsal as a history knows it: the files of its recipe and itself, and its case."""
+
+Kind = Literal["flaky", "killed"]
+"""Why a rehearsal is in quarantine: it comes out one way and another, or workers died of it."""
+
+
+@dataclass(frozen=True)
+class Quarantine:
+    """A rehearsal whose failing does not count: from when and until which day (ISO 8601), and why.
+
+    One that is of the kind ``killed`` is not run where it is the same, by one digest of all that it
+    ``tried``.
+    """
+
+    recipe: str
+    rehearsal: str
+    case_name: str
+    since: str
+    until: str
+    why: str
+    kind: Kind
+    tried: str
+
+    @property
+    def whose(self) -> Whose:
+        """The rehearsal it is about."""
+        return self.recipe, self.rehearsal, self.case_name
 
 
 class History:
@@ -65,25 +106,60 @@ class History:
     def __init__(self, base: sqlite3.Connection) -> None:
         self._base = base
 
-    def add(self, ran: Iterable[tuple[Inputs, Rehearsed]]) -> int:
-        """Add runs that ended now; return how many."""
-        ended = datetime.now(UTC).isoformat(timespec="milliseconds")
-        rows = [
-            (
-                uuid4().hex,
-                ended,
-                of.recipe,
-                of.rehearsal,
-                of.case_name,
-                result.passed,
-                round(result.seconds, 3),
-                __version__,
-                *(of.digests.get(what, "") for what in _INPUTS),
-            )
-            for of, result in ran
-        ]
+    # Batches
+
+    def begin(self, wanted: int) -> str:
+        """Begin a batch of so many runs; return its id."""
+        batch = uuid4().hex
+        self._insert("batch", [(batch, _now(), "", wanted)])
+        return batch
+
+    def end(self, batch: str) -> None:
+        """Note that all runs of a batch are there."""
         with self._base:
-            self._base.executemany(f"insert into run values ({', '.join('?' * 13)})", rows)
+            self._base.execute("update batch set ended = ? where id = ?", (_now(), batch))
+
+    def cut_off(self) -> str:
+        """Return the newest batch that was cut off; an empty text where there is none."""
+        row = self._base.execute(
+            "select id, ended from batch order by begun desc, id limit 1"
+        ).fetchone()
+        return row[0] if row is not None and not row[1] else ""
+
+    def of_batch(self, batch: str, of: Inputs, file: Path) -> Rehearsed | None:
+        """Return what a rehearsal came to in a batch with the very inputs, without its screens;
+        ``file`` is where it lies."""
+        row = self._newest(of, "and batch = ?", batch)
+        return self._result(row, of, file) if row is not None and not _others(of, row) else None
+
+    # Runs
+
+    def add(self, ran: Iterable[tuple[Inputs, Rehearsed]], batch: str = "") -> int:
+        """Add runs that ended now, of a ``batch`` or of none; return how many."""
+        ended, rows, reached = _now(), [], {}
+        for of, result in ran:
+            branches = sorted((b.recipe, b.where, b.branch) for b in result.branches)
+            text = json.dumps(branches, ensure_ascii=False)
+            known_by = digest(text.encode("utf-8", "surrogatepass"))
+            reached[known_by] = text
+            rows.append(
+                (
+                    uuid4().hex,
+                    ended,
+                    of.recipe,
+                    of.rehearsal,
+                    of.case_name,
+                    result.passed,
+                    round(result.seconds, 3),
+                    __version__,
+                    *(of.digests.get(what, "") for what in INPUTS),
+                    batch,
+                    known_by,
+                    _told(result),
+                )
+            )
+        self._insert("reached", reached.items())
+        self._insert("run", rows)
         return len(rows)
 
     def last_passed(self, of: Inputs) -> Passed | None:
@@ -96,67 +172,158 @@ class History:
         row = self._newest(of)
         if row is None:
             return Standing("", ("never",))
-        return Standing(row[0], _others(of, row) if row[1] else ("failed",))
+        if row[1]:
+            return Standing(row[0], _others(of, row), row[0], row[_SECONDS])
+        passed = self._newest(of, "and passed")
+        when = passed[0] if passed is not None else ""
+        return Standing(row[0], ("failed",), when, row[_SECONDS])
 
-    def _newest(self, of: Inputs, wanted: str = "") -> Sequence[Any] | None:
-        """Return the newest run: when it ended, whether it passed, and its digests."""
-        digests = ", ".join(f"{what}_digest" for what in _INPUTS)
+    def passed_with(self, of: Inputs, file: Path) -> Rehearsed | None:
+        """Return what a rehearsal came to when it last passed with the very inputs."""
+        row = self._newest(of, "and passed")
+        return self._result(row, of, file) if row is not None and not _others(of, row) else None
+
+    def runs(self) -> Iterator[RunRow]:
+        """Give every run, the oldest first."""
+        digests = " || ".join(f"{what}_digest" for what in INPUTS)
+        columns = "id, batch, ended, recipe, rehearsal, case_name, passed != 0, seconds"
+        for row in self._base.execute(f"select {columns}, {digests} from run order by ended, id"):
+            yield RunRow(*row)
+
+    def _newest(self, of: Inputs, wanted: str = "", *values: str) -> Sequence[Any] | None:
+        """Return the newest run: when it ended, whether it passed, its digests, how long it took,
+        what it reached and what is told of it."""
+        digests = ", ".join(f"{what}_digest" for what in INPUTS)
         row: Sequence[Any] | None = self._base.execute(
-            f"select ended, passed, {digests} from run where recipe = ? and rehearsal = ?"
-            f" and case_name = ? {wanted} order by ended desc, passed, id limit 1",
-            (of.recipe, of.rehearsal, of.case_name),
+            f"select ended, passed, {digests}, seconds, reached, told from run"
+            f" where recipe = ? and rehearsal = ? and case_name = ? {wanted}"
+            " order by ended desc, passed, id limit 1",
+            (of.recipe, of.rehearsal, of.case_name, *values),
         ).fetchone()
         return row
 
+    def _result(self, row: Sequence[Any], of: Inputs, file: Path) -> Rehearsed | None:
+        """Return a run as what it came to; ``None`` where the layout before kept too little."""
+        seconds, reached, told = row[_SECONDS:]
+        if not told:
+            return None
+        [branches] = self._base.execute("select branches from reached where id = ?", (reached,))
+        known = json.loads(told)
+        return Rehearsed(
+            str(file),
+            known["title"],
+            tuple(Difference(**one) for one in known["differences"]),
+            case=of.case_name,
+            recipes=tuple(known["recipes"]),
+            seconds=seconds,
+            branches=frozenset(Decision(r, tuple(w), b) for r, w, b in json.loads(branches[0])),
+            changed=tuple(known["changed"]),
+            moved=known["moved"],
+        )
 
-_INPUTS: tuple[Input, ...] = get_args(Input)
+    # What whole recipes came to
+
+    def add_judged(self, loaded: Loaded, judged: Sequence[Judged], seconds: float) -> None:
+        """Add how many mutants of a recipe were detected."""
+        counts = (
+            len(judged),
+            sum(one.killed_by != "" for one in judged),
+            sum(one.unreached for one in judged),
+            sum(one.explained != "" for one in judged),
+        )
+        known_by = digest(loaded.text.encode())
+        row = (uuid4().hex, _now(), loaded.id, known_by, round(seconds, 3), *counts)
+        self._insert("judged", [row])
+
+    def add_covered(self, covered: Coverage) -> None:
+        """Add how many branches of a recipe all its rehearsals reached, of those that count."""
+        known_by = digest("\n".join(covered.lines).encode())
+        reached = len(covered.wanted) - len(covered.missing)
+        row = (uuid4().hex, _now(), covered.recipe, known_by, len(covered.wanted), reached)
+        self._insert("covered", [row])
+
+    def whole(self, table: Literal["judged", "covered"]) -> Iterator[Mapping[str, Any]]:
+        """Give every row of what whole recipes came to, the oldest first."""
+        for row in self._base.execute(f"select * from {table} order by ended, id"):
+            yield dict(zip(TABLES[table], row, strict=True))
+
+    # Quarantine
+
+    def quarantine(self, whose: Whose, until: str, why: str, kind: Kind, tried: str) -> Quarantine:
+        """Have a rehearsal's failing not count until a day (ISO 8601)."""
+        put = Quarantine(*whose, _now()[:10], until, why, kind, tried)
+        self._insert("quarantine", [(uuid4().hex, *asdict(put).values())])
+        return put
+
+    def quarantined(self, day: str) -> list[Quarantine]:
+        """Return what is in quarantine on a day (ISO 8601), the last word on each rehearsal."""
+        columns = ", ".join(list(TABLES["quarantine"])[1:])
+        rows = self._base.execute(f"select {columns} from quarantine order by until, id")
+        last = {row[:3]: Quarantine(*row) for row in rows}
+        return [one for _, one in sorted(last.items()) if one.until > day]
+
+    # Merging
+
+    def merge(self, other: History) -> int:
+        """Take in what another history holds and this one does not; return how many runs that
+        were."""
+        before = self._count()
+        for name, columns in TABLES.items():
+            told = ", ".join(columns)
+            self._insert(name, other._base.execute(f"select {told} from {name}"))
+        return self._count() - before
+
+    def _count(self) -> int:
+        count: int = self._base.execute("select count(*) from run").fetchone()[0]
+        return count
+
+    def _insert(self, table: str, rows: Iterable[Sequence[Any]]) -> None:
+        marks = ", ".join("?" * len(TABLES[table]))
+        told = ", ".join(TABLES[table])
+        with self._base:
+            self._base.executemany(f"insert or ignore into {table} ({told}) values ({marks})", rows)
+
+
+_SECONDS = 2 + len(INPUTS)
+
+
+def _now() -> str:
+    return datetime.now(UTC).isoformat(timespec="milliseconds")
+
+
+def _told(result: Rehearsed) -> str:
+    told = {
+        "title": result.title,
+        "differences": [asdict(one) for one in result.differences],
+        "recipes": result.recipes,
+        "changed": result.changed,
+        "moved": result.moved,
+    }
+    return json.dumps(told)
 
 
 def _others(of: Inputs, row: Sequence[Any]) -> tuple[Input, ...]:
     """Return what is another than in a run, or was not or is not known; of machines that are not
     there nothing is said."""
-    then = dict(zip(_INPUTS, row[2:], strict=True))
-    known = [what for what in _INPUTS if what in of.digests]
+    then = dict(zip(INPUTS, row[2:_SECONDS], strict=True))
+    known = [what for what in INPUTS if what in of.digests]
     return tuple(what for what in known if not then[what] or of.digests[what] != then[what])
 
 
 @contextmanager
 def open_history(path: Path, *, add: bool = False) -> Iterator[History]:
     """Open the history at ``path``; to ``add`` to it, it is made where it is not there, and one of
-    the layout before gets this one's.
+    a layout before gets this one's.
 
     Raises:
         InputUnusable: It is not there, or is no history.
     """
-    if not add and not path.is_file():
-        raise InputUnusable("there is no history of rehearsals", where=str(path))
-    address = f"{path.absolute().as_uri()}?mode={'rwc' if add else 'ro'}"
-    try:
-        with (
-            closing(sqlite3.connect(address, uri=True, timeout=60)) as base,
-            closing(_insist_or_make(base, path, make=add)) as brought_up,
-        ):
-            yield History(brought_up)
-    except sqlite3.Error as error:
-        why = str(error)
-        raise InputUnusable("is no history of rehearsals", where=str(path), why=why) from error
+    with open_tables(path, add=add) as base:
+        yield History(base)
 
 
-def _insist_or_make(base: sqlite3.Connection, path: Path, *, make: bool) -> sqlite3.Connection:
-    """Return a file that is a history, in this layout; where it is empty it may be made one. What
-    is only read is brought up in memory."""
-    told = tuple(base.execute(f"pragma {name}").fetchone()[0] for name in _MARKS)
-    empty = base.execute("select count(*) from sqlite_master").fetchone()[0] == 0
-    marks = "".join(f"pragma {name} = {value};" for name, value in _MARKS.items())
-    if make and empty and not any(told):
-        base.executescript(f"begin; {_MADE} {marks} commit;")
-    elif told == (_MARKS["application_id"], 1):
-        if not make:
-            memory = sqlite3.connect(":memory:")
-            base.backup(memory)
-            base = memory
-        added = (f"alter table run add column {n}_digest text not null default '';" for n in _ADDED)
-        base.executescript(f"begin; {''.join(added)} {marks} commit;")
-    elif told != tuple(_MARKS.values()):
-        raise InputUnusable("is no history of rehearsals that this version reads", where=str(path))
-    return base
+@contextmanager
+def no_history() -> Iterator[History]:
+    """Lend a history in which nothing was run."""
+    with open_tables(None, add=True) as base:
+        yield History(base)

@@ -16,7 +16,7 @@ from functools import cached_property
 from importlib.util import find_spec
 from itertools import chain
 from pathlib import Path
-from typing import Literal
+from typing import Literal, get_args
 
 import widetrail
 from widetrail.errors import InputUnusable, WideTrailError
@@ -26,11 +26,22 @@ from widetrail.lazily import dataclass
 from widetrail.machine import FolderMachine
 from widetrail.machine.host_programs import host_command
 from widetrail.machine.machine_file import Program
-from widetrail.rehearsing.rehearsal import Rehearsal
 from widetrail.rehearsing.stage import machines_near
+from widetrail.rehearsing.tried import Tried
 
 Input = Literal["recipe", "rehearsal", "machines", "programs", "engine"]
 """What a rehearsal depends on; the engine is Wide Trail, with the Python that runs it."""
+
+INPUTS: tuple[Input, ...] = get_args(Input)
+
+INPUT_WORDS: Mapping[str, str] = {
+    "recipe": "the recipe",
+    "rehearsal": "the rehearsal",
+    "machines": "its machines",
+    "programs": "their programs",
+    "engine": "Wide Trail",
+}
+"""What each of them is called."""
 
 
 @dataclass(frozen=True)
@@ -43,6 +54,16 @@ class Inputs:
     case_name: str
     digests: Mapping[Input, str]
 
+    @property
+    def whose(self) -> tuple[str, str, str]:
+        """The rehearsal, as a history knows it."""
+        return self.recipe, self.rehearsal, self.case_name
+
+    @property
+    def whole_digest(self) -> str:
+        """One digest of all that it tries, as a history's runs have it."""
+        return "".join(self.digests.get(what, "") for what in INPUTS)
+
 
 class InputDigests:
     """Digests of what rehearsals try; what several have in common is read once."""
@@ -52,37 +73,45 @@ class InputDigests:
         self._machines = machines
         self._known: dict[Path, str] = {}
         self._programs_of: dict[Path, str] = {}
+        self._near: dict[Path, Path | None] = {}
 
-    def of(self, rehearsal: Rehearsal) -> Inputs:
+    def of(self, tried: Tried) -> Inputs:
         """Return what a rehearsal tries."""
-        recipes = rehearsal.recipe_files
+        recipes = tried.recipe_files
         digests: dict[Input, str] = {
             "recipe": _joined(map(self._digest, recipes)),
-            "rehearsal": self._digest(rehearsal.path),
-            "engine": self._engine,
+            "rehearsal": self._digest(tried.path),
+            "engine": self.engine,
         }
-        digests |= self._of_machines(rehearsal)
-        names = recipes[0].name, rehearsal.path.name
-        return Inputs(*names, rehearsal.case, digests)
+        digests |= self._of_machines(tried)
+        names = recipes[0].name, tried.path.name
+        return Inputs(*names, tried.case, digests)
 
-    def _of_machines(self, rehearsal: Rehearsal) -> dict[Input, str]:
-        file = rehearsal.file
-        try:
-            source = self._machines or machines_near(rehearsal.path)
-        except InputUnusable:
+    def _of_machines(self, tried: Tried) -> dict[Input, str]:
+        source = self._machines or self._machines_near(tried.path)
+        folders = [source / name for name in tried.machines] if source is not None else []
+        if source is None or not all(self._is_there(folder) for folder in folders):
             return {}
-        sides = [side for side in (file.old, file.new, file.between) if side is not None]
-        folders = [source / side.machine for side in sides]
-        if not all(folder.is_dir() for folder in folders):
-            return {}
-        maker = [source.parent / file.maker.folder] if file.maker is not None else []
+        maker = [source.parent / tried.maker] if tried.maker else []
         return {
             "machines": _joined(map(self._digest, [*folders, *maker])),
             "programs": _joined(map(self._programs, folders)),
         }
 
+    def _machines_near(self, path: Path) -> Path | None:
+        if path.parent not in self._near:
+            try:
+                self._near[path.parent] = machines_near(path)
+            except InputUnusable:
+                self._near[path.parent] = None
+        return self._near[path.parent]
+
+    def _is_there(self, folder: Path) -> bool:
+        return folder in self._programs_of or folder.is_dir()
+
     @cached_property
-    def _engine(self) -> str:
+    def engine(self) -> str:
+        """The digest of Wide Trail and the Python that runs it."""
         own = self._digest(Path(widetrail.__file__).parent)
         return _joined((widetrail.__version__, sys.version, own))
 

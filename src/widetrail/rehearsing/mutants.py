@@ -21,11 +21,10 @@ from widetrail.recipe import Loaded, examine
 from widetrail.rehearsing.batch import Job, run_job
 from widetrail.rehearsing.coverage import Explained, branches_of, show_where
 from widetrail.rehearsing.mutations import changes_of
-from widetrail.rehearsing.rehearsal import Rehearsal
 from widetrail.rehearsing.rehearsed import Rehearsed
 from widetrail.rehearsing.stage import as_plain
 from widetrail.steps import KINDS
-from widetrail.workers import workers
+from widetrail.workers import Crew, Killed
 
 
 @dataclass(frozen=True)
@@ -90,13 +89,13 @@ def show_mutant(judged: Judged) -> Iterator[str]:
     yield f"{shown}. Missing: {mutant.missing}"
 
 
-Run = tuple[Job, Rehearsal, Rehearsed]
+Run = tuple[Job, Rehearsed]
 
 
 def judge_mutants(
     loaded: Loaded,
     runs: Sequence[Run],
-    jobs: int = 1,
+    crew: Crew | None = None,
     explained: Sequence[Explained] = (),
     tick: Callable[[int, int], None] = lambda done, total: None,
     every: int = 1,
@@ -106,15 +105,17 @@ def judge_mutants(
     ``runs`` are rehearsals of it with what they came to unchanged; those that failed are left out.
     """
     known = [e for e in explained if e.mutation]
-    mine = [run for run in runs if loaded.id in run[2].recipes and run[2].passed]
+    mine = [run for run in runs if loaded.id in run[1].recipes and run[1].passed]
     mutants = list(mutants_of(loaded))[::every]
-    found: list[Judged] = []
-    with workers(jobs) as each:
-        for judged in each(_judge, [(mutant, _going_by(mutant, mine)) for mutant in mutants]):
-            why = next((e.why for e in known if _is_for(e, judged.mutant)), "")
-            found.append(replace(judged, explained="" if judged.killed_by else why))
-            tick(len(found), len(mutants))
-    return found
+    found: dict[int, Judged] = {}
+    tasks = [(mutant, _going_by(mutant, mine)) for mutant in mutants]
+    for number, judged in (crew or Crew()).each(_judge, tasks):
+        if isinstance(judged, Killed):  # it was noticed, though dearly
+            judged = Judged(mutants[number], str(judged))
+        why = next((e.why for e in known if _is_for(e, judged.mutant)), "")
+        found[number] = replace(judged, explained="" if judged.killed_by else why)
+        tick(len(found), len(mutants))
+    return [found[number] for number in range(len(mutants))]
 
 
 def _is_for(explained: Explained, mutant: Mutant) -> bool:
@@ -128,21 +129,22 @@ def unneeded(explained: Sequence[Explained], judged: Sequence[Judged]) -> list[E
     return [e for e in explained if e.mutation and not any(_is_for(e, m) for m in mutants)]
 
 
-_Going = tuple[tuple[Job, str, tuple[tuple[str, str], ...]], ...]
+_Going = tuple[tuple[Job, str], ...]
+"""Jobs with the recipe as the mutant has it, and the names of their rehearsals."""
 
 
 def _going_by(mutant: Mutant, runs: Sequence[Run]) -> _Going:
     """Return the rehearsals that go by the mutant's rule, those first that most likely notice."""
-    chosen = [run for run in runs if _goes_by(mutant, run[2])]
-    chosen.sort(key=lambda run: (_is_unlikely(mutant, run[2]), run[2].seconds))
+    chosen = [run for run in runs if _goes_by(mutant, run[1])]
+    chosen.sort(key=lambda run: (_is_unlikely(mutant, run[1]), run[1].seconds))
     found = []
-    for job, rehearsal, result in chosen:
+    for job, result in chosen:
         texts = []
-        for path in rehearsal.recipe_files:
+        for path in job.tried.recipe_files:
             own = str(path) == mutant.file
             text = mutant.text if own else path.read_text(encoding="utf-8")
             texts.append((str(path), text))
-        found.append((job, result.short, tuple(texts)))
+        found.append((replace(job, texts=tuple(texts), keep=None), result.short))
     return tuple(found)
 
 
@@ -180,10 +182,11 @@ def _is_unlikely(mutant: Mutant, result: Rehearsed) -> tuple[bool, bool]:
 
 
 def _judge(task: tuple[Mutant, _Going]) -> Judged:
+    """Return what became of a mutant that is shown to rehearsals, one after the other."""
     mutant, going = task
-    for number, (job, name, texts) in enumerate(going, start=1):
+    for number, (job, name) in enumerate(going, start=1):
         try:
-            result = run_job(replace(job, texts=texts, keep=None))
+            result = run_job(job)
         except Exception as error:  # a mutant that breaks the walk was noticed, however it did
             return Judged(mutant, f"{name} ({type(error).__name__})", number)
         if not result.passed:

@@ -31,7 +31,6 @@ from widetrail.machine.roots import default_home
 from widetrail.recipe import Loaded, Reading
 from widetrail.rehearsing.machine_copies import copy_machine
 from widetrail.rehearsing.maker import address_of
-from widetrail.rehearsing.rehearsal import Rehearsal
 from widetrail.rehearsing.rehearsal_file import Change, Hollow, Side
 from widetrail.steps.write import written_with
 from widetrail.walking import runs_on
@@ -61,18 +60,17 @@ def machines_near(rehearsal: Path) -> Path:
     )
 
 
-def exposed(rehearsal: Rehearsal, machines: Path | None = None) -> Iterator[Finding]:
-    """Give a warning for each of its machines whose programs are to be isolated and are not.
+def exposed(folder: Path) -> Iterator[Finding]:
+    """Give a warning for a machine whose programs are to be isolated and are not.
 
-    ``machines`` is the folder that holds them, as for ``rehearse``.
+    Raises:
+        InputUnusable: There is no such machine.
     """
-    source = machines or machines_near(rehearsal.path)
-    for side in (rehearsal.file.old, rehearsal.file.new):
-        machine = FolderMachine(source / side.machine)
-        if machine.file.isolated and machine.not_isolated and machine.file.programs:
-            message = f"its programs were not isolated: {machine.not_isolated}"
-            file = str(machine.folder / MACHINE_FILE)
-            yield Finding(file, 1, 1, "not-isolated", "isolated", message, severity="warning")
+    machine = FolderMachine(folder)
+    if machine.file.isolated and machine.not_isolated and machine.file.programs:
+        message = f"its programs were not isolated: {machine.not_isolated}"
+        file = str(machine.folder / MACHINE_FILE)
+        yield Finding(file, 1, 1, "not-isolated", "isolated", message, severity="warning")
 
 
 def fast_folder() -> str | None:

@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import get_args
 
 from widetrail.lazily import dataclass
 from widetrail.publishing import Sheet
-from widetrail.rehearsing.inputs import Input
+from widetrail.rehearsing.inputs import INPUT_WORDS
 from widetrail.reporting.html import make_page
 
 _COMPUTERS = {"old": "old computer", "new": "new computer", "between": "computer between"}
@@ -19,13 +18,17 @@ _EFFECTS = {
     "copies": "copies into the parcel",
     "looks": "only looks",
 }
-_SINCE = {what: f"the {what}" for what in get_args(Input)} | {"engine": "Wide Trail"}
 
 
 def render_sheet(sheet: Sheet) -> str:
     """Return the page of one recipe's sheet."""
     return make_page(
-        "sheet.html", sheet.name, sheet=sheet, computers=_COMPUTERS, effects=_EFFECTS, since=_SINCE
+        "sheet.html",
+        sheet.name,
+        sheet=sheet,
+        computers=_COMPUTERS,
+        effects=_EFFECTS,
+        since=INPUT_WORDS,
     )
 
 

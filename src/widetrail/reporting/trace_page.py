@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import io
 from collections.abc import Iterator, Sequence
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from markupsafe import Markup
 
+from widetrail.reporting.figures import BLUE, as_svg, figure, plain, without_frame
 from widetrail.reporting.html import make_page
 from widetrail.tracing import Trace
 from widetrail.tracing.classes import TAKEN, Classes, Group
@@ -28,7 +28,7 @@ _MARKS: tuple[tuple[frozenset[Way], str, str, str], ...] = (
     (frozenset({"written", "appended"}), "s", "#b3541e", "written"),
     (frozenset({"renamed"}), "D", "#6b4fa0", "renamed"),
     (frozenset({"removed", "fleeting"}), "x", "#a11d33", "removed"),
-    (frozenset({"read", "looked", "listed"}), "o", "#3b6ea8", "read"),
+    (frozenset({"read", "looked", "listed"}), "o", BLUE, "read"),
 )
 """What was done, with the marker and colour it has in figures; the first that holds is shown."""
 
@@ -59,25 +59,8 @@ def render_trace(trace: Trace, classes: Classes) -> str:
     )
 
 
-def _figure(width: float, height: float) -> tuple[Any, Axes]:
-    from matplotlib.figure import Figure
-
-    figure = Figure(figsize=(width, height), layout="constrained")
-    return figure, figure.subplots()
-
-
-def _as_svg(figure: Any) -> Markup:
-    import matplotlib as mpl
-
-    told = io.StringIO()
-    with mpl.rc_context({"svg.fonttype": "none", "svg.hashsalt": "widetrail"}):
-        figure.savefig(told, format="svg", transparent=True, metadata={"Date": None})
-    text = told.getvalue()
-    return Markup(text[text.index("<svg") :])
-
-
 def _matrix(runs: Sequence[Run], groups: Sequence[Group]) -> Markup:
-    figure, axes = _figure(6.0 + _COLUMN * len(runs), 2.6 + _ROW * len(groups))
+    drawn, axes = figure(6.0 + _COLUMN * len(runs), 2.6 + _ROW * len(groups))
     for ways, mark, colour, word in _MARKS:
         found = [
             (x, y)
@@ -93,7 +76,7 @@ def _matrix(runs: Sequence[Run], groups: Sequence[Group]) -> Markup:
     axes.xaxis.tick_top()
     axes.set_xlim(-0.6, len(runs) - 0.4)
     _with_legend(axes)
-    return _as_svg(figure)
+    return as_svg(drawn)
 
 
 def _mark(run: Run, group: Group) -> str:
@@ -107,7 +90,7 @@ def _touches(run: Run, group: Group) -> Iterator[Touch]:
 
 
 def _times(runs: Sequence[Run], groups: Sequence[Group]) -> Markup:
-    figure, axes = _figure(8.4, 1.2 + _ROW * len(groups))
+    drawn, axes = figure(8.4, 1.2 + _ROW * len(groups))
     for ways, mark, colour, word in _MARKS:
         found = [
             (touch.at, y)
@@ -123,7 +106,7 @@ def _times(runs: Sequence[Run], groups: Sequence[Group]) -> Markup:
     axes.set_xlabel("seconds after the run began")
     axes.set_xlim(left=0)
     _with_legend(axes)
-    return _as_svg(figure)
+    return as_svg(drawn)
 
 
 def _mark_of(touch: Touch) -> str:
@@ -134,25 +117,23 @@ def _sizes(groups: Sequence[Group]) -> Markup:
     totals: dict[str, int] = {}
     for group in groups:
         totals[group.kind] = totals.get(group.kind, 0) + group.size
-    figure, axes = _figure(8.4, 1.2 + _ROW * max(len(totals), 1))
-    bars = axes.barh(list(totals), [size / 1024 for size in totals.values()], color="#3b6ea8")
+    drawn, axes = figure(8.4, 1.2 + _ROW * max(len(totals), 1))
+    bars = axes.barh(list(totals), [size / 1024 for size in totals.values()], color=BLUE)
     axes.bar_label(bars, [f"{size / 1024:,.1f} KiB" for size in totals.values()], padding=4)
     axes.invert_yaxis()
     axes.set_xscale("symlog")
     axes.set_xlabel("KiB (the scale grows tenfold from mark to mark)")
     axes.margins(x=0.25)
-    for side in ("top", "right"):
-        axes.spines[side].set_visible(False)
-    return _as_svg(figure)
+    without_frame(axes, "top", "right")
+    return as_svg(drawn)
 
 
 def _name_rows(axes: Axes, groups: Sequence[Group]) -> None:
-    axes.set_yticks(range(len(groups)), [_short(group.pattern) for group in groups])
+    axes.set_yticks(range(len(groups)), [plain(group.pattern, 46) for group in groups])
     axes.set_ylim(len(groups) - 0.4, -0.6)
     axes.grid(alpha=0.3)
     axes.set_axisbelow(True)
-    for side in ("top", "right", "bottom", "left"):
-        axes.spines[side].set_visible(False)
+    without_frame(axes, "top", "right", "bottom", "left")
 
 
 def _with_legend(axes: Axes) -> None:
@@ -163,8 +144,3 @@ def _with_legend(axes: Axes) -> None:
 def _run_name(run: Run) -> str:
     told = run.did if run.kind == "act" else run.kind
     return f"{told[:28]} {run.number + 1}".replace("$", r"\$")
-
-
-def _short(path: str) -> str:
-    told = path if len(path) <= 46 else f"…{path[-45:]}"
-    return told.replace("$", r"\$")
