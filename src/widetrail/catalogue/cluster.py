@@ -11,6 +11,7 @@ from __future__ import annotations
 import os
 from collections import Counter, deque
 from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import CancelledError
 from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
@@ -191,7 +192,8 @@ class Cluster(Crew):
 
     def _holding(self, client: Client, known_by: str, data: bytes) -> Future:
         """Return what holds some bytes on the workers: they come to each once."""
-        if known_by not in self._held:
+        held = self._held.get(known_by)
+        if held is None or held.status not in ("pending", "finished"):
             self._held[known_by] = client.submit(_hold, data, key=f"input-{known_by}")
         return self._held[known_by]
 
@@ -245,7 +247,7 @@ class _Asked:
 
         while self._left or self._out:
             self._give_out()
-            with suppress(TookLong):
+            with suppress(TookLong, CancelledError):
                 wait([one for _, one in self._out.values()], 1, "FIRST_COMPLETED")
             came = [key for key, (_, one) in self._out.items() if one.status != "pending"]
             for key in came:

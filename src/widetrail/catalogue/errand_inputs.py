@@ -1,8 +1,8 @@
 """What a job takes, as bytes that are known by their digest: one archive for a file or a folder.
 
-Names, kinds, permission bits, times and contents are kept, and equal files and folders are the same
-bytes wherever they lie. Whoever sends them decides what is started here anyway (they come with the
-jobs), so they are unpacked as they are.
+Names, kinds, permission bits, times (to the microsecond) and contents are kept, and equal files and
+folders are the same bytes wherever they lie. Whoever sends them decides what is started here anyway
+(they come with the jobs), so they are unpacked as they are.
 """
 
 from __future__ import annotations
@@ -32,6 +32,7 @@ def packed(path: Path) -> tuple[str, bytes]:
             entry = archive.gettarinfo(str(inner), name)
             entry.uid = entry.gid = 0
             entry.uname = entry.gname = ""
+            entry.mtime = 0 if entry.issym() else round(entry.mtime, 6)
             if entry.isreg():
                 with inner.open("rb") as file:
                     archive.addfile(entry, file)

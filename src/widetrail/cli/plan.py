@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
@@ -14,7 +15,7 @@ PATH = click.Path(path_type=Path)
 
 
 @click.command("plan")
-@click.argument("recipes", nargs=-1, required=True, type=PATH)
+@click.argument("recipes", nargs=-1, type=PATH)
 @click.option("--old", type=PATH, help="The machine folder of the old computer; else this machine.")
 @click.option(
     "--new",
@@ -27,10 +28,20 @@ PATH = click.Path(path_type=Path)
     help="The new computer is out of reach, and there is no card of it.",
 )
 @click.option(
-    "--parcel",
-    required=True,
+    "--parcel", type=PATH, help="The parcel's folder on the medium; it must not exist yet."
+)
+@click.option(
+    "--office",
     type=PATH,
-    help="The parcel's folder on the medium; it must not exist yet.",
+    help="A table (CSV) of moves that are planned as one round: who, old, new, recipes, choices.",
+)
+@click.option(
+    "--medium", "media", multiple=True, type=PATH, help="A medium for the parcels of an office."
+)
+@click.option(
+    "--page",
+    type=click.Path(path_type=Path, dir_okay=False),
+    help="Write the round of an office as an HTML page.",
 )
 @click.option("--only", multiple=True, metavar="ITEM", help="Move these items only.")
 @click.option("--without", multiple=True, metavar="ITEM", help="Leave these items out.")
@@ -87,13 +98,41 @@ PATH = click.Path(path_type=Path)
 @click.option("--answers", type=PATH, help="A file with the passphrase, as the answer parcel.seal.")
 @click.option("--details", is_flag=True, help="Show every path, rejected route and step.")
 @json_option
-def command(**given: Any) -> None:
+def command(office: Path | None, media: tuple[Path, ...], page: Path | None, **given: Any) -> None:
     """Plan the move of the applications of RECIPES and write the parcel it travels in.
 
     Nothing on either machine is changed, and no program is started unless --ask-programs says so.
+    With --office all moves of a table are planned, as one round with the fewest trips.
     """
+    if office is not None:
+        _insist_of_office(given, media)
+        from widetrail.cli.plan_office import plan_and_show_office
+
+        sealing = given["answers"] if given["seal"] else None
+        plan_and_show_office(
+            office, media, page, sealed=given["seal"], answers=sealing, as_json=given["as_json"]
+        )
+        return
+    if media or page is not None:
+        raise click.UsageError("--medium and --page are for --office.")
+    if not given["recipes"] or given["parcel"] is None:
+        raise click.UsageError("Recipes and --parcel are needed, or --office.")
     if given["old"] is not None and (given["new"] is not None or given["new_later"]):
         parser_process.begin()  # beside what is imported now; nothing here gives rights up first
     from widetrail.cli.planning import Given, plan_and_show
 
     plan_and_show(Given(**given))
+
+
+_OF_OFFICE = frozenset({"seal", "answers", "as_json", "release_after"})
+
+
+def _insist_of_office(given: Mapping[str, Any], media: tuple[Path, ...]) -> None:
+    """Raise where a call says beside its table what the table says, or no medium."""
+    said = [name for name, value in given.items() if value and name not in _OF_OFFICE]
+    if said:
+        options = ", ".join(f"--{name.replace('_', '-')}" for name in said if name != "recipes")
+        told = "; ".join(filter(None, ("recipes" if "recipes" in said else "", options)))
+        raise click.UsageError(f"The table of --office says it for each move: {told}.")
+    if not media:
+        raise click.UsageError("--office needs a --medium.")

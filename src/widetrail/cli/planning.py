@@ -106,7 +106,11 @@ def plan_and_show(given: Given) -> None:
 
 
 def _sealed(hint: str, finder: str, answers: Path | None) -> tuple[Seal, bytes]:
-    """Return a seal with the passphrase that a person gives.
+    return make_seal(ask_passphrase(answers), hint, finder)
+
+
+def ask_passphrase(answers: Path | None) -> str:
+    """Return the passphrase of a parcel that a person gives.
 
     Raises:
         Halted: Nobody does.
@@ -122,7 +126,7 @@ def _sealed(hint: str, finder: str, answers: Path | None) -> tuple[Seal, bytes]:
             why="no value was given for parcel.seal",
             todo="Plan at a terminal, or give the answer parcel.seal with --answers.",
         )
-    return make_seal(passphrase, hint, finder)
+    return passphrase
 
 
 def _new(path: Path | None, later: bool, effects: Effects, account: str) -> New:

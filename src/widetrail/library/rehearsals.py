@@ -224,7 +224,7 @@ def rehearse(
         history=known.history,
         machines=near,
     )
-    return _judged_as_a_whole(found, crew)
+    return _judged_as_a_whole(found, crew, alone=alone)
 
 
 def _as_swept(result: Swept | Killed, job: Job) -> Swept:
@@ -270,8 +270,12 @@ def _results(
         yield number, result
 
 
-def _judged_as_a_whole(found: Rehearsals, crew: Crew) -> Rehearsals:
-    """Return results with the findings of their recipes and machines as a whole."""
+def _judged_as_a_whole(found: Rehearsals, crew: Crew, *, alone: bool) -> Rehearsals:
+    """Return results with the findings of their recipes and machines as a whole.
+
+    Raises:
+        InputUnusable: A machine is none, and the rehearsals that take it were named ``alone``.
+    """
     ran = list(zip(found.listed, found.results, strict=True))
     constant = tuple(constant_screens(ran, crew))
     folders = dict.fromkeys(
@@ -279,8 +283,16 @@ def _judged_as_a_whole(found: Rehearsals, crew: Crew) -> Rehearsals:
         for job in found.listed
         for name in job.tried.machines
     )
-    open_ones = tuple(one for folder in folders for one in exposed(folder))
+    open_ones: list[Finding] = []
+    broken = list(found.broken)
+    for folder in folders:
+        try:
+            open_ones += exposed(folder)
+        except WideTrailError as error:
+            if alone:
+                raise
+            broken.append(error)
     others = {one.tried.recipe_files[0] for one in found.unchanged}  # of which not all is seen here
     whole = [result for job, result in ran if job.tried.recipe_files[0] not in others]
     findings = (*findings_of(whole), *constant, *open_ones)
-    return replace(found, findings=findings, constant=constant)
+    return replace(found, findings=findings, constant=constant, broken=tuple(broken))

@@ -6,6 +6,7 @@ the other one is out of reach, and before the last look the parcel is too.
 
 from __future__ import annotations
 
+import os
 import re
 import tempfile
 import time
@@ -93,6 +94,7 @@ def rehearse(
         Difference("the account's own home", "nothing there is touched", f"{path} was {what}")
         for path, what in list(touched.items())[:MOST_TOLD]
     ]
+    run = _without(folder, run)
     return replace(
         run,
         differences=(*run.differences, *found),
@@ -100,6 +102,23 @@ def rehearse(
         branches=frozenset(decisions.taken),
         kept=str(keep) if keep is not None else "",
     )
+
+
+def _without(folder: Path, run: Rehearsed) -> Rehearsed:
+    """Return what came of a run without the folder of its copies, which is another each time:
+    machines are told by their names."""
+
+    def told(text: str) -> str:
+        for inner in ("here", "away"):
+            text = text.replace(f"{folder / inner}{os.sep}", "")
+        return text
+
+    differences = tuple(
+        replace(one, what=told(one.what), expected=told(one.expected), found=told(one.found))
+        for one in run.differences
+    )
+    old, new = told(run.old_screen), told(run.new_screen)
+    return replace(run, differences=differences, old_screen=old, new_screen=new)
 
 
 @contextmanager
