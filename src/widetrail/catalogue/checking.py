@@ -88,7 +88,8 @@ def check_all(
                 read.append(one)
     digests = InputDigests(catalogue.machines)
     named = [f for d in catalogue.recipe_folders for f in sorted(d.rglob(f"*{REHEARSAL}"))]
-    tried, amiss = all_tried(named, cache, digests.engine if cache is not None else "")
+    engine = digests.engine if cache is not None else ""
+    tried, amiss = all_tried(named, cache, engine, digests.know)
     findings = chain(
         _twice(read),
         _unowned(catalogue, read),

@@ -189,7 +189,7 @@ def rehearse(
     near = _path(machines)
     digests = InputDigests(near)
     engine = digests.engine if known.cache is not None else ""
-    tried, broken = all_tried(collect_rehearsals(given), known.cache, engine)
+    tried, broken = all_tried(collect_rehearsals(given), known.cache, engine, digests.know)
     alone = not any(path.is_dir() for path in given)
     if broken and alone:
         raise broken[0]

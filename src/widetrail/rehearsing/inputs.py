@@ -74,6 +74,11 @@ class InputDigests:
         self._known: dict[Path, str] = {}
         self._programs_of: dict[Path, str] = {}
         self._near: dict[Path, Path | None] = {}
+        self._together: dict[tuple[Path, tuple[str, ...], str], dict[Input, str]] = {}
+
+    def know(self, path: Path, digest: str) -> None:
+        """Be told the digest (SHA-256) of a file that was read by now."""
+        self._known[path] = digest
 
     def of(self, tried: Tried) -> Inputs:
         """Return what a rehearsal tries."""
@@ -89,12 +94,20 @@ class InputDigests:
 
     def _of_machines(self, tried: Tried) -> dict[Input, str]:
         source = self._machines or self._machines_near(tried.path)
-        folders = [source / name for name in tried.machines] if source is not None else []
-        if source is None or not all(self._is_there(folder) for folder in folders):
+        if source is None:
             return {}
-        maker = [source.parent / tried.maker] if tried.maker else []
+        played = source, tried.machines, tried.maker
+        if played not in self._together:
+            self._together[played] = self._all_of(*played)
+        return self._together[played]
+
+    def _all_of(self, source: Path, machines: tuple[str, ...], maker: str) -> dict[Input, str]:
+        folders = [source / name for name in machines]
+        if not all(folder.is_dir() for folder in folders):
+            return {}
+        services = [source.parent / maker] if maker else []
         return {
-            "machines": _joined(map(self._digest, [*folders, *maker])),
+            "machines": _joined(map(self._digest, [*folders, *services])),
             "programs": _joined(map(self._programs, folders)),
         }
 
@@ -105,9 +118,6 @@ class InputDigests:
             except InputUnusable:
                 self._near[path.parent] = None
         return self._near[path.parent]
-
-    def _is_there(self, folder: Path) -> bool:
-        return folder in self._programs_of or folder.is_dir()
 
     @cached_property
     def engine(self) -> str:

@@ -6,7 +6,7 @@ Thousands of rehearsals are known by it in the time that reading their bytes tak
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -65,11 +65,14 @@ def tried_by(rehearsal: Rehearsal, number: int = 0) -> Tried:
 
 
 def all_tried(
-    paths: Sequence[Path], cache: Path | None = None, engine: str = ""
+    paths: Sequence[Path],
+    cache: Path | None = None,
+    engine: str = "",
+    known_by: Callable[[Path, str], None] = lambda path, digest: None,
 ) -> tuple[list[Tried], list[WideTrailError]]:
     """Return what the rehearsals at ``paths`` try, and the errors of those that cannot be read.
 
-    What was read is kept in the folder ``cache``, by the digest of the ``engine`` that reads it.
+    ``known_by`` is told the digest of each file. What was read is kept in the folder ``cache``, by the digest of the ``engine`` that reads it.
     """
     kept_at = cache / KEPT if cache is not None else None
     kept = read_kept(kept_at, engine) if kept_at is not None else {}
@@ -78,6 +81,7 @@ def all_tried(
     for path in paths:
         try:
             names[path] = digest(read_document(path))
+            known_by(path, names[path])
         except WideTrailError as error:
             broken.append(error)
     new = {name: path for path, name in names.items() if name not in kept}

@@ -11,6 +11,9 @@ from widetrail.reporting.html import make_page
 ROWS = 15
 """Rows of a list or figure, at most."""
 
+_FEW = 8
+"""Weeks that a figure has room for, at least: a bar is no wall."""
+
 
 def render_statistics(told: Statistics) -> str:
     """Return the page of what a history tells. Needs Matplotlib
@@ -32,7 +35,7 @@ def render_statistics(told: Statistics) -> str:
 
 def _weeks(weeks: tuple[Week, ...]) -> Markup:
     """Draw for each week how many runs passed and failed, and how long one took."""
-    drawn, axes = figure(8.4, 3.2)
+    drawn, axes = figure(10.0, 3.2)
     names, across = [week.monday for week in weeks], list(range(len(weeks)))
     passed = [week.runs - week.failed for week in weeks]
     axes.bar(across, passed, color=GREEN, width=0.6, label="passed")
@@ -40,10 +43,12 @@ def _weeks(weeks: tuple[Week, ...]) -> Markup:
     axes.bar(across, failed, bottom=passed, color=RED, width=0.6, label="failed")
     axes.set_xticks(across, names, rotation=35 if len(names) > 6 else 0, ha="center")
     axes.set_ylabel("runs")
-    axes.margins(x=0.08)
+    axes.set_xlim(-0.6, max(len(weeks), _FEW) - 0.4)
     other = axes.twinx()
     median = [week.median for week in weeks]
-    other.plot(across, median, color=BLUE, marker="o", label="median of one run")
+    other.plot(
+        across, median, color=BLUE, marker="o", markeredgecolor="white", label="median of one run"
+    )
     other.set_ylabel("seconds")
     other.set_ylim(bottom=0)
     for one in (axes, other):
@@ -62,8 +67,8 @@ def _weeks(weeks: tuple[Week, ...]) -> Markup:
 
 
 def _slow(slow: tuple[Slow, ...]) -> Markup:
-    drawn, axes = figure(8.4, 0.8 + 0.28 * max(1, len(slow)))
-    names = [plain(one.whose[1].partition(".")[0], 40) for one in slow]
+    drawn, axes = figure(10.0, 0.8 + 0.28 * max(1, len(slow)))
+    names = [_short(one) for one in slow]
     down = list(range(len(slow)))
     axes.barh(down, [one.seconds for one in slow], color=BLUE, height=0.6)
     before = [one.before for one in slow]
@@ -75,8 +80,19 @@ def _slow(slow: tuple[Slow, ...]) -> Markup:
     return as_svg(drawn)
 
 
+def _short(one: Slow) -> str:
+    _, rehearsal, case = one.whose
+    name = rehearsal.partition(".")[0]
+    told = f"{name}: {case}" if case else name
+    return plain(told if len(told) <= _LONGEST else f"{told[: _LONGEST - 1]}…", _LONGEST)
+
+
+_LONGEST = 52
+"""Characters of a rehearsal's name in a figure, at most."""
+
+
 def _weak(weak: tuple[Weak, ...]) -> Markup:
-    drawn, axes = figure(8.4, 0.9 + 0.34 * max(1, len(weak)))
+    drawn, axes = figure(10.0, 0.9 + 0.34 * max(1, len(weak)))
     down = list(range(len(weak)))
     for shift, values, colour, word in (
         (-0.17, [one.coverage for one in weak], BLUE, "branches reached"),
