@@ -134,7 +134,7 @@ def test_each_code_is_told_where_the_page_says_so(code: str, bad: str, good: str
     assert found(whole(good)) == []
 
 
-SAID_BY = ("Struck", "flaw", "expected_one_of", "find", "Finding", "_words")
+SAID_BY = ("Struck", "flaw", "expected_one_of", "find", "finding", "Finding", "_words")
 """What makes a finding, with its code as the first text that is given."""
 
 

@@ -63,6 +63,7 @@ if TYPE_CHECKING:
         walk,
         what_is_due,
     )
+    from widetrail.library.offices import plan_office
     from widetrail.library.plans import plan
     from widetrail.library.publishing import (
         bundle,
@@ -138,6 +139,7 @@ PUBLIC = {
         "walk",
         "what_is_due",
     ),
+    "widetrail.library.offices": ("plan_office",),
     "widetrail.library.plans": ("plan",),
     "widetrail.library.publishing": (
         "bundle",
@@ -226,6 +228,7 @@ __all__ = [
     "open_shelf",
     "open_visit",
     "plan",
+    "plan_office",
     "planned_again",
     "quarantine_flaky",
     "read_answers",

@@ -85,6 +85,8 @@ def build_world(folder: Path, seed: int = SEED, *, small: bool = False) -> None:
     for kind in RECIPES:
         (folder / kind).mkdir()
         copy_recipes(folder / kind)
+    with as_file(files("widetrail_demo") / "catalogue.yaml") as catalogue:
+        shutil.copyfile(catalogue, folder / "catalogue.yaml")
     _settle_times(machines)
 
 

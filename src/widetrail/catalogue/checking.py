@@ -23,11 +23,11 @@ from widetrail.lazily import dataclass
 from widetrail.machine.platforms import PLATFORMS
 from widetrail.recipe import SUFFIX, Loaded, examine
 from widetrail.recipe.outline import Outline, outline_of
+from widetrail.rehearsing import SUFFIX as REHEARSAL
 from widetrail.rehearsing.coverage import UNPROVED, branches_of, load_unproved, show_where
 from widetrail.rehearsing.history import History, Standing
 from widetrail.rehearsing.inputs import INPUT_WORDS, InputDigests
 from widetrail.rehearsing.mutations import changes_of
-from widetrail.rehearsing.rehearsal import SUFFIX as REHEARSAL
 from widetrail.rehearsing.stage import as_plain
 from widetrail.rehearsing.tried import Tried, all_tried, by_recipe
 from widetrail.steps import KINDS

@@ -9,6 +9,7 @@ told as such.
 from __future__ import annotations
 
 import os
+import time
 from collections import Counter, deque
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import CancelledError
@@ -45,10 +46,15 @@ PATIENCE = 60.0
 """Seconds that are waited for a scheduler, and for its first worker."""
 
 TRIES = 3
-"""How often an errand is given out again whose workers died, and it may be by chance."""
+"""How often an errand is given out again whose workers died, and it may be by chance: Dask ends it
+each time that several of them did."""
 
-_BEGUN = "widetrail-begun"
-"""The topic under which workers tell which errand they begin."""
+SURE = 2
+"""How often that must have been, where it was begun each time, to tell that it is no chance; and
+how many workers must have been given up since it took too long."""
+
+_BEGUN, _GIVEN_UP = "widetrail-begun", "widetrail-given-up"
+"""The topics under which workers tell which errand they begin, and which takes too long."""
 
 
 @contextmanager
@@ -78,7 +84,7 @@ class Cluster(Crew):
     def __init__(self, address: str, patience: float, longest: float) -> None:
         super().__init__()
         self._address, self._patience, self._longest = address, patience, longest
-        self._session, self._engine = uuid4().hex, own_engine()
+        self._session, self._engine = uuid4().hex, _own_engine()
         self._client: Client | None = None
         self._held: dict[str, Future] = {}
         self._packed: dict[Path, tuple[str, bytes]] = {}
@@ -102,7 +108,7 @@ class Cluster(Crew):
             InputUnusable: As ``on_scheduler``.
         """
         client = self._connected()
-        found = client.run(own_engine, on_error="return")
+        found = client.run(_own_engine, on_error="return")
         wrong = [worker for worker, told in found.items() if told != self._engine]
         if wrong:
             raise self._other_version(wrong)
@@ -223,12 +229,17 @@ class Cluster(Crew):
         threads: int = sum(one["nthreads"] for one in info.values())
         return 2 * threads + 2
 
-    def begun(self, key: str) -> int:
-        """Return how often workers began an errand."""
-        with suppress(Exception):  # they are told by the scheduler, if it is still the same
-            events = self._connected().get_events(_BEGUN)
-            return [told for _, told in events].count(key)
-        return 0
+    def is_to_blame(self, key: str, deaths: int, tries: int) -> bool:
+        """Return whether workers died of an errand: it took too long, or was on its way each
+        time."""
+        with suppress(Exception):  # that is told by the scheduler, if it is still the same
+            client = self._connected()
+            begun, given_up = (
+                [told for _, told in client.get_events(topic)].count(key)
+                for topic in (_BEGUN, _GIVEN_UP)
+            )
+            return given_up >= SURE or (tries >= SURE and begun >= deaths)
+        return False
 
 
 class _Asked:
@@ -282,10 +293,11 @@ class _Asked:
             error = future.exception()
             if type(error).__name__ != "KilledWorker":
                 raise error
+            deaths = error.allowed_failures + 1
             self._tried[number] += 1
-            if self._tried[number] > TRIES or self._cluster.begun(key) > error.allowed_failures:
-                died = error.allowed_failures + 1
-                yield number, Killed(died)
+            tries = self._tried[number]
+            if tries > TRIES or self._cluster.is_to_blame(key, deaths, tries):
+                yield number, Killed(deaths * tries)
                 return
             self._left.append(number)  # it may only have waited there
         else:  # the scheduler was started anew
@@ -305,10 +317,16 @@ def _do(errand: Errand, inputs: list[bytes], key: str) -> tuple[str, Any]:
 
     worker = get_worker()
     worker.log_event(_BEGUN, key)
-    give_up = (lambda: os._exit(70)) if worker.nanny is not None else (lambda: None)
+
+    def give_up() -> None:
+        worker.log_event(_GIVEN_UP, key)
+        time.sleep(1)  # until that was told
+        if worker.nanny is not None:  # which starts another one
+            os._exit(70)
+
     scratch = Path(worker.local_directory) / "widetrail"
     scratch.mkdir(exist_ok=True)
-    return worker.address, do_errand(errand, inputs, scratch, own_engine(), give_up)
+    return worker.address, do_errand(errand, inputs, scratch, _own_engine(), give_up)
 
 
 def _end(session: str, dask_worker: Worker) -> None:
@@ -318,7 +336,7 @@ def _end(session: str, dask_worker: Worker) -> None:
 _engines: dict[str, str] = {}
 
 
-def own_engine() -> str:
+def _own_engine() -> str:
     """Return what tells which Wide Trail this is, and which Python runs it."""
     if not _engines:
         own = tree_digest(Path(widetrail.__file__).parent)

@@ -229,7 +229,7 @@ def rehearse(
 
 def _as_swept(result: Swept | Killed, job: Job) -> Swept:
     """Return what a sweep came to; that its workers died of it is a trouble like others."""
-    from widetrail.testing.sweep import Swept, Trouble
+    from widetrail.testing import Swept, Trouble
 
     if not isinstance(result, Killed):
         return result

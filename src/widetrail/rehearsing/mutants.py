@@ -2,7 +2,7 @@
 
 A mutant is the recipe with one rule dropped, widened, narrowed, negated or swapped with another.
 It is judged only by the rehearsals that went by that rule, until one fails: first those that did
-what the rule says, and the quickest of them.
+what the rule says, and of those the ones that reach least.
 A mutant that lint refuses is none; one that no rehearsal notices survives, and says which
 rehearsal is missing.
 """
@@ -136,7 +136,7 @@ _Going = tuple[tuple[Job, str], ...]
 def _going_by(mutant: Mutant, runs: Sequence[Run]) -> _Going:
     """Return the rehearsals that go by the mutant's rule, those first that most likely notice."""
     chosen = [run for run in runs if _goes_by(mutant, run[1])]
-    chosen.sort(key=lambda run: (_is_unlikely(mutant, run[1]), run[1].seconds))
+    chosen.sort(key=lambda run: (_is_unlikely(mutant, run[1]), len(run[1].branches)))
     found = []
     for job, result in chosen:
         texts = []

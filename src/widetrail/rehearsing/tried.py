@@ -72,7 +72,8 @@ def all_tried(
 ) -> tuple[list[Tried], list[WideTrailError]]:
     """Return what the rehearsals at ``paths`` try, and the errors of those that cannot be read.
 
-    ``known_by`` is told the digest of each file. What was read is kept in the folder ``cache``, by the digest of the ``engine`` that reads it.
+    ``known_by`` is told the digest of each file. What was read is kept in the folder ``cache``, by
+    the digest of the ``engine`` that reads it.
     """
     kept_at = cache / KEPT if cache is not None else None
     kept = read_kept(kept_at, engine) if kept_at is not None else {}
