@@ -47,7 +47,7 @@ from scheduler import Scheduler, scheduling
 EACH = 3
 """Rehearsals of each recipe."""
 
-COPIES = 20
+COPIES = 40
 """Copies of each short rehearsal that are run."""
 
 ROOTS = re.compile(r"\{(documents|config|data|home|state|preferences|saved_games|shared)\}/")
@@ -174,7 +174,7 @@ def many(top: Path, rounds: int) -> dict[str, object]:
             (folder / f"{name}-{number:03d}{REHEARSAL}").write_text(text)
     walls: dict[int, list[float]] = {1: [], 2: []}
     tasks: list[float] = []
-    shares, asking, most = [], [], 0
+    busy, idle, asking, most = [], [], [], 0
     for number in range(rounds):
         for count in (1, 2) if number % 2 else (2, 1):
             with (
@@ -184,24 +184,29 @@ def many(top: Path, rounds: int) -> dict[str, object]:
                 while not crew.told().startswith(str(count)):
                     time.sleep(0.2)
                 rehearse([folder], jobs=crew)  # what is read once, is read
+                with _Watched(started) as resting:
+                    time.sleep(5)
                 with _Watched(started) as watched:
                     begun = time.perf_counter()
                     ran = rehearse([folder], jobs=crew)
                     walls[count].append(time.perf_counter() - begun)
             assert ran.passed and len(ran.results) == 2 * COPIES
             if count == 1:
-                took = sum(one.seconds for one in ran.results)
                 tasks += [one.seconds for one in ran.results]
-                shares.append((watched.scheduler + watched.asking) / took)
-                asking.append((watched.scheduler + watched.asking) / len(ran.results))
+                idle.append(resting.scheduler / 5)
+                busy.append(watched.scheduler / walls[1][-1])
+                asking.append(watched.asking / len(ran.results))
             most = max(most, watched.most)
     alone = median(seconds(lambda: rehearse([folder])) for _ in range(rounds))
     return {
         "one worker": median(walls[1]),
         "two workers": median(walls[2]),
         "here": alone,
-        "own cost, share of a worker": median(shares),
-        "own cost, seconds an errand": median(asking),
+        "scheduler, share of a worker": median(busy),
+        "scheduler with nothing to do": median(idle),
+        "asking, seconds an errand": median(asking),
+        "own cost, seconds an errand": median(asking)
+        + max(0.0, median(busy) - median(idle)) * median(walls[1]) / (2 * COPIES),
         "memory of a worker, MiB": most / 2**20,
         "task seconds": tasks,
     }

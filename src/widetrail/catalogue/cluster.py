@@ -53,6 +53,9 @@ SURE = 2
 """How often that must have been, where it was begun each time, to tell that it is no chance; and
 how many workers must have been given up since it took too long."""
 
+_LOOK = 1.0
+"""Seconds after which it is looked again how many workers there are."""
+
 _BEGUN, _GIVEN_UP = "widetrail-begun", "widetrail-given-up"
 """The topics under which workers tell which errand they begin, and which takes too long."""
 
@@ -90,6 +93,7 @@ class Cluster(Crew):
         self._packed: dict[Path, tuple[str, bytes]] = {}
         self._unfit: dict[str, str] = {}
         self._again = 0
+        self._looked, self._threads = -_LOOK, 0
 
     def told(self) -> str:
         count = 0
@@ -225,9 +229,11 @@ class Cluster(Crew):
     @property
     def at_once(self) -> int:
         """How many errands are given out at a time: some wait where a worker is done with one."""
-        info = self._connected().scheduler_info(n_workers=-1)["workers"]
-        threads: int = sum(one["nthreads"] for one in info.values())
-        return 2 * threads + 2
+        now = time.monotonic()
+        if now - self._looked > _LOOK:
+            info = self._connected().scheduler_info(n_workers=-1)["workers"]
+            self._looked, self._threads = now, sum(one["nthreads"] for one in info.values())
+        return 2 * self._threads + 2
 
     def is_to_blame(self, key: str, deaths: int, tries: int) -> bool:
         """Return whether workers died of an errand: it took too long, or was on its way each
