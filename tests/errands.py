@@ -28,6 +28,15 @@ def endless(value: int) -> int:
     return half(value)
 
 
+def hungry(value: int) -> int:
+    """Half a number; of 7 the worker runs out of memory."""
+    if value == 7:
+        kept = [bytes([number]) * 50_000_000 for number in range(20)]
+        time.sleep(60)
+        return len(kept)
+    return half(value)
+
+
 def noted(value: tuple[str, int]) -> int:
     """Add a line to a file of this computer, which workers in a test share."""
     file, number = value

@@ -40,13 +40,16 @@ class Scheduler:
             time.sleep(0.05)
         self._port = int(json.loads(at.read_text())["address"].rpartition(":")[2])
 
-    def work(self, count: int = 1, folder: Path | None = None, **environment: str) -> None:
-        """Start workers, whose files lie in a ``folder``."""
+    def work(
+        self, count: int = 1, folder: Path | None = None, memory: str = "0", **environment: str
+    ) -> None:
+        """Start workers, whose files lie in a ``folder`` and that may take so much ``memory``."""
         for _ in range(count):
             local = (folder or self.folder) / f"worker-{len(self.workers)}"
             local.mkdir()
             told = ["--nthreads", "1", "--no-dashboard", "--host", "127.0.0.1"]
             told += ["--local-directory", str(local), "--death-timeout", "30"]
+            told += ["--memory-limit", memory]
             self.workers.append(self._dask("worker", self.address, *told, **environment))
 
     def processes(self) -> list[psutil.Process]:

@@ -136,6 +136,21 @@ def test_a_worker_that_hangs_is_given_up(scheduler: Scheduler) -> None:
     assert isinstance(found[7], Killed) and len(found) == 12
 
 
+@SWEEP
+def test_a_worker_that_runs_out_of_memory_is_started_anew(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("PYTHONPATH", os.pathsep.join([TESTS, os.environ.get("PYTHONPATH", "")]))
+    with scheduling(tmp_path / "dask", 0) as started:
+        started.work(2, memory="500MB")
+        with on_scheduler(started.address) as crew:
+            found = dict(crew.each(errands.hungry, list(range(12))))
+    assert isinstance(found[7], Killed)
+    assert {n: one for n, one in found.items() if n != 7} == {
+        n: n // 2 for n in range(12) if n != 7
+    }
+
+
 def test_a_rehearsal_that_workers_die_of_is_put_in_quarantine(
     world: World, monkeypatch: pytest.MonkeyPatch
 ) -> None:
