@@ -3,7 +3,11 @@
 from __future__ import annotations
 
 import json
+import os
+import re
 import shutil
+import subprocess
+import sys
 from collections.abc import Callable
 from datetime import UTC, date, datetime, timedelta
 from pathlib import Path
@@ -421,3 +425,25 @@ def test_lines_of_json_tell_how_far_it_is(world: World) -> None:
     assert [one["left"] for one in lines] == [6, 5, 4, 3, 2, 1, 0, 0]
     assert all(one["passed"] and one["rate"] > 0 for one in lines) and lines[-1]["end"]
     assert command("rehearse", path, "--json-lines", "--json").status == 2
+
+
+def test_a_table_tells_on_a_terminal_how_far_it_is(world: World) -> None:
+    pty = pytest.importorskip("pty", reason="this system has no pseudo-terminals")
+    ours, theirs = pty.openpty()
+    call = [sys.executable, "-m", "widetrail", "rehearse", "recipes/huemoss.trail.yaml"]
+    environment = {**os.environ, "TERM": "xterm", "COLUMNS": "100", "LINES": "40"}
+    with subprocess.Popen(
+        call, cwd=world.folder, stdin=theirs, stdout=theirs, stderr=theirs, env=environment
+    ) as ran:
+        os.close(theirs)
+        told = b""
+        while True:
+            try:
+                told += os.read(ours, 65536)
+            except OSError:  # it ended
+                break
+    os.close(ours)
+    text = re.sub(r"\x1b\[[0-9;?]*[a-zA-Z]", "", told.decode())
+    assert ran.returncode == 0 and "7 of 7 rehearsals passed" in text
+    assert re.search(r"recipe +done +of +failing", text) and re.search(r"huemoss +\d +7", text)
+    assert re.search(r"[\d.]+ a second, \d+ s left", text)

@@ -29,7 +29,7 @@ FEW = 5
 """Rehearsals of which no table is shown."""
 
 ROWS = 12
-"""Recipes that the table shows, at most: those that are not done, and first those that fail."""
+"""Recipes that the table shows, at most."""
 
 
 class Count(Watch):
@@ -100,16 +100,12 @@ class Progress(Count):
         told = Table(box=None, show_header=True, pad_edge=False)
         for name in ("recipe", "done", "of", "failing"):
             told.add_column(name, justify="left" if name == "recipe" else "right")
-        open_ones = [name for name in self.wanted if self.done[name] < self.wanted[name]]
-        shown = [name for name in self.wanted if self.failed[name]]
-        shown += [name for name in open_ones if self.done[name] and name not in shown]
-        shown += [name for name in open_ones if name not in shown]
-        for name in shown[:ROWS]:
+        for name in sorted(self.wanted, key=self._rank)[:ROWS]:
             failing = str(self.failed[name]) if self.failed[name] else ""
             style = "red" if failing else ""
             told.add_row(name, str(self.done[name]), str(self.wanted[name]), failing, style=style)
-        if len(shown) > ROWS:
-            told.add_row(f"and {len(shown) - ROWS} more", "", "", "", style="dim")
+        if len(self.wanted) > ROWS:
+            told.add_row(f"and {len(self.wanted) - ROWS} more", "", "", "", style="dim")
         told.add_row(
             "all",
             str(self.done.total()),
@@ -117,11 +113,20 @@ class Progress(Count):
             str(self.failed.total()),
             style="bold",
         )
-        told.caption = f"{self.rate:.1f} a second, {show_duration(self.seconds_left)} left" + (
-            f"; {told_of}" if (told_of := self._crew.told()) else ""
-        )
+        far = "" if not self.done else f"{self.rate:.1f} a second, {self._time_left} left"
+        told.caption = "; ".join(filter(None, (far, self._crew.told()))) or " "
         told.caption_justify = "left"
         return told
+
+    def _rank(self, name: str) -> tuple[bool, bool, bool]:
+        """Return which recipes are shown first: as many each time, so that the table stays as it
+        is. Those that fail, then those that are on their way, then those to come."""
+        is_done = self.done[name] == self.wanted[name]
+        return not self.failed[name], is_done, not self.done[name]
+
+    @property
+    def _time_left(self) -> str:
+        return show_duration(self.seconds_left)
 
 
 class JsonLines(Count):
