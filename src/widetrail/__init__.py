@@ -53,6 +53,8 @@ if TYPE_CHECKING:
         restore_machine,
         save_machine,
         saved_states,
+        share_machine,
+        unshare_machine,
     )
     from widetrail.library.machines import open_machine, write_card
     from widetrail.library.moves import (
@@ -129,6 +131,8 @@ PUBLIC = {
         "restore_machine",
         "save_machine",
         "saved_states",
+        "share_machine",
+        "unshare_machine",
     ),
     "widetrail.library.machines": ("open_machine", "write_card"),
     "widetrail.library.moves": (
@@ -245,6 +249,7 @@ __all__ = [
     "seats",
     "settle",
     "settle_parcel",
+    "share_machine",
     "sheet",
     "sheet_pages",
     "sheets",
@@ -252,6 +257,7 @@ __all__ = [
     "survey_machine",
     "undo",
     "unpack_archive",
+    "unshare_machine",
     "walk",
     "what_is_due",
     "write_card",

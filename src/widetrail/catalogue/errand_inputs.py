@@ -12,27 +12,35 @@ import io
 import os
 import shutil
 import tarfile
+import tempfile
 import zlib
 from collections.abc import Iterator
 from pathlib import Path
+
+from widetrail.rehearsing.shared_contents import copy_shared, is_shared
 
 TOP = "it"
 """The name of what is archived, in its archive."""
 
 
 def packed(path: Path) -> tuple[str, bytes]:
-    """Return the digest and the bytes of the archive of a file or folder.
+    """Return the digest and the bytes of the archive of a file or folder; a machine that is stored
+    by content is archived as an ordinary one.
 
     Raises:
         OSError: Something in it cannot be read.
     """
+    if is_shared(path):
+        with tempfile.TemporaryDirectory() as made:
+            copy_shared(path, Path(made, TOP))
+            return packed(Path(made, TOP))
     whole = io.BytesIO()
     with tarfile.open(fileobj=whole, mode="w", format=tarfile.PAX_FORMAT) as archive:
         for inner, name in _below(path, TOP):
             entry = archive.gettarinfo(str(inner), name)
             entry.uid = entry.gid = 0
             entry.uname = entry.gname = ""
-            entry.mtime = 0 if entry.issym() else round(entry.mtime, 6)
+            entry.mtime = 0 if entry.issym() or name == TOP else round(entry.mtime, 6)
             if entry.isreg():
                 with inner.open("rb") as file:
                     archive.addfile(entry, file)

@@ -17,6 +17,8 @@ from widetrail.library.folder_machines import (
     restore_machine,
     save_machine,
     saved_states,
+    share_machine,
+    unshare_machine,
 )
 from widetrail.machine import Channels, FolderMachine
 from widetrail.machine.packages import installed_version
@@ -173,6 +175,30 @@ def restore(folder: Path, name: str) -> None:
     """Make the machine in FOLDER what it was when NAME was saved; what it is now is lost."""
     restore_machine(folder, name)
     Page().line(f"{folder} is what it was when {name} was saved")
+
+
+@command.command("share")
+@click.argument("folders", nargs=-1, required=True, type=PATH)
+@click.option("--base", type=PATH, help="A machine stored so; only what differs is listed.")
+def share(folders: tuple[Path, ...], base: Path | None) -> None:
+    """Store the files of the machines in FOLDERS by content, once for all machines beside them.
+
+    They can be rehearsed on as before; unshare brings their files back.
+    """
+    page = Page()
+    for folder in folders:
+        added = share_machine(folder, base)
+        page.line(f"{folder} is stored by content; {show_size(added)} were not there yet")
+
+
+@command.command("unshare")
+@click.argument("folders", nargs=-1, required=True, type=PATH)
+def unshare(folders: tuple[Path, ...]) -> None:
+    """Bring the files of the machines in FOLDERS back, which were stored by content."""
+    page = Page()
+    for folder in folders:
+        freed = unshare_machine(folder)
+        page.line(f"{folder} has its files again; {show_size(freed)} are stored no more")
 
 
 @command.command("diff")

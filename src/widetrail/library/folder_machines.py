@@ -20,6 +20,7 @@ from widetrail.machine.machine_file import FILE, Program
 from widetrail.machine.packages import programs_of
 from widetrail.machine.platforms.linux import LINUX
 from widetrail.rehearsing.machine_copies import contents, copy_machine
+from widetrail.rehearsing.shared_contents import is_shared, prune, share, unshare
 
 SAVED = ".saved"
 """The folder beside machine folders that holds their named states."""
@@ -112,6 +113,40 @@ def _with_programs(text: str, programs: tuple[Program, ...]) -> str:
 def _in_one_line(value: object) -> str:
     told = yaml.safe_dump(value, default_flow_style=True, sort_keys=False, width=1000)
     return str(told).strip()
+
+
+def share_machine(folder: Where, base: Where | None = None) -> int:
+    """Store the files of a machine folder by content, once for all machines beside it; return how
+    many bytes were not there yet. It can be rehearsed on as before.
+
+    ``base`` is a machine beside it that is stored so: only what is other than on it is listed.
+
+    Raises:
+        InputUnusable: There is no such machine, it is stored so already, or the base is not.
+
+    Example:
+        >>> share_machine("machines/bothy") > 0
+        True
+    """
+    if not is_shared(Path(folder)):
+        FolderMachine(Path(folder))  # it is one
+    return share(Path(folder), None if base is None else Path(base))
+
+
+def unshare_machine(folder: Where) -> int:
+    """Bring the files of a machine folder back that are stored by content; return how many bytes
+    nobody needs then, which are removed.
+
+    Raises:
+        InputUnusable: It is not stored so, or something of it is not there.
+
+    Example:
+        >>> _ = share_machine("machines/bothy")
+        >>> unshare_machine("machines/bothy") > 0
+        True
+    """
+    unshare(Path(folder))
+    return prune(Path(folder).resolve().parent)
 
 
 def saved_states(folder: Where) -> tuple[str, ...]:

@@ -31,17 +31,18 @@ from widetrail.machine.host_programs import (
     insist_not_here,
 )
 from widetrail.machine.interface import Channels, Completed, Machine, Room
+from widetrail.machine.isolated import why_not_isolated
 from widetrail.machine.machine_file import (
+    CONTENTS,
     DESKTOP_SETTINGS,
     FILE,
     REGISTRY,
     Disk,
     Program,
     environments_of,
-    read_machine_file,
+    machine_file_of,
 )
 from widetrail.machine.own_folders import OWN_STATE, own_state
-from widetrail.machine.platforms.linux import LINUX
 from widetrail.machine.process_start import Start
 from widetrail.machine.processes import run_at_terminal
 from widetrail.machine.registries import Registry
@@ -67,14 +68,13 @@ class FolderMachine(HostMachine):
             DocumentUnusable: ``machine.yaml`` has findings.
         """
         self.folder = SafePath(folder.resolve())
-        if not (self.folder / FILE).is_file():
+        self.file = machine_file_of(folder)
+        if (self.folder / CONTENTS).is_file():
             raise MachineUnusable(
-                "is not a folder machine",
+                "is stored by content, to be rehearsed on",
                 where=str(folder),
-                why=f"it holds no {FILE}" if folder.is_dir() else "folder not found",
-                todo=f"Name a folder that holds {FILE}.",
+                todo="Bring its files back: widetrail machine unshare.",
             )
-        self.file = read_machine_file(self.folder / FILE)
         self.name, self.platform = self.file.machine, self.file.platform
         self.system, self.user = self.file.system, self.file.user
         self.identity = self.file.identity or f"{self.name}:{self.platform}:{self.user}"
@@ -287,13 +287,7 @@ class FolderMachine(HostMachine):
     @cached_property
     def not_isolated(self) -> str:
         """Why programs are not started in isolation; an empty text where they are."""
-        if not self.file.isolated:
-            return f"{FILE} does not say isolated: yes"
-        if self.platform != LINUX.name:
-            return f"it is a machine of {self.platform}"
-        from widetrail.machine.isolation import why_not  # few machines are isolated
-
-        return why_not()
+        return why_not_isolated(self.file)
 
     @contextmanager
     def _prepared(self, start: Start, *, stays: bool = False) -> Iterator[Start]:

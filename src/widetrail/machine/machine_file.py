@@ -10,6 +10,7 @@ from typing import Annotated, Literal
 
 from pydantic import AfterValidator, BeforeValidator, Field
 
+from widetrail.errors import MachineUnusable
 from widetrail.formats.documents import Model, YesNo, check, load, read_text
 from widetrail.formats.flaws import flaw
 from widetrail.formats.outside import names_in
@@ -18,6 +19,9 @@ from widetrail.machine.host import bytes_of
 from widetrail.machine.platforms import PlatformName
 
 FILE = "machine.yaml"
+
+CONTENTS = "contents.txt"
+"""The list in the folder of a machine whose files are stored by content (``shared_contents``)."""
 
 REGISTRY = "registry.reg"
 
@@ -100,7 +104,24 @@ class MachineFile(Model):
     isolated: YesNo = False
 
 
-def read_machine_file(path: Path) -> MachineFile:
+def machine_file_of(folder: Path) -> MachineFile:
+    """Return what the file in a machine's folder says, wherever its other files are.
+
+    Raises:
+        MachineUnusable: There is none.
+        DocumentUnusable: It has findings.
+    """
+    if not (folder / FILE).is_file():
+        raise MachineUnusable(
+            "is not a folder machine",
+            where=str(folder),
+            why=f"it holds no {FILE}" if folder.is_dir() else "folder not found",
+            todo=f"Name a folder that holds {FILE}.",
+        )
+    return _read_machine_file(folder / FILE)
+
+
+def _read_machine_file(path: Path) -> MachineFile:
     """Return what a machine's file says; the same text is read once.
 
     Raises:

@@ -23,9 +23,9 @@ from widetrail.errors import InputUnusable, WideTrailError
 from widetrail.formats import digest
 from widetrail.formats.outside import open_regular
 from widetrail.lazily import dataclass
-from widetrail.machine import FolderMachine
 from widetrail.machine.host_programs import host_command
-from widetrail.machine.machine_file import Program
+from widetrail.machine.machine_file import Program, machine_file_of
+from widetrail.rehearsing.shared_contents import is_shared, shared_facts
 from widetrail.rehearsing.stage import machines_near
 from widetrail.rehearsing.tried import Tried
 
@@ -129,14 +129,14 @@ class InputDigests:
         if path not in self._known:
             try:
                 self._known[path] = tree_digest(path)
-            except OSError:  # the rehearsal tells it, where it needs it
+            except (OSError, WideTrailError):  # the rehearsal tells it, where it needs it
                 self._known[path] = ""
         return self._known[path]
 
     def _programs(self, folder: Path) -> str:
         if folder not in self._programs_of:
             try:
-                programs = FolderMachine(folder).file.programs
+                programs = machine_file_of(folder).programs
             except WideTrailError as error:  # the rehearsal tells it
                 return digest(str(error).encode())
             self._programs_of[folder] = _joined(chain.from_iterable(map(self._played_by, programs)))
@@ -189,7 +189,7 @@ def tree_digest(path: Path) -> str:
     if not Path(real).is_dir():
         return _file_digest(real)
     hashed = hashlib.sha256()
-    for fact in _facts(real, ""):
+    for fact in _shared_facts(path) if is_shared(path) else _facts(real, ""):
         hashed.update(os.fsencode(fact) + b"\0")
     return hashed.hexdigest()
 
@@ -197,6 +197,16 @@ def tree_digest(path: Path) -> str:
 def _file_digest(path: str) -> str:
     with os.fdopen(open_regular(path), "rb") as file:
         return hashlib.file_digest(file, "sha256").hexdigest()
+
+
+def _shared_facts(folder: Path) -> Iterator[str]:
+    """Give the very facts of a machine that is stored by content."""
+    for path, one in shared_facts(folder):
+        if one.kind == "link":
+            yield f"link {path} {one.to}"
+        elif "__pycache__" not in path.split("/"):
+            told = f" {one.digest}" if one.kind == "file" else ""
+            yield f"{one.kind} {one.mode} {path}{told}"
 
 
 def _facts(folder: str, below: str) -> Iterator[str]:

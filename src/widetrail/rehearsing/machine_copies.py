@@ -14,10 +14,19 @@ from widetrail.formats import digest
 from widetrail.machine import FolderMachine
 from widetrail.machine.host import READ_MOST, bytes_of
 from widetrail.machine.own_folders import OWN_STATE
+from widetrail.rehearsing.shared_contents import copy_shared, is_shared
 
 
 def copy_machine(source: Path, folder: Path) -> None:
-    """Copy a machine's folder whole; where the system has a command for that, it is quicker."""
+    """Copy a machine's folder whole; where the system has a command for that, it is quicker. One
+    that is stored by content becomes an ordinary one.
+
+    Raises:
+        MachineUnusable: Something of what is stored is not there.
+    """
+    if is_shared(source):
+        copy_shared(source, folder)
+        return
     command = shutil.which("cp") if sys.platform.startswith("linux") else None
     if command is not None:
         done = subprocess.run([command, "-a", "--", source, folder], check=False)

@@ -23,7 +23,9 @@ from widetrail.formats.parser_process import ask
 from widetrail.formats.sqlite import run_statements
 from widetrail.licence.service import Service
 from widetrail.machine import FolderMachine
+from widetrail.machine.isolated import why_not_isolated
 from widetrail.machine.machine_file import FILE as MACHINE_FILE
+from widetrail.machine.machine_file import machine_file_of
 from widetrail.machine.own_folders import OWN_STATE
 from widetrail.machine.paths import is_within, join
 from widetrail.machine.platforms import PLATFORMS
@@ -66,11 +68,12 @@ def exposed(folder: Path) -> Iterator[Finding]:
     Raises:
         InputUnusable: There is no such machine.
     """
-    machine = FolderMachine(folder)
-    if machine.file.isolated and machine.not_isolated and machine.file.programs:
-        message = f"its programs were not isolated: {machine.not_isolated}"
-        file = str(machine.folder / MACHINE_FILE)
-        yield Finding(file, 1, 1, "not-isolated", "isolated", message, severity="warning")
+    file = machine_file_of(folder)
+    why = why_not_isolated(file)
+    if file.isolated and why and file.programs:
+        message = f"its programs were not isolated: {why}"
+        at = str(folder.resolve() / MACHINE_FILE)
+        yield Finding(at, 1, 1, "not-isolated", "isolated", message, severity="warning")
 
 
 def fast_folder() -> str | None:
