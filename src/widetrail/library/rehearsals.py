@@ -168,7 +168,7 @@ def rehearse(
     """Run the rehearsals that ``paths`` name, on copies of their machines.
 
     ``paths`` are files, folders with all below them, or recipes with the rehearsals beside them.
-    ``jobs`` run at a time, or as many as there are crew. ``keep`` is a new folder for the machines
+    ``jobs`` run at a time, or a crew does them. ``keep`` is a new folder for the machines
     as they were in the end. Results are added to the ``history`` at a path as they come; ``Known``
     says what else is known from before. ``shown`` is called with each result as it comes, ``watch``
     is told of what cannot be run too.
