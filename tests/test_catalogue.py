@@ -380,6 +380,22 @@ def test_histories_are_merged_by_what_is_not_there_yet(
     assert command("catalogue", "statistics", tmp_path / "text").status == 2
 
 
+def test_a_history_that_lies_is_no_proof(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    path, of = tmp_path / "history", _inputs("moss-0.rehearsal.yaml")
+    _filled(path, monkeypatch)
+    for told in ("", "no JSON", "[]", '{"title": "x"}', '{"differences": [1]}'):
+        with open_history(path, add=True) as known:
+            known._base.execute("update run set told = ?", [told])
+            known._base.commit()
+            assert known.passed_with(of, Path("x")) is None
+    with open_history(path, add=True) as known:
+        known._base.execute("update run set ended = '9999-99-99' where rehearsal like '%-7.%'")
+        known._base.commit()
+    with pytest.raises(InputUnusable, match="no history"):
+        widetrail.history_statistics(path)
+    assert command("catalogue", "statistics", path).status == 2
+
+
 def test_runs_come_as_a_table(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     pytest.importorskip("pandas", reason="pandas is not installed")
     _filled(tmp_path / "history", monkeypatch)

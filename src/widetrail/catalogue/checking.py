@@ -267,7 +267,7 @@ def _stale(
                 told[f"passed more than {days} days ago"] += 1
         if told:
             counts = ", ".join(f"{count} {why}" for why, count in told.most_common())
-            message = f"of {show_count(len(mine), 'rehearsal')} {counts}"
+            message = f"of {show_count(len(mine), 'rehearsal')}: {counts}"
             hint = "widetrail rehearse --changed runs them"
             yield Finding(str(file), 1, 1, "stale-proof", "", message, hint, "warning")
 

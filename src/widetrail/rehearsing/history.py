@@ -11,13 +11,14 @@ import json
 import sqlite3
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any, Literal
 from uuid import uuid4
 
 from widetrail import __version__
+from widetrail.errors import InputUnusable
 from widetrail.formats import digest
 from widetrail.lazily import dataclass
 from widetrail.recipe import Loaded
@@ -184,11 +185,21 @@ class History:
         return self._result(row, of, file) if row is not None and not _others(of, row) else None
 
     def runs(self) -> Iterator[RunRow]:
-        """Give every run, the oldest first."""
+        """Give every run, the oldest first.
+
+        Raises:
+            InputUnusable: One of them is none.
+        """
         digests = " || ".join(f"{what}_digest" for what in INPUTS)
         columns = "id, batch, ended, recipe, rehearsal, case_name, passed != 0, seconds"
         for row in self._base.execute(f"select {columns}, {digests} from run order by ended, id"):
-            yield RunRow(*row)
+            run = RunRow(*row)
+            try:
+                datetime.fromisoformat(run.ended)
+                yield replace(run, passed=bool(run.passed), seconds=float(run.seconds))
+            except (ValueError, TypeError) as error:
+                what = "is no history of rehearsals"
+                raise InputUnusable(what, where=str(run.id), why=str(error)) from error
 
     def _newest(self, of: Inputs, wanted: str = "", *values: str) -> Sequence[Any] | None:
         """Return the newest run: when it ended, whether it passed, its digests, how long it took,
@@ -203,23 +214,25 @@ class History:
         return row
 
     def _result(self, row: Sequence[Any], of: Inputs, file: Path) -> Rehearsed | None:
-        """Return a run as what it came to; ``None`` where the layout before kept too little."""
+        """Return a run as what it came to; ``None`` where too little is kept, as the layout before
+        did, or what is kept is none."""
         seconds, reached, told = row[_SECONDS:]
-        if not told:
+        branches = self._base.execute("select branches from reached where id = ?", (reached,))
+        try:
+            known, [[text]] = json.loads(told), branches
+            return Rehearsed(
+                str(file),
+                known["title"],
+                tuple(Difference(**one) for one in known["differences"]),
+                case=of.case_name,
+                recipes=tuple(known["recipes"]),
+                seconds=float(seconds),
+                branches=frozenset(Decision(r, tuple(w), b) for r, w, b in json.loads(text)),
+                changed=tuple(known["changed"]),
+                moved=known["moved"],
+            )
+        except (ValueError, KeyError, TypeError):
             return None
-        [branches] = self._base.execute("select branches from reached where id = ?", (reached,))
-        known = json.loads(told)
-        return Rehearsed(
-            str(file),
-            known["title"],
-            tuple(Difference(**one) for one in known["differences"]),
-            case=of.case_name,
-            recipes=tuple(known["recipes"]),
-            seconds=seconds,
-            branches=frozenset(Decision(r, tuple(w), b) for r, w, b in json.loads(branches[0])),
-            changed=tuple(known["changed"]),
-            moved=known["moved"],
-        )
 
     # What whole recipes came to
 
