@@ -148,7 +148,11 @@ def start() -> None:
         gc.freeze()  # what is left goes with the process, nobody needs to search it
 
 
-OPTIONAL = {"pandas": "surveys as tables", "pytest": "rehearsals in a test run"}
+OPTIONAL = {
+    "distributed": "rehearsals on many computers",
+    "pandas": "surveys and histories as tables",
+    "pytest": "rehearsals in a test run",
+}
 """The packages that are used where they are there, and what for."""
 
 
