@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+import functools
 import json
 import os
 import random
@@ -80,13 +81,20 @@ def test_the_outcome_is_the_same_as_alone(scheduler: Scheduler, world: World) ->
 
 
 @SWEEP
-def test_stops_and_mutations_come_to_the_same_as_alone(scheduler: Scheduler, begun: Path) -> None:
+def test_stops_and_mutations_come_to_the_same_as_alone(
+    scheduler: Scheduler, begun: Path, tmp_path: Path
+) -> None:
+    history = tmp_path / "history"
     with on_scheduler(scheduler.address) as crew:
-        there, alone = rehearse([begun], jobs=crew), rehearse([begun])
+        there, alone = rehearse([begun], jobs=crew, history=history), rehearse([begun])
         assert outcome(there) == outcome(alone) and there.passed
         [loaded] = there.recipes
         judged = there.mutants(loaded, crew=crew)
         assert judged == alone.mutants(loaded) and len(judged) >= 2
+        with open_history(history) as known:
+            [row] = known.whole("judged")
+        assert (row["recipe"], row["mutants"]) == ("mossbook", len(judged))
+        assert row["detected"] == sum(one.killed_by != "" for one in judged)
         swept, here = there.stops(crew=crew), alone.stops()
     assert swept and all(one.passed and one.stops > 10 for one in swept.values())
     assert {n: dataclasses.astuple(s) for n, s in swept.items()} == {
@@ -308,7 +316,10 @@ def test_control_c_ends_it_and_resume_goes_on(
     for path in (world.folder / "recipes").glob("*.rehearsal.yaml"):
         if not path.name.startswith(("huemoss", "tillbook")):
             path.unlink()
-    with subprocess.Popen(call, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True) as begun:
+    # what a shell starts in the background does not hear Ctrl-C, and nor do these tests then
+    heard = functools.partial(signal.signal, signal.SIGINT, signal.SIG_DFL)
+    pipe = subprocess.PIPE
+    with subprocess.Popen(call, stdout=pipe, stderr=pipe, text=True, preexec_fn=heard) as begun:
         assert begun.stdout is not None and begun.stderr is not None
         lines = [json.loads(begun.stdout.readline()) for _ in range(3)]
         assert [one["done"] for one in lines] == [1, 2, 3] and lines[0]["left"] > 10
