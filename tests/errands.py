@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import time
+from contextlib import suppress
 from pathlib import Path
 
 
@@ -35,6 +36,18 @@ def hungry(value: int) -> int:
         time.sleep(60)
         return len(kept)
     return half(value)
+
+
+def filling(value: tuple[str, int]) -> int:
+    """Half a number; on the way a folder of this computer is as full as can be for a while."""
+    folder, number = value
+    with suppress(OSError), Path(folder, str(os.getpid())).open("wb") as file:
+        while True:
+            file.write(bytes(65536))
+            file.flush()
+    time.sleep(0.2)
+    Path(folder, str(os.getpid())).unlink()
+    return half(number)
 
 
 def noted(value: tuple[str, int]) -> int:

@@ -25,8 +25,11 @@ from widetrail.lazily import dataclass
 from widetrail.rehearsing.batch import Job
 from widetrail.rehearsing.stage import fast_folder
 
-LITTLE = 64 * 1024 * 1024
-"""Free bytes below which a worker is not fit for an errand."""
+LITTLE = 8 * 1024 * 1024
+"""Free bytes below which a worker is not fit for an errand: what it tells may come of that."""
+
+_LOOK = 0.05
+"""Seconds between two looks at how much is free."""
 
 
 @dataclass(frozen=True)
@@ -78,13 +81,13 @@ def do_errand(
             if error.errno in _FULL:
                 return Unfit("its disk is full")
             raise
-        if why := _too_full(scratch):
-            return Unfit(why)
-        with _at(_below(top, errand.cwd)), _bounded(errand.longest, give_up):
-            result = errand.act(value)
-    if why := _too_full(scratch):  # what failed may have failed for that
-        return Unfit(why)
-    return _home_again(result, str(top))
+        with (
+            _looking_for_room(scratch) as full,
+            _at(_below(top, errand.cwd)),
+            _bounded(errand.longest, give_up),
+        ):
+            result = errand.act(value) if not full else None
+    return Unfit(full[0]) if full else _home_again(result, str(top))
 
 
 _FULL = (errno.ENOSPC, errno.EDQUOT)
@@ -115,11 +118,31 @@ def _below(top: Path, path: str) -> Path:
     return top / Path(path).relative_to("/")
 
 
-def _too_full(scratch: Path) -> str:
-    for folder in (scratch, Path(fast_folder() or scratch)):
-        if shutil.disk_usage(folder).free < LITTLE:
-            return f"its disk is full at {folder}"
-    return ""
+@contextmanager
+def _looking_for_room(scratch: Path) -> Iterator[list[str]]:
+    """Lend a list that holds why a worker is not fit, once there was too little room at any time:
+    what is made on the way is gone in the end."""
+    folders = dict.fromkeys((scratch, Path(fast_folder() or scratch)))
+    found: list[str] = []
+    over = threading.Event()
+
+    def look() -> None:
+        for folder in folders:
+            if not found and shutil.disk_usage(folder).free < LITTLE:
+                found.append(f"its disk is full at {folder}")
+
+    def watch() -> None:
+        while not over.wait(_LOOK):
+            look()
+
+    look()
+    watcher = threading.Thread(target=watch, daemon=True)
+    watcher.start()
+    try:
+        yield found
+    finally:
+        over.set()
+        watcher.join()
 
 
 @contextmanager
