@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from typing import TypeVar
@@ -40,6 +41,15 @@ class Crew:
         """
         with workers(min(self.jobs, len(values))) as each:
             yield from enumerate(each(act, values))
+
+
+MANY = 300
+"""Documents that are read by several processes: fewer are quicker in one."""
+
+
+def readers(count: int) -> int:
+    """Return how many processes are to read so many documents."""
+    return (os.cpu_count() or 1) if count >= MANY else 1
 
 
 @contextmanager

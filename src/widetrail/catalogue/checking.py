@@ -6,7 +6,6 @@ that are not of what there is now, and reasons and permissions that nobody needs
 
 from __future__ import annotations
 
-import os
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import UTC, datetime, timedelta
@@ -31,10 +30,7 @@ from widetrail.rehearsing.mutations import changes_of
 from widetrail.rehearsing.stage import as_plain
 from widetrail.rehearsing.tried import Tried, all_tried, by_recipe
 from widetrail.steps import KINDS
-from widetrail.workers import workers
-
-MANY = 300
-"""Recipes that are read by several processes: fewer are quicker in one."""
+from widetrail.workers import readers, workers
 
 
 @dataclass(frozen=True)
@@ -80,7 +76,7 @@ def check_all(
     files = [f for folder in catalogue.recipe_folders for f in sorted(folder.rglob(f"*{SUFFIX}"))]
     broken: list[WideTrailError] = []
     read: list[Read] = []
-    with workers((os.cpu_count() or 1) if len(files) >= MANY else 1, at_once=50) as each:
+    with workers(readers(len(files)), at_once=50) as each:
         for one in each(_read, files):
             if isinstance(one, WideTrailError):
                 broken.append(one)

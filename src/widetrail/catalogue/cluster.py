@@ -11,9 +11,10 @@ from __future__ import annotations
 import os
 import time
 from collections import Counter, deque
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import CancelledError
 from contextlib import contextmanager, suppress
+from functools import cache
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 from uuid import uuid4
@@ -30,6 +31,7 @@ from widetrail.catalogue.errands import (
     python_here,
 )
 from widetrail.errors import InputUnusable
+from widetrail.formats.quantities import show_count
 from widetrail.rehearsing.inputs import tree_digest
 from widetrail.workers import Crew, Killed
 
@@ -96,10 +98,7 @@ class Cluster(Crew):
         self._looked, self._threads = -_LOOK, 0
 
     def told(self) -> str:
-        count = 0
-        if self._client is not None:
-            count = len(self._client.scheduler_info(n_workers=-1)["workers"])
-        told = [f"{count} {'worker' if count == 1 else 'workers'}"]
+        told = [show_count(len(_workers_of(self._client)) if self._client else 0, "worker")]
         if self._again:
             told.append(f"{self._again} given out again")
         told += [f"{address} left out: {why}" for address, why in self._unfit.items()]
@@ -192,8 +191,7 @@ class Cluster(Crew):
         errand = Errand(act, value, tuple(files), here, session, engine, self._longest)
         chosen = {}
         if self._unfit:
-            workers = client.scheduler_info(n_workers=-1)["workers"]
-            fit = [address for address in workers if address not in self._unfit]
+            fit = [address for address in _workers_of(client) if address not in self._unfit]
             if not fit:
                 raise self._nobody_left()
             chosen = {"workers": fit}
@@ -231,8 +229,8 @@ class Cluster(Crew):
         """How many errands are given out at a time: some wait where a worker is done with one."""
         now = time.monotonic()
         if now - self._looked > _LOOK:
-            info = self._connected().scheduler_info(n_workers=-1)["workers"]
-            self._looked, self._threads = now, sum(one["nthreads"] for one in info.values())
+            workers = _workers_of(self._connected()).values()
+            self._looked, self._threads = now, sum(one["nthreads"] for one in workers)
         return 2 * self._threads + 2
 
     def is_to_blame(self, key: str, deaths: int, tries: int) -> bool:
@@ -246,6 +244,12 @@ class Cluster(Crew):
             )
             return given_up >= SURE or (tries >= SURE and begun >= deaths)
         return False
+
+
+def _workers_of(client: Client) -> Mapping[str, Any]:
+    """Return what is told of each worker, by its address."""
+    workers: Mapping[str, Any] = client.scheduler_info(n_workers=-1)["workers"]
+    return workers
 
 
 class _Asked:
@@ -339,12 +343,8 @@ def _end(session: str, dask_worker: Worker) -> None:
     end_session(Path(dask_worker.local_directory) / "widetrail", session)
 
 
-_engines: dict[str, str] = {}
-
-
+@cache
 def _own_engine() -> str:
     """Return what tells which Wide Trail this is, and which Python runs it."""
-    if not _engines:
-        own = tree_digest(Path(widetrail.__file__).parent)
-        _engines[""] = f"{__version__} {python_here()} {own}"
-    return _engines[""]
+    own = tree_digest(Path(widetrail.__file__).parent)
+    return f"{__version__} {python_here()} {own}"

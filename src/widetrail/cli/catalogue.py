@@ -12,14 +12,13 @@ from widetrail.cli.output import Page, json_option, print_json
 from widetrail.findings import errors_of
 from widetrail.formats.quantities import show_count
 from widetrail.library.catalogues import (
-    QUARANTINE,
     check_catalogue,
     history_statistics,
     merge_histories,
     quarantine_flaky,
 )
 from widetrail.machine import own_cache
-from widetrail.rehearsing.history import Quarantine, Whose
+from widetrail.rehearsing.history import QUARANTINE, Quarantine, Whose
 
 PATH = click.Path(path_type=Path)
 ROWS = 10

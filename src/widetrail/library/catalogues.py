@@ -4,22 +4,23 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import asdict
-from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from widetrail.catalogue.catalogue_file import load_catalogue
 from widetrail.catalogue.checking import Checked, check_all
 from widetrail.catalogue.statistics import Flaky, Statistics, statistics_of
-from widetrail.errors import InputUnusable
 from widetrail.library.recipes import Where
-from widetrail.rehearsing.history import Quarantine, no_history, open_history
+from widetrail.rehearsing.history import (
+    QUARANTINE,
+    Quarantine,
+    day_after,
+    no_history,
+    open_history,
+)
 
 if TYPE_CHECKING:
     import pandas
-
-QUARANTINE = 14
-"""Days that a flaky rehearsal is in quarantine, unless another number is said."""
 
 
 def check_catalogue(
@@ -55,7 +56,7 @@ def history_statistics(history: Where) -> Statistics:
         InputUnusable: It is not there, or is no history.
     """
     with open_history(Path(history)) as known:
-        return statistics_of(known, _today())
+        return statistics_of(known, day_after(0))
 
 
 def quarantine_flaky(history: Where, days: int = QUARANTINE) -> list[Quarantine]:
@@ -65,12 +66,11 @@ def quarantine_flaky(history: Where, days: int = QUARANTINE) -> list[Quarantine]
     Raises:
         InputUnusable: It is not there, or is no history.
     """
-    with open_history(_there(history), add=True) as known:
-        told = statistics_of(known, _today())
-        there = {one.whose for one in told.quarantined}
-        until = (datetime.now(UTC) + timedelta(days)).date().isoformat()
+    told = history_statistics(history)
+    there = {one.whose for one in told.quarantined}
+    with open_history(Path(history), add=True) as known:
         return [
-            known.quarantine(one.whose, until, _flaky(one), "flaky", "")
+            known.quarantine(one.whose, day_after(days), _flaky(one), "flaky", "")
             for one in told.flaky
             if one.whose not in there
         ]
@@ -117,18 +117,3 @@ def history_frame(history: Where) -> pandas.DataFrame:
 
 def _flaky(one: Flaky) -> str:
     return f"{one.failed} of {one.runs} runs with the same inputs failed"
-
-
-def _there(history: Where) -> Path:
-    """Return where a history is that is only to be added to.
-
-    Raises:
-        InputUnusable: It is not there.
-    """
-    if not Path(history).is_file():
-        raise InputUnusable("there is no history of rehearsals", where=str(history))
-    return Path(history)
-
-
-def _today() -> str:
-    return datetime.now(UTC).date().isoformat()

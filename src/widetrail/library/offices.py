@@ -15,7 +15,7 @@ from widetrail.library.plans import plan_sealed
 from widetrail.library.recipes import Where, load_recipes
 from widetrail.machine import Machine, medium_of
 from widetrail.parcel import make_seal
-from widetrail.planning import New, Plan, make_plan, read_choices
+from widetrail.planning import Choices, New, Plan, make_plan, read_choices
 from widetrail.planning.office import NoRound, OfficeMove, OfficeRound, find_round
 from widetrail.planning.office_moves import Office, PlannedMove
 from widetrail.planning.office_table import OfficeRow, read_office
@@ -41,7 +41,7 @@ def plan_office(table: Where, media: Sequence[Where], *, passphrase: str = "") -
     rows, on = read_office(Path(table)), [Path(medium) for medium in media]
     now = datetime.now(UTC)
     obstacles: list[Halted] = []
-    drawn: list[tuple[OfficeRow, list[Loaded], Machine, New, Plan]] = []
+    drawn: list[tuple[OfficeRow, list[Loaded], Machine, New, Choices, Plan]] = []
     for row in rows:
         try:
             loaded, old, new = load_recipes(row.recipes), open_machine(row.old), _new(row.new)
@@ -54,24 +54,21 @@ def plan_office(table: Where, media: Sequence[Where], *, passphrase: str = "") -
         except InputUnusable as error:
             where = f"{table}:{row.line}: {error.where}"
             raise InputUnusable(error.what, where=where, why=error.why, todo=error.todo) from error
-        drawn.append((row, loaded, old, new, plan))
+        drawn.append((row, loaded, old, new, chosen, plan))
     if obstacles:
         raise Obstructed("the office cannot be planned", obstacles)
     names = _names(plan for *_, plan in drawn)
     found = _round([_move(row, plan, names) for row, *_, plan in drawn], on)
-    planned = []
-    for row, loaded, old, new, _ in drawn:
-        parcel = on[found.media[row.who]] / _folder_name(row.who)
+    parcels = [on[found.media[row.who]] / _folder_name(row.who) for row, *_ in drawn]
+    for parcel in parcels:
         if parcel.exists() and any(parcel.iterdir()):
             raise InputUnusable(
                 "is there already", where=str(parcel), todo="Choose another medium."
             )
-        planned.append((row, loaded, old, new, parcel))
     made = []
-    for row, loaded, old, new, parcel in planned:
+    for (row, loaded, old, new, chosen, _), parcel in zip(drawn, parcels, strict=True):
         sealing = (lambda: make_seal(passphrase)) if passphrase else None
         card = row.new if isinstance(new, CardFacts) else None
-        chosen = read_choices(loaded, row.choices)
         made.append(
             PlannedMove(row, plan_sealed(loaded, old, new, parcel, chosen, sealing, card), parcel)
         )

@@ -12,7 +12,7 @@ import sqlite3
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import asdict, replace
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any, Literal
 from uuid import uuid4
@@ -298,6 +298,15 @@ class History:
 
 
 _SECONDS = 2 + len(INPUTS)
+
+
+QUARANTINE = 14
+"""Days that a rehearsal is in quarantine, unless another number is said."""
+
+
+def day_after(days: int) -> str:
+    """Return the day (UTC, ISO 8601) so many days from now."""
+    return (datetime.now(UTC) + timedelta(days)).date().isoformat()
 
 
 def _now() -> str:

@@ -4,19 +4,22 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
-from datetime import UTC, datetime, timedelta
 from functools import cached_property
 from pathlib import Path
 
 from widetrail.errors import InputUnusable
 from widetrail.lazily import dataclass
-from widetrail.rehearsing.history import History, Quarantine, Standing, open_history
+from widetrail.rehearsing.history import (
+    QUARANTINE,
+    History,
+    Quarantine,
+    Standing,
+    day_after,
+    open_history,
+)
 from widetrail.rehearsing.inputs import Inputs
 from widetrail.rehearsing.rehearsed import Rehearsed
 from widetrail.rehearsing.tried import Tried
-
-QUARANTINE = 14
-"""Days that a rehearsal is in quarantine of which its workers died."""
 
 
 @dataclass(frozen=True)
@@ -72,7 +75,7 @@ class Noting:
         """Put a rehearsal that its workers died of in quarantine."""
         if self._history is not None:
             of = self._inputs[tried.name]
-            until = (datetime.now(UTC) + timedelta(QUARANTINE)).date().isoformat()
+            until = day_after(QUARANTINE)
             self._history.quarantine(of.whose, until, why, "killed", of.whole_digest)
 
     def quarantined(self) -> tuple[Quarantine, ...]:
@@ -80,7 +83,7 @@ class Noting:
         if self._history is None:
             return ()
         here = {one.whose for one in self._inputs.values()}
-        put = self._history.quarantined(datetime.now(UTC).date().isoformat())
+        put = self._history.quarantined(day_after(0))
         return tuple(one for one in put if one.whose in here)
 
     def dangerous(self, tried: Tried) -> Quarantine | None:

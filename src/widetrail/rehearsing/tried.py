@@ -5,7 +5,6 @@ Thousands of rehearsals are known by it in the time that reading their bytes tak
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -16,13 +15,10 @@ from widetrail.formats.documents import read_document
 from widetrail.machine.kept import keep, read_kept
 from widetrail.recipe import SUFFIX as RECIPE_SUFFIX
 from widetrail.rehearsing.rehearsal import Rehearsal, load_rehearsals
-from widetrail.workers import workers
+from widetrail.workers import readers, workers
 
 KEPT = "rehearsals.json"
 """The file in the cache that keeps what rehearsals try."""
-
-MANY = 300
-"""Rehearsals that are read by several processes, where none is kept: fewer are quicker in one."""
 
 
 class Tried(NamedTuple):
@@ -87,7 +83,7 @@ def all_tried(
             broken.append(error)
     new = {name: path for path, name in names.items() if name not in kept}
     made: dict[str, list[Any]] = {}
-    with workers((os.cpu_count() or 1) if len(new) >= MANY else 1, at_once=50) as each:
+    with workers(readers(len(new)), at_once=50) as each:
         for name, told in zip(new, each(_told_of, list(new.values())), strict=True):
             if isinstance(told, WideTrailError):
                 broken.append(told)
