@@ -15,9 +15,7 @@ from __future__ import annotations
 import hashlib
 import json
 import os
-import platform
 import sys
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -46,7 +44,11 @@ def address() -> str:
 def computer() -> str:
     """Return the name of this computer."""
     folder = os.environ.get("FOLDER_MACHINE")
-    return Path(folder).name if folder else platform.node()
+    if folder:
+        return Path(folder).name
+    import platform  # slow to import, and machines played by folders have no use for it
+
+    return platform.node()
 
 
 def ask_maker(request: dict[str, str]) -> str:
@@ -65,12 +67,11 @@ def ask_maker(request: dict[str, str]) -> str:
     return answer
 
 
-@dataclass
 class Licence:
     """The licence of one product on this computer, kept in the file at ``path``."""
 
-    product: str
-    path: Path
+    def __init__(self, product: str, path: Path) -> None:
+        self.product, self.path = product, path
 
     def read(self) -> dict[str, Any]:
         """Return what is known; nothing is where there is no file."""

@@ -138,6 +138,11 @@ class Finder(Resolver):
 
     def programs(self) -> dict[str, str]:
         """Return where each of the application's programs is or would be."""
+        if self._seen.programs is None:
+            self._seen.programs = self._find_programs()
+        return dict(self._seen.programs)
+
+    def _find_programs(self) -> dict[str, str]:
         listed = self.loaded.recipe.application.programs.items()
         found = {}
         for name, choice in listed:

@@ -6,6 +6,7 @@ a database is asked in a copy made with its journal.
 
 from __future__ import annotations
 
+import pickle
 import re
 import tempfile
 from collections.abc import Iterator, Mapping
@@ -16,12 +17,14 @@ from widetrail.errors import MachineUnusable
 from widetrail.finding.globbing import has_glob, matching
 from widetrail.finding.values import Known, Unknown, Value
 from widetrail.formats import Located, Raw, Unreadable
+from widetrail.formats.canonical import digest
 from widetrail.formats.companions import JOURNALS, names_another
 from widetrail.formats.dconf import read_dconf
 from widetrail.formats.expressions import read_text_value
 from widetrail.formats.form import Form
 from widetrail.formats.forms import FORMS
 from widetrail.formats.interface import NotThere
+from widetrail.formats.kept_answers import KeptAnswers
 from widetrail.formats.parser_process import ask, ask_form, ask_pattern
 from widetrail.formats.registry import ITSELF
 from widetrail.formats.stored_values import NUMBER_MOST
@@ -31,6 +34,9 @@ from widetrail.recipe import Reading
 
 COPY_MOST = 4 * 1024 * 1024 * 1024
 """Bytes of a database that is copied to be asked, at most."""
+
+SMALL = 256 * 1024
+"""Bytes of a database, and of each of its journals, whose answers are kept."""
 
 TRIES = 5
 """How often a database that a program is writing is copied anew."""
@@ -143,7 +149,8 @@ def ask_database(
     *,
     rows: bool = False,
 ) -> Located:
-    """Ask a database one query, in a copy made with its journal while nothing was written.
+    """Ask a database one query, in a copy made with its journal while nothing was written. The
+    answer of a small one is kept for as long as it holds the same.
 
     ``rows`` asks for a list of mappings by column instead of plain values.
 
@@ -151,9 +158,38 @@ def ask_database(
         Unreadable: It is not a database, is refused, or kept changing.
         MachineUnusable: It cannot be read.
     """
+    assert form.database is not None
+    held = _held(machine, path)
+    asked = form.database.query.__qualname__, query, sorted(parameters.items()), rows, held
+    key = digest(pickle.dumps(asked)) if held is not None else ""
+    if (kept := _answers.get(key)) is not None:
+        answer: Located = pickle.loads(kept)  # it was never out of this process
+        return answer
     with copied_database(machine, path) as copy:
-        assert form.database is not None
-        return ask_form(form, form.database.query, copy, query, dict(parameters), rows)
+        answer = ask_form(form, form.database.query, copy, query, dict(parameters), rows)
+        if held is not None and held == _held_by_copy(copy):
+            _answers.keep(key, pickle.dumps(answer))
+        return answer
+
+
+_answers = KeptAnswers()
+
+
+def _held(machine: Machine, path: str) -> list[bytes | None] | None:
+    """Return what a small database and its journals hold, ``None`` for a journal that is not there;
+    ``None`` where one is not small or cannot be read."""
+    try:
+        there = _state(machine, path)
+        if any(e is not None and e.size > SMALL for e in there.values()):
+            return None
+        return [machine.read(path + s, SMALL) if e is not None else None for s, e in there.items()]
+    except MachineUnusable:
+        return None
+
+
+def _held_by_copy(copy: str) -> list[bytes | None]:
+    files = [Path(f"{copy}{suffix}") for suffix in ("", *JOURNALS)]
+    return [file.read_bytes() if file.exists() else None for file in files]
 
 
 @contextmanager

@@ -45,11 +45,12 @@ from widetrail.recipe.text_types import is_command
 
 @dataclass
 class _Seen:
-    """The answers so far, so that each place is found once."""
+    """The answers so far, so that each place and program is found once."""
 
     places: dict[str, Where] = field(default_factory=dict)
     chosen: dict[str, int] = field(default_factory=dict)
     busy: set[str] = field(default_factory=set)
+    programs: dict[str, str] | None = None
 
 
 @dataclass(frozen=True, eq=False)

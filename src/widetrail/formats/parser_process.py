@@ -22,8 +22,10 @@ from collections.abc import Callable, Mapping
 from typing import IO, Any, ParamSpec, TypeVar, cast
 
 from widetrail.formats import expressions
+from widetrail.formats.canonical import digest
 from widetrail.formats.form import Form
 from widetrail.formats.interface import Unreadable, Unwritable
+from widetrail.formats.kept_answers import KeptAnswers
 
 P = ParamSpec("P")
 T = TypeVar("T")
@@ -55,6 +57,7 @@ class _Worker:
         self._answers: queue.Queue[bytes | None] = queue.Queue()
         self._lock = threading.Lock()
         self._lost: deque[tuple[float, float]] = deque()
+        self._kept = KeptAnswers()
 
     def _left(self) -> float:
         """Return how many seconds more may be lost now."""
@@ -67,13 +70,16 @@ class _Worker:
         self._lost.clear()
 
     def ask(self, question: _Question, seconds: float) -> Any:
+        told = pickle.dumps(question)
+        key = digest(told) if _of_contents(question) else ""
         with self._lock:
+            if (kept := self._kept.get(key)) is not None:
+                return pickle.loads(kept)
             seconds = min(seconds, self._left())
             if seconds <= 0:
                 raise Unreadable("was not read: what came before it took too long")
             process = self._running()
             assert process.stdin is not None
-            told = pickle.dumps(question)
             sender = threading.Thread(target=_send, args=(process.stdin, told), daemon=True)
             sender.start()
             try:
@@ -84,6 +90,8 @@ class _Worker:
                 raise Unreadable(f"was not read within {seconds:.0f} seconds") from None
             if answer is None:
                 raise Unreadable(f"crashed its reader ({self._how_it_ended(process)})")
+            if key:
+                self._kept.keep(key, answer)
         return pickle.loads(answer)
 
     def _running(self) -> subprocess.Popen[bytes]:
@@ -128,6 +136,13 @@ class _Worker:
                     pipe.close()
                 except OSError:
                     continue
+
+
+def _of_contents(question: _Question) -> bool:
+    """Return whether a question is about contents that it holds itself, not about a file that may
+    change: then the answer is the same each time."""
+    _, arguments, _ = question
+    return isinstance(arguments[0], bytes)
 
 
 _worker = _Worker()

@@ -43,6 +43,10 @@ class Effect:
 Gate = Callable[[Effect], None]
 
 
+_UNSEEN = frozenset({"append", "cut", "sync", "sync folder", "barrier"})
+"""The kinds of changes that nobody sees who looks for what programs keep."""
+
+
 class EffectFailed(Halted):
     """The system refused a change; ``code`` is its error number."""
 
@@ -85,9 +89,14 @@ class Effects:
     def __init__(self, gate: Gate | None = None) -> None:
         self._gate = gate
         self.count = 0
+        self.seen_through = 0
+        """Another when a change begins and again when it is over, unless it is one of the tool's
+        own journal: what was looked at before may be otherwise from then on."""
 
-    def _effect(self, kind: str, path: StrPath) -> AbstractContextManager[None]:
-        return _Change(self, kind, path)
+    def _effect(
+        self, kind: str, path: StrPath, *, own: bool = False
+    ) -> AbstractContextManager[None]:
+        return _Change(self, kind, path, own=own or kind in _UNSEEN)
 
     def _next(self, kind: str, path: StrPath) -> None:
         """Count a change that is about to happen, and let the gate see it."""
@@ -134,7 +143,8 @@ class Effects:
     def append(self, path: Path) -> Writing:
         """Go on at the end of a file of the tool's own, making it where it is missing."""
         with self._effect("append", path):
-            return Writing(self, path, outside.open_at(path, _NEW | os.O_APPEND, 0o600))
+            handle = outside.open_at(path, _NEW | os.O_APPEND, 0o600)
+            return Writing(self, path, handle, own=True)
 
     def storing(self, path: str) -> AbstractContextManager[None]:
         """Lend the moment in which one entry of a store of the system's own is changed."""
@@ -321,12 +331,13 @@ class Effects:
 class _Change:
     """One change while it is made; what the system or the gate refuses becomes ``EffectFailed``."""
 
-    __slots__ = ("_effects", "_kind", "_path")
+    __slots__ = ("_effects", "_kind", "_own", "_path")
 
-    def __init__(self, effects: Effects, kind: str, path: StrPath) -> None:
-        self._effects, self._kind, self._path = effects, kind, path
+    def __init__(self, effects: Effects, kind: str, path: StrPath, *, own: bool) -> None:
+        self._effects, self._kind, self._path, self._own = effects, kind, path, own
 
     def __enter__(self) -> None:
+        self._effects.seen_through += not self._own
         try:
             self._effects._next(self._kind, self._path)
         except OSError as error:
@@ -338,6 +349,7 @@ class _Change:
         error: BaseException | None,
         trace: TracebackType | None,
     ) -> None:
+        self._effects.seen_through += not self._own
         if isinstance(error, OSError):
             raise EffectFailed(self._kind, self._path, error) from error
 
@@ -345,8 +357,9 @@ class _Change:
 class Writing(Closing):
     """A file being written through the seam; close it, or use it in ``with``."""
 
-    def __init__(self, effects: Effects, path: StrPath, handle: int) -> None:
-        self._effects, self._path, self._handle = effects, path, handle
+    def __init__(self, effects: Effects, path: StrPath, handle: int, *, own: bool = False) -> None:
+        """``own`` tells that it is a file of the tool's own, where nobody looks for anything."""
+        self._effects, self._path, self._handle, self._own = effects, path, handle, own
 
     @property
     def handle(self) -> int:
@@ -355,7 +368,7 @@ class Writing(Closing):
 
     def write(self, data: bytes | memoryview) -> None:
         """Write all of ``data``."""
-        with self._effects._effect("write", self._path):
+        with self._effects._effect("write", self._path, own=self._own):
             view = memoryview(data)
             while view:
                 view = view[os.write(self._handle, view) :]

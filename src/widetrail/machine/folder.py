@@ -18,19 +18,19 @@ from pathlib import Path
 
 from widetrail.errors import MachineUnusable
 from widetrail.formats import Unreadable, digest
-from widetrail.formats.outside import SafePath, leads_on, names_in
+from widetrail.formats.outside import SafePath, leads_on, link_target, names_in, status_of
 from widetrail.formats.texts import decode
 from widetrail.machine import paths
 from widetrail.machine.effects import Effects
 from widetrail.machine.folder_stores import FolderStores
-from widetrail.machine.host import HostMachine, copy_plain
+from widetrail.machine.host import HostMachine, copy_plain, entry_of
 from widetrail.machine.host_programs import (
     environment_here,
     host_command,
     in_machine_paths,
     insist_not_here,
 )
-from widetrail.machine.interface import Channels, Completed, Machine, Room
+from widetrail.machine.interface import Channels, Completed, Entry, Machine, Room
 from widetrail.machine.isolated import why_not_isolated
 from widetrail.machine.machine_file import (
     CONTENTS,
@@ -222,6 +222,22 @@ class FolderMachine(HostMachine):
             raise MachineUnusable("disk not found", where=path, why=f"{anchor} does not exist")
         mount = max(mounts, key=len)
         return mount, self._disks[mount]
+
+    def look(self, path: str) -> Entry | None:
+        at = self._as_written(path)
+        try:
+            return entry_of(paths.base(path), status_of(at), lambda: link_target(at))
+        except (OSError, ValueError):  # it is not there, not so spelled, or behind a link
+            return super().look(path)
+
+    def _as_written(self, path: str) -> str:
+        """Return where a path lies if each folder on the way is spelled so and none is a link; an
+        empty text where that is not so by what it says."""
+        mount, _ = self._disk_of(path)
+        segments = path[len(mount) :].split("/")
+        if OWN_STATE in path or "." in segments or ".." in segments:
+            return ""
+        return "".join([self._at[mount], *(f"{os.sep}{s}" for s in segments if s)])
 
     def host(self, path: str) -> SafePath:
         if OWN_STATE in path and (below := self._below_own(path)) is not None:

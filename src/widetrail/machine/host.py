@@ -83,7 +83,7 @@ class HostMachine(ABC):
     def look(self, path: str) -> Entry | None:
         try:
             host = self.host(path)
-            return _entry(paths.base(path), host.lstat(), lambda: outside.link_target(host))
+            return entry_of(paths.base(path), host.lstat(), lambda: outside.link_target(host))
         except (FileNotFoundError, NotADirectoryError):
             return None
         except (OSError, ValueError) as error:
@@ -117,7 +117,7 @@ class HostMachine(ABC):
                 one = found.pop()  # it holds its status from when that was asked
                 inner = f"{prefix}{one.name}"
                 try:
-                    entry = _entry(inner, status_of(one), partial(_leads, one, handle))
+                    entry = entry_of(inner, status_of(one), partial(_leads, one, handle))
                 except FileNotFoundError:  # it went away while we looked
                     continue
                 except OSError as error:
@@ -312,7 +312,8 @@ def _leads(listed: os.DirEntry[str], above: int | None) -> str:
     return outside.link_target(listed.path if above is None else listed.name, above)
 
 
-def _entry(path: str, status: os.stat_result, target: Callable[[], str]) -> Entry:
+def entry_of(path: str, status: os.stat_result, target: Callable[[], str]) -> Entry:
+    """Return what a status tells of what is at ``path``; ``target`` tells where a link leads."""
     mode = status.st_mode
     if not stat.S_ISREG(mode):  # as most are
         kind: EntryKind = "folder" if stat.S_ISDIR(mode) else "other"

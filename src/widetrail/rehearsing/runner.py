@@ -52,7 +52,7 @@ from widetrail.rehearsing.rehearsal import Rehearsal
 from widetrail.rehearsing.rehearsal_file import RehearsalFile, Side
 from widetrail.rehearsing.rehearsed import Rehearsed
 from widetrail.rehearsing.rehearsed_walks import RehearsedWalks, Walked
-from widetrail.rehearsing.screens import printing_of, screen_of
+from widetrail.rehearsing.screens import printing_again, printing_of, screen_of
 from widetrail.rehearsing.stage import (
     RUN,
     canary,
@@ -208,7 +208,7 @@ class _Stage(RehearsedWalks):
         self._copy(machines, self._here, "old")
         old = self._open("old")
         before = contents(old)
-        printing = self._aside.submit(self._printing_of(old))
+        printing = self._aside.submit(self._first_printing_of(old, before))
         others = [station for station in self._sides if station != "old"]
         if any(self._sides[station].prepare for station in others):
             wait([printing])  # what they do may show in what old prints
@@ -307,6 +307,15 @@ class _Stage(RehearsedWalks):
             machine.start(finder.programs()[close[0]], close[1:])
         return self._printing_of(machine)
 
+    def _first_printing_of(
+        self, old: FolderMachine, held: Mapping[str, str]
+    ) -> Callable[[], Printed]:
+        """Return what gives what is printed on old before anything is done."""
+        if not self._quick or self._service is not None:
+            return self._printing_of(old)
+        screen = screen_of(self._file, self._recipes[0])
+        return printing_again(old, self._recipes[0], screen, self._file.all_hands, held)
+
     def _printing_of(self, machine: FolderMachine) -> Callable[[], Printed]:
         screen = screen_of(self._file, self._recipes[0])
         return printing_of(machine, self._recipes[0], screen, self._file.all_hands)
@@ -328,10 +337,6 @@ class _Stage(RehearsedWalks):
         expected = self._file.expect.at_the_end.get(station)
         if expected is not None:
             yield from judge_machine(station, expected, machine, self._recipes[0])
-
-    # Walking
-
-    # Branches of routes
 
 
 def choices_of(file: RehearsalFile, recipes: Sequence[Loaded]) -> Choices:

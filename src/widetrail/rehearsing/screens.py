@@ -2,18 +2,21 @@
 
 from __future__ import annotations
 
+import pickle
 import tempfile
 from collections.abc import Callable, Mapping
 from pathlib import Path
 
 from widetrail.errors import InputUnusable
 from widetrail.finding import Finder, find_application
+from widetrail.formats import digest
+from widetrail.formats.kept_answers import KeptAnswers
 from widetrail.machine import Channels, Completed, FolderMachine
 from widetrail.recipe import Loaded
 from widetrail.recipe.printouts import Printout
 from widetrail.recipe.templates import fill
 from widetrail.rehearsing.expectations import Printed
-from widetrail.rehearsing.machine_copies import copy_machine
+from widetrail.rehearsing.machine_copies import contents, copy_machine
 from widetrail.rehearsing.rehearsal_file import RehearsalFile
 from widetrail.rehearsing.stage import fast_folder
 
@@ -42,15 +45,22 @@ def starter(
 
     ``answers`` are what is answered to what the recipe asks for.
     """
+    program, arguments, said = _command(finder, screen, answers)
+    return lambda: finder.machine.start(program, arguments, channels=Channels(said))
+
+
+def _command(
+    finder: Finder, screen: Printout, answers: Mapping[str, object]
+) -> tuple[str, list[str], bytes]:
+    """Return the program of a ``screen`` command, its arguments and its standard input."""
 
     def known(name: str) -> str:
         answer = answers.get(name)
         return answer if isinstance(answer, str) else finder.value_of(name)
 
     name, *told = screen.run
-    program, arguments = finder.programs()[name], [fill(argument, known) for argument in told]
     said = f"{fill(screen.stdin, known)}\n".encode() if screen.stdin is not None else b""
-    return lambda: finder.machine.start(program, arguments, channels=Channels(said))
+    return finder.programs()[name], [fill(argument, known) for argument in told], said
 
 
 def printing_of(
@@ -71,6 +81,40 @@ def printing_of(
         return Printed(done.output if well else done.errors, 0 if well else done.status or 1)
 
     return printed
+
+
+def printing_again(
+    machine: FolderMachine,
+    loaded: Loaded,
+    screen: Printout | None,
+    answers: Mapping[str, object],
+    held: Mapping[str, str],
+) -> Callable[[], Printed]:
+    """Return what gives what the program prints as ``printing_of`` does, on a machine that holds
+    ``held``: what the same command printed before where the same was held, if it changed nothing
+    there and names no folder of this computer. Only for who tries many recipes on the same
+    machines.
+    """
+    printing = printing_of(machine, loaded, screen, answers)
+    finder = find_application(machine, loaded)
+    if screen is None or finder.installation is None:
+        return printing
+    asked = screen.model_dump_json(), _command(finder, screen, answers), sorted(held.items())
+    key = digest(pickle.dumps(asked))
+
+    def printed() -> Printed:
+        if (kept := _printed_before.get(key)) is not None:
+            before: Printed = pickle.loads(kept)  # it was never out of this process
+            return before
+        printed = printing()
+        if str(machine.folder.parent) not in printed.text and contents(machine) == held:
+            _printed_before.keep(key, pickle.dumps(printed))
+        return printed
+
+    return printed
+
+
+_printed_before = KeptAnswers()
 
 
 def _started_on_copy(

@@ -67,9 +67,9 @@ class Recording(Effects):
         self.trees: dict[str, Tree] = {}
 
     @contextmanager
-    def _effect(self, kind: str, path: Path | str) -> Iterator[None]:
+    def _effect(self, kind: str, path: Path | str, *, own: bool = False) -> Iterator[None]:
         self._keep(kind)
-        with super()._effect(kind, path):
+        with super()._effect(kind, path, own=own):
             yield
         self._live.look()
         below = os.path.relpath(path, self._stage.here) if kind != "start" else ""

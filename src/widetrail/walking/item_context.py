@@ -91,6 +91,15 @@ class ItemContext(WalkContext):
         return None
 
     def finder(self, item: str) -> Finder:
+        """Return what tells where an item is here now; it has looked since anything was changed."""
+        published = len(self.journal.all(Published))
+        as_of = self.machine.effects.seen_through, self.looked, published
+        lent = self._lent.get(item)
+        if lent is None or lent[0] != as_of:
+            lent = self._lent[item] = as_of, self._finder(item)
+        return lent[1]
+
+    def _finder(self, item: str) -> Finder:
         planned = self.planned(item)
         answers = partial(self.answered, planned.recipe)
         finder = replace(self.finders[planned.recipe], answers=answers)

@@ -281,7 +281,9 @@ class WalkDoing(PathContext):
         return any(name in rule.names_told for rule in rules)
 
     def ask(self, asked: Asked) -> str | None:
-        return self._company.hands.answer(asked)
+        answer = self._company.hands.answer(asked)
+        self.looked += 1
+        return answer
 
     def have_done(self, step: Step, task: Task) -> bool:
         def play(command: Sequence[str]) -> None:
@@ -294,7 +296,9 @@ class WalkDoing(PathContext):
                 )
             self.settle_down((), step.item)
 
-        return self._company.hands.act(task, play)
+        done = self._company.hands.act(task, play)
+        self.looked += 1
+        return done
 
 
 def _given(step: Step) -> set[str]:

@@ -82,6 +82,10 @@ class WalkContext:
         if parcel.seal is not None and parcel.seal.is_open:
             for (scope, name), value in parcel.secrets().items():
                 self._hide(scope, name, value)
+        self._lent: dict[str, tuple[tuple[int, ...], Finder]] = {}
+        self.looked = 0
+        """Changes whenever this computer is to be looked at again: somebody else had the time to
+        change something."""
         self._done: dict[str, Outcome] = {}
         self._read = 0
         """How many records of the journal were looked through for what was done."""
@@ -155,5 +159,9 @@ class WalkContext:
     def await_(
         self, what: Callable[[], str], todo: str, seconds: float | None = None, grace: float = 0.0
     ) -> None:
+        def told() -> str:
+            self.looked += 1
+            return self.masked(what())
+
         patience = self._company.patience
-        patience.await_(lambda: self.masked(what()), todo, self.onlooker, seconds, grace)
+        patience.await_(told, todo, self.onlooker, seconds, grace)

@@ -15,8 +15,8 @@ import subprocess
 import sys
 import time
 from contextlib import closing
-from dataclasses import dataclass
 from pathlib import Path
+from typing import NamedTuple
 
 import yaml
 
@@ -25,8 +25,7 @@ from widetrail_demo import here
 _FOLDERS = {"windows": "Brackenwend", "macos": "Brackenwend", "linux": "brackenwend"}
 
 
-@dataclass(frozen=True)
-class Reader:
+class Reader(NamedTuple):
     """One who reads here."""
 
     name: str

@@ -18,7 +18,6 @@ import tomllib
 import zipfile
 from pathlib import Path
 from urllib.parse import unquote, urlsplit
-from xml.sax.saxutils import quoteattr
 
 from widetrail_demo import here
 from widetrail_demo.opening import held_open, tell_to_end
@@ -78,6 +77,8 @@ def write_told_folder(folder: str) -> None:
             f"grid = {read_grid()}\n\n[library]\nfolder = {json.dumps(folder)}\n", encoding="utf-8"
         )
     else:
+        from xml.sax.saxutils import quoteattr  # slow to import, and only this needs it
+
         element = f"  <library folder={quoteattr(folder)}/>\n"
         quoted = quoteattr(read_grid())
         text = f'<?xml version="1.0"?>\n<settings grid={quoted}>\n{element}</settings>\n'

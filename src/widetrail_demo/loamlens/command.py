@@ -8,7 +8,6 @@ are carried to a computer with a network; the edition ``bench`` must be online i
 
 from __future__ import annotations
 
-import configparser
 import json
 import sys
 from pathlib import Path
@@ -36,6 +35,8 @@ def licence() -> Licence:
 
 def edition() -> str:
     """Return the edition that is installed."""
+    import configparser  # which asking for the licence has no use for
+
     told = configparser.ConfigParser(interpolation=None)
     told.read(settings() / "loamlens.ini", encoding="utf-8")
     return told.get("loamlens", "edition", fallback="bench")

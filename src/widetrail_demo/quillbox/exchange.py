@@ -11,8 +11,6 @@ import hmac
 import json
 import sqlite3
 from datetime import UTC, datetime
-from email.message import EmailMessage
-from email.utils import format_datetime
 from itertools import count
 
 SORTS = {
@@ -90,6 +88,9 @@ def _letters(connection: sqlite3.Connection) -> tuple[bytes, int]:
 
 def _letter(row: list[object]) -> bytes:
     number, account, folder, sender, subject, sent = map(str, row)
+    from email.message import EmailMessage  # slow to import, and only this needs it
+    from email.utils import format_datetime
+
     made = EmailMessage()
     made["From"], made["To"], made["Subject"] = sender, account, subject
     moment = datetime.fromisoformat(sent).replace(hour=9, tzinfo=UTC)

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from dataclasses import dataclass
 from pathlib import Path
+from typing import NamedTuple
 
 from widetrail_demo import here
 
@@ -24,8 +24,7 @@ LOCK = "open-here"
 KEYS = "passwords.json"
 
 
-@dataclass(frozen=True)
-class Room:
+class Room(NamedTuple):
     """A mailroom: its folder, its label, and whether Quillbox opens it."""
 
     folder: Path

@@ -9,12 +9,11 @@ import shutil
 import sys
 import tempfile
 import time
-import zipfile
 from pathlib import Path
 
 from widetrail_demo import here
 from widetrail_demo.opening import held_open, tell_to_end
-from widetrail_demo.sporelog import exchange, store
+from widetrail_demo.sporelog import store
 
 
 def main() -> None:
@@ -35,10 +34,7 @@ def main() -> None:
         case "export":
             _export(arguments)
         case "bring-in":
-            came = exchange.bring_in(
-                here.real(arguments.file), _collection(), replace=arguments.replace
-            )
-            print(f"specimens: {came}")
+            _bring_in(here.real(arguments.file), replace=arguments.replace)
         case "close":
             _close()
         case "curator":
@@ -173,10 +169,13 @@ def _archive(to: Path) -> None:
         sys.exit("sporelog: archives need release 5.4")
     if not store.curator_file().exists():
         sys.exit("sporelog: an archive is proved only for a sole curator; begin that first")
+    import zipfile  # which a list has no use for
+
     folder = _collection()
     files = [p for p in sorted(folder.rglob("*")) if p.is_file() and p.name != store.LOCK]
     files = [p for p in files if p.parent.name != "thumbs"]  # they are drawn again
-    with tempfile.TemporaryDirectory() as inside, zipfile.ZipFile(to, "w", _DEFLATED) as archive:
+    deflated = zipfile.ZIP_DEFLATED
+    with tempfile.TemporaryDirectory() as inside, zipfile.ZipFile(to, "w", deflated) as archive:
         names = {path: path.relative_to(folder).as_posix() for path in files}
         names |= _with_plates_inside(folder, Path(inside), names)
         files = list(names)
@@ -186,9 +185,6 @@ def _archive(to: Path) -> None:
         archive.writestr("PROOF", "\n".join(proof))
     shelves = store.read_shelves(folder)
     print(f"specimens: {sum(len(shelf.specimens) for shelf in shelves)}")
-
-
-_DEFLATED = zipfile.ZIP_DEFLATED
 
 
 def _with_plates_inside(folder: Path, inside: Path, names: dict[Path, str]) -> dict[Path, str]:
@@ -207,6 +203,8 @@ def _with_plates_inside(folder: Path, inside: Path, names: dict[Path, str]) -> d
 
 
 def _export(arguments: argparse.Namespace) -> None:
+    from widetrail_demo.sporelog import exchange
+
     shelf, spot = arguments.shelf, arguments.folder
     left = arguments.originals == "left"
     try:
@@ -218,6 +216,12 @@ def _export(arguments: argparse.Namespace) -> None:
     print(f"specimens: {count}")
 
 
+def _bring_in(file: Path, *, replace: bool) -> None:
+    from widetrail_demo.sporelog import exchange  # which a list has no use for
+
+    print(f"specimens: {exchange.bring_in(file, _collection(), replace=replace)}")
+
+
 def _take_in(file: Path, *, replace: bool) -> None:
     target = store.collection_folder()
     if (target / "specimens.db").exists() and store.read_shelves(target):
@@ -225,6 +229,8 @@ def _take_in(file: Path, *, replace: bool) -> None:
             sys.exit("sporelog: there is a collection already; say --replace if it may go")
         shutil.rmtree(target)
     target.mkdir(parents=True, exist_ok=True)
+    import zipfile
+
     with zipfile.ZipFile(file) as archive:
         proof = archive.read("PROOF").decode().splitlines()
         archive.extractall(target, [n for n in archive.namelist() if n != "PROOF"])

@@ -9,7 +9,6 @@ from __future__ import annotations
 import json
 import shutil
 import zipfile
-from dataclasses import asdict
 from pathlib import Path
 
 from widetrail_demo.sporelog import store
@@ -37,7 +36,7 @@ def export(folder: Path, to: Path, shelf: str, spot: str, *, leave_originals: bo
                 if inside or not leave_originals:
                     archive.write(path, f"plates/{path.name}")
                 plates.append(path.name if inside or not leave_originals else file)
-            told.append({**asdict(specimen), "shelf": name, "plates": plates})
+            told.append({**specimen._asdict(), "shelf": name, "plates": plates})
         archive.writestr(LISTED, json.dumps(told, ensure_ascii=False))
     return len(listed)
 

@@ -8,8 +8,8 @@ import tempfile
 from collections.abc import Iterator
 from configparser import ConfigParser
 from contextlib import closing, contextmanager
-from dataclasses import dataclass
 from pathlib import Path
+from typing import NamedTuple
 
 from widetrail_demo import here
 
@@ -23,8 +23,7 @@ create table plate (id integer primary key, specimen integer not null, file text
 LOCK = "sporelog.lock"
 
 
-@dataclass(frozen=True)
-class Specimen:
+class Specimen(NamedTuple):
     """One record with the files of its plates."""
 
     number: int
@@ -35,8 +34,7 @@ class Specimen:
     plates: tuple[str, ...]
 
 
-@dataclass(frozen=True)
-class Shelf:
+class Shelf(NamedTuple):
     """A shelf with what stands on it."""
 
     name: str

@@ -10,9 +10,10 @@ import sys
 import time
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager, suppress
+from functools import cache
 from io import BytesIO
 from pathlib import Path
-from typing import BinaryIO
+from typing import Any, BinaryIO
 
 from widetrail.formats.outside import windows
 
@@ -51,10 +52,9 @@ def _open_in_one_call(path: StrPath, flags: int, mode: int) -> int:
     name = os.fsencode(path)
     if b"\0" in name:
         raise ValueError("embedded null byte")
-    how = _How(flags, stat.S_IMODE(mode) if flags & os.O_CREAT else 0, _NO_LINKS_AT_ALL)
-    assert LIBC is not None
+    how = _how(flags, stat.S_IMODE(mode) if flags & os.O_CREAT else 0)
     while True:
-        handle = int(LIBC.syscall(_OPENAT2, _AT_FDCWD, name, ctypes.byref(how), _HOW_SIZE))
+        handle: int = _syscall(_OPENAT2, _AT_FDCWD, name, how, _HOW_SIZE)
         if handle >= 0:
             return handle
         code = ctypes.get_errno()
@@ -63,6 +63,13 @@ def _open_in_one_call(path: StrPath, flags: int, mode: int) -> int:
 
 
 _HOW_SIZE = ctypes.sizeof(_How)
+_syscall: Any = LIBC.syscall if LIBC is not None else None
+
+
+@cache
+def _how(flags: int, mode: int) -> Any:
+    """Return a reference to what openat2 is given: it only reads it."""
+    return ctypes.byref(_How(flags, mode, _NO_LINKS_AT_ALL))
 
 
 def _can_in_one_call() -> bool:
