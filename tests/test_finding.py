@@ -1,5 +1,6 @@
 """Finding: recognition, places in every form with how they were found, readings by part."""
 
+import os
 from pathlib import Path
 from urllib.parse import quote
 
@@ -428,6 +429,36 @@ def test_a_reading_with_a_part_is_answered_by_part_and_bound_not_pasted(tmp_path
     shown = [(name, a.value) for name, a in answer.answers if isinstance(a, Known)]
     assert shown == [("o'hara", 2), ("x' or '1'='1", 1)]
     assert answer.total == Known(3)
+
+
+def test_a_database_that_was_asked_before_is_asked_again_once_it_holds_something_else(
+    tmp_path: Path,
+) -> None:
+    import sqlite3
+
+    here = build.machine(tmp_path)
+    finder = build.find(here, PARTS)
+    connection = sqlite3.connect(here.host("/home/ada/db"))
+    connection.execute("pragma journal_mode = wal")  # the file itself stays as it is
+    connection.execute("pragma wal_autocheckpoint = 0")
+    for number in range(4):
+        with connection:
+            connection.execute("create table if not exists t (who)")
+            connection.execute("insert into t values (?)", (f"p{number}",))
+        for _ in range(2):
+            told = finder.reading("accounts")
+            assert isinstance(told, Known)
+            assert told.value == tuple(f"p{n}" for n in range(number + 1))
+    path = here.host("/home/ada/db")
+    moment = path.stat()
+    connection.close()
+    with sqlite3.connect(path) as other:  # as long as before, and of the same time
+        other.execute("update t set who = 'q0' where who = 'p0'")
+    other.close()
+    os.utime(path, ns=(moment.st_atime_ns, moment.st_mtime_ns))
+    told = finder.reading("accounts")
+    assert isinstance(told, Known)
+    assert told.value == ("p1", "p2", "p3", "q0")
 
 
 PROGRAM = """

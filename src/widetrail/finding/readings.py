@@ -16,8 +16,7 @@ from pathlib import Path
 from widetrail.errors import MachineUnusable
 from widetrail.finding.globbing import has_glob, matching
 from widetrail.finding.values import Known, Unknown, Value
-from widetrail.formats import Located, Raw, Unreadable
-from widetrail.formats.canonical import digest
+from widetrail.formats import Located, Raw, Unreadable, digest
 from widetrail.formats.companions import JOURNALS, names_another
 from widetrail.formats.dconf import read_dconf
 from widetrail.formats.expressions import read_text_value

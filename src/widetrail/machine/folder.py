@@ -18,9 +18,10 @@ from pathlib import Path
 
 from widetrail.errors import MachineUnusable
 from widetrail.formats import Unreadable, digest
-from widetrail.formats.outside import SafePath, leads_on, link_target, names_in, status_of
+from widetrail.formats.outside import SafePath, link_target, status_of
 from widetrail.formats.texts import decode
 from widetrail.machine import paths
+from widetrail.machine.disk_folders import DiskFolders
 from widetrail.machine.effects import Effects
 from widetrail.machine.folder_stores import FolderStores
 from widetrail.machine.host import HostMachine, copy_plain, entry_of
@@ -37,7 +38,6 @@ from widetrail.machine.machine_file import (
     DESKTOP_SETTINGS,
     FILE,
     REGISTRY,
-    Disk,
     Program,
     environments_of,
     machine_file_of,
@@ -84,21 +84,12 @@ class FolderMachine(HostMachine):
         self.effects = effects or Effects()
         self.administrator, self.network = self.file.administrator, self.file.network != "no"
         self._home = self.file.home or default_home(self.platform, self.system, self.user)
-        self._disks = {self._mount(name): disk for name, disk in self.file.disks.items()}
-        self._at: dict[str, str] = {}
-        for name, disk in self._disks.items():
-            self._at[name] = os.path.realpath(self.folder / disk.folder)
-            if not self._holds(self._at[name]):
-                raise MachineUnusable(
-                    "the folder of a disk is not there",
-                    where=str(self.folder / disk.folder),
-                    why=f"{FILE} gives it to {name or '/'}",
-                )
+        self._disks = DiskFolders(self.folder, self.platform, self.file.disks)
 
     @cached_property
     def read_only(self) -> bool:
         """Whether nothing may be changed, since its file says so or the system does."""
-        disk = self._at[self._disk_of(self._home)[0]]
+        disk = self._disks.at[self._disks.of(self._home)[0]]
         as_now = os.access in os.supports_effective_ids
         return self.file.read_only or not os.access(disk, os.W_OK, effective_ids=as_now)
 
@@ -110,13 +101,6 @@ class FolderMachine(HostMachine):
             return None
         name = f"{Path(self.name).name}-{digest(self.identity.encode())[:12]}"
         return paths.join(self.root("state"), OWN_STATE), own_state() / "machines" / name
-
-    def _holds(self, disk: str) -> bool:
-        """Return whether there is a folder at ``disk``, and it lies in the machine's own."""
-        return disk.startswith(f"{self.folder}{os.sep}") and SafePath(disk).is_dir()
-
-    def _mount(self, name: str) -> str:
-        return f"{name[0].upper()}:" if self.rules.drive_letters else name.rstrip("/")
 
     def _key(self, text: str) -> str:
         return paths.key(text, self.platform)
@@ -205,7 +189,7 @@ class FolderMachine(HostMachine):
             top = Path(folder)
             for name in (FILE, REGISTRY, DESKTOP_SETTINGS):
                 copy_plain(self.folder / name, top / name)
-            for disk in self._disks.values():
+            for disk in self.file.disks.values():
                 (top / disk.folder).mkdir(parents=True, exist_ok=True)
             twin = FolderMachine(top, self.effects)
             for root in ("home", "config", "data", "temp"):
@@ -215,44 +199,17 @@ class FolderMachine(HostMachine):
                 copy_plain(self.host(path), twin.host(path))
             yield twin
 
-    def _disk_of(self, path: str) -> tuple[str, Disk]:
-        mounts = [m for m in self._disks if paths.is_within(path, m or "/", self.platform)]
-        if not mounts or not path:
-            anchor = path.split("/")[0] or "/"
-            raise MachineUnusable("disk not found", where=path, why=f"{anchor} does not exist")
-        mount = max(mounts, key=len)
-        return mount, self._disks[mount]
-
     def look(self, path: str) -> Entry | None:
-        at = self._as_written(path)
+        at = self._disks.as_written(path) if OWN_STATE not in path else ""
         try:
             return entry_of(paths.base(path), status_of(at), lambda: link_target(at))
         except (OSError, ValueError):  # it is not there, not so spelled, or behind a link
             return super().look(path)
 
-    def _as_written(self, path: str) -> str:
-        """Return where a path lies if each folder on the way is spelled so and none is a link; an
-        empty text where that is not so by what it says."""
-        mount, _ = self._disk_of(path)
-        segments = path[len(mount) :].split("/")
-        if OWN_STATE in path or "." in segments or ".." in segments:
-            return ""
-        return "".join([self._at[mount], *(f"{os.sep}{s}" for s in segments if s)])
-
     def host(self, path: str) -> SafePath:
         if OWN_STATE in path and (below := self._below_own(path)) is not None:
             return below
-        mount, _ = self._disk_of(path)
-        at = self._at[mount]
-        segments = [s for s in path[len(mount) :].split("/") if s]
-        for number, segment in enumerate(segments):
-            if segment in (".", ".."):
-                raise MachineUnusable("a path must not contain `..`", where=path)
-            if number and leads_on(at):
-                why = f"{Path(at).name} is one"
-                raise MachineUnusable("leads through a link", where=path, why=why)
-            at = f"{at}{os.sep}{self._spelled(at, segment)}"
-        return SafePath(at)
+        return self._disks.host(path)
 
     def _below_own(self, path: str) -> SafePath | None:
         """Return where a path of the tool's own lies on this computer, where it does."""
@@ -263,25 +220,15 @@ class FolderMachine(HostMachine):
             raise MachineUnusable("a path must not contain `..`", where=path)
         return SafePath(self._apart[1].joinpath(*filter(None, names)))
 
-    def _spelled(self, folder: str, name: str) -> str:
-        """Return how the folder itself spells ``name``, on volumes where spelling is free."""
-        if not self.rules.ignores_case or os.path.lexists(f"{folder}{os.sep}{name}"):
-            return name
-        try:
-            listed = sorted(names_in(folder))
-        except OSError:
-            return name
-        return next((n for n in listed if self._key(n) == self._key(name)), name)
-
     def disks(self) -> tuple[str, ...]:
-        return tuple(mount or "/" for mount in sorted(self._disks))
+        return tuple(mount or "/" for mount in sorted(self._disks.at))
 
     def room(self, path: str) -> Room:
         if OWN_STATE in path and (below := self._below_own(path)) is not None:
             there = next(folder for folder in (below, *below.parents) if folder.is_dir())
             return Room("this computer", shutil.disk_usage(there).free)
-        mount, disk = self._disk_of(path)
-        free = shutil.disk_usage(self._at[mount]).free
+        mount, disk = self._disks.of(path)
+        free = shutil.disk_usage(self._disks.at[mount]).free
         return Room(mount or "/", free if disk.free is None else min(free, disk.free))
 
     def _program(self, path: str) -> Program | None:
@@ -318,7 +265,7 @@ class FolderMachine(HostMachine):
             name,
             self.user,
             self.root("home"),
-            self._at,
+            self._disks.at,
             read_only=self.read_only,
             ports=ports_of(self.file.environment) if self.network else (),
             outside=self.file.network == "outside",
@@ -347,7 +294,7 @@ class FolderMachine(HostMachine):
         env = {name: self._argument(program, text) for name, text in channels.env.items()}
         done = super().start(program, given, seconds, replace(channels, env=env))
         given_host_paths = self.not_isolated and self._paths_of(program) == "host"
-        return in_machine_paths(done, self._at) if given_host_paths else done
+        return in_machine_paths(done, self._disks.at) if given_host_paths else done
 
     def attend(self, program: str, arguments: Sequence[str]) -> int:
         """Run a program, or the shell where none is named, at the terminal of this process, and
@@ -396,12 +343,12 @@ class FolderMachine(HostMachine):
             "FOLDER_MACHINE": str(self.folder),
             "FOLDER_MACHINE_PLATFORM": self.platform,
             "FOLDER_MACHINE_USER": self.user,
-            "FOLDER_MACHINE_DISKS": json.dumps(self._at, sort_keys=True),
+            "FOLDER_MACHINE_DISKS": json.dumps(self._disks.at, sort_keys=True),
             "FOLDER_MACHINE_PROGRAM": program,
         }
         given = {**self.file.environment, **self.given}
         if not self.not_isolated:
-            told["FOLDER_MACHINE_DISKS"] = json.dumps({mount: mount for mount in self._at})
+            told["FOLDER_MACHINE_DISKS"] = json.dumps({mount: mount for mount in self._disks.at})
             from widetrail.machine import isolation
 
             own = isolation.environment(self.root("home"), self.user, self.file.redirected)
