@@ -4,12 +4,15 @@
    peer is ``cp -a`` of both machines to the same kind of place, and starting the program as often.
 2. The same, 200 times, with one job and with two.
 3. A bounded ``--stops`` of a demo recipe: one stop for each kind of effect, step and state.
+4. Mutants of demo recipes, each shown to one rehearsal: how many a second of the processors' time,
+   that of the programs counted. Compared with what another revision of Wide Trail gives.
 
     python benchmarks/rehearsing.py
 """
 
 from __future__ import annotations
 
+import resource
 import subprocess
 import tempfile
 import time
@@ -18,23 +21,29 @@ from datetime import UTC, datetime
 from pathlib import Path
 from statistics import median
 
+import psutil
+
 from widetrail.machine import FolderMachine
-from widetrail.rehearsing import load_rehearsal
+from widetrail.recipe.loader import examine
+from widetrail.rehearsing import load_rehearsal, rehearse
 from widetrail.rehearsing.batch import jobs_of, run_many
-from widetrail.rehearsing.scaffold import Beginning, begin
+from widetrail.rehearsing.mutants import mutants_of
+from widetrail.rehearsing.scaffold import Beginning, begin_recipe
 from widetrail.rehearsing.stage import fast_folder
+from widetrail.steps import KINDS
 from widetrail.testing import sweep
 from widetrail_demo.world import build_world
 
 NOW = datetime(2026, 11, 25, tzinfo=UTC)
 FILES, ROUNDS, MANY = 200, 15, 200
 SWEPT = ("trellisdesk", "huemoss")
+MUTATED, MUTANTS = ("huemoss", "trellisdesk", "quillbox", "sporelog", "loamlens"), 10
 
 
 def make(folder: Path) -> Path:
     """Make a recipe with two machines of ``FILES`` files and a rehearsal; return the rehearsal."""
     kept, sign = "{documents}/Huemoss", "{programs}/huemoss"
-    begin(folder, Beginning("huemoss", "Huemoss", "Osier", "linux", kept, sign))
+    begin_recipe(folder, Beginning("huemoss", "Huemoss", "Osier", "linux", kept, sign))
     recipe = folder / "huemoss.trail.yaml"
     told = "  programs: {huemoss: huemoss}\n  screen: [huemoss, list]\n"
     recipe.write_text(recipe.read_text().replace("\nrecognise:", f"{told}\nrecognise:"))
@@ -108,11 +117,41 @@ def stops(folder: Path) -> None:
         )
 
 
+def processors() -> float:
+    """Return the processor time of this process and all it started, in seconds."""
+    ended = resource.getrusage(resource.RUSAGE_CHILDREN)
+    running = sum(sum(one.cpu_times()[:2]) for one in psutil.Process().children())
+    return time.process_time() + ended.ru_utime + ended.ru_stime + running
+
+
+def mutants(folder: Path) -> None:
+    """Measure how fast mutants of demo recipes are judged."""
+    for name in MUTATED:
+        rehearsal = load_rehearsal(folder / "recipes" / f"{name}.rehearsal.yaml")
+        first, *others = rehearsal.recipes()
+        found = list(mutants_of(first))
+        found = found[:: len(found) // MUTANTS][:MUTANTS]
+        rehearse(rehearsal, NOW, recipes=[first, *others])
+        begun, noticed = processors(), 0
+        for mutant in found:
+            changed, _ = examine(mutant.text, mutant.file, KINDS)
+            assert changed is not None, "mutants are recipes"
+            try:
+                noticed += not rehearse(rehearsal, NOW, recipes=[changed, *others]).passed
+            except Exception:  # as the judge of mutants does: it was noticed, however
+                noticed += 1
+        took = processors() - begun
+        print(
+            f"{len(found)} mutants of {name}, {noticed} noticed: {len(found) / took:.2f} a second"
+        )
+
+
 def main() -> None:
     """Print all figures."""
     with tempfile.TemporaryDirectory() as folder:
         small(Path(folder) / "small")
         stops(Path(folder) / "world")
+        mutants(Path(folder) / "world")
 
 
 if __name__ == "__main__":
