@@ -19,6 +19,7 @@ ORDER = (
     "records",
     "steps",
     "planning",
+    "trust",
     "parcel",
     "walking",
     "rehearsing",

@@ -162,7 +162,7 @@ def test_revisions_in_git_are_compared(tmp_path: Path) -> None:
         subprocess.run([*git, *words], check=True)
     path.write_text(OLD.replace("compare: same", "compare: at_least", 1))
     told = json.loads(widetrail("compare", "--git", "HEAD", path, "--json").out)
-    assert [d["what"] for d in told[str(path)]] == ["check", "same-revision"]
+    assert [d["what"] for d in told[str(path)]["differences"]] == ["check", "same-revision"]
     page = tmp_path / "page.html"
     shown = widetrail("compare", "--git", "HEAD", path, "--page", page)
     assert "- {compare: same}" in shown.out

@@ -16,6 +16,7 @@ from widetrail.library.recipes import load_recipe
 from widetrail.recipe.comparing import compare
 from widetrail.reporting.compare_page import render_comparison
 from widetrail.reporting.coverage_page import render_coverage
+from widetrail.trust import more_than_before
 
 LOOK = """
 <body style="margin:0"><iframe id="page" width="WIDTH" height="800" srcdoc="PAGE"></iframe>
@@ -119,13 +120,15 @@ def coverage_page(world: World) -> str:
 
 
 def compare_page(world: World) -> str:
-    told = {}
+    told, more = {}, {}
     for name in ("sporelog", "quillbox", "dewcast"):
         path = world.folder / f"recipes/{name}.trail.yaml"
-        old = load_recipe(path).tree
-        path.write_text(path.read_text().replace("compare: same", "compare: at_least"))
-        told[path] = compare(old, load_recipe(path).tree)
-    return render_comparison(told)
+        old, text = load_recipe(path), path.read_text()
+        text = text.replace("compare: same", "compare: at_least")
+        path.write_text(text.replace('"{config}/quillbox"', '"{config}/autostart/quillbox"'))
+        told[path] = compare(old.tree, load_recipe(path).tree)
+        more[path] = more_than_before(old, load_recipe(path))
+    return render_comparison(told, more)
 
 
 def sheet_page(world: World) -> str:

@@ -9,7 +9,12 @@ import click
 
 from widetrail.cli.output import Page, json_option, print_json
 from widetrail.formats.quantities import show_count
-from widetrail.library.revisions import compare_files, compare_with_revision
+from widetrail.library.revisions import (
+    compare_files,
+    compare_with_revision,
+    permissions_added,
+    permissions_added_since,
+)
 from widetrail.recipe.comparing import Difference
 
 PATH = click.Path(path_type=Path)
@@ -23,24 +28,36 @@ PATH = click.Path(path_type=Path)
 def command(
     recipes: tuple[Path, ...], revision: str | None, to: Path | None, as_json: bool
 ) -> None:
-    """Show what NEW changes of OLD: for safety, for the person, and else.
+    """Show what NEW changes of OLD: for safety, for the person, and else; and what it may do that
+    OLD may not.
 
     \b
     widetrail compare OLD NEW
     widetrail compare --git REV RECIPE...
     """
     from widetrail.reporting.compare_page import in_groups, render_comparison
+    from widetrail.reporting.sheet_page import COMPUTERS, may_do, on_which
 
     if revision is not None:
         told = {path: compare_with_revision(path, revision) for path in recipes}
+        more = {path: permissions_added_since(path, revision) for path in recipes}
     elif len(recipes) == 2:
         told = {recipes[1]: compare_files(*recipes)}
+        more = {recipes[1]: permissions_added(*recipes)}
     else:
         raise click.UsageError("Two recipes are compared: OLD NEW, or --git REV RECIPE...")
     if to is not None:
-        to.write_text(render_comparison(told), encoding="utf-8")
+        to.write_text(render_comparison(told, more), encoding="utf-8")
     if as_json:
-        print_json({str(p): [asdict(one) for one in found] for p, found in told.items()})
+        print_json(
+            {
+                str(path): {
+                    "differences": [asdict(one) for one in found],
+                    "permissions": [one._asdict() for one in more[path]],
+                }
+                for path, found in told.items()
+            }
+        )
         return
     page = Page()
     for path, found in told.items():
@@ -49,6 +66,14 @@ def command(
             page.line(title, "bold", indent=2)
             for one in differences:
                 _show(page, one)
+        if more[path]:
+            page.line("May do more than before", "bold", indent=2)
+        for title, permissions in may_do(more[path]):
+            for may in permissions:
+                on = ", ".join(filter(None, (COMPUTERS[may.station], on_which(may))))
+                page.line(f"{title}: {may.what} ({on})", indent=4)
+                if may.told:
+                    page.line(f"wherever {may.told} says", "dim", indent=6)
 
 
 def _show(page: Page, one: Difference) -> None:

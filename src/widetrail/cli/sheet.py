@@ -32,8 +32,8 @@ history_option = click.option(
 @json_option
 def command(recipes: tuple[Path, ...], to: Path, history: Path | None, as_json: bool) -> None:
     """Write a page for people of each of RECIPES, files or folders: where the program keeps what,
-    the routes with their conditions, what is not transferred, what a person does, and which
-    rehearsals prove it.
+    the routes with their conditions, what the recipe may do on either computer, what is not
+    transferred, what a person does, and which rehearsals prove it.
 
     Of several recipes, index.html lists them. With --json the sheets are printed instead.
     """

@@ -16,6 +16,7 @@ from widetrail.recipe.fixing import Fixed
 from widetrail.recipe.fixing import fix as fix_one
 from widetrail.recipe.layout import formatted
 from widetrail.steps import KINDS
+from widetrail.trust import Permission, more_than_before
 
 
 def compare_files(old: Where, new: Where) -> list[Difference]:
@@ -43,6 +44,32 @@ def compare_with_revision(path: Where, revision: str) -> list[Difference]:
     new = load_recipe(recipe)
     old = load_recipe_text(_in_git(recipe, revision), f"{recipe} ({revision})", KINDS)
     return compare(old.tree, new.tree)
+
+
+def permissions_added(old: Where, new: Where) -> tuple[Permission, ...]:
+    """Return what a recipe may do that another one may not: what is to be consented to anew.
+
+    Raises:
+        InputUnusable: A file cannot be read.
+        DocumentUnusable: One of them has findings that are errors.
+
+    Example:
+        >>> permissions_added("recipes/sporelog.trail.yaml", "recipes/sporelog.trail.yaml")
+        ()
+    """
+    return more_than_before(load_recipe(old), load_recipe(new))
+
+
+def permissions_added_since(path: Where, revision: str) -> tuple[Permission, ...]:
+    """Return what a recipe may do that it might not in a revision of its Git repository.
+
+    Raises:
+        InputUnusable: It cannot be read, or Git does not have it there.
+        DocumentUnusable: One of them has findings that are errors.
+    """
+    recipe = Path(path)
+    old = load_recipe_text(_in_git(recipe, revision), f"{recipe} ({revision})", KINDS)
+    return more_than_before(old, load_recipe(recipe))
 
 
 def _in_git(path: Path, revision: str) -> str:

@@ -8,7 +8,7 @@ name them, and the run keys and start-up folder of Windows.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Literal
 
 from widetrail.formats.registry import full_key
@@ -92,6 +92,16 @@ def attention(path: str, machine: Machine, *, told: bool = False) -> Attention |
     return "outside" if told and not is_own(path, machine) else None
 
 
+def attentions(path: str, platform: Platform, roots: Mapping[str, str]) -> set[Attention]:
+    """Return why what is put at ``path``, or below it, needs a consent of its own on a platform
+    where the roots of an account lie so."""
+    return {
+        why
+        for at, why in _sensitive_by(platform, roots.__getitem__, ("C:",))
+        if is_within(path, at, platform) or is_within(at, path, platform)
+    }
+
+
 def attention_key(path: str) -> Attention | None:
     """Return why what is put into a registry key, or below it, needs a consent of its own."""
     try:
@@ -115,15 +125,20 @@ def sensitive_below(path: str, machine: Machine) -> dict[str, Attention]:
 
 
 def _sensitive(machine: Machine) -> Iterator[tuple[str, Attention]]:
-    rules = PLATFORMS[machine.platform]
+    yield from _sensitive_by(machine.platform, machine.root, machine.disks())
+
+
+def _sensitive_by(
+    platform: Platform, root_of: Callable[[str], str], disks: Sequence[str]
+) -> Iterator[tuple[str, Attention]]:
+    rules = PLATFORMS[platform]
     for root, name in rules.sensitive.starts:
-        yield join(machine.root(root), name), "start-up"
-    drives = machine.disks() if rules.drive_letters else ("",)
+        yield join(root_of(root), name), "start-up"
     for path in rules.sensitive.starts_anywhere:
-        for drive in drives:
+        for drive in disks if rules.drive_letters else ("",):
             yield join(drive, path), "start-up"
     for name in _ACCESS:
-        yield join(machine.root("home"), name), "access"
+        yield join(root_of("home"), name), "access"
 
 
 def is_own(path: str, machine: Machine) -> bool:

@@ -24,6 +24,7 @@ from widetrail.publishing.sheet_routes import (
 from widetrail.recipe import Loaded, Station
 from widetrail.rehearsing import Rehearsal
 from widetrail.rehearsing.history import Passed
+from widetrail.trust import Permission, permissions_of
 
 
 @dataclass(frozen=True)
@@ -61,8 +62,9 @@ class Sheet:
 
     ``platforms`` are those on which the program is recognised, ``signs`` and ``places`` where they
     and its things are. ``programs`` are what it starts. ``trips`` are the fewest visits where each
-    item goes its first route, each with the items that something is done of. ``known`` tells
-    whether a history was looked at, so that a rehearsal without a pass never passed.
+    item goes its first route, each with the items that something is done of. ``permissions`` are
+    what it may do on a computer. ``known`` tells whether a history was looked at, so that a
+    rehearsal without a pass never passed.
     """
 
     id: str
@@ -83,6 +85,7 @@ class Sheet:
     asks: tuple[Told, ...]
     excuses: tuple[Told, ...]
     proofs: tuple[Proof, ...]
+    permissions: tuple[Permission, ...]
     known: bool
 
     @property
@@ -166,6 +169,7 @@ def make_sheet(
         ),
         excuses=tuple(Told(f"{one.finding} at {one.at}", one.why) for one in recipe.excuses),
         proofs=tuple(_proof(one, last) for one in rehearsals),
+        permissions=permissions_of(loaded),
         known=last is not None,
     )
 

@@ -7,6 +7,8 @@ from pathlib import Path
 
 from widetrail.recipe.comparing import WEIGHTS, Difference, Weight
 from widetrail.reporting.html import make_page
+from widetrail.reporting.sheet_page import COMPUTERS, may_do, on_which
+from widetrail.trust import Permission
 
 TITLES: Mapping[Weight, str] = {
     "safety": "For safety",
@@ -21,10 +23,19 @@ def in_groups(found: Sequence[Difference]) -> list[tuple[str, list[Difference]]]
     return [(title, mine) for title, mine in groups if mine]
 
 
-def render_comparison(told: Mapping[Path, Sequence[Difference]]) -> str:
-    """Return the page of what revisions of recipes have otherwise."""
+def render_comparison(
+    told: Mapping[Path, Sequence[Difference]], more: Mapping[Path, Sequence[Permission]]
+) -> str:
+    """Return the page of what revisions of recipes have otherwise, and what they may do more."""
     recipes = [
-        {"path": str(path), "count": len(found), "groups": in_groups(found)}
+        {
+            "path": str(path),
+            "count": len(found),
+            "groups": in_groups(found),
+            "more": may_do(more.get(path, ())),
+        }
         for path, found in told.items()
     ]
-    return make_page("compare.html", "Recipes compared", recipes=recipes)
+    return make_page(
+        "compare.html", "Recipes compared", recipes=recipes, computers=COMPUTERS, on_which=on_which
+    )

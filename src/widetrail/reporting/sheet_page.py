@@ -5,11 +5,18 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from widetrail.lazily import dataclass
+from widetrail.machine.platforms import PLATFORMS
 from widetrail.publishing import Sheet
 from widetrail.rehearsing.inputs import INPUT_WORDS
 from widetrail.reporting.html import make_page
+from widetrail.trust import Permission, PermissionKind
 
-_COMPUTERS = {"old": "old computer", "new": "new computer", "between": "computer between"}
+COMPUTERS = {
+    "old": "old computer",
+    "new": "new computer",
+    "between": "computer between",
+    "both": "both computers",
+}
 _EFFECTS = {
     "starts": "starts a program",
     "changes": "changes files",
@@ -19,6 +26,29 @@ _EFFECTS = {
     "looks": "only looks",
 }
 
+MAY_DO: dict[PermissionKind, str] = {
+    "starts": "Starts",
+    "writes": "Writes",
+    "removes": "Removes or renames",
+    "start-up": "Writes where programs are started from automatically",
+    "access": "Writes where it is said who may use the account",
+    "secret": "Asks for or carries a secret",
+    "network": "Needs a network",
+    "reads": "Reads",
+}
+"""What a recipe may do, for people."""
+
+
+def on_which(permission: Permission) -> str:
+    """Return the platforms that a permission is for, for people; empty for all of the recipe."""
+    return ", ".join(PLATFORMS[one].title for one in permission.platforms)
+
+
+def may_do(permissions: Sequence[Permission]) -> list[tuple[str, list[Permission]]]:
+    """Return permissions by what they are, each group with its title."""
+    groups = ((MAY_DO[k], [one for one in permissions if one.kind == k]) for k in MAY_DO)
+    return [(title, mine) for title, mine in groups if mine]
+
 
 def render_sheet(sheet: Sheet) -> str:
     """Return the page of one recipe's sheet."""
@@ -26,9 +56,11 @@ def render_sheet(sheet: Sheet) -> str:
         "sheet.html",
         sheet.name,
         sheet=sheet,
-        computers=_COMPUTERS,
+        computers=COMPUTERS,
         effects=_EFFECTS,
         since=INPUT_WORDS,
+        may_do=may_do(sheet.permissions),
+        on_which=on_which,
     )
 
 

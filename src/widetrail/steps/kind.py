@@ -108,6 +108,9 @@ class Act(ABC, Generic[S, C]):
     of_seats: ClassVar[bool] = False
     """Whether what comes out wrong with it, where seats are moved, is told by the ledger."""
 
+    removes: ClassVar[bool] = False
+    """Whether what it changes is no longer there under its name."""
+
     by_person: ClassVar[str] = ""
     """What undoing cannot take back of it, since a person did it; empty where nothing is so."""
 

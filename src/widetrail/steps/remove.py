@@ -43,6 +43,7 @@ class Remove(Rule[RemoveSettings], Act[RemoveStep, Has]):
     facts = RemoveFacts
     takes_over = True
     needs_closed = True
+    removes = True
 
     def unfold(self, settings: RemoveSettings, unfolding: Unfolding) -> tuple[Step, ...]:
         path = unfolding.expand(settings.remove)

@@ -45,6 +45,7 @@ class Retire(Act[RetireStep, Has]):
     facts = RetireFacts
     needs_closed = True
     comes_last = True
+    removes = True
 
     def words(self, step: RetireStep) -> str:
         renamed = base(plain(step.renamed))

@@ -1,0 +1,195 @@
+"""What a recipe may do is told from its text alone, whole, and what grew is told."""
+
+import re
+from pathlib import Path
+
+import pytest
+
+from build import NOW
+from conftest import World, widetrail
+from widetrail.library.recipes import load_recipes
+from widetrail.machine import FolderMachine, medium_of
+from widetrail.planning import Choices, Plan, make_plan
+from widetrail.recipe import Loaded, load_recipe_text
+from widetrail.recipe.templates import plain
+from widetrail.steps import KINDS, act_of
+from widetrail.trust import Permission, more_than_before, permissions_of
+
+RECIPE = """\
+recipe: 1
+revision: 1
+application:
+  id: moss
+  name: Moss
+  programs: {moss: {windows: "{programs}/Moss/moss.exe", else: moss}}
+  close: [moss, quit]
+recognise:
+  - sign: {folder: {windows: "{config}/Moss", linux: "{config}/moss"}}
+places:
+  notes:
+    folder: {windows: "{config}/Moss/Notes", else: "{config}/moss/notes"}
+    set_in: {ini: {windows: "{config}/Moss/moss.ini", else: "{config}/moss/moss.ini"}, at: a/notes}
+readings: {pages: {files: "{notes}/*.page"}}
+asks: {phrase: {secret: The passphrase}}
+items:
+  notes:
+    title: Notes
+    from: notes
+    retire: yes
+    checks: {pages: {}}
+    losses: [{what: colours, remedy: Choose them again.}]
+    routes:
+      - name: export
+        needs: {new: {network: yes}}
+        legs:
+          - old: [{run: [moss, export, "{parcel}/notes"]}]
+          - new: [{run: [moss, import, "{parcel}/notes"], changes: notes}]
+"""
+
+
+def loaded(text: str = RECIPE) -> Loaded:
+    return load_recipe_text(text, "moss.trail.yaml", KINDS)
+
+
+def told(recipe: Loaded, kind: str) -> list[tuple[str, str, str, str]]:
+    found = [one for one in permissions_of(recipe) if one.kind == kind]
+    return [(one.station, one.what, one.told, " ".join(one.platforms)) for one in found]
+
+
+def test_all_that_a_recipe_may_do_is_told_from_its_text() -> None:
+    recipe = loaded()
+    exe = "‹programs›/Moss/moss.exe"
+    assert told(recipe, "starts") == [
+        ("both", "moss quit", "", "macos linux"),
+        ("both", f"{exe} quit", "", "windows"),
+        ("new", "moss import ‹parcel›/notes", "", "macos linux"),
+        ("new", f"{exe} import ‹parcel›/notes", "", "windows"),
+        ("old", "moss export ‹parcel›/notes", "", "macos linux"),
+        ("old", f"{exe} export ‹parcel›/notes", "", "windows"),
+    ]
+    ini = "a/notes in ‹config›/moss/moss.ini", "a/notes in ‹config›/Moss/moss.ini"
+    assert told(recipe, "writes") == [
+        ("new", "‹config›/Moss/Notes", "", "windows"),
+        ("new", "‹config›/moss/notes", "", "macos linux"),
+        ("new", "‹notes›", ini[1], "windows"),
+        ("new", "‹notes›", ini[0], "macos linux"),
+    ]
+    assert [(at, what) for at, what, *_ in told(recipe, "removes")] == [
+        ("old", "‹config›/Moss/Notes"),
+        ("old", "‹config›/moss/notes"),
+        ("old", "‹notes›"),
+        ("old", "‹notes›"),
+    ]
+    assert told(recipe, "secret") == [("both", "The passphrase", "", "")]
+    assert told(recipe, "network") == [("new", "Notes", "", "")]
+    assert ("both", "‹config›/moss/moss.ini", "", "macos linux") in told(recipe, "reads")
+    assert ("both", "‹config›/moss/notes/*.page", "", "macos linux") in told(recipe, "reads")
+    assert not told(recipe, "start-up")
+
+
+@pytest.mark.parametrize(
+    ("was", "now", "kind", "what", "platforms"),
+    [
+        ("notes, retire", "", "", "", ""),
+        ("moss/notes", "autostart/moss", "start-up", "‹config›/autostart/moss", "linux"),
+        ("export, ", "export, --all, ", "starts", "moss export --all ‹parcel›/notes", ""),
+        ("else: moss}", "else: mossy}", "starts", "mossy quit", ""),
+        ('else: "{config}/moss/notes"', 'else: "{home}/.ssh"', "access", "‹home›/.ssh", ""),
+        ('else: "{config}/moss/notes"', 'else: "{home}"', "access", "‹home›", "macos linux"),
+        ('{windows: "{config}/Moss", linux:', "{else:", "reads", "‹config›/moss", ""),
+        ("asks: {", "asks: {key: {secret: A key}, ", "secret", "A key", ""),
+    ],
+)
+def test_what_grew_is_told(was: str, now: str, kind: str, what: str, platforms: str) -> None:
+    before, after = loaded(), loaded(RECIPE.replace(was, now))
+    assert more_than_before(before, before) == ()
+    grown = more_than_before(before, after)
+    if not kind:
+        assert grown == ()
+        return
+    mine = [one for one in grown if (one.kind, one.what) == (kind, what)]
+    assert mine, grown
+    assert not platforms or " ".join(mine[0].platforms) == platforms
+
+
+def test_less_than_before_is_nothing_more() -> None:
+    assert more_than_before(loaded(), loaded(RECIPE.replace("    retire: yes\n", ""))) == ()
+
+
+Planned = tuple[dict[str, Loaded], Plan, FolderMachine, FolderMachine]
+
+
+def planned(world: World, choices: Choices) -> Planned:
+    recipes = load_recipes([world.folder / "recipes"])
+    old, new = FolderMachine(world.old), FolderMachine(world.new)
+    medium = medium_of(world.folder / "media" / "usb-stick")
+    plan = make_plan(recipes, old, new, medium, NOW, choices, sealed=True)
+    return {one.id: one for one in recipes}, plan, old, new
+
+
+def allows(permission: Permission, path: str, machine: FolderMachine) -> bool:
+    """Return whether a permission is for a path of a machine: one that a setting tells is for any,
+    and what is known only where it is done may be any name."""
+    if permission.told:
+        return True
+    what = re.sub(r"^‹(\w+)›", lambda m: _root(machine, m[1]), permission.what)
+    pattern = re.sub(r"‹[^›]*›|\\\*", ".*", re.escape(what))
+    return re.fullmatch(f"{pattern}(/.*)?", path, re.IGNORECASE) is not None
+
+
+def _root(machine: FolderMachine, name: str) -> str:
+    try:
+        return machine.root(name)
+    except (KeyError, LookupError):
+        return f"‹{name}›"
+
+
+@pytest.mark.parametrize(
+    "choices",
+    [
+        Choices(without=frozenset({"trellisdesk.boxes"})),  # for which the medium is taken away
+        Choices(only=frozenset({"trellisdesk.boxes"})),
+    ],
+)
+def test_no_step_of_a_plan_of_the_demo_goes_beyond_what_its_recipe_may_do(
+    world: World, choices: Choices
+) -> None:
+    recipes, plan, old, new = planned(world, choices)
+    looked_at = 0
+    for step in plan.steps:
+        recipe = recipes[plan.item(step.item).recipe]
+        machine = old if step.station == "old" else new
+        mine = [
+            one
+            for one in permissions_of(recipe)
+            if one.station in ("both", step.station)
+            and machine.platform in (one.platforms or (machine.platform,))
+        ]
+        for path in (*step.changes, *step.writes):
+            if path.startswith(("{parcel}", "{request}", "{answer}")):
+                continue
+            kind = "removes" if act_of(step).removes else "writes"
+            given = [one for one in mine if one.kind == kind]
+            shown = plain(path)
+            assert any(allows(one, shown, machine) for one in given), (step.id, path, given)
+            looked_at += 1
+        for command in step.commands.values():
+            started = [one.what for one in mine if one.kind == "starts"]
+            assert any(f" {command[1]}" in f"{one} " for one in started), (step.id, command)
+            looked_at += 1
+    assert looked_at > (40 if choices.without else 1)
+
+
+def test_sheets_and_comparisons_show_it(world: World, tmp_path: Path) -> None:
+    assert widetrail("sheet", world.recipe, "--to", tmp_path / "sheets").status == 0
+    page = (tmp_path / "sheets" / "sporelog.html").read_text()
+    assert "What it may do" in page
+    assert "sporelog export" in page
+    older = tmp_path / "older.trail.yaml"
+    older.write_text(world.recipe.read_text())
+    world.edit(
+        "recipes/sporelog.trail.yaml", lambda t: t.replace("export, ", "export, --quietly, ")
+    )
+    ran = widetrail("compare", older, world.recipe)
+    assert "May do more than before" in ran.out
+    assert "--quietly" in ran.out.split("May do more than before")[1]
