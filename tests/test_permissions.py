@@ -7,7 +7,8 @@ import pytest
 
 from build import NOW
 from conftest import World, widetrail
-from widetrail.library.recipes import load_recipes
+from widetrail.findings import Finding
+from widetrail.library.recipes import lint, load_recipes
 from widetrail.machine import FolderMachine, medium_of
 from widetrail.planning import Choices, Plan, make_plan
 from widetrail.recipe import Loaded, load_recipe_text
@@ -193,3 +194,66 @@ def test_sheets_and_comparisons_show_it(world: World, tmp_path: Path) -> None:
     ran = widetrail("compare", older, world.recipe)
     assert "May do more than before" in ran.out
     assert "--quietly" in ran.out.split("May do more than before")[1]
+
+
+POLICY = """\
+policy: Marrowfield Gardens
+programs: ["{programs}/Moss/*", moss]
+folders: ["{config}/moss", "{config}/Moss/*"]
+"""
+
+
+@pytest.mark.parametrize(
+    ("policy", "against"),
+    [
+        (POLICY, []),
+        ("policy: All\n", []),
+        (POLICY.replace(", moss]", "]"), ["Starts moss export", "Starts moss import", "quit"]),
+        (POLICY.replace('"{config}/moss", ', ""), ["Writes ‹config›/moss/notes", "Removes"]),
+        (POLICY + "told_places: no\n", ["Writes ‹notes›", "Removes or renames ‹notes›"]),
+        (POLICY + "never: [network]\n", ["Needs a network Notes (new computer)"]),
+        (POLICY + "never: [secret, removes]\n", ["The passphrase", "Removes"]),
+    ],
+)
+def test_a_policy_refuses_with_its_reason(tmp_path: Path, policy: str, against: list[str]) -> None:
+    path, recipe = tmp_path / "policy.yaml", tmp_path / "moss.trail.yaml"
+    path.write_text(policy)
+    recipe.write_text(RECIPE)
+    findings = widetrail_lint(recipe, path)
+    assert all(one.rule == "not-allowed" and "allows it" in one.hint for one in findings)
+    told = [one.message for one in findings]
+    assert bool(told) is bool(against)
+    for words in against:
+        assert any(words in text for text in told), told
+    for text in told:
+        assert any(words in text for words in against), text
+
+
+def widetrail_lint(recipe: Path, policy: Path) -> list[Finding]:
+    return [f for f in lint([recipe], policy=policy)[recipe] if f.rule == "not-allowed"]
+
+
+def test_what_a_policy_does_not_allow_is_not_planned(world: World) -> None:
+    policy = world.folder / "policy.yaml"
+    policy.write_text("policy: Marrowfield Gardens\nfolders: ['{config}/*']\n")
+    ran = world.plan("--policy", policy)
+    assert ran.status == 2
+    assert "‹documents›/Sporelog" in ran.err
+    assert not world.parcel.exists()
+    policy.write_text("policy: Marrowfield Gardens\nfolders: '*'\n")
+    assert world.plan("--policy", policy).status == 0
+
+
+def test_a_policy_with_a_key_that_is_none_is_refused(world: World) -> None:
+    policy = world.folder / "policy.yaml"
+    policy.write_text("policy: Marrowfield Gardens\nfolder: ['{config}/*']\n")
+    ran = widetrail("lint", world.recipe, "--policy", policy)
+    assert ran.status == 2
+    assert "folder" in ran.err
+
+
+def test_nothing_leads_out_of_a_folder_that_is_allowed(tmp_path: Path) -> None:
+    path, recipe = tmp_path / "policy.yaml", tmp_path / "moss.trail.yaml"
+    path.write_text("policy: Marrowfield Gardens\nfolders: ['{config}/moss', '{config}/Moss']\n")
+    recipe.write_text(RECIPE.replace('"{config}/moss/notes"', '"{config}/mossy"'))
+    assert any("‹config›/mossy" in one.message for one in widetrail_lint(recipe, path))

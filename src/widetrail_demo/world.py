@@ -85,8 +85,9 @@ def build_world(folder: Path, seed: int = SEED, *, small: bool = False) -> None:
     for kind in RECIPES:
         (folder / kind).mkdir()
         copy_recipes(folder / kind)
-    with as_file(files("widetrail_demo") / "catalogue.yaml") as catalogue:
-        shutil.copyfile(catalogue, folder / "catalogue.yaml")
+    for name in ("catalogue.yaml", "policy.yaml"):
+        with as_file(files("widetrail_demo") / name) as own:
+            shutil.copyfile(own, folder / name)
     _settle_times(machines)
 
 

@@ -36,7 +36,8 @@ def command(
     widetrail compare --git REV RECIPE...
     """
     from widetrail.reporting.compare_page import in_groups, render_comparison
-    from widetrail.reporting.sheet_page import COMPUTERS, may_do, on_which
+    from widetrail.reporting.sheet_page import may_do, on_which
+    from widetrail.trust import COMPUTERS
 
     if revision is not None:
         told = {path: compare_with_revision(path, revision) for path in recipes}

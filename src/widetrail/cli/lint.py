@@ -41,16 +41,21 @@ def _codes(_: click.Context, __: click.Parameter, value: tuple[str, ...]) -> tup
     "--account",
     help="The name of the account that wrote the recipes, to find it in paths; else your own.",
 )
+@click.option(
+    "--policy",
+    type=click.Path(path_type=Path),
+    help="A file that says what recipes may do; what it does not allow is an error.",
+)
 @json_option
 def command(
     recipes: tuple[Path, ...],
     form: str,
-    select: tuple[str, ...],
-    ignore: tuple[str, ...],
     fixes: bool,
     yes: bool,
     account: str | None,
+    policy: Path | None,
     as_json: bool,
+    **codes: tuple[str, ...],
 ) -> None:
     """Check RECIPES (files, or folders of them); no machine is looked at.
 
@@ -58,9 +63,8 @@ def command(
     """
     if fixes:
         _fix(recipes, yes=yes)
-    found = chosen(
-        lint(recipes, account=_own_name() if account is None else account), select, ignore
-    )
+    own = _own_name() if account is None else account
+    found = chosen(lint(recipes, account=own, policy=policy), codes["select"], codes["ignore"])
     form = "json" if as_json else form
     if form == "text":
         _show(found)

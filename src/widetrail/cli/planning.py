@@ -16,7 +16,7 @@ from widetrail.finding import CardFacts, read_card
 from widetrail.lazily import dataclass
 from widetrail.library.machines import open_machine
 from widetrail.library.plans import plan_sealed
-from widetrail.library.recipes import load_recipes
+from widetrail.library.recipes import insist_allowed, load_recipes
 from widetrail.machine import Effects
 from widetrail.machine.host import HostMachine
 from widetrail.parcel import Seal, make_seal
@@ -52,6 +52,7 @@ class Given:
     ask_programs: bool
     yes: bool
     account: str
+    policy: Path | None
     release_after: Literal["verifying", "packing"]
     seal: bool
     hint: str
@@ -65,6 +66,8 @@ def plan_and_show(given: Given) -> None:
     """Make the plan and its parcel, and show it."""
     effects = Effects()
     loaded = load_recipes(given.recipes)
+    if given.policy is not None:
+        insist_allowed(given.policy, loaded)
     words = ChoiceWords(**{f.name: getattr(given, f.name) for f in fields(ChoiceWords)})
     choices = read_choices(loaded, words)
     here = open_machine(given.old, given.account if given.old is None else "", effects)

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable, Iterator
+from functools import partial
 from pathlib import Path
 
-from widetrail.findings import Finding
+from widetrail.errors import DocumentUnusable
+from widetrail.findings import Finding, capped
 from widetrail.formats.documents import read_text
 from widetrail.recipe import SUFFIX, Loaded, examine
 from widetrail.recipe import load_recipe as load_one
@@ -54,20 +56,51 @@ def load_recipes(paths: Iterable[Where]) -> list[Loaded]:
     return list(recipes.values())
 
 
-def lint(paths: Iterable[Where], *, account: str = "") -> dict[Path, tuple[Finding, ...]]:
+def lint(
+    paths: Iterable[Where], *, account: str = "", policy: Where | None = None
+) -> dict[Path, tuple[Finding, ...]]:
     """Return the findings of each recipe that ``paths`` name; no machine is looked at.
 
-    ``account`` is the name of who wrote them, which is to stand in no path.
+    ``account`` is the name of who wrote them, which is to stand in no path. What a ``policy`` does
+    not allow is found too.
     A file without findings has an empty tuple; lines and columns count from 1.
 
     Raises:
         InputUnusable: A file cannot be read.
+        DocumentUnusable: The policy has findings.
 
     Example:
         >>> lint(["recipes/sporelog.trail.yaml"])
         {PosixPath('recipes/sporelog.trail.yaml'): ()}
     """
-    return {file: examine(read_text(file), str(file), KINDS, account)[1] for file in named(paths)}
+    against = None if policy is None else _against(Path(policy))
+    found = {}
+    for file in named(paths):
+        loaded, findings = examine(read_text(file), str(file), KINDS, account)
+        if against is not None and loaded is not None:
+            findings = capped((*findings, *against(loaded)))
+        found[file] = findings
+    return found
+
+
+def insist_allowed(policy: Where, recipes: Iterable[Loaded]) -> None:
+    """Insist that a policy allows all that recipes may do.
+
+    Raises:
+        DocumentUnusable: It does not, or has findings.
+        InputUnusable: It cannot be read.
+    """
+    against = _against(Path(policy))
+    for loaded in recipes:
+        if found := capped(against(loaded)):
+            raise DocumentUnusable(loaded.file, found)
+
+
+def _against(policy: Path) -> Callable[[Loaded], Iterator[Finding]]:
+    """Return what gives the findings of a recipe by a policy."""
+    from widetrail.trust import findings_of, load_policy  # which most calls have no use for
+
+    return partial(findings_of, load_policy(policy), str(policy))
 
 
 def named(paths: Iterable[Where]) -> list[Path]:

@@ -7,8 +7,8 @@ from pathlib import Path
 
 from widetrail.recipe.comparing import WEIGHTS, Difference, Weight
 from widetrail.reporting.html import make_page
-from widetrail.reporting.sheet_page import COMPUTERS, may_do, on_which
-from widetrail.trust import Permission
+from widetrail.reporting.sheet_page import may_do, on_which
+from widetrail.trust import COMPUTERS, Permission
 
 TITLES: Mapping[Weight, str] = {
     "safety": "For safety",

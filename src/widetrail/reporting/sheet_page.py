@@ -9,14 +9,8 @@ from widetrail.machine.platforms import PLATFORMS
 from widetrail.publishing import Sheet
 from widetrail.rehearsing.inputs import INPUT_WORDS
 from widetrail.reporting.html import make_page
-from widetrail.trust import Permission, PermissionKind
+from widetrail.trust import COMPUTERS, MAY_DO, Permission
 
-COMPUTERS = {
-    "old": "old computer",
-    "new": "new computer",
-    "between": "computer between",
-    "both": "both computers",
-}
 _EFFECTS = {
     "starts": "starts a program",
     "changes": "changes files",
@@ -25,18 +19,6 @@ _EFFECTS = {
     "copies": "copies into the parcel",
     "looks": "only looks",
 }
-
-MAY_DO: dict[PermissionKind, str] = {
-    "starts": "Starts",
-    "writes": "Writes",
-    "removes": "Removes or renames",
-    "start-up": "Writes where programs are started from automatically",
-    "access": "Writes where it is said who may use the account",
-    "secret": "Asks for or carries a secret",
-    "network": "Needs a network",
-    "reads": "Reads",
-}
-"""What a recipe may do, for people."""
 
 
 def on_which(permission: Permission) -> str:

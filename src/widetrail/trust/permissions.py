@@ -15,13 +15,12 @@ from widetrail.machine.platforms import PLATFORMS, Platform
 from widetrail.machine.roots import default_home, standard_roots
 from widetrail.machine.sensitive import Attention, attention_key, attentions
 from widetrail.planning.recipe_steps import steps_of_licence, steps_of_route
-from widetrail.recipe import Item, Loaded, Recipe, Station
+from widetrail.recipe import Item, Loaded, Reading, Recipe, Route, Station
 from widetrail.recipe.by_platform import PathChoice, on_platform
 from widetrail.recipe.licence_models import Licence
 from widetrail.recipe.lint.whole import OF_LICENCES
 from widetrail.recipe.places import Place
-from widetrail.recipe.readings import InForm, Reading
-from widetrail.recipe.routes import Route
+from widetrail.recipe.readings import InForm
 from widetrail.recipe.templates import ROOTS, Brace, literal, parse_template, plain
 from widetrail.steps import Step, act_of
 from widetrail.steps.commands import show_command
@@ -46,12 +45,33 @@ KINDS: tuple[PermissionKind, ...] = (
 """In the order in which a person should read them."""
 
 
+MAY_DO: dict[PermissionKind, str] = {
+    "starts": "Starts",
+    "writes": "Writes",
+    "removes": "Removes or renames",
+    "start-up": "Writes where programs are started from automatically",
+    "access": "Writes where it is said who may use the account",
+    "secret": "Asks for or carries a secret",
+    "network": "Needs a network",
+    "reads": "Reads",
+}
+"""What a recipe may do, for people."""
+
+COMPUTERS: dict[Station | Literal["both"], str] = {
+    "old": "old computer",
+    "new": "new computer",
+    "between": "computer between",
+    "both": "both computers",
+}
+"""Where a recipe may do something, for people."""
+
+
 class Permission(NamedTuple):
     """One thing that a recipe may do at a station; ``both`` is the old and the new computer.
 
     ``what`` is a path, a key, a command, or words for a secret; ``told`` says by what it may be
-    somewhere else, and is empty where the recipe fixes it. ``platforms`` are those on which it is
-    so, none where on all of the recipe.
+    somewhere else, and is empty where the recipe fixes it. ``program`` is what a command starts.
+    ``platforms`` are those on which it is so, none where on all of the recipe.
     """
 
     kind: PermissionKind
@@ -59,6 +79,7 @@ class Permission(NamedTuple):
     what: str
     told: str = ""
     platforms: tuple[Platform, ...] = ()
+    program: str = ""
 
 
 def permissions_of(loaded: Loaded) -> tuple[Permission, ...]:
@@ -69,14 +90,21 @@ def permissions_of(loaded: Loaded) -> tuple[Permission, ...]:
         >>> [one.what for one in permissions_of(recipe) if one.kind == "starts"][0]
         '/usr/bin/huemoss give --to ‹parcel›/palettes.huemoss'
     """
-    found: dict[tuple[PermissionKind, str, str], dict[Station, set[Platform]]] = {}
+    found: dict[_May, dict[Station, set[Platform]]] = {}
     mine = [p for p in PLATFORMS if _is_for(loaded.recipe, p)]
     for platform in mine:
-        for kind, station, what, told in _OnPlatform(loaded, platform).all():
-            found.setdefault((kind, what, told), {}).setdefault(station, set()).add(platform)
+        for station, may in _OnPlatform(loaded, platform).all():
+            found.setdefault(may, {}).setdefault(station, set()).add(platform)
     permissions = [
-        Permission(kind, station, what, told, () if len(on) == len(mine) else _in_order(on))
-        for (kind, what, told), stations in found.items()
+        Permission(
+            may.kind,
+            station,
+            may.what,
+            may.told,
+            () if len(on) == len(mine) else _in_order(on),
+            may.program,
+        )
+        for may, stations in found.items()
         for station, on in _together(stations)
     ]
     return tuple(sorted(permissions, key=lambda one: (KINDS.index(one.kind), one[1:])))
@@ -92,12 +120,12 @@ def more_than_before(before: Loaded, after: Loaded) -> tuple[Permission, ...]:
     )
 
 
-def _each(permission: Permission, of: Loaded) -> Iterator[tuple[str, str, str, str, Platform]]:
+def _each(permission: Permission, of: Loaded) -> Iterator[Permission]:
     """Give a permission for each station and platform that it is for."""
-    kind, at, what, told, on = permission
-    for platform in on or [p for p in PLATFORMS if _is_for(of.recipe, p)]:
-        for station in ("old", "new") if at == "both" else (at,):
-            yield kind, station, what, told, platform
+    stations = _BOTH if permission.station == "both" else (permission.station,)
+    for platform in permission.platforms or [p for p in PLATFORMS if _is_for(of.recipe, p)]:
+        for station in stations:
+            yield permission._replace(station=station, platforms=(platform,))
 
 
 def _is_for(recipe: Recipe, platform: Platform) -> bool:
@@ -121,7 +149,16 @@ def _together(
             yield station, on
 
 
-_Told = tuple[PermissionKind, Station, str, str]
+class _May(NamedTuple):
+    """A permission wherever it is, as ``Permission`` tells it."""
+
+    kind: PermissionKind
+    what: str
+    told: str = ""
+    program: str = ""
+
+
+_Told = tuple[Station, _May]
 C = TypeVar("C", Place, Reading)
 
 _Path = tuple[str, str]
@@ -147,15 +184,15 @@ class _OnPlatform:
         for case in self._recipe.recognise:
             sign = case.sign
             for path, told in self._paths_of(sign.where) if sign.where is not None else ():
-                yield from (("reads", at, path, told) for at in _BOTH)
+                yield from ((at, _May("reads", path, told)) for at in _BOTH)
             if sign.registry is not None and "registry" in PLATFORMS[self._platform].stores:
-                yield from (("reads", at, sign.registry, "") for at in _BOTH)
+                yield from ((at, _May("reads", sign.registry)) for at in _BOTH)
         close = self._recipe.application.close
         if close:
-            yield from (("starts", at, self._command(close), "") for at in _BOTH)
+            yield from ((at, self._starting(close)) for at in _BOTH)
         for ask in self._recipe.asks.values():
             if ask.secret is not None:
-                yield from (("secret", at, ask.secret, "") for at in _BOTH)
+                yield from ((at, _May("secret", ask.secret)) for at in _BOTH)
         for name, listed in self._recipe.listed.items():
             yield from self._of_item(name, listed)
 
@@ -164,10 +201,10 @@ class _OnPlatform:
         if case is not None and not case.may_hold_on(self._platform):
             return
         if reading.command is not None:
-            yield from (("starts", at, self._command(reading.command), "") for at in _BOTH)
+            yield from ((at, self._starting(reading.command)) for at in _BOTH)
             return
         for path, told in self._read_at(reading):
-            yield from (("reads", at, path, told) for at in _BOTH)
+            yield from ((at, _May("reads", path, told)) for at in _BOTH)
 
     def _read_at(self, reading: InForm) -> Iterator[_Path]:
         """Give where a value stands: files, or a place in a store."""
@@ -179,49 +216,51 @@ class _OnPlatform:
         elif reading.in_file:
             yield from self._paths_of(reading.where)
 
-    def _command(self, command: tuple[str, ...]) -> str:
-        program = self._recipe.application.programs.get(command[0])
-        path = on_platform(program, self._platform) if program is not None else None
-        return show_command((path or command[0], *command[1:]))
+    def _starting(self, command: tuple[str, ...]) -> _May:
+        named = self._recipe.application.programs.get(command[0])
+        path = on_platform(named, self._platform) if named is not None else None
+        program = path or command[0]
+        return _May("starts", show_command((program, *command[1:])), program=plain(program))
 
     def _of_item(self, name: str, listed: Item | Licence) -> Iterator[_Told]:
         if isinstance(listed, Licence):
             if listed.serial is not None:
-                yield "secret", "old", f"the serial of {listed.title}", ""
+                yield "old", _May("secret", f"the serial of {listed.title}")
             for way in listed.routes:
                 steps = steps_of_licence(self._loaded, name, way)
                 yield from self._of_route(way.as_route(), listed.title, steps)
             return
         if listed.kind == "secret":
-            yield "secret", "old", listed.title, ""
+            yield "old", _May("secret", listed.title)
         if listed.retire:
             for path, told in self._of_place(listed.from_, ""):
-                yield "removes", "old", path, told
+                yield "old", _May("removes", path, told)
         for route in listed.routes:
             steps = steps_of_route(self._loaded, name, route)
             yield from self._of_route(route, listed.title, steps)
 
     def _of_route(self, route: Route, title: str, steps: Iterable[Step]) -> Iterator[_Told]:
-        for station in ("old", "new", "between"):
+        stations: tuple[Station, ...] = ("old", "new", "between")
+        for station in stations:
             needs = getattr(route.needs, station)
             if needs is not None and needs.network is not None:
-                yield "network", station, title, ""
+                yield station, _May("network", title)
         for step in steps:
             yield from self._of_step(step)
 
     def _of_step(self, step: Step) -> Iterator[_Told]:
         for command in step.commands.values():
-            yield "starts", step.station, self._command(command), ""
+            yield step.station, self._starting(command)
         changed = dict.fromkeys((*step.writes, *step.changes, *step.leaves))
         kind: PermissionKind = "removes" if act_of(step).removes else "writes"
         for text in changed:
             for path, told in self._paths(text):
-                yield kind, step.station, path, told
+                yield step.station, _May(kind, path, told)
                 for why in self._attentions(path):
-                    yield why, step.station, path, told
+                    yield step.station, _May(why, path, told)
         for text in step.reads:
             for path, told in self._paths(text):
-                yield "reads", step.station, path, told
+                yield step.station, _May("reads", path, told)
 
     def _attentions(self, path: str) -> Iterator[PermissionKind]:
         """Give why writing at a path is more than that, if it is."""
