@@ -29,6 +29,7 @@ COMMANDS = {
     "format": "Bring recipes into one layout; comments stay.",
     "compare": "Show what another revision of a recipe changes.",
     "sheet": "Write pages of recipes for reviewers and technicians.",
+    "key": "Make keys to sign recipes with.",
     "bundle": "Hand recipes out as one archive, and read it.",
     "schema": "Print the JSON Schema of a document, for editors.",
     "survey": "Show what the recipes' applications keep on a machine.",

@@ -6,13 +6,21 @@ from pathlib import Path
 
 import click
 
+from widetrail.cli.key import passphrase_of, passphrase_option
 from widetrail.cli.output import Page, json_option, print_json
 from widetrail.cli.sheet import history_option
 from widetrail.errors import not_written
 from widetrail.formats.quantities import show_count, show_size
 from widetrail.publishing import Bundle
+from widetrail.trust import Signed
 
 PATH = click.Path(path_type=Path)
+keyring_option = click.option(
+    "--keyring", type=PATH, help="The keys of those whose signatures count, and how many must sign."
+)
+older_option = click.option(
+    "--older", is_flag=True, help="Take a revision that is older than one that was accepted."
+)
 
 
 @click.group("bundle")
@@ -37,27 +45,80 @@ def write(recipes: tuple[Path, ...], to: Path, history: Path | None) -> None:
     _show(to, read_archive(to), as_json=False)
 
 
+@command.command("sign")
+@click.argument("archive", type=PATH)
+@click.option("--key", type=PATH, required=True, help="Your key, as `widetrail key make` made it.")
+@click.option("--as", "name", required=True, help="The name that keyrings have for your key.")
+@passphrase_option
+def sign(archive: Path, key: Path, name: str, passphrase_from: Path | None) -> None:
+    """Sign ARCHIVE, beside those who signed it before, in ARCHIVE.signatures.json."""
+    from widetrail.library.signing import sign_archive
+
+    signed = sign_archive(archive, key, name, passphrase_of(passphrase_from))
+    Page().line(f"Signed as {name}: {signed}. Hand both files out.")
+
+
 @command.command("show")
 @click.argument("archive", type=PATH)
+@keyring_option
+@older_option
 @json_option
-def show(archive: Path, as_json: bool) -> None:
-    """Compare every file of ARCHIVE with its digest, and list its recipes."""
+def show(archive: Path, keyring: Path | None, older: bool, as_json: bool) -> None:
+    """Compare every file of ARCHIVE with its digest, and list its recipes and who signed them."""
     from widetrail.library.publishing import read_archive
 
-    _show(archive, read_archive(archive), as_json=as_json)
+    told = read_archive(archive)
+    signed = _verified(archive, keyring, older=older)
+    _show(archive, told, as_json=as_json)
+    if not as_json:
+        _tell_signers(archive, signed)
 
 
 @command.command("unpack")
 @click.argument("archive", type=PATH)
 @click.argument("folder", type=PATH)
-def unpack(archive: Path, folder: Path) -> None:
-    """Compare every file of ARCHIVE with its digest, and write them into a new FOLDER."""
-    from widetrail.library.publishing import unpack_archive
+@keyring_option
+@older_option
+def unpack(archive: Path, folder: Path, keyring: Path | None, older: bool) -> None:
+    """Compare every file of ARCHIVE with its digest, and write them into a new FOLDER.
 
+    With --keyring only if enough people signed it who may, and no recipe is older than one that was
+    unpacked so before on this computer.
+    """
+    from widetrail.library.publishing import unpack_archive
+    from widetrail.library.signing import accept
+
+    signed = _verified(archive, keyring, older=older)
     unpacked = unpack_archive(archive, folder)
+    if signed is not None:
+        accept(signed)
+    _tell_signers(archive, signed)
     page = Page()
     page.line(f"{show_count(len(unpacked.recipes), 'recipe')} in {folder / 'recipes'}")
     page.line(f"Open {folder / 'sheets' / 'index.html'}")
+
+
+def _verified(archive: Path, keyring: Path | None, *, older: bool) -> Signed | None:
+    from widetrail.library.signing import verify_archive
+
+    return None if keyring is None else verify_archive(archive, keyring, older=older)
+
+
+def _tell_signers(archive: Path, signed: Signed | None) -> None:
+    from widetrail.library.signing import signatures_of
+
+    page = Page()
+    if signed is None:
+        there = signatures_of(archive).exists()
+        why = "nobody's signature was looked at: name a --keyring" if there else "nobody signed it"
+        page.line(f"Not verified: {why}.")
+        return
+    by: dict[tuple[str, ...], list[str]] = {}
+    for recipe, names in signed.signers.items():
+        by.setdefault(names, []).append(recipe)
+    for names, recipes in by.items():
+        what = show_count(len(recipes), "recipe")
+        page.line(f"{what} signed by {' and '.join(names)}: {', '.join(recipes)}")
 
 
 def _show(where: Path, bundle: Bundle, *, as_json: bool) -> None:

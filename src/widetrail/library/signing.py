@@ -1,0 +1,127 @@
+"""Bundles that are signed, and that are used only where enough people signed them who may."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from datetime import UTC, date, datetime
+from pathlib import Path
+
+from widetrail.errors import InputUnusable, not_written
+from widetrail.formats.outside import read_outside
+from widetrail.library.publishing import read_archive
+from widetrail.library.recipes import Where
+from widetrail.machine.own_folders import own_state
+from widetrail.publishing import Bundle
+from widetrail.trust import (
+    Signed,
+    SignedRecipe,
+    load_keyring,
+    open_key,
+    read_signatures,
+    refused,
+    statement_of,
+    verify,
+)
+
+SIGNATURES = ".signatures.json"
+"""What the file of a bundle's signatures is called after the bundle's own name."""
+
+_ACCEPTED = "accepted-revisions.json"
+_LARGEST = 4 * 2**20
+
+
+def sign_archive(archive: Where, key: Where, name: str, passphrase: str) -> Path:
+    """Sign a bundle as ``name``, beside those who signed it before; return the file of the
+    signatures.
+
+    Raises:
+        InputUnusable: The bundle or the key cannot be read, the passphrase is not the key's, or the
+            signatures that are there are of another bundle.
+    """
+    bundle, to = read_archive(archive), signatures_of(archive)
+    private = open_key(_read(Path(key)), passphrase, str(key))
+    wanted = statement_of(bundle.sha256, _recipes(bundle))
+    if to.exists():
+        there, _ = read_signatures(_read(to), str(to))
+        if there.payload != wanted.payload:
+            raise refused("other-contents", f"{to} is of another bundle")
+        wanted = there
+    try:
+        to.write_text(wanted.and_signed(private, name).text(), encoding="utf-8")
+    except OSError as error:
+        raise not_written(to, error) from error
+    return to
+
+
+def verify_archive(
+    archive: Where, keyring: Where, *, older: bool = False, today: date | None = None
+) -> Signed:
+    """Return who signed a bundle, where they are enough of those who may by a ``keyring``.
+
+    A revision of a recipe that is older than one that was accepted on this computer is refused,
+    unless ``older`` allows it.
+
+    Raises:
+        InputUnusable: Something cannot be read, or the signatures do not do; its code says why.
+        DocumentUnusable: The keyring has findings.
+    """
+    bundle, ring, path = read_archive(archive), load_keyring(Path(keyring)), signatures_of(archive)
+    if not path.exists():
+        raise refused("not-signed", f"{path} is not there")
+    envelope, _ = read_signatures(_read(path), str(path))
+    day = today or datetime.now(UTC).date()
+    known = {} if older else accepted_revisions()
+    expected = statement_of(bundle.sha256, _recipes(bundle))
+    return verify(envelope, expected, ring, day, known)
+
+
+def accept(signed: Signed) -> None:
+    """Remember which revisions of recipes are used on this computer from now on."""
+    newest = dict(accepted_revisions())
+    newest |= {one.id: one.revision for one in signed.statement.recipes}
+    path = own_state() / _ACCEPTED
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_text(f"{json.dumps(newest, indent=1, sort_keys=True)}\n", encoding="utf-8")
+    except OSError as error:
+        raise not_written(path, error) from error
+
+
+def accepted_revisions() -> Mapping[str, int]:
+    """Return the revision of each recipe that was accepted on this computer last.
+
+    Raises:
+        InputUnusable: The file that says so cannot be read.
+    """
+    path = own_state() / _ACCEPTED
+    if not path.exists():
+        return {}
+    try:
+        told = json.loads(_read(path))
+    except (ValueError, RecursionError) as error:
+        raise InputUnusable("cannot be read", where=str(path), why="it is no JSON") from error
+    if not isinstance(told, dict):
+        raise InputUnusable("cannot be read", where=str(path), why="it is no mapping")
+    return {str(k): n for k, n in told.items() if isinstance(n, int)}
+
+
+def signatures_of(archive: Where) -> Path:
+    """Return where the signatures of a bundle lie: beside it."""
+    path = Path(archive)
+    return path.with_name(f"{path.name}{SIGNATURES}")
+
+
+def _recipes(bundle: Bundle) -> list[SignedRecipe]:
+    return [
+        SignedRecipe(id=one.id, revision=one.revision, sha256=bundle.index.files[one.file].sha256)
+        for one in bundle.recipes
+    ]
+
+
+def _read(path: Path) -> bytes:
+    try:
+        return read_outside(path, _LARGEST)
+    except OSError as error:
+        why = error.strerror or str(error)
+        raise InputUnusable("cannot be read", where=str(path), why=why) from error

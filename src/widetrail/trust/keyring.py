@@ -1,0 +1,79 @@
+"""Whose signatures count: the public keys of people, what each may sign, and until when."""
+
+from __future__ import annotations
+
+from base64 import b64decode
+from collections.abc import Mapping
+from datetime import date
+from fnmatch import fnmatchcase
+from pathlib import Path
+from typing import Annotated
+
+from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PublicKey
+from pydantic import AfterValidator, BeforeValidator, Field
+
+from widetrail.errors import DocumentUnusable
+from widetrail.formats.documents import Model, check, read_text
+from widetrail.formats.flaws import flaw
+from widetrail.recipe.conditions import one_or_many
+
+
+def _check_key(text: str) -> str:
+    try:
+        Ed25519PublicKey.from_public_bytes(b64decode(text, validate=True))
+    except ValueError:
+        raise flaw("key", "is no public key", "widetrail key show prints one") from None
+    return text
+
+
+def _check_day(text: str) -> str:
+    try:
+        date.fromisoformat(text)
+    except ValueError:
+        raise flaw("day", f'"{text}" is no day', "Write it as 2027-01-31") from None
+    return text
+
+
+Day = Annotated[str, AfterValidator(_check_day)]
+Names = Annotated[tuple[str, ...], BeforeValidator(one_or_many)]
+
+
+class KeptKey(Model):
+    """A public key: the 32 bytes in base64, the ids that it may sign (``*`` stands for anything),
+    the last day on which it holds, and the day from which nothing it signed counts."""
+
+    public: Annotated[str, AfterValidator(_check_key)] = Field(alias="key")
+    may_sign: Names = ("*",)
+    until: Day | None = None
+    revoked: Day | None = None
+
+    @property
+    def as_key(self) -> Ed25519PublicKey:
+        """The key itself."""
+        return Ed25519PublicKey.from_public_bytes(b64decode(self.public, validate=True))
+
+    def may(self, recipe: str) -> bool:
+        """Return whether it may sign a recipe of that id."""
+        return any(fnmatchcase(recipe, pattern) for pattern in self.may_sign)
+
+
+class KeyringFile(Model):
+    """What stands in a keyring: keys by the names of who has them, and how many of them must have
+    signed a recipe."""
+
+    keyring: str
+    threshold: Annotated[int, Field(ge=1)] = 1
+    keys: Mapping[str, KeptKey] = Field(default_factory=dict)
+
+
+def load_keyring(path: Path) -> KeyringFile:
+    """Load a keyring.
+
+    Raises:
+        InputUnusable: It cannot be read.
+        DocumentUnusable: It has findings.
+    """
+    value, _, findings = check(KeyringFile, read_text(path), str(path))
+    if value is None or findings:
+        raise DocumentUnusable(str(path), findings)
+    return value
