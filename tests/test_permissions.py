@@ -48,6 +48,9 @@ items:
 """
 
 
+RUN = r"HKEY_CURRENT_USER\Software\Microsoft\Windows\CurrentVersion\Run"
+
+
 def loaded(text: str = RECIPE) -> Loaded:
     return load_recipe_text(text, "moss.trail.yaml", KINDS)
 
@@ -98,6 +101,13 @@ def test_all_that_a_recipe_may_do_is_told_from_its_text() -> None:
         ('else: "{config}/moss/notes"', 'else: "{home}/.ssh"', "access", "‹home›/.ssh", ""),
         ('else: "{config}/moss/notes"', 'else: "{home}"', "access", "‹home›", "macos linux"),
         ('{windows: "{config}/Moss", linux:', "{else:", "reads", "‹config›/moss", ""),
+        (
+            "changes: notes}",
+            "changes: notes}, {write: {registry: '" + RUN + "', at: Moss, value: moss}}",
+            "start-up",
+            RUN,
+            "windows",
+        ),
         ("asks: {", "asks: {key: {secret: A key}, ", "secret", "A key", ""),
     ],
 )

@@ -13,6 +13,7 @@ from widetrail.finding.atlas import HowWritten
 from widetrail.formats.documents import Model
 from widetrail.lazily import dataclass
 from widetrail.licence.terms import Purpose
+from widetrail.machine.platforms import StoreName
 from widetrail.recipe import Existing, Loaded, Station
 from widetrail.recipe.templates import refill
 from widetrail.records import Duplicates
@@ -66,6 +67,12 @@ class Step(Model):
     @property
     def leaves(self) -> tuple[str, ...]:
         """Paths that it may make beside what it says that it changes."""
+        return ()
+
+    @property
+    def stores(self) -> tuple[tuple[StoreName, str], ...]:
+        """Keys that it changes beside its item's place, each with its store: ``changes`` are
+        paths."""
         return ()
 
     @property

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import Literal, Protocol
 
@@ -18,6 +18,7 @@ from widetrail.formats.interface import NotThere, Scalar, Unwritable
 from widetrail.formats.outside import read_outside
 from widetrail.formats.parser_process import ask_form
 from widetrail.formats.stored_values import Text
+from widetrail.machine.platforms import StoreName
 from widetrail.recipe.templates import literal, plain
 from widetrail.steps.contexts import OfItem, Work
 from widetrail.steps.kind import Act, Rule, Touched
@@ -46,6 +47,15 @@ class WriteStep(Step):
     value: str
     value_is: Literal["text", "path"] = "text"
     keeps_secret: bool = False
+
+    @property
+    def stores(self) -> tuple[tuple[StoreName, str], ...]:
+        store = _STORES.get(FORMS[self.form].holder)
+        return ((store, self.file),) if store is not None else ()
+
+
+_STORES: Mapping[str, StoreName] = {"key": "registry", "settings": "dconf"}
+"""The store that a form's values stand in, by what holds them."""
 
 
 class WriteFacts(Facts):
@@ -81,7 +91,7 @@ class Write(Rule[WriteSettings], Act[WriteStep, Has]):
         return (step,)
 
     def touches(self, step: WriteStep, doing: OfItem) -> Iterator[Touched]:
-        if FORMS[step.form].is_store or doing.store(step.item) is not None:
+        if step.stores or doing.store(step.item) is not None:
             yield Touched(plain(step.file))
         yield from super().touches(step, doing)
 

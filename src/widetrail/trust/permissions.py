@@ -88,7 +88,7 @@ def permissions_of(loaded: Loaded) -> tuple[Permission, ...]:
     Example:
         >>> [recipe] = load_recipes(["recipes/huemoss.trail.yaml"])
         >>> [one.what for one in permissions_of(recipe) if one.kind == "starts"][0]
-        '/usr/bin/huemoss give --to ‹parcel›/palettes.huemoss'
+        '‹programs›/Huemoss/huemoss.exe take ‹parcel›/palettes.json'
     """
     found: dict[_May, dict[Station, set[Platform]]] = {}
     mine = [p for p in PLATFORMS if _is_for(loaded.recipe, p)]
@@ -235,6 +235,9 @@ class _OnPlatform:
         if listed.retire:
             for path, told in self._of_place(listed.from_, ""):
                 yield "old", _May("removes", path, told)
+        for named in listed.paths:  # in which what names the old computer is rewritten
+            for at in self._read_at(named):
+                yield from (("new", one) for one in self._changing("writes", *at))
         for route in listed.routes:
             steps = steps_of_route(self._loaded, name, route)
             yield from self._of_route(route, listed.title, steps)
@@ -251,16 +254,21 @@ class _OnPlatform:
     def _of_step(self, step: Step) -> Iterator[_Told]:
         for command in step.commands.values():
             yield step.station, self._starting(command)
-        changed = dict.fromkeys((*step.writes, *step.changes, *step.leaves))
+        mine = PLATFORMS[self._platform].stores
+        keys = [key for store, key in step.stores if store in mine]
+        changed = dict.fromkeys((*step.writes, *step.changes, *step.leaves, *keys))
         kind: PermissionKind = "removes" if act_of(step).removes else "writes"
         for text in changed:
-            for path, told in self._paths(text):
-                yield step.station, _May(kind, path, told)
-                for why in self._attentions(path):
-                    yield step.station, _May(why, path, told)
+            for at in self._paths(text):
+                yield from ((step.station, one) for one in self._changing(kind, *at))
         for text in step.reads:
             for path, told in self._paths(text):
                 yield step.station, _May("reads", path, told)
+
+    def _changing(self, kind: PermissionKind, path: str, told: str) -> Iterator[_May]:
+        """Give what it is to write or remove something: more than that at some places."""
+        yield _May(kind, path, told)
+        yield from (_May(why, path, told) for why in self._attentions(path))
 
     def _attentions(self, path: str) -> Iterator[PermissionKind]:
         """Give why writing at a path is more than that, if it is."""
@@ -320,7 +328,8 @@ class _OnPlatform:
         if "dconf" in PLATFORMS[self._platform].stores and case.dconf is not None:
             yield case.dconf, ""
         for told_by in (case.set_in, case.index, case.listed_in):
-            if told_by is not None:
+            wanted = getattr(told_by, "for_", None)
+            if told_by is not None and (wanted is None or wanted.may_hold_on(self._platform)):
                 for path, _ in self._read_at(told_by):
                     at = getattr(told_by, "at", None)
                     yield "", f"{at} in {path}" if at else path
