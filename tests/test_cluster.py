@@ -274,7 +274,7 @@ def _killing(
 
 
 @SWEEP
-@pytest.mark.parametrize("seed", range(2))
+@pytest.mark.parametrize("seed", range(int(os.environ.get("WIDETRAIL_SEEDS", "1"))))
 def test_workers_that_are_killed_at_random_change_nothing(
     seed: int, scheduler: Scheduler, world: World, tmp_path: Path
 ) -> None:
