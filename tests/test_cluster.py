@@ -36,7 +36,7 @@ pytest.importorskip("distributed", reason="Dask Distributed is not installed")
 
 import errands
 from scheduler import Scheduler, scheduling
-from widetrail.catalogue.cluster import on_scheduler
+from widetrail.catalogue.cluster import RARE, by_chance, on_scheduler
 
 pytestmark = pytest.mark.filterwarnings("ignore:::distributed", "ignore::ResourceWarning")
 NOW = datetime(2026, 11, 25, tzinfo=UTC)
@@ -271,6 +271,15 @@ def _killing(
                 killed.append(victim.pid)
             except psutil.NoSuchProcess:
                 continue
+
+
+def test_what_chance_may_do_is_no_errands_fault() -> None:
+    assert by_chance(8, 200, 205) < RARE  # others hardly ever die
+    assert by_chance(8, 90, 300) > RARE  # workers live no longer than an errand takes
+    assert by_chance(8, 0, 0) > RARE  # nothing is known yet
+    assert by_chance(60, 90, 300) < RARE
+    often = [by_chance(died, 50, 100) for died in range(40)]
+    assert often == sorted(often, reverse=True) and often[0] == 1
 
 
 @SWEEP

@@ -10,8 +10,8 @@ from __future__ import annotations
 
 import os
 import time
-from collections import Counter, deque
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections import deque
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from concurrent.futures import CancelledError
 from contextlib import contextmanager, suppress
 from functools import cache
@@ -47,13 +47,17 @@ LONGEST = 900.0
 PATIENCE = 60.0
 """Seconds that are waited for a scheduler, and for its first worker."""
 
-TRIES = 3
+TRIES = 12
 """How often an errand is given out again whose workers died, and it may be by chance: Dask ends it
 each time that several of them did."""
 
-SURE = 2
-"""How often that must have been, where it was begun each time, to tell that it is no chance; and
-how many workers must have been given up since it took too long."""
+GIVEN_UP = 2
+"""How many workers must have been given up, since an errand took too long, to tell that it is the
+errand."""
+
+RARE = 1e-6
+"""A chance that is none: an errand whose workers all died is to blame where others die so seldom
+that this would not be."""
 
 _LOOK = 1.0
 """Seconds after which it is looked again how many workers there are."""
@@ -233,17 +237,31 @@ class Cluster(Crew):
             self._looked, self._threads = now, sum(one["nthreads"] for one in workers)
         return 2 * self._threads + 2
 
-    def is_to_blame(self, key: str, deaths: int, tries: int) -> bool:
-        """Return whether workers died of an errand: it took too long, or was on its way each
-        time."""
+    def is_to_blame(self, mine: Collection[str], others: Mapping[str, bool]) -> bool:
+        """Return whether workers died of an errand: it took too long, or died too often for chance.
+
+        ``mine`` are the keys of all its tries, ``others`` those of the other errands, each with
+        whether it came to its end.
+        """
         with suppress(Exception):  # that is told by the scheduler, if it is still the same
             client = self._connected()
             begun, given_up = (
-                [told for _, told in client.get_events(topic)].count(key)
-                for topic in (_BEGUN, _GIVEN_UP)
+                [told for _, told in client.get_events(topic)] for topic in (_BEGUN, _GIVEN_UP)
             )
-            return given_up >= SURE or (tries >= SURE and begun >= deaths)
+            if sum(key in mine for key in given_up) >= GIVEN_UP:
+                return True
+            ended = [others[key] for key in begun if key in others]
+            died = sum(key in mine for key in begun)
+            return died > 1 and by_chance(died, sum(ended), len(ended)) < RARE
         return False
+
+
+def by_chance(died: int, ended: int, begun: int) -> float:
+    """Return how likely it is that an errand which is like all others dies as often as it is begun.
+
+    ``ended`` of the ``begun`` others came to an end; by the rule of succession (Laplace).
+    """
+    return (1 - (ended + 1) / (begun + 2)) ** died
 
 
 def _workers_of(client: Client) -> Mapping[str, Any]:
@@ -260,7 +278,8 @@ class _Asked:
     ) -> None:
         self._cluster, self._act, self._values, self._left = cluster, act, values, left
         self._out: dict[str, tuple[int, Future]] = {}
-        self._tried: Counter[int] = Counter()
+        self._keys: dict[str, int] = {}
+        self._ended: set[str] = set()
 
     def results(self) -> Iterator[tuple[int, Any]]:
         from distributed import TimeoutError as TookLong
@@ -287,6 +306,7 @@ class _Asked:
             number = self._left.popleft()
             future = self._cluster.submit(self._act, self._values[number])
             self._out[future.key] = number, future
+            self._keys[future.key] = number
             room -= 1
 
     def _taken(self, number: int, key: str, future: Future) -> Iterator[tuple[int, Any]]:
@@ -297,17 +317,17 @@ class _Asked:
                 self._cluster.leave_out(worker, result)
                 self._left.appendleft(number)
             else:
+                self._ended.add(key)
                 yield number, result
             return
         if future.status == "error":
             error = future.exception()
             if type(error).__name__ != "KilledWorker":
                 raise error
-            deaths = error.allowed_failures + 1
-            self._tried[number] += 1
-            tries = self._tried[number]
-            if tries > TRIES or self._cluster.is_to_blame(key, deaths, tries):
-                yield number, Killed(deaths * tries)
+            mine = {one for one, whose in self._keys.items() if whose == number}
+            others = {one: one in self._ended for one in self._keys.keys() - mine}
+            if len(mine) > TRIES or self._cluster.is_to_blame(mine, others):
+                yield number, Killed((error.allowed_failures + 1) * len(mine))
                 return
             self._left.append(number)  # it may only have waited there
         else:  # the scheduler was started anew
