@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 from conftest import World, widetrail
 from widetrail.errors import InputUnusable
-from widetrail.library.publishing import bundle
+from widetrail.library.publishing import bundle, read_archive
 from widetrail.library.signing import (
     accept,
     accepted_revisions,
@@ -194,7 +194,7 @@ def test_what_is_older_than_what_was_accepted_is_told(archive: Path, world: Worl
     archive.write_bytes(bundle([world.folder / "recipes/huemoss.trail.yaml"]))
     for path in (archive, older):
         sign_archive(path, archive.parent / "ines.key", "ines", "the words of ines")
-    accept(verify_archive(archive, ring_file))
+    accept(verify_archive(read_archive(archive), archive, ring_file))
     ran = widetrail("bundle", "unpack", older, archive.parent / "b", "--keyring", ring_file)
     assert ran.status == 2
     assert "revision 2 of huemoss, and 3 was accepted before (older-revision)" in ran.err

@@ -16,11 +16,9 @@ from widetrail.formats.flaws import flaw
 from widetrail.formats.yaml_positions import Map
 from widetrail.lazily import dataclass
 from widetrail.machine.platforms import Platform
-from widetrail.recipe.conditions import one_or_many
+from widetrail.recipe.conditions import Words, one_or_many
 
 FILE = "catalogue.yaml"
-
-Words = Annotated[tuple[str, ...], BeforeValidator(one_or_many)]
 
 
 def _folder(text: str) -> str:

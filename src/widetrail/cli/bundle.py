@@ -68,7 +68,7 @@ def show(archive: Path, keyring: Path | None, older: bool, as_json: bool) -> Non
     from widetrail.library.publishing import read_archive
 
     told = read_archive(archive)
-    signed = _verified(archive, keyring, older=older)
+    signed = _verified(told, archive, keyring, older=older)
     _show(archive, told, as_json=as_json)
     if not as_json:
         _tell_signers(archive, signed)
@@ -85,11 +85,12 @@ def unpack(archive: Path, folder: Path, keyring: Path | None, older: bool) -> No
     With --keyring only if enough people signed it who may, and no recipe is older than one that was
     unpacked so before on this computer.
     """
-    from widetrail.library.publishing import unpack_archive
+    from widetrail.library.publishing import read_archive, unpack_bundle
     from widetrail.library.signing import accept
 
-    signed = _verified(archive, keyring, older=older)
-    unpacked = unpack_archive(archive, folder)
+    unpacked = read_archive(archive)
+    signed = _verified(unpacked, archive, keyring, older=older)
+    unpack_bundle(unpacked, folder)
     if signed is not None:
         accept(signed)
     _tell_signers(archive, signed)
@@ -98,10 +99,10 @@ def unpack(archive: Path, folder: Path, keyring: Path | None, older: bool) -> No
     page.line(f"Open {folder / 'sheets' / 'index.html'}")
 
 
-def _verified(archive: Path, keyring: Path | None, *, older: bool) -> Signed | None:
+def _verified(read: Bundle, archive: Path, keyring: Path | None, *, older: bool) -> Signed | None:
     from widetrail.library.signing import verify_archive
 
-    return None if keyring is None else verify_archive(archive, keyring, older=older)
+    return None if keyring is None else verify_archive(read, archive, keyring, older=older)
 
 
 def _tell_signers(archive: Path, signed: Signed | None) -> None:

@@ -9,12 +9,7 @@ import click
 
 from widetrail.cli.output import Page, json_option, print_json
 from widetrail.formats.quantities import show_count
-from widetrail.library.revisions import (
-    compare_files,
-    compare_with_revision,
-    permissions_added,
-    permissions_added_since,
-)
+from widetrail.library.revisions import compare_files, compare_with_revision
 from widetrail.recipe.comparing import Difference
 
 PATH = click.Path(path_type=Path)
@@ -40,13 +35,13 @@ def command(
     from widetrail.trust import COMPUTERS
 
     if revision is not None:
-        told = {path: compare_with_revision(path, revision) for path in recipes}
-        more = {path: permissions_added_since(path, revision) for path in recipes}
+        compared = {path: compare_with_revision(path, revision) for path in recipes}
     elif len(recipes) == 2:
-        told = {recipes[1]: compare_files(*recipes)}
-        more = {recipes[1]: permissions_added(*recipes)}
+        compared = {recipes[1]: compare_files(*recipes)}
     else:
         raise click.UsageError("Two recipes are compared: OLD NEW, or --git REV RECIPE...")
+    told = {path: one.differences for path, one in compared.items()}
+    more = {path: one.permissions for path, one in compared.items()}
     if to is not None:
         to.write_text(render_comparison(told, more), encoding="utf-8")
     if as_json:

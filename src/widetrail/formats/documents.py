@@ -29,7 +29,7 @@ from pydantic_core import ErrorDetails
 from widetrail.errors import DocumentUnusable, InputUnusable
 from widetrail.findings import MOST, Finding, capped, did_you_mean, errors_of
 from widetrail.formats.flaws import either, expected_one_of, flaw
-from widetrail.formats.outside import read_outside
+from widetrail.formats.outside import DOCUMENT_MOST, read_outside
 from widetrail.formats.yaml_positions import Map, Mark, Seq, Text, read_marked
 
 if TYPE_CHECKING:
@@ -140,14 +140,14 @@ def read_text(path: Path) -> str:
     return text_of(read_document(path), str(path))
 
 
-def read_document(path: Path) -> bytes:
-    """Return the bytes of a document.
+def read_document(path: Path, *, most: int = DOCUMENT_MOST, named: bool = True) -> bytes:
+    """Return the bytes of a document of at most ``most`` bytes; ``named`` as for ``read_outside``.
 
     Raises:
         InputUnusable: It is not there, or cannot be read.
     """
     try:
-        return read_outside(path, named=True)
+        return read_outside(path, most, named=named)
     except (OSError, ValueError) as error:
         reason = error.strerror if isinstance(error, OSError) else ""
         raise InputUnusable("cannot be read", where=str(path), why=reason or str(error)) from error

@@ -143,7 +143,18 @@ def unpack_archive(archive: Where, folder: Where) -> Bundle:
         InputUnusable: It cannot be read, is no bundle, was changed, or the folder is there already
             or cannot be written.
     """
-    read, to = read_archive(archive), Path(folder)
+    read = read_archive(archive)
+    unpack_bundle(read, folder)
+    return read
+
+
+def unpack_bundle(read: Bundle, folder: Where) -> None:
+    """Write a bundle that was read into a new folder, whole or not at all.
+
+    Raises:
+        InputUnusable: The folder is there already or cannot be written.
+    """
+    to = Path(folder)
     if to.exists() or to.is_symlink():
         raise InputUnusable("is there already", where=str(to), todo="Name a new folder.")
     try:
@@ -155,4 +166,3 @@ def unpack_archive(archive: Where, folder: Where) -> Bundle:
             Path(made, "whole").rename(to)
     except OSError as error:
         raise not_written(to, error) from error
-    return read

@@ -6,11 +6,12 @@ import shutil
 import subprocess
 from collections.abc import Iterable
 from pathlib import Path
+from typing import NamedTuple
 
 from widetrail.errors import InputUnusable
 from widetrail.formats.documents import read_text, text_of
 from widetrail.library.recipes import Where, load_recipe, named
-from widetrail.recipe import load_recipe_text
+from widetrail.recipe import Loaded, load_recipe_text
 from widetrail.recipe.comparing import Difference, compare
 from widetrail.recipe.fixing import Fixed
 from widetrail.recipe.fixing import fix as fix_one
@@ -19,8 +20,16 @@ from widetrail.steps import KINDS
 from widetrail.trust import Permission, more_than_before
 
 
-def compare_files(old: Where, new: Where) -> list[Difference]:
-    """Return what one recipe has otherwise than another, the gravest first.
+class Compared(NamedTuple):
+    """What a recipe has otherwise than another, the gravest first, and what it may do that the
+    other may not: that is to be consented to anew."""
+
+    differences: list[Difference]
+    permissions: tuple[Permission, ...]
+
+
+def compare_files(old: Where, new: Where) -> Compared:
+    """Return what one recipe has otherwise than another.
 
     Raises:
         InputUnusable: A file cannot be read.
@@ -28,12 +37,12 @@ def compare_files(old: Where, new: Where) -> list[Difference]:
 
     Example:
         >>> compare_files("recipes/sporelog.trail.yaml", "recipes/sporelog.trail.yaml")
-        []
+        Compared(differences=[], permissions=())
     """
-    return compare(load_recipe(old).tree, load_recipe(new).tree)
+    return _compared(load_recipe(old), load_recipe(new))
 
 
-def compare_with_revision(path: Where, revision: str) -> list[Difference]:
+def compare_with_revision(path: Where, revision: str) -> Compared:
     """Return what a recipe has otherwise than it had in a revision of its Git repository.
 
     Raises:
@@ -43,33 +52,11 @@ def compare_with_revision(path: Where, revision: str) -> list[Difference]:
     recipe = Path(path)
     new = load_recipe(recipe)
     old = load_recipe_text(_in_git(recipe, revision), f"{recipe} ({revision})", KINDS)
-    return compare(old.tree, new.tree)
+    return _compared(old, new)
 
 
-def permissions_added(old: Where, new: Where) -> tuple[Permission, ...]:
-    """Return what a recipe may do that another one may not: what is to be consented to anew.
-
-    Raises:
-        InputUnusable: A file cannot be read.
-        DocumentUnusable: One of them has findings that are errors.
-
-    Example:
-        >>> permissions_added("recipes/sporelog.trail.yaml", "recipes/sporelog.trail.yaml")
-        ()
-    """
-    return more_than_before(load_recipe(old), load_recipe(new))
-
-
-def permissions_added_since(path: Where, revision: str) -> tuple[Permission, ...]:
-    """Return what a recipe may do that it might not in a revision of its Git repository.
-
-    Raises:
-        InputUnusable: It cannot be read, or Git does not have it there.
-        DocumentUnusable: One of them has findings that are errors.
-    """
-    recipe = Path(path)
-    old = load_recipe_text(_in_git(recipe, revision), f"{recipe} ({revision})", KINDS)
-    return more_than_before(old, load_recipe(recipe))
+def _compared(old: Loaded, new: Loaded) -> Compared:
+    return Compared(compare(old.tree, new.tree), more_than_before(old, new))
 
 
 def _in_git(path: Path, revision: str) -> str:

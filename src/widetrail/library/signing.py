@@ -8,7 +8,7 @@ from datetime import UTC, date, datetime
 from pathlib import Path
 
 from widetrail.errors import InputUnusable, not_written
-from widetrail.formats.outside import read_outside
+from widetrail.formats.documents import read_document
 from widetrail.library.publishing import read_archive
 from widetrail.library.recipes import Where
 from widetrail.machine.own_folders import own_state
@@ -55,9 +55,15 @@ def sign_archive(archive: Where, key: Where, name: str, passphrase: str) -> Path
 
 
 def verify_archive(
-    archive: Where, keyring: Where, *, older: bool = False, today: date | None = None
+    bundle: Bundle,
+    archive: Where,
+    keyring: Where,
+    *,
+    older: bool = False,
+    today: date | None = None,
 ) -> Signed:
-    """Return who signed a bundle, where they are enough of those who may by a ``keyring``.
+    """Return who signed the ``bundle`` that was read from an archive, where they are enough of
+    those who may by a ``keyring``.
 
     A revision of a recipe that is older than one that was accepted on this computer is refused,
     unless ``older`` allows it.
@@ -66,7 +72,7 @@ def verify_archive(
         InputUnusable: Something cannot be read, or the signatures do not do; its code says why.
         DocumentUnusable: The keyring has findings.
     """
-    bundle, ring, path = read_archive(archive), load_keyring(Path(keyring)), signatures_of(archive)
+    ring, path = load_keyring(Path(keyring)), signatures_of(archive)
     if not path.exists():
         raise refused("not-signed", f"{path} is not there")
     envelope, _ = read_signatures(_read(path), str(path))
@@ -120,8 +126,4 @@ def _recipes(bundle: Bundle) -> list[SignedRecipe]:
 
 
 def _read(path: Path) -> bytes:
-    try:
-        return read_outside(path, _LARGEST)
-    except OSError as error:
-        why = error.strerror or str(error)
-        raise InputUnusable("cannot be read", where=str(path), why=why) from error
+    return read_document(path, most=_LARGEST, named=False)

@@ -74,6 +74,10 @@ def one_or_many(value: object) -> object:
     return value if isinstance(value, list) else [value]
 
 
+Words = Annotated[tuple[str, ...], BeforeValidator(one_or_many)]
+"""Texts of a document, of which one alone need not stand in a list."""
+
+
 def check_expression(text: str) -> str:
     """Return ``text`` if it is a regular expression.
 

@@ -15,6 +15,7 @@ from widetrail.parcel import Seal, make_seal
 from widetrail.recipe import Station
 from widetrail.recipe.conditions import (
     Duration,
+    Words,
     check_expression,
     one_or_many,
     parse_duration,
@@ -43,9 +44,6 @@ Value = Annotated[int | str | tuple[str, ...], BeforeValidator(_value)]
 
 
 Expression = Annotated[str, AfterValidator(check_expression)]
-
-
-Words = Annotated[tuple[str, ...], BeforeValidator(one_or_many)]
 
 
 Size = Annotated[int, BeforeValidator(parse_size)]

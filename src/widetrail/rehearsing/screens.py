@@ -67,16 +67,18 @@ def printing_of(
     machine: FolderMachine, loaded: Loaded, screen: Printout | None, answers: Mapping[str, object]
 ) -> Callable[[], Printed]:
     """Return what starts the program and gives what it prints: nothing where it is not there."""
-    finder = find_application(machine, loaded)
+    return _printing(find_application(machine, loaded), screen, answers)
+
+
+def _printing(
+    finder: Finder, screen: Printout | None, answers: Mapping[str, object]
+) -> Callable[[], Printed]:
     if screen is None or finder.installation is None:
         return lambda: Printed("")
     start = starter(finder, screen, answers)
 
     def printed() -> Printed:
-        if screen.on == "copy":
-            done = _started_on_copy(machine, loaded, screen, answers)
-        else:
-            done = start()
+        done = _started_on_copy(finder, screen, answers) if screen.on == "copy" else start()
         well = done.status in screen.exit
         return Printed(done.output if well else done.errors, 0 if well else done.status or 1)
 
@@ -95,8 +97,8 @@ def printing_again(
     there and names no folder of this computer. Only for who tries many recipes on the same
     machines.
     """
-    printing = printing_of(machine, loaded, screen, answers)
     finder = find_application(machine, loaded)
+    printing = _printing(finder, screen, answers)
     if screen is None or finder.installation is None:
         return printing
     asked = screen.model_dump_json(), _command(finder, screen, answers), sorted(held.items())
@@ -117,11 +119,11 @@ def printing_again(
 _printed_before = KeptAnswers()
 
 
-def _started_on_copy(
-    machine: FolderMachine, loaded: Loaded, screen: Printout, answers: Mapping[str, object]
-) -> Completed:
+def _started_on_copy(finder: Finder, screen: Printout, answers: Mapping[str, object]) -> Completed:
     """Start a ``screen`` command on a copy of the machine, which is thrown away."""
+    machine = finder.machine
+    assert isinstance(machine, FolderMachine), "rehearsals are on folder machines"
     with tempfile.TemporaryDirectory(prefix="widetrail-screen-", dir=fast_folder()) as folder:
         twin = Path(folder) / machine.folder.name
         copy_machine(machine.folder, twin)
-        return starter(find_application(FolderMachine(twin), loaded), screen, answers)()
+        return starter(find_application(FolderMachine(twin), finder.loaded), screen, answers)()

@@ -10,12 +10,11 @@ from pathlib import Path
 from typing import Annotated
 
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PublicKey
-from pydantic import AfterValidator, BeforeValidator, Field
+from pydantic import AfterValidator, Field
 
-from widetrail.errors import DocumentUnusable
-from widetrail.formats.documents import Model, check, read_text
+from widetrail.formats.documents import Model, load
 from widetrail.formats.flaws import flaw
-from widetrail.recipe.conditions import one_or_many
+from widetrail.recipe.conditions import Words
 
 
 def _check_key(text: str) -> str:
@@ -35,7 +34,6 @@ def _check_day(text: str) -> str:
 
 
 Day = Annotated[str, AfterValidator(_check_day)]
-Names = Annotated[tuple[str, ...], BeforeValidator(one_or_many)]
 
 
 class KeptKey(Model):
@@ -43,7 +41,7 @@ class KeptKey(Model):
     the last day on which it holds, and the day from which nothing it signed counts."""
 
     public: Annotated[str, AfterValidator(_check_key)] = Field(alias="key")
-    may_sign: Names = ("*",)
+    may_sign: Words = ("*",)
     until: Day | None = None
     revoked: Day | None = None
 
@@ -73,7 +71,4 @@ def load_keyring(path: Path) -> KeyringFile:
         InputUnusable: It cannot be read.
         DocumentUnusable: It has findings.
     """
-    value, _, findings = check(KeyringFile, read_text(path), str(path))
-    if value is None or findings:
-        raise DocumentUnusable(str(path), findings)
-    return value
+    return load(KeyringFile, path)

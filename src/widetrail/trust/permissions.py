@@ -32,19 +32,6 @@ PermissionKind = Literal[
 from by themselves, or where it is said who may use the account; ask for a secret; need a network.
 """
 
-KINDS: tuple[PermissionKind, ...] = (
-    "starts",
-    "writes",
-    "removes",
-    "start-up",
-    "access",
-    "secret",
-    "network",
-    "reads",
-)
-"""In the order in which a person should read them."""
-
-
 MAY_DO: dict[PermissionKind, str] = {
     "starts": "Starts",
     "writes": "Writes",
@@ -55,7 +42,7 @@ MAY_DO: dict[PermissionKind, str] = {
     "network": "Needs a network",
     "reads": "Reads",
 }
-"""What a recipe may do, for people."""
+"""What a recipe may do, for people, in the order in which they should read it."""
 
 COMPUTERS: dict[Station | Literal["both"], str] = {
     "old": "old computer",
@@ -107,7 +94,8 @@ def permissions_of(loaded: Loaded) -> tuple[Permission, ...]:
         for may, stations in found.items()
         for station, on in _together(stations)
     ]
-    return tuple(sorted(permissions, key=lambda one: (KINDS.index(one.kind), one[1:])))
+    order = list(MAY_DO)
+    return tuple(sorted(permissions, key=lambda one: (order.index(one.kind), one[1:])))
 
 
 def more_than_before(before: Loaded, after: Loaded) -> tuple[Permission, ...]:

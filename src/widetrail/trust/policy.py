@@ -9,15 +9,11 @@ from typing import Annotated, Literal, NamedTuple
 
 from pydantic import BeforeValidator
 
-from widetrail.errors import DocumentUnusable
 from widetrail.findings import Finding
-from widetrail.formats.documents import Model, YesNo, check, read_text
+from widetrail.formats.documents import Model, YesNo, load
 from widetrail.recipe import Loaded
-from widetrail.recipe.conditions import one_or_many
+from widetrail.recipe.conditions import Words, one_or_many
 from widetrail.trust.permissions import COMPUTERS, MAY_DO, Permission, permissions_of
-
-Patterns = Annotated[tuple[str, ...], BeforeValidator(one_or_many)]
-"""Texts in which ``*`` stands for anything."""
 
 Never = Literal["removes", "start-up", "access", "secret", "network"]
 
@@ -32,8 +28,8 @@ class PolicyFile(Model):
     """
 
     policy: str
-    programs: Patterns | None = None
-    folders: Patterns | None = None
+    programs: Words | None = None
+    folders: Words | None = None
     told_places: YesNo = True
     never: Annotated[tuple[Never, ...], BeforeValidator(one_or_many)] = ()
 
@@ -55,10 +51,7 @@ def load_policy(path: Path) -> PolicyFile:
         InputUnusable: It cannot be read.
         DocumentUnusable: It has findings.
     """
-    value, _, findings = check(PolicyFile, read_text(path), str(path))
-    if value is None or findings:
-        raise DocumentUnusable(str(path), findings)
-    return value
+    return load(PolicyFile, path)
 
 
 def not_allowed(policy: PolicyFile, loaded: Loaded) -> Iterator[NotAllowed]:
@@ -90,13 +83,13 @@ def _against(policy: PolicyFile, permission: Permission) -> Rule | None:
     return None if _is_below(permission.what, policy.folders) else "folders"
 
 
-def _is_among(what: str, allowed: Patterns | None) -> bool:
+def _is_among(what: str, allowed: Words | None) -> bool:
     if allowed is None:
         return True
     return any(fnmatchcase(what, _shown(one)) for one in allowed)
 
 
-def _is_below(what: str, allowed: Patterns | None) -> bool:
+def _is_below(what: str, allowed: Words | None) -> bool:
     below = (pattern for one in allowed or () for pattern in (one, f"{one}/*", f"{one}\\*"))
     return allowed is None or (".." not in what and _is_among(what, tuple(below)))
 

@@ -36,6 +36,7 @@ from widetrail.formats.outside.changes import (
 )
 from widetrail.formats.outside.extended import USER_ATTRIBUTES, attributes_of, set_attributes
 from widetrail.formats.outside.opening import (
+    DOCUMENT_MOST,
     JOURNAL_MOST,
     LISTS_HANDLES,
     NO_REGULAR_FILE,
@@ -62,6 +63,7 @@ from widetrail.formats.outside.opening import (
 from widetrail.formats.outside.safe_path import SafePath
 
 __all__ = [
+    "DOCUMENT_MOST",
     "JOURNAL_MOST",
     "LISTS_HANDLES",
     "NO_REGULAR_FILE",
