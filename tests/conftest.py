@@ -24,6 +24,7 @@ from build import Trail
 from seat_world import WAYS, Explored, Way, explore
 from widetrail.cli import main
 from widetrail.formats import parser_process
+from widetrail.library.publishing import bundle
 from widetrail.machine import Effect, Effects
 from widetrail_demo.world import build_world
 
@@ -131,6 +132,12 @@ class World:
 def nothing_lost() -> None:
     """Have each test begin with all the time that questions may lose."""
     parser_process.renew()
+
+
+@pytest.fixture(autouse=True)
+def own_recipes(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Have what was used on this computer before be that of one test."""
+    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "own-state"))
 
 
 @pytest.fixture(scope="session", autouse=True)
@@ -278,3 +285,23 @@ def with_parts(fragment: str) -> str:
         else:
             document[section] = parts
     return yaml.safe_dump(document, sort_keys=False, allow_unicode=True)
+
+
+@pytest.fixture
+def archive(world: World, monkeypatch: pytest.MonkeyPatch) -> Path:
+    """Return a bundle of a recipe, beside keys, a keyring and passphrases."""
+    monkeypatch.setenv("XDG_STATE_HOME", str(world.folder / "state"))
+    path = world.folder / "recipes.zip"
+    path.write_bytes(bundle([world.folder / "recipes/huemoss.trail.yaml"]))
+    lines = ["keyring: Marrowfield", "threshold: 2", "keys:"]
+    for name in ("ines", "tomas"):
+        said = world.folder / f"{name}.txt"
+        said.write_text(f"the words of {name}\n")
+        key = world.folder / f"{name}.key"
+        assert widetrail("key", "make", key, "--passphrase-from", said).status == 0
+        assert key.stat().st_mode & 0o777 == 0o600
+        assert b"ENCRYPTED" in key.read_bytes()
+        public = widetrail("key", "show", key, "--passphrase-from", said).out.strip()
+        lines.append(f'  {name}: {{key: "{public}"}}')
+    (world.folder / "keyring.yaml").write_text("\n".join(lines))
+    return path

@@ -1,15 +1,18 @@
 """What a recipe may do is told from its text alone, whole, and what grew is told."""
 
 import re
+import shutil
 from pathlib import Path
 
 import pytest
 
 from build import NOW
-from conftest import World, widetrail
+from conftest import World, contents, widetrail
 from widetrail.findings import Finding
+from widetrail.library.accepted_recipes import grown, remember_used
 from widetrail.library.recipes import lint, load_recipes
 from widetrail.machine import FolderMachine, medium_of
+from widetrail.machine.own_folders import own_state
 from widetrail.planning import Choices, Plan, make_plan
 from widetrail.recipe import Loaded, load_recipe_text
 from widetrail.recipe.templates import plain
@@ -243,6 +246,36 @@ def widetrail_lint(recipe: Path, policy: Path) -> list[Finding]:
     return [f for f in lint([recipe], policy=policy)[recipe] if f.rule == "not-allowed"]
 
 
+def test_a_policy_asks_for_owners_and_coverage(world: World) -> None:
+    policy, recipe = world.folder / "policy.yaml", world.folder / "recipes/huemoss.trail.yaml"
+
+    def told(text: str) -> list[str]:
+        policy.write_text(f"policy: Marrowfield Gardens\n{text}")
+        return [one.message for one in widetrail_lint(recipe, policy)]
+
+    assert told("owners: {ines: [sporelog], tomas: 'quill*'}\n") == [
+        "Nobody looks after huemoss: not allowed"
+    ]
+    assert told("owners: {ines: 'hue*'}\n") == []
+    history = world.folder / "rehearsals.history"
+    rehearsal = world.folder / "recipes/huemoss.rehearsal.yaml"
+    ran = widetrail("rehearse", rehearsal, "--history", history)
+    asked = "coverage: 100\nhistory: rehearsals.history\n"
+    assert told(asked) == ["How many branches of it are reached was never measured"]
+    ran = widetrail("rehearse", rehearsal, "--coverage", "--history", history)
+    assert ran.status in (0, 1), ran.err
+    [message] = told(asked)
+    percent = int(message.split()[0])
+    assert 0 < percent < 100
+    assert message == f"{percent} % of its branches are reached; 100 % are asked"
+    assert told(asked.replace("100", str(percent))) == []
+    recipe.write_text(recipe.read_text() + "# another\n")
+    assert told(asked) == ["How many branches of it are reached was never measured"]
+    assert widetrail("lint", recipe, "--policy", policy).status == 1
+    policy.write_text("policy: Marrowfield Gardens\ncoverage: 90\n")
+    assert "coverage needs a history" in widetrail("lint", recipe, "--policy", policy).err
+
+
 def test_what_a_policy_does_not_allow_is_not_planned(world: World) -> None:
     policy = world.folder / "policy.yaml"
     policy.write_text("policy: Marrowfield Gardens\nfolders: ['{config}/*']\n")
@@ -267,3 +300,49 @@ def test_nothing_leads_out_of_a_folder_that_is_allowed(tmp_path: Path) -> None:
     path.write_text("policy: Marrowfield Gardens\nfolders: ['{config}/moss', '{config}/Moss']\n")
     recipe.write_text(RECIPE.replace('"{config}/moss/notes"', '"{config}/mossy"'))
     assert any("‹config›/mossy" in one.message for one in widetrail_lint(recipe, path))
+
+
+def test_a_recipe_that_may_do_more_than_it_did_here_is_asked_about_again(world: World) -> None:
+    assert world.plan().status == 0
+    assert world.walk(world.old).status == 0
+    shutil.rmtree(world.parcel)
+
+    def more(text: str) -> str:
+        return text.replace("revision: ", "revision: 9").replace("{documents}", "{pictures}", 1)
+
+    world.edit("recipes/sporelog.trail.yaml", more)
+    ran = world.plan()
+    assert ran.status == 3, ran.out + ran.err
+    assert "Sporelog may do more than revision " in ran.err
+    assert "Read what is listed above, then add --allow more." in ran.err
+    assert "‹pictures›" in ran.err
+    assert not world.parcel.exists()
+    assert world.plan("--allow", "more").status == 0
+    shutil.rmtree(world.parcel)
+    assert world.plan().status == 0  # it was used since
+
+
+def test_a_parcel_with_a_recipe_that_may_do_more_is_asked_about_on_new(
+    world: World, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    [kept] = load_recipes([world.recipe])
+    world.edit("recipes/sporelog.trail.yaml", lambda t: t.replace("{documents}", "{pictures}", 1))
+    assert world.plan("--allow", "more").status == 0
+    assert world.walk(world.old).status == 0
+    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state of the new computer"))
+    remember_used([kept])
+    before = contents(world.new)
+    ran = world.walk(world.new)
+    assert (ran.status, "--allow more" in ran.err) == (3, True)
+    assert contents(world.new) == before
+    assert world.walk(world.new, "--allow", "more").status == 0
+    assert not grown(load_recipes([world.recipe]))
+
+
+def test_what_was_used_and_can_be_read_no_more_is_asked_about_as_a_whole(world: World) -> None:
+    [loaded] = load_recipes([world.recipe])
+    remember_used([loaded])
+    [kept] = (own_state() / "recipes").iterdir()
+    kept.write_text("damaged: [")
+    [told] = grown([loaded])
+    assert (told.before, told.more) == (0, permissions_of(loaded))

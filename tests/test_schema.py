@@ -26,6 +26,7 @@ SUFFIXES = {
     "machine": "machine.yaml",
     "catalogue": "catalogue.yaml",
     "policy": "policy.yaml",
+    "keyring": "keyring.yaml",
     "trace": "*.trace.yaml",
     "answers": "answers.yaml",
 }
@@ -68,7 +69,7 @@ def test_a_schema_is_one(name: str) -> None:
 @pytest.mark.parametrize("name", SCHEMAS)
 def test_each_file_of_the_demo_is_valid(name: str, first_world: Path) -> None:
     files = [*first_world.rglob(SUFFIXES[name]), *(HOME / "examples").rglob(SUFFIXES[name])]
-    assert len(files) > (0 if name in ("answers", "catalogue", "policy") else 5)
+    assert len(files) > (0 if name in ("answers", "catalogue", "policy", "keyring") else 5)
     wrong = {path.name: found for path in files if (found := errors(name, path.read_text()))}
     assert wrong == {}
 

@@ -137,26 +137,6 @@ def test_an_envelope_that_was_tampered_with_is_none(change: dict[str, Any]) -> N
         read_signatures(json.dumps(told).encode(), "x")
 
 
-@pytest.fixture
-def archive(world: World, monkeypatch: pytest.MonkeyPatch) -> Path:
-    """Return a bundle of a recipe, beside keys, a keyring and passphrases."""
-    monkeypatch.setenv("XDG_STATE_HOME", str(world.folder / "state"))
-    path = world.folder / "recipes.zip"
-    path.write_bytes(bundle([world.folder / "recipes/huemoss.trail.yaml"]))
-    lines = ["keyring: Marrowfield", "threshold: 2", "keys:"]
-    for name in ("ines", "tomas"):
-        said = world.folder / f"{name}.txt"
-        said.write_text(f"the words of {name}\n")
-        key = world.folder / f"{name}.key"
-        assert widetrail("key", "make", key, "--passphrase-from", said).status == 0
-        assert key.stat().st_mode & 0o777 == 0o600
-        assert b"ENCRYPTED" in key.read_bytes()
-        public = widetrail("key", "show", key, "--passphrase-from", said).out.strip()
-        lines.append(f'  {name}: {{key: "{public}"}}')
-    (world.folder / "keyring.yaml").write_text("\n".join(lines))
-    return path
-
-
 def test_a_bundle_is_signed_by_two_and_unpacked(archive: Path) -> None:
     folder = archive.parent
     keyring = ("--keyring", folder / "keyring.yaml")
@@ -165,7 +145,7 @@ def test_a_bundle_is_signed_by_two_and_unpacked(archive: Path) -> None:
     for name in ("ines", "tomas"):
         said = ("--passphrase-from", folder / f"{name}.txt")
         key = ("--key", folder / f"{name}.key", "--as", name)
-        assert widetrail("bundle", "sign", archive, *key, *said).status == 0
+        assert widetrail("key", "sign", archive, *key, *said).status == 0
         if name == "ines":
             assert "(too-few-signatures)" in widetrail("bundle", "show", archive, *keyring).err
     assert "nobody's signature was looked at" in widetrail("bundle", "show", archive).out
@@ -182,7 +162,7 @@ def test_a_bundle_is_signed_by_two_and_unpacked(archive: Path) -> None:
         "--passphrase-from",
         folder / "tomas.txt",
     )
-    assert "no key that this passphrase opens" in widetrail("bundle", "sign", archive, *wrong).err
+    assert "no key that this passphrase opens" in widetrail("key", "sign", archive, *wrong).err
 
 
 def test_what_is_older_than_what_was_accepted_is_told(archive: Path, world: World) -> None:

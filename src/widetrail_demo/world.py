@@ -85,7 +85,7 @@ def build_world(folder: Path, seed: int = SEED, *, small: bool = False) -> None:
     for kind in RECIPES:
         (folder / kind).mkdir()
         copy_recipes(folder / kind)
-    for name in ("catalogue.yaml", "policy.yaml"):
+    for name in ("catalogue.yaml", "policy.yaml", "keyring.yaml"):
         with as_file(files("widetrail_demo") / name) as own:
             shutil.copyfile(own, folder / name)
     _settle_times(machines)

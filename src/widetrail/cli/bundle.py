@@ -6,21 +6,16 @@ from pathlib import Path
 
 import click
 
-from widetrail.cli.key import passphrase_of, passphrase_option
 from widetrail.cli.output import Page, json_option, print_json
 from widetrail.cli.sheet import history_option
+from widetrail.cli.signing import show_signers
+from widetrail.cli.signing_options import keyring_option, older_option
 from widetrail.errors import not_written
 from widetrail.formats.quantities import show_count, show_size
 from widetrail.publishing import Bundle
 from widetrail.trust import Signed
 
 PATH = click.Path(path_type=Path)
-keyring_option = click.option(
-    "--keyring", type=PATH, help="The keys of those whose signatures count, and how many must sign."
-)
-older_option = click.option(
-    "--older", is_flag=True, help="Take a revision that is older than one that was accepted."
-)
 
 
 @click.group("bundle")
@@ -43,19 +38,6 @@ def write(recipes: tuple[Path, ...], to: Path, history: Path | None) -> None:
     except OSError as error:
         raise not_written(to, error) from error
     _show(to, read_archive(to), as_json=False)
-
-
-@command.command("sign")
-@click.argument("archive", type=PATH)
-@click.option("--key", type=PATH, required=True, help="Your key, as `widetrail key make` made it.")
-@click.option("--as", "name", required=True, help="The name that keyrings have for your key.")
-@passphrase_option
-def sign(archive: Path, key: Path, name: str, passphrase_from: Path | None) -> None:
-    """Sign ARCHIVE, beside those who signed it before, in ARCHIVE.signatures.json."""
-    from widetrail.library.signing import sign_archive
-
-    signed = sign_archive(archive, key, name, passphrase_of(passphrase_from))
-    Page().line(f"Signed as {name}: {signed}. Hand both files out.")
 
 
 @command.command("show")
@@ -86,11 +68,12 @@ def unpack(archive: Path, folder: Path, keyring: Path | None, older: bool) -> No
     unpacked so before on this computer.
     """
     from widetrail.library.publishing import read_archive, unpack_bundle
-    from widetrail.library.signing import accept
+    from widetrail.library.signing import accept, keep_signatures
 
     unpacked = read_archive(archive)
     signed = _verified(unpacked, archive, keyring, older=older)
     unpack_bundle(unpacked, folder)
+    keep_signatures(archive, folder)
     if signed is not None:
         accept(signed)
     _tell_signers(archive, signed)
@@ -114,12 +97,7 @@ def _tell_signers(archive: Path, signed: Signed | None) -> None:
         why = "nobody's signature was looked at: name a --keyring" if there else "nobody signed it"
         page.line(f"Not verified: {why}.")
         return
-    by: dict[tuple[str, ...], list[str]] = {}
-    for recipe, names in signed.signers.items():
-        by.setdefault(names, []).append(recipe)
-    for names, recipes in by.items():
-        what = show_count(len(recipes), "recipe")
-        page.line(f"{what} signed by {' and '.join(names)}: {', '.join(recipes)}")
+    show_signers(page, signed.signers)
 
 
 def _show(where: Path, bundle: Bundle, *, as_json: bool) -> None:

@@ -30,9 +30,8 @@ def command(
     widetrail compare OLD NEW
     widetrail compare --git REV RECIPE...
     """
+    from widetrail.cli.grown import show_permissions
     from widetrail.reporting.compare_page import in_groups, render_comparison
-    from widetrail.reporting.sheet_page import may_do, on_which
-    from widetrail.trust import COMPUTERS
 
     if revision is not None:
         compared = {path: compare_with_revision(path, revision) for path in recipes}
@@ -64,12 +63,7 @@ def command(
                 _show(page, one)
         if more[path]:
             page.line("May do more than before", "bold", indent=2)
-        for title, permissions in may_do(more[path]):
-            for may in permissions:
-                on = ", ".join(filter(None, (COMPUTERS[may.station], on_which(may))))
-                page.line(f"{title}: {may.what} ({on})", indent=4)
-                if may.told:
-                    page.line(f"wherever {may.told} says", "dim", indent=6)
+        show_permissions(page, more[path], 4)
 
 
 def _show(page: Page, one: Difference) -> None:

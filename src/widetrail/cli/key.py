@@ -1,4 +1,4 @@
-"""``widetrail key``: keys to sign recipes with."""
+"""``widetrail key``: keys, and signing with them."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from widetrail.cli.output import Page
 from widetrail.errors import Halted, InputUnusable, not_written
 
 PATH = click.Path(path_type=Path)
-passphrase_option = click.option(
+_passphrase_option = click.option(
     "--passphrase-from",
     type=PATH,
     help="A file whose first line is the passphrase of the key; else it is asked for.",
@@ -21,17 +21,17 @@ passphrase_option = click.option(
 
 @click.group("key")
 def command() -> None:
-    """Make keys to sign recipes with, and show their public halves."""
+    """Make keys, show their public halves, and sign bundles and parcels with them."""
 
 
 @command.command("make")
 @click.argument("file", type=PATH)
-@passphrase_option
+@_passphrase_option
 def make(file: Path, passphrase_from: Path | None) -> None:
     """Make a new key in FILE, which must not exist, and print its public half for a keyring."""
     from widetrail.trust import make_key, open_key, public_text
 
-    passphrase = passphrase_of(passphrase_from, again=True)
+    passphrase = _passphrase_of(passphrase_from, again=True)
     data = make_key(passphrase)
     try:
         handle = os.open(file, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
@@ -46,7 +46,7 @@ def make(file: Path, passphrase_from: Path | None) -> None:
 
 @command.command("show")
 @click.argument("file", type=PATH)
-@passphrase_option
+@_passphrase_option
 def show(file: Path, passphrase_from: Path | None) -> None:
     """Print the public half of the key in FILE."""
     from widetrail.trust import open_key, public_text
@@ -56,10 +56,32 @@ def show(file: Path, passphrase_from: Path | None) -> None:
     except OSError as error:
         why = error.strerror or str(error)
         raise InputUnusable("cannot be read", where=str(file), why=why) from error
-    Page().line(public_text(open_key(data, passphrase_of(passphrase_from), str(file))))
+    Page().line(public_text(open_key(data, _passphrase_of(passphrase_from), str(file))))
 
 
-def passphrase_of(file: Path | None, *, again: bool = False) -> str:
+@command.command("sign")
+@click.argument("what", type=PATH)
+@click.option("--key", type=PATH, required=True, help="Your key, as `widetrail key make` made it.")
+@click.option("--as", "name", required=True, help="The name that keyrings have for your key.")
+@_passphrase_option
+def sign(what: Path, key: Path, name: str, passphrase_from: Path | None) -> None:
+    """Sign WHAT, a bundle's archive or a parcel, beside those who signed it before.
+
+    The signatures of a bundle are in ARCHIVE.signatures.json. A parcel is signed as it is now, with
+    all that is packed in it: sign it again when another leg was walked.
+    """
+    from widetrail.library.signed_moves import sign_parcel
+    from widetrail.library.signing import sign_archive
+
+    passphrase, page = _passphrase_of(passphrase_from), Page()
+    if what.is_dir():
+        page.line(f"Signed as {name}: {sign_parcel(what, key, name, passphrase)}.")
+        return
+    signed = sign_archive(what, key, name, passphrase)
+    page.line(f"Signed as {name}: {signed}. Hand both files out.")
+
+
+def _passphrase_of(file: Path | None, *, again: bool = False) -> str:
     """Return the passphrase of a key, from the first line of a file or asked for.
 
     Raises:

@@ -9,6 +9,7 @@ from typing import Any
 import click
 
 from widetrail.cli.output import json_option
+from widetrail.cli.signing_options import keyring_option, older_option
 from widetrail.formats import parser_process
 
 PATH = click.Path(path_type=Path)
@@ -93,6 +94,21 @@ PATH = click.Path(path_type=Path)
 @click.option("--yes", is_flag=True, help="Consent to starting the programs that are listed.")
 @click.option("--account", default="", help="The account on this machine.")
 @click.option("--policy", type=PATH, help="A file that says what recipes may do, as lint has it.")
+@click.option(
+    "--signatures",
+    multiple=True,
+    type=PATH,
+    help="The signatures of a bundle that recipes are from; they go along in the parcel.",
+)
+@keyring_option
+@older_option
+@click.option(
+    "--allow",
+    type=click.Choice(["more"]),
+    multiple=True,
+    help="Consent without being asked to recipes that may do more than when they were used on this"
+    " computer last.",
+)
 @click.option("--seal", is_flag=True, help="Seal the parcel with a passphrase.")
 @click.option("--hint", default="", help="A hint at the passphrase; anyone can read it.")
 @click.option("--if-found", default="", help="A line for whoever finds the medium.")

@@ -2,21 +2,27 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import asdict, fields, replace
 from pathlib import Path
 from typing import Literal
 
 from widetrail.cli.asking import ask_choices
 from widetrail.cli.asking_programs import may_ask
+from widetrail.cli.grown import consent_to_grown, show_grown
 from widetrail.cli.output import Page, now, print_json
 from widetrail.cli.plan_page import show_foreseen, show_plan
 from widetrail.cli.plan_table import show_table
+from widetrail.cli.signing import show_signers
 from widetrail.errors import Halted, InputUnusable
 from widetrail.finding import CardFacts, read_card
 from widetrail.lazily import dataclass
+from widetrail.library.accepted_recipes import grown, remember_used
 from widetrail.library.machines import open_machine
 from widetrail.library.plans import plan_sealed
 from widetrail.library.recipes import insist_allowed, load_recipes
+from widetrail.library.signed_moves import signatures_in, verify_to_plan
+from widetrail.library.signing import accept
 from widetrail.machine import Effects
 from widetrail.machine.host import HostMachine
 from widetrail.parcel import Seal, make_seal
@@ -27,8 +33,10 @@ from widetrail.planning import (
     offered,
     read_choices,
 )
+from widetrail.recipe import Loaded
 from widetrail.steps import Asked
 from widetrail.steps.foreseeing import Foreseen
+from widetrail.trust import Signed
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -53,6 +61,10 @@ class Given:
     yes: bool
     account: str
     policy: Path | None
+    signatures: tuple[Path, ...]
+    allow: tuple[str, ...]
+    keyring: Path | None
+    older: bool
     release_after: Literal["verifying", "packing"]
     seal: bool
     hint: str
@@ -66,8 +78,8 @@ def plan_and_show(given: Given) -> None:
     """Make the plan and its parcel, and show it."""
     effects = Effects()
     loaded = load_recipes(given.recipes)
-    if given.policy is not None:
-        insist_allowed(given.policy, loaded)
+    signatures = signatures_in(given.signatures)
+    signed = _judged(given, loaded, signatures)
     words = ChoiceWords(**{f.name: getattr(given, f.name) for f in fields(ChoiceWords)})
     choices = read_choices(loaded, words)
     here = open_machine(given.old, given.account if given.old is None else "", effects)
@@ -86,7 +98,10 @@ def plan_and_show(given: Given) -> None:
 
     card = given.new if isinstance(there, CardFacts) else None
     seal = sealed if given.seal else None
-    plan = plan_sealed(loaded, here, there, given.parcel, choices, seal, card)
+    plan = plan_sealed(loaded, here, there, given.parcel, choices, seal, card, signatures)
+    remember_used(loaded)
+    if signed is not None:
+        accept(signed)
     foreseen: dict[str, Foreseen] = {}
     if there is not None and not isinstance(there, CardFacts):
         foreseen = foresee(plan, loaded, here, there, now())
@@ -98,6 +113,9 @@ def plan_and_show(given: Given) -> None:
     page = Page()
     (show_plan if given.details else show_table)(page, plan)
     show_foreseen(page, foreseen)
+    if signed is not None:
+        page.title("Who signed it")
+        show_signers(page, signed.signers)
     if given.seal:
         page.title("The parcel is sealed")
         page.line("Whoever has the passphrase can open it; nobody can without it.", indent=2)
@@ -106,6 +124,24 @@ def plan_and_show(given: Given) -> None:
     first = given.new if plan.legs and plan.legs[0].station == "new" else given.old
     where = f" --machine {first}" if first is not None and first.is_dir() else ""
     page.line(f"widetrail walk {given.parcel}{where}", indent=2)
+
+
+def _judged(given: Given, recipes: Sequence[Loaded], signatures: Sequence[bytes]) -> Signed | None:
+    """Return who signed the recipes, where a keyring is to say so; ask, where they may do more.
+
+    Raises:
+        InputUnusable: A policy or the keyring does not allow them.
+        Halted: They may do more than they did here, and nobody consents to that.
+    """
+    if given.policy is not None:
+        insist_allowed(given.policy, recipes)
+    signed = None
+    if given.keyring is not None:
+        signed = verify_to_plan(recipes, signatures, given.keyring, older=given.older)
+    more = grown(recipes)
+    show_grown(Page(to_errors=True), more)
+    consent_to_grown(more, given.allow)
+    return signed
 
 
 def _sealed(hint: str, finder: str, answers: Path | None) -> tuple[Seal, bytes]:

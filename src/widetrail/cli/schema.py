@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import click
 
-NAMES = ("recipe", "rehearsal", "machine", "catalogue", "policy", "trace", "answers")
+NAMES = ("recipe", "rehearsal", "machine", "catalogue", "policy", "keyring", "trace", "answers")
 
 
 @click.command("schema")
 @click.argument("name", type=click.Choice(NAMES))
 def command(name: str) -> None:
-    """Print the JSON Schema of a document: recipe, rehearsal, machine, catalogue, policy, trace or
+    """Print the JSON Schema of a document: recipe, rehearsal, machine, catalogue, policy, keyring, trace or
     answers.
 
     Editors that know JSON Schema show from it what may stand where, and mark what may not.

@@ -9,6 +9,7 @@ from pathlib import Path
 import click
 
 from widetrail.cli.asking_programs import may_ask
+from widetrail.cli.grown import MORE, consent_to_grown, show_grown
 from widetrail.cli.leg_page import show_steps
 from widetrail.cli.output import (
     Page,
@@ -21,15 +22,20 @@ from widetrail.cli.output import (
 )
 from widetrail.cli.plan_page import show_plan
 from widetrail.cli.report import show_tasks
+from widetrail.cli.signing import show_signed_move
+from widetrail.cli.signing_options import keyring_option, older_option
 from widetrail.cli.terminal_person import make_company, watched
 from widetrail.errors import Halted, WentWrong
 from widetrail.formats.quantities import show_count, show_files
 from widetrail.lazily import dataclass
+from widetrail.library.accepted_recipes import grown, remember_used
 from widetrail.library.machines import open_machine
 from widetrail.library.moves import Due, open_visit, planned_again, what_is_due
+from widetrail.library.signed_moves import verify_signatures
+from widetrail.library.signing import accept
 from widetrail.machine import Effects
 from widetrail.machine.accounts import hand_over
-from widetrail.machine.sensitive import WHY, Attention
+from widetrail.machine.sensitive import WHY
 from widetrail.recipe import Station
 from widetrail.reporting.move_page import show_answer
 from widetrail.steps import Failed, Noted, Waits, state_of
@@ -59,9 +65,11 @@ class _Given:
     as_station: Station | None
     yes: bool
     answers: Path | None
-    allow: tuple[Attention, ...]
+    allow: tuple[str, ...]
     no_wait: bool
     top_up: bool
+    keyring: Path | None
+    older: bool
     details: bool
     as_json: bool
 
@@ -82,15 +90,18 @@ class _Given:
 )
 @click.option(
     "--allow",
-    type=click.Choice(list(WHY)),
+    type=click.Choice([*WHY, MORE]),
     multiple=True,
     help="Consent without being asked to what is asked for separately: a place that programs start"
-    " from, one that says who may use the account, one outside the account's own folders.",
+    " from, one that says who may use the account, one outside the account's own folders, a recipe"
+    " that may do more than when it was used on this computer last.",
 )
 @click.option("--no-wait", is_flag=True, help="Exit with 3 instead of waiting.")
 @click.option(
     "--top-up", is_flag=True, help="On the old computer: pack what changed since its leg."
 )
+@keyring_option
+@older_option
 @click.option("--details", is_flag=True, help="Show every step in order, not by its effect.")
 @json_option
 @as_value(_Given)
@@ -108,17 +119,25 @@ def command(given: _Given) -> None:
     visit = open_visit(given.parcel, here, company, given.as_station, effects)
     if visit.asks_programs:
         may_ask(here, visit.recipes, given.yes)
+    signed = verify_signatures(visit, given.keyring, older=given.older)
     if given.top_up:
         done = _top_up(visit, messages, yes=given.yes)
     elif not visit.due_here:
         done = visit.after_done(now())
     else:
         _same_plan(visit, messages)
-        due = what_is_due(visit, given.allow)
+        due = what_is_due(visit, [why for why in WHY if why in given.allow])
+        more = grown(visit.recipes)
         _show_due(messages, due, details=given.details)
+        show_signed_move(messages, signed)
+        show_grown(messages, more)
         _show_apart(messages, due.apart)
         consent(given.yes, "Do this now?")
+        consent_to_grown(more, given.allow)
         _consent_apart(due.apart)
+        remember_used(visit.recipes)
+        if signed.accepted is not None:
+            accept(signed.accepted)
         with watched(company):
             done = visit.walk(now())
     report = make_report(visit.parcel)

@@ -56,16 +56,17 @@ def plan_sealed(
     choices: Choices | None = None,
     sealing: Callable[[], tuple[Seal, bytes]] | None = None,
     card: Path | None = None,
+    signatures: Sequence[bytes] = (),
 ) -> Plan:
-    """Do as ``plan`` does, with ``sealing`` to be called for the seal once there is a plan, and the
-    file of new's card."""
+    """Do as ``plan`` does, with ``sealing`` to be called for the seal once there is a plan, the
+    file of new's card, and the signatures of the recipes that go along."""
     chosen, moment = choices or Choices(), datetime.now(UTC)
     made = make_plan(
         recipes, old, new, medium_of(parcel), moment, chosen, sealed=sealing is not None
     )
     seal = sealing() if sealing is not None else None
     run, effects = secrets.token_hex(6), Effects()
-    along = Along(_card(new, card, recipes), chosen, seal)
+    along = Along(_card(new, card, recipes), chosen, seal, signatures)
     set_out(parcel, made, recipes, run, moment, effects, along)
     if seal is not None:
         with suppress(EffectFailed):  # where nothing may be written, the plan alone says it

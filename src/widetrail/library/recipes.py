@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Iterable, Iterator
-from functools import partial
 from pathlib import Path
 
 from widetrail.errors import DocumentUnusable
@@ -98,9 +97,19 @@ def insist_allowed(policy: Where, recipes: Iterable[Loaded]) -> None:
 
 def _against(policy: Path) -> Callable[[Loaded], Iterator[Finding]]:
     """Return what gives the findings of a recipe by a policy."""
-    from widetrail.trust import findings_of, load_policy  # which most calls have no use for
+    from widetrail.rehearsing.history import open_history  # which most calls have no use for
+    from widetrail.trust import findings_of, load_policy
 
-    return partial(findings_of, load_policy(policy), str(policy))
+    said = load_policy(policy)
+
+    def against(loaded: Loaded) -> Iterator[Finding]:
+        covered = None
+        if said.coverage:
+            with open_history(policy.parent / said.history) as known:
+                covered = known.covered(loaded)
+        return findings_of(said, str(policy), loaded, covered)
+
+    return against
 
 
 def named(paths: Iterable[Where]) -> list[Path]:

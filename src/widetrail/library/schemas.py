@@ -19,7 +19,7 @@ from widetrail.recipe.text_types import PATTERNS
 from widetrail.rehearsing.rehearsal_file import RehearsalFile
 from widetrail.steps import KINDS
 from widetrail.tracing import TraceFile
-from widetrail.trust import PolicyFile
+from widetrail.trust import KeyringFile, PolicyFile
 from widetrail.walking.answers import answers_schema
 
 _ANSWERS = "Answers to what a move asks for, by names (--answers)"
@@ -30,6 +30,7 @@ _DOCUMENTS: Mapping[str, tuple[type[Model], str]] = {
     "machine": (MachineFile, "A folder machine of Wide Trail (machine.yaml)"),
     "catalogue": (CatalogueFile, "A catalogue of Wide Trail (catalogue.yaml)"),
     "policy": (PolicyFile, "A policy of Wide Trail (policy.yaml)"),
+    "keyring": (KeyringFile, "A keyring of Wide Trail (keyring.yaml)"),
     "trace": (TraceFile, "A script of a trace of Wide Trail (NAME.trace.yaml)"),
 }
 
@@ -39,7 +40,7 @@ SCHEMAS = (*_DOCUMENTS, "answers")
 
 def schema(name: str) -> dict[str, Any]:
     """Return the JSON Schema (draft 2020-12) of a document: ``recipe``, ``rehearsal``, ``machine``,
-    ``catalogue``, ``policy``, ``trace`` or ``answers``.
+    ``catalogue``, ``policy``, ``keyring``, ``trace`` or ``answers``.
 
     Raises:
         KeyError: There is none of that name.

@@ -7,6 +7,8 @@ from collections.abc import Mapping
 from datetime import UTC, date, datetime
 from pathlib import Path
 
+from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
+
 from widetrail.errors import InputUnusable, not_written
 from widetrail.formats.documents import read_document
 from widetrail.library.publishing import read_archive
@@ -40,10 +42,10 @@ def sign_archive(archive: Where, key: Where, name: str, passphrase: str) -> Path
             signatures that are there are of another bundle.
     """
     bundle, to = read_archive(archive), signatures_of(archive)
-    private = open_key(_read(Path(key)), passphrase, str(key))
+    private = key_in(key, passphrase)
     wanted = statement_of(bundle.sha256, _recipes(bundle))
     if to.exists():
-        there, _ = read_signatures(_read(to), str(to))
+        there, _ = read_signatures(read_file(to), str(to))
         if there.payload != wanted.payload:
             raise refused("other-contents", f"{to} is of another bundle")
         wanted = there
@@ -52,6 +54,15 @@ def sign_archive(archive: Where, key: Where, name: str, passphrase: str) -> Path
     except OSError as error:
         raise not_written(to, error) from error
     return to
+
+
+def key_in(key: Where, passphrase: str) -> Ed25519PrivateKey:
+    """Return the key in a file.
+
+    Raises:
+        InputUnusable: It cannot be read, or the passphrase is not the key's.
+    """
+    return open_key(read_file(Path(key)), passphrase, str(key))
 
 
 def verify_archive(
@@ -75,7 +86,7 @@ def verify_archive(
     ring, path = load_keyring(Path(keyring)), signatures_of(archive)
     if not path.exists():
         raise refused("not-signed", f"{path} is not there")
-    envelope, _ = read_signatures(_read(path), str(path))
+    envelope, _ = read_signatures(read_file(path), str(path))
     day = today or datetime.now(UTC).date()
     known = {} if older else accepted_revisions()
     expected = statement_of(bundle.sha256, _recipes(bundle))
@@ -85,7 +96,7 @@ def verify_archive(
 def accept(signed: Signed) -> None:
     """Remember which revisions of recipes are used on this computer from now on."""
     newest = dict(accepted_revisions())
-    newest |= {one.id: one.revision for one in signed.statement.recipes}
+    newest |= {one.id: one.revision for one in signed.recipes}
     path = own_state() / _ACCEPTED
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
@@ -104,7 +115,7 @@ def accepted_revisions() -> Mapping[str, int]:
     if not path.exists():
         return {}
     try:
-        told = json.loads(_read(path))
+        told = json.loads(read_file(path))
     except (ValueError, RecursionError) as error:
         raise InputUnusable("cannot be read", where=str(path), why="it is no JSON") from error
     if not isinstance(told, dict):
@@ -118,6 +129,21 @@ def signatures_of(archive: Where) -> Path:
     return path.with_name(f"{path.name}{SIGNATURES}")
 
 
+def keep_signatures(archive: Where, folder: Where) -> None:
+    """Copy the signatures of a bundle into the folder it was unpacked into, if there are any, so
+    that they can go along where its recipes go.
+
+    Raises:
+        InputUnusable: They cannot be read or written.
+    """
+    source, to = signatures_of(archive), Path(folder) / "signatures.json"
+    if source.exists():
+        try:
+            to.write_bytes(read_file(source))
+        except OSError as error:
+            raise not_written(to, error) from error
+
+
 def _recipes(bundle: Bundle) -> list[SignedRecipe]:
     return [
         SignedRecipe(id=one.id, revision=one.revision, sha256=bundle.index.files[one.file].sha256)
@@ -125,5 +151,10 @@ def _recipes(bundle: Bundle) -> list[SignedRecipe]:
     ]
 
 
-def _read(path: Path) -> bytes:
+def read_file(path: Path) -> bytes:
+    """Return what a file of keys or signatures holds.
+
+    Raises:
+        InputUnusable: It cannot be read, or is too large for one.
+    """
     return read_document(path, most=_LARGEST, named=False)

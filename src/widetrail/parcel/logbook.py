@@ -154,7 +154,7 @@ def _run(name: str) -> str:
     return name
 
 
-_DEPTH = {"cargo": 2, "index": 2, "secrets": 2, "made": 4}
+_DEPTH = {"cargo": 2, "index": 2, "secrets": 2, "made": 4, "signatures": 2}
 """Names in the names of files, by the folder they lie in."""
 
 _Name = Annotated[str, AfterValidator(_below)]

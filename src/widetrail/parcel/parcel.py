@@ -5,10 +5,12 @@
     bagit.txt, bag-info.txt, manifest-sha256.txt, tagmanifest-sha256.txt   (RFC 8493)
     data/plan.json                 the plan in canonical form
     data/recipes/ID.trail.yaml     the recipes it was made from
+    data/signatures/000001.json    who signed them
     data/cargo/000001.tar …        the segments
     data/made/ITEM/000002/NAME     what programs made, as they made it
     data/index/000002.json …       the index that a generation of the logbook names
     logbook/000001.json …          the generations
+    signed/000002.json …           who signed the parcel, as a generation left it
 
 A sealed one has ``sealed.txt`` and ``key.age`` beside ``bagit.txt``, and in ``data/secrets`` what
 was asked for; segments, indices, secrets and what programs made are ``age`` files then, with
@@ -23,7 +25,6 @@ from datetime import datetime
 from pathlib import Path
 
 from widetrail.errors import Halted, ParcelUnusable
-from widetrail.formats import digest
 from widetrail.formats.outside import SafePath
 from widetrail.formats.stored_values import why_not
 from widetrail.machine import Effects, file_digest
@@ -49,7 +50,7 @@ from widetrail.parcel.events import (
 from widetrail.parcel.layout import CARD, GROWS, SERIAL, plan_name
 from widetrail.parcel.logbook import Entry, read_logbook
 from widetrail.parcel.medium_reading import PACK_AGAIN, reading
-from widetrail.parcel.parcel_cargo import ParcelCargo
+from widetrail.parcel.parcel_signatures import ParcelSignatures
 from widetrail.parcel.seal import was_sealed
 from widetrail.parcel.seat_record import SeatRecord
 from widetrail.parcel.segments import StoredSegment
@@ -58,7 +59,7 @@ from widetrail.recipe import SUFFIX, Kinds, Loaded, Station, load_recipe_text
 from widetrail.steps import Outcome
 
 
-class Parcel(ParcelCargo):
+class Parcel(ParcelSignatures):
     """An opened parcel: its plan, and what its logbook tells."""
 
     def __init__(self, folder: Path, effects: Effects) -> None:
@@ -78,9 +79,7 @@ class Parcel(ParcelCargo):
         self.seal = self._read_seal(first.body.seal)
         newest = next(g for g in reversed(self.generations) if g.body.plan)
         name = plan_name(newest.number)
-        data = self._bytes(name)
-        if digest(data) != newest.body.plan:
-            raise self._touched(self.folder / PAYLOAD / name)
+        data = self._insist_told(name, newest.body.plan)
         try:
             self.plan = Plan.read(data)
         except (ValueError, RecursionError) as error:
@@ -120,10 +119,8 @@ class Parcel(ParcelCargo):
         loaded = []
         for planned in self.plan.recipes:
             name = f"recipes/{planned.id}{SUFFIX}"
-            data = self._bytes(name)
+            data = self._insist_told(name, planned.digest)
             path = self.folder / PAYLOAD / name
-            if digest(data) != planned.digest:
-                raise self._touched(path)
             loaded.append(load_recipe_text(data.decode(), str(path), kinds))
         return tuple(loaded)
 
@@ -241,10 +238,7 @@ class Parcel(ParcelCargo):
         wanted = self.generations[0].body.card
         if wanted is None:
             return None
-        data = self._bytes(CARD)
-        if digest(data) != wanted:
-            raise self._touched(self.folder / PAYLOAD / CARD)
-        return data
+        return self._insist_told(CARD, wanted)
 
     def renew(
         self,

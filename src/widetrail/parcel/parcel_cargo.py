@@ -42,6 +42,7 @@ class ParcelCargo(ToldMove):
         if (card := self.generations[0].body.card) is not None:
             wanted[CARD] = card
         wanted |= {f"recipes/{r.id}{SUFFIX}": r.digest for r in self.plan.recipes}
+        wanted |= self.generations[0].body.files
         if self.settled:
             return wanted
         known = self._known()

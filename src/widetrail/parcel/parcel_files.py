@@ -46,7 +46,8 @@ class ParcelFiles:
         names = [
             LOGBOOK,
             PAYLOAD,
-            *(f"{PAYLOAD}/{part.rstrip('/')}" for part in (*GROWS, "recipes/")),
+            *(f"{PAYLOAD}/{part.rstrip('/')}" for part in (*GROWS, "recipes/", "signatures/")),
+            "signed",
         ]
         if (found := no_plain_folder(self.folder, names)) is not None:
             raise ParcelUnusable(
@@ -153,6 +154,17 @@ class ParcelFiles:
         path = self.folder / PAYLOAD / name
         with self._missing_told(path):
             return read_outside(path, JOURNAL_MOST)
+
+    def _insist_told(self, name: str, sha256: str) -> bytes:
+        """Return the bytes of a file that has this SHA-256.
+
+        Raises:
+            ParcelUnusable: It has another one, or cannot be read.
+        """
+        data = self._bytes(name)
+        if digest(data) != sha256:
+            raise self._touched(self.folder / PAYLOAD / name)
+        return data
 
     @contextmanager
     def _missing_told(self, path: SafePath) -> Iterator[None]:

@@ -19,6 +19,7 @@ from widetrail.parcel.layout import CARD
 from widetrail.parcel.logbook import FOLDER, Entry, add_generation
 from widetrail.parcel.made_files import MADE
 from widetrail.parcel.parcel import Parcel
+from widetrail.parcel.parcel_signatures import SIGNATURES
 from widetrail.parcel.seal import HEADER, KEY, Seal
 from widetrail.planning import Choices, Plan
 from widetrail.recipe import SUFFIX, Loaded
@@ -29,12 +30,14 @@ class Along:
     """What goes along with a plan.
 
     ``card`` is new's, so that old can be planned anew when it changed, with the same ``choices``.
-    ``sealed`` is what ``make_seal`` made, where the parcel is to be sealed.
+    ``sealed`` is what ``make_seal`` made, where the parcel is to be sealed. ``signatures`` are
+    those of the bundles that the recipes are from.
     """
 
     card: bytes | None = None
     choices: Choices | None = None
     sealed: tuple[Seal, bytes] | None = None
+    signatures: Sequence[bytes] = ()
 
 
 def set_out(
@@ -81,15 +84,15 @@ def set_out(
         for name in (FOLDER, PAYLOAD, "data/cargo", "data/index", f"data/{MADE}", "data/recipes"):
             effects.make_folder(folder / name, folder_mode_in(folder))
         effects.put(folder / PAYLOAD / "plan.json", plan.encoded(), mode)
-        for loaded in recipes:
-            path = folder / PAYLOAD / "recipes" / f"{loaded.id}{SUFFIX}"
-            effects.put(path, loaded.text.encode(), mode)
+        told = _put_recipes(folder, recipes, along.signatures, effects)
         chosen = (along.choices or Choices()).written()
         when = now.isoformat(timespec="seconds")
         entry = Entry(event=SET_OUT, run=run, plan=plan.id, time=when, choices=chosen)
         if along.card is not None:
             effects.put(folder / PAYLOAD / CARD, along.card, mode)
             entry = entry.with_(card=digest(along.card))
+        if told:
+            entry = entry.with_(files=told)
         if sealed is not None:
             seal, key = sealed
             entry = entry.with_(seal={HEADER: digest(seal.header()), KEY: digest(key)})
@@ -104,3 +107,18 @@ def set_out(
             effects.make_folder(folder)
         raise
     return Parcel(folder, effects)
+
+
+def _put_recipes(
+    folder: SafePath, recipes: Sequence[Loaded], signatures: Sequence[bytes], effects: Effects
+) -> dict[str, str]:
+    """Put recipes and their signatures into the payload; return the names of these and SHA-256."""
+    payload, mode = folder / PAYLOAD, mode_in(folder)
+    for loaded in recipes:
+        effects.put(payload / "recipes" / f"{loaded.id}{SUFFIX}", loaded.text.encode(), mode)
+    if signatures:
+        effects.make_folder(payload / SIGNATURES, folder_mode_in(folder))
+    named = {f"{SIGNATURES}/{n:06d}.json": data for n, data in enumerate(signatures, start=1)}
+    for name, data in named.items():
+        effects.put(payload / name, data, mode)
+    return {name: digest(data) for name, data in named.items()}

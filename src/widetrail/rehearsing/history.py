@@ -255,6 +255,14 @@ class History:
         row = (uuid4().hex, _now(), covered.recipe, known_by, len(covered.wanted), reached)
         self._insert("covered", [row])
 
+    def covered(self, loaded: Loaded) -> int | None:
+        """Return how many of a hundred branches of this very recipe were reached when that was
+        measured last, or ``None`` where it never was."""
+        known_by = digest("\n".join(loaded.text.splitlines()).encode())
+        rows = (row for row in self.whole("covered") if row["recipe_digest"] == known_by)
+        last = max(rows, key=lambda row: str(row["ended"]), default=None)
+        return None if last is None else 100 * int(last["reached"]) // max(1, int(last["wanted"]))
+
     def whole(self, table: Literal["judged", "covered"]) -> Iterator[Mapping[str, Any]]:
         """Give every row of what whole recipes came to, the oldest first."""
         for row in self._base.execute(f"select * from {table} order by ended, id"):

@@ -1,5 +1,6 @@
 """What a recipe may do, whether an organisation allows it, and who signed it."""
 
+from widetrail.trust.envelope import Envelope
 from widetrail.trust.keyring import KeyringFile, load_keyring
 from widetrail.trust.permissions import (
     COMPUTERS,
@@ -16,15 +17,21 @@ from widetrail.trust.signing import (
     Signed,
     SignedRecipe,
     Statement,
+    insist_same,
+    read_parcel_signatures,
     read_signatures,
     refused,
     statement_of,
+    statement_of_parcel,
     verify,
+    verify_parcel,
+    verify_recipes,
 )
 
 __all__ = [
     "COMPUTERS",
     "MAY_DO",
+    "Envelope",
     "KeyringFile",
     "NotAllowed",
     "Permission",
@@ -35,6 +42,7 @@ __all__ = [
     "SignedRecipe",
     "Statement",
     "findings_of",
+    "insist_same",
     "load_keyring",
     "load_policy",
     "make_key",
@@ -43,8 +51,12 @@ __all__ = [
     "open_key",
     "permissions_of",
     "public_text",
+    "read_parcel_signatures",
     "read_signatures",
     "refused",
     "statement_of",
+    "statement_of_parcel",
     "verify",
+    "verify_parcel",
+    "verify_recipes",
 ]

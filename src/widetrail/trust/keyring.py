@@ -57,10 +57,11 @@ class KeptKey(Model):
 
 class KeyringFile(Model):
     """What stands in a keyring: keys by the names of who has them, and how many of them must have
-    signed a recipe."""
+    signed a recipe, and a parcel at each hand-over."""
 
     keyring: str
     threshold: Annotated[int, Field(ge=1)] = 1
+    parcel_threshold: Annotated[int, Field(ge=0)] = 0
     keys: Mapping[str, KeptKey] = Field(default_factory=dict)
 
 

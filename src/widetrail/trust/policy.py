@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from fnmatch import fnmatchcase
 from pathlib import Path
 from typing import Annotated, Literal, NamedTuple
 
-from pydantic import BeforeValidator
+from pydantic import BeforeValidator, Field, model_validator
 
 from widetrail.findings import Finding
 from widetrail.formats.documents import Model, YesNo, load
+from widetrail.formats.flaws import flaw
 from widetrail.recipe import Loaded
 from widetrail.recipe.conditions import Words, one_or_many
 from widetrail.trust.permissions import COMPUTERS, MAY_DO, Permission, permissions_of
@@ -24,7 +25,9 @@ class PolicyFile(Model):
     ``programs`` are those that may be started, ``folders`` what may be written or removed, folders
     and registry keys: each as a recipe writes it, and any where the key is missing. With
     ``told_places: no`` nothing is written or removed that only a program's settings tell. What
-    stands under ``never`` no recipe may do.
+    stands under ``never`` no recipe may do. ``owners`` are those who look after recipes, each with
+    their ids (``*`` stands for anything); one that nobody has is refused. ``coverage`` is how many
+    of a hundred branches rehearsals must have reached, by the ``history`` below its own folder.
     """
 
     policy: str
@@ -32,6 +35,16 @@ class PolicyFile(Model):
     folders: Words | None = None
     told_places: YesNo = True
     never: Annotated[tuple[Never, ...], BeforeValidator(one_or_many)] = ()
+    owners: Mapping[str, Words] | None = None
+    coverage: Annotated[int, Field(ge=0, le=100)] = 0
+    history: str = ""
+
+    @model_validator(mode="after")
+    def _coverage_is_known(self) -> PolicyFile:
+        if self.coverage and not self.history:
+            hint = "Name the file that rehearse --coverage --history writes"
+            raise flaw("missing-key", "coverage needs a history", hint)
+        return self
 
 
 Rule = Literal["programs", "folders", "told_places", "never"]
@@ -62,13 +75,35 @@ def not_allowed(policy: PolicyFile, loaded: Loaded) -> Iterator[NotAllowed]:
             yield NotAllowed(permission, rule)
 
 
-def findings_of(policy: PolicyFile, where: str, loaded: Loaded) -> Iterator[Finding]:
-    """Give what a policy, whose file is at ``where``, does not allow, as findings of a recipe."""
+def findings_of(
+    policy: PolicyFile, where: str, loaded: Loaded, covered: int | None
+) -> Iterator[Finding]:
+    """Give what a policy, whose file is at ``where``, does not allow, as findings of a recipe.
+
+    ``covered`` is how many of a hundred branches of this very recipe rehearsals reached, ``None``
+    where that was never measured.
+    """
+
+    def finding(what: str, hint: str) -> Finding:
+        return Finding(loaded.file, 0, 0, "not-allowed", "", what, hint)
+
+    owned = (fnmatchcase(loaded.id, one) for ids in (policy.owners or {}).values() for one in ids)
+    if policy.owners is not None and not any(owned):
+        hint = f"{policy.policy} allows it with owners of {where} only"
+        yield finding(f"Nobody looks after {loaded.id}: not allowed", hint)
+    if covered is None and policy.coverage:
+        hint = "Measure it: widetrail rehearse --coverage --history"
+        yield finding("How many branches of it are reached was never measured", hint)
+    elif covered is not None and covered < policy.coverage:
+        hint = "widetrail rehearse --coverage shows which are not"
+        yield finding(
+            f"{covered} % of its branches are reached; {policy.coverage} % are asked", hint
+        )
     for permission, rule in not_allowed(policy, loaded):
         at = COMPUTERS[permission.station]
         what = f"{MAY_DO[permission.kind]} {permission.what} ({at}): not allowed"
         hint = f"{policy.policy} allows it with {rule} of {where} only"
-        yield Finding(loaded.file, 0, 0, "not-allowed", "", what, hint)
+        yield finding(what, hint)
 
 
 def _against(policy: PolicyFile, permission: Permission) -> Rule | None:

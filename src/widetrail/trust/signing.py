@@ -1,11 +1,11 @@
-"""Bundles of recipes that people signed, and whether enough of them did who may."""
+"""Bundles of recipes and parcels that people signed, and whether enough of them did who may."""
 
 from __future__ import annotations
 
 import json
 from collections.abc import Iterable, Mapping
 from datetime import date
-from typing import Literal, NamedTuple
+from typing import Literal, NamedTuple, TypeVar
 
 from widetrail.errors import InputUnusable
 from widetrail.formats import canonical
@@ -17,6 +17,11 @@ from widetrail.trust.keyring import KeptKey, KeyringFile
 
 KIND = "application/vnd.wide-trail.bundle+json"
 """What a signed statement of a bundle is called in its envelope."""
+
+PARCEL_KIND = "application/vnd.wide-trail.parcel+json"
+"""What a signed statement of a parcel is called in its envelope."""
+
+T = TypeVar("T", bound=Model)
 
 Refusal = Literal[
     "not-signed",
@@ -48,11 +53,22 @@ class Statement(Model):
     recipes: tuple[SignedRecipe, ...]
 
 
+class ParcelStatement(Model):
+    """What is signed of a parcel: its run, the number and SHA-256 of the newest entry of its
+    logbook, which governs all that is in it, and the recipes that it was planned with."""
+
+    statement: Literal[1] = 1
+    run: str
+    entry: int
+    logbook: str
+    recipes: tuple[SignedRecipe, ...]
+
+
 @dataclass(frozen=True)
 class Signed:
-    """A bundle that enough people signed: its recipes, and who signed each, by its id."""
+    """Recipes that enough people signed, and who signed each, by its id."""
 
-    statement: Statement
+    recipes: tuple[SignedRecipe, ...]
     signers: Mapping[str, tuple[str, ...]]
 
 
@@ -70,8 +86,20 @@ def statement_of(archive: str, recipes: Iterable[SignedRecipe]) -> Envelope:
     ``archive`` is the SHA-256 of the whole.
     """
     listed = tuple(sorted(recipes, key=lambda one: one.id))
-    told = Statement(archive=archive, recipes=listed)
-    return enclosed(KIND, canonical(told.model_dump(mode="json")))
+    return _stated(KIND, Statement(archive=archive, recipes=listed))
+
+
+def statement_of_parcel(
+    run: str, entry: int, logbook: str, recipes: Iterable[SignedRecipe]
+) -> Envelope:
+    """Return the statement of a parcel, which nobody has signed yet."""
+    listed = tuple(sorted(recipes, key=lambda one: one.id))
+    told = ParcelStatement(run=run, entry=entry, logbook=logbook, recipes=listed)
+    return _stated(PARCEL_KIND, told)
+
+
+def _stated(kind: str, told: Model) -> Envelope:
+    return enclosed(kind, canonical(told.model_dump(mode="json")))
 
 
 def read_signatures(data: bytes, where: str) -> tuple[Envelope, Statement]:
@@ -80,13 +108,26 @@ def read_signatures(data: bytes, where: str) -> tuple[Envelope, Statement]:
     Raises:
         InputUnusable: It is no envelope of a bundle's statement.
     """
+    return _read(Statement, KIND, "bundle", data, where)
+
+
+def read_parcel_signatures(data: bytes, where: str) -> tuple[Envelope, ParcelStatement]:
+    """Return an envelope, and the statement in it.
+
+    Raises:
+        InputUnusable: It is no envelope of a parcel's statement.
+    """
+    return _read(ParcelStatement, PARCEL_KIND, "parcel", data, where)
+
+
+def _read(model: type[T], kind: str, of: str, data: bytes, where: str) -> tuple[Envelope, T]:
     try:
         envelope = read_envelope(data)
-        if envelope.payloadType != KIND:
-            raise ValueError(f"what is signed is no bundle: {envelope.payloadType[:80]}")
-        return envelope, Statement.model_validate(json.loads(envelope.content))
+        if envelope.payloadType != kind:
+            raise ValueError(f"what is signed is no {of}: {envelope.payloadType[:80]}")
+        return envelope, model.model_validate(json.loads(envelope.content))
     except (ValueError, RecursionError) as error:
-        what = "holds no signatures of a bundle"
+        what = f"holds no signatures of a {of}"
         raise InputUnusable(what, where=where, why=why_not(error)) from error
 
 
@@ -108,19 +149,109 @@ def verify(
     if envelope.payload != expected.payload:
         raise refused("other-contents", "the signatures are of another bundle")
     statement = Statement.model_validate(json.loads(envelope.content))
-    signers: dict[str, tuple[str, ...]] = {}
-    for recipe in statement.recipes:
-        judged = [_judge(name, keyring, envelope, recipe.id, today) for name in _names(envelope)]
-        good = tuple(sorted(one.name for one in judged if one.code is None))
-        if len(good) < keyring.threshold:
-            raise _too_few(recipe.id, good, judged, keyring.threshold)
-        signers[recipe.id] = good
-    for recipe in statement.recipes:
-        newest = (known or {}).get(recipe.id, 0)
+    signers = {
+        one.id: _enough(envelope, one.id, (one.id,), keyring.threshold, keyring, today)
+        for one in statement.recipes
+    }
+    _insist_newest(statement.recipes, known or {})
+    return Signed(statement.recipes, signers)
+
+
+def verify_recipes(
+    recipes: Iterable[SignedRecipe],
+    carried: Iterable[tuple[Envelope, Statement]],
+    keyring: KeyringFile,
+    today: date,
+    known: Mapping[str, int] | None = None,
+) -> Signed:
+    """Return who signed recipes that have left their bundles, whose signatures are ``carried``.
+
+    Raises:
+        InputUnusable: One was not signed by enough who may, or is older than what is known here;
+            its code says why.
+    """
+    signers, wanted, there = dict[str, tuple[str, ...]](), tuple(recipes), tuple(carried)
+    insist_same(wanted, (statement for _, statement in there))
+    for recipe in wanted:
+        of = [envelope for envelope, statement in there if recipe in statement.recipes]
+        if not of:
+            raise refused("not-signed", f"nobody signed {recipe.id}")
+        for envelope in of:
+            try:
+                signers[recipe.id] = _enough(
+                    envelope, recipe.id, (recipe.id,), keyring.threshold, keyring, today
+                )
+                break
+            except InputUnusable:
+                if envelope is of[-1]:
+                    raise
+    _insist_newest(wanted, known or {})
+    return Signed(wanted, signers)
+
+
+def insist_same(recipes: Iterable[SignedRecipe], statements: Iterable[Statement]) -> None:
+    """Raise where statements that lie with recipes are of others by the same ids.
+
+    Raises:
+        InputUnusable: They are.
+    """
+    said: dict[str, list[SignedRecipe]] = {}
+    for statement in statements:
+        for one in statement.recipes:
+            said.setdefault(one.id, []).append(one)
+    for recipe in recipes:
+        if recipe.id in said and recipe not in said[recipe.id]:
+            why = f"another recipe {recipe.id} was signed than the one that is here"
+            raise refused("other-contents", why)
+
+
+def _insist_newest(recipes: Iterable[SignedRecipe], known: Mapping[str, int]) -> None:
+    """Raise where a recipe is older than what is ``known``.
+
+    Raises:
+        InputUnusable: One is.
+    """
+    for recipe in recipes:
+        newest = known.get(recipe.id, 0)
         if recipe.revision < newest:
             why = f"revision {recipe.revision} of {recipe.id}, and {newest} was accepted before"
             raise refused("older-revision", why)
-    return Signed(statement, signers)
+
+
+def verify_parcel(
+    envelope: Envelope, expected: Envelope, keyring: KeyringFile, today: date
+) -> tuple[str, ...]:
+    """Return who signed a parcel, where they are enough who may sign each of its recipes.
+
+    Raises:
+        InputUnusable: They are not; its code says why.
+    """
+    if envelope.payload != expected.payload:
+        raise refused("other-contents", "the signatures are of another state of the parcel")
+    told = ParcelStatement.model_validate(json.loads(envelope.content))
+    ids = tuple(one.id for one in told.recipes)
+    least = max(1, keyring.parcel_threshold)
+    return _enough(envelope, "the parcel", ids, least, keyring, today)
+
+
+def _enough(
+    envelope: Envelope,
+    what: str,
+    ids: tuple[str, ...],
+    least: int,
+    keyring: KeyringFile,
+    today: date,
+) -> tuple[str, ...]:
+    """Return the names of those whose signatures count, where they are enough.
+
+    Raises:
+        InputUnusable: They are not.
+    """
+    judged = [_judge(name, keyring, envelope, ids, today) for name in _names(envelope)]
+    good = tuple(sorted(one.name for one in judged if one.code is None))
+    if len(good) < least:
+        raise _too_few(what, good, judged, least)
+    return good
 
 
 def refused(code: Refusal, why: str) -> InputUnusable:
@@ -148,7 +279,7 @@ def _names(envelope: Envelope) -> tuple[str, ...]:
 
 
 def _judge(
-    name: str, keyring: KeyringFile, envelope: Envelope, recipe: str, today: date
+    name: str, keyring: KeyringFile, envelope: Envelope, ids: tuple[str, ...], today: date
 ) -> _Judged:
     key: KeptKey | None = keyring.keys.get(name)
     if key is None:
@@ -159,13 +290,14 @@ def _judge(
         return _Judged(name, "key-revoked", f"the key of {name} was revoked on {key.revoked}")
     if key.until is not None and today > date.fromisoformat(key.until):
         return _Judged(name, "key-expired", f"the key of {name} held until {key.until}")
-    if not key.may(recipe):
-        return _Judged(name, "key-of-others", f"{name} may not sign {recipe}")
+    for recipe in ids:
+        if not key.may(recipe):
+            return _Judged(name, "key-of-others", f"{name} may not sign {recipe}")
     return _Judged(name, None, "")
 
 
 def _too_few(
-    recipe: str, good: tuple[str, ...], judged: Iterable[_Judged], threshold: int
+    what: str, good: tuple[str, ...], judged: Iterable[_Judged], threshold: int
 ) -> InputUnusable:
     """Return the gravest reason why too few signatures count."""
     bad = [one for one in judged if one.code is not None]
@@ -174,6 +306,6 @@ def _too_few(
             if one.code == code:
                 return refused(one.code, one.why)
     if not good:
-        return refused("not-signed", f"nobody signed {recipe}")
-    why = f"{recipe} has {len(good)} of {threshold} signatures: {', '.join(good)}"
+        return refused("not-signed", f"nobody signed {what}")
+    why = f"{what} has {len(good)} of {threshold} signatures: {', '.join(good)}"
     return refused("too-few-signatures", why)

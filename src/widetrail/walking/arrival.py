@@ -65,6 +65,11 @@ class Arrival(Due):
             )
 
     @property
+    def seen_here(self) -> frozenset[str]:
+        """The digests of the states of the parcel that were here before."""
+        return frozenset(record.generation for record in self.journal.all(Seen))
+
+    @property
     def asks_programs(self) -> bool:
         """Whether readings start programs here, only to read what they print: the person who
         planned said so."""
