@@ -39,8 +39,10 @@ if TYPE_CHECKING:
         quarantine_flaky,
     )
     from widetrail.library.endings import (
+        Forgetting,
         ParcelSettling,
         Settling,
+        forget,
         open_run,
         settle,
         settle_parcel,
@@ -117,8 +119,10 @@ PUBLIC = {
         "quarantine_flaky",
     ),
     "widetrail.library.endings": (
+        "Forgetting",
         "ParcelSettling",
         "Settling",
+        "forget",
         "open_run",
         "settle",
         "settle_parcel",
@@ -192,6 +196,7 @@ __all__ = [
     "Difference",
     "Due",
     "Finding",
+    "Forgetting",
     "Halted",
     "Hands",
     "InputUnusable",
@@ -218,6 +223,7 @@ __all__ = [
     "begin_recipe",
     "bundle",
     "check_catalogue",
+    "forget",
     "history_frame",
     "history_statistics",
     "letter",

@@ -2,17 +2,16 @@
 
 from __future__ import annotations
 
-import sys
 from collections.abc import Mapping
 from pathlib import Path
 
 import click
 
+from widetrail.cli.changes import write_changes
 from widetrail.cli.output import Page, json_option
 from widetrail.findings import Finding, errors_of
 from widetrail.formats.documents import read_text
 from widetrail.formats.quantities import show_count
-from widetrail.formats.texts import for_people
 from widetrail.library.recipes import lint
 from widetrail.reporting.findings import chosen, in_source
 
@@ -93,20 +92,9 @@ _GENERAL = frozenset({"root", "user", "admin", "administrator", "guest"})
 
 def _fix(recipes: tuple[Path, ...], *, yes: bool) -> None:
     """Show what can be put right as a diff, and write it where somebody says so."""
-    from difflib import unified_diff
-
     from widetrail.library.revisions import fix
 
-    fixed = fix(recipes)
-    for one in fixed:
-        before, after = one.before.splitlines(), one.after.splitlines()
-        for line in unified_diff(before, after, one.file, one.file, lineterm=""):
-            click.echo(for_people(line))
-    if fixed and not yes and not sys.stdin.isatty():
-        click.echo("Nothing was written: nobody can be asked here. Say --yes.", err=True)
-    elif fixed and (yes or click.confirm("Write this?")):
-        for one in fixed:
-            Path(one.file).write_text(one.after, encoding="utf-8", newline="")
+    write_changes([(Path(one.file), one.before, one.after) for one in fix(recipes)], yes=yes)
 
 
 def _show(found: Mapping[Path, tuple[Finding, ...]]) -> None:

@@ -10,8 +10,8 @@ NAMES = ("recipe", "rehearsal", "machine", "catalogue", "policy", "keyring", "tr
 @click.command("schema")
 @click.argument("name", type=click.Choice(NAMES))
 def command(name: str) -> None:
-    """Print the JSON Schema of a document: recipe, rehearsal, machine, catalogue, policy, keyring, trace or
-    answers.
+    """Print the JSON Schema of a document: recipe, rehearsal, machine, catalogue, policy, keyring,
+    trace or answers.
 
     Editors that know JSON Schema show from it what may stand where, and mark what may not.
     """

@@ -7,11 +7,25 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from widetrail.errors import Halted, WentWrong
+from widetrail.formats.outside import bytes_below
 from widetrail.lazily import dataclass
 from widetrail.library.recipes import Where
 from widetrail.machine import Effects, Machine
+from widetrail.machine.host import HostMachine
+from widetrail.machine.own_folders import own_cache
 from widetrail.parcel import Parcel
-from widetrail.walking import Company, ItemReport, Run, UndoPlan, clear_settled, make_report
+from widetrail.walking import (
+    Company,
+    ItemReport,
+    Kept,
+    Run,
+    UndoPlan,
+    clear_own_state,
+    clear_settled,
+    forget_kept,
+    kept_on,
+    make_report,
+)
 
 
 def open_run(machine: Machine, run: str = "", company: Company | None = None) -> Run:
@@ -125,6 +139,49 @@ def settle_parcel(parcel: Where, consent: Callable[[ParcelSettling], bool]) -> P
     _insist(consent(due))
     opened.settle(datetime.now(UTC))
     return due
+
+
+@dataclass(frozen=True)
+class Forgetting:
+    """What forgetting removes on a machine, for good, and what stays since it is needed still."""
+
+    machine: str
+    away: tuple[Kept, ...]
+    stays: tuple[Kept, ...]
+
+
+def forget(
+    machine: Machine, consent: Callable[[Forgetting], bool], *, needed_too: bool = False
+) -> Forgetting:
+    """Remove all that the tool keeps on a machine; of this computer also what makes it quicker.
+
+    ``consent`` is shown what goes. What is needed still (a move that can be undone, a seat that is
+    on its way) stays, but with ``needed_too``.
+
+    Raises:
+        Halted: Consent was not given, or something is at work on it.
+
+    Example:
+        >>> forget(new, lambda forgetting: True).stays
+        ()
+    """
+    kept = (*kept_on(machine), *_cached(machine))
+    stays = tuple(one for one in kept if one.needed and not needed_too)
+    due = Forgetting(machine.name, tuple(one for one in kept if one not in stays), stays)
+    if due.away:
+        _insist(consent(due))
+    for one in due.away:
+        forget_kept(machine, one)
+    clear_own_state(machine)
+    return due
+
+
+def _cached(machine: Machine) -> tuple[Kept, ...]:
+    """Return what is kept on this computer to be quicker."""
+    path = own_cache()
+    if not isinstance(machine, HostMachine) or not path.is_dir():
+        return ()
+    return (Kept("cache", path.as_posix(), bytes_below(path)),)
 
 
 def _insist(consented: bool) -> None:

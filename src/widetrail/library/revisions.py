@@ -16,6 +16,7 @@ from widetrail.recipe.comparing import Difference, compare
 from widetrail.recipe.fixing import Fixed
 from widetrail.recipe.fixing import fix as fix_one
 from widetrail.recipe.layout import formatted
+from widetrail.recipe.upgrading import Upgraded, upgraded
 from widetrail.steps import KINDS
 from widetrail.trust import Permission, more_than_before
 
@@ -86,6 +87,22 @@ def fix(paths: Iterable[Where]) -> list[Fixed]:
     """
     found = (fix_one(read_text(file), str(file), KINDS) for file in named(paths))
     return [one for one in found if one.findings]
+
+
+def upgrade(paths: Iterable[Where]) -> list[Upgraded]:
+    """Return each recipe that ``paths`` name as this version of the language has it, where that is
+    another text; nothing is written.
+
+    Raises:
+        InputUnusable: A file cannot be read.
+
+    Example:
+        >>> upgrade(["recipes/sporelog.trail.yaml"])
+        []
+    """
+    texts = ((file, read_text(file)) for file in named(paths))
+    found = (Upgraded(str(file), text, upgraded(text, KINDS)) for file, text in texts)
+    return [one for one in found if one.before != one.after]
 
 
 def laid_out(paths: Iterable[Where]) -> dict[Path, tuple[str, str]]:

@@ -19,6 +19,7 @@ from widetrail.recipe.models import Recipe
 from widetrail.recipe.routes import Notation
 from widetrail.recipe.settings import Settings
 from widetrail.recipe.sound_parts import sound_parts
+from widetrail.recipe.upgrading import is_older, upgraded
 
 SUFFIX = ".trail.yaml"
 
@@ -53,8 +54,17 @@ def examine(
     """Read a recipe from ``text``; return it, unless it has errors, and all findings.
 
     ``kinds`` are the step kinds with the models of their settings, ``account`` is the name of who
-    wrote it, or nothing. Nothing is run or read beyond ``text``.
+    wrote it, or nothing. Nothing is run or read beyond ``text``. One of an older version of the
+    language is read as ``upgraded`` has it.
     """
+    if is_older(text):
+        loaded, findings = examine(upgraded(text, kinds), file, kinds, account)
+        older = Finding(file, 1, 1, "older-language", "recipe", _OLDER, _UPGRADE, "warning")
+        findings = (older, *findings)
+        if loaded is not None:
+            known_by = digest(text.encode())
+            loaded = replace(loaded, text=text, digest=known_by, findings=findings)
+        return loaded, findings
     recipe, tree, findings = check(Recipe, text, file, Notation(kinds))
     if recipe is None and len(findings) > MOST:
         return None, findings  # nobody reads more of them
@@ -67,6 +77,10 @@ def examine(
     for where, value in below(recipe):
         value.tell_where(where)
     return Loaded(file, text, digest(text.encode()), recipe, tree, findings), findings
+
+
+_OLDER = "it is of an older version of the language, and read as this one has it"
+_UPGRADE = "widetrail format --upgrade writes it so"
 
 
 def _elsewhere(tree: Map, file: str, kinds: Kinds, account: str) -> Iterator[Finding]:

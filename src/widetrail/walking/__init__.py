@@ -1,6 +1,7 @@
 """Walking: doing the leg that is due at a station, with a journal, checks and a report."""
 
 from widetrail.walking.answers import Answers, read_answers
+from widetrail.walking.forgetting import WHAT, Kept, clear_own_state, forget_kept, kept_on
 from widetrail.walking.leg import Visit
 from widetrail.walking.leg_done import LegDone, StepDone
 from widetrail.walking.overlaps import runs_on
@@ -25,12 +26,14 @@ from widetrail.walking.waiting import Patience, Silent
 from widetrail.walking.walk_context import Company
 
 __all__ = [
+    "WHAT",
     "Answers",
     "Apart",
     "CheckLine",
     "Company",
     "Doubt",
     "ItemReport",
+    "Kept",
     "LeftReport",
     "LegDone",
     "LegReport",
@@ -45,9 +48,12 @@ __all__ = [
     "bring_back",
     "can_top_up",
     "claim_after_all",
+    "clear_own_state",
     "clear_settled",
     "fetch_again",
+    "forget_kept",
     "give_up",
+    "kept_on",
     "ledger_of_machine",
     "ledger_of_parcel",
     "letter_to_maker",

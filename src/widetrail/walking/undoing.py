@@ -331,8 +331,22 @@ class Run:
         self.insist_finished()
         with at_work(self.machine, self.journal, self.workroom):
             self._take_all_away()
-        made = self.journal.newest(MadeFolders)
         self._settle_seats()
+        self._leave()
+
+    def forget(self) -> None:
+        """Remove all that the run keeps here, whether it is at its end or not.
+
+        Raises:
+            Halted: Another process is at work on it.
+        """
+        with at_work(self.machine, self.journal, self.workroom):
+            self._take_all_away()
+        self._leave()
+
+    def _leave(self) -> None:
+        """Remove the journal, and the folders that were made for it where nothing else is in."""
+        made = self.journal.newest(MadeFolders)
         take_away(self.machine, self.workroom)
         at, count = parent(self.workroom), max(2, made.count if made is not None else 0)
         for _ in range(min(count, self.workroom.count("/")) - 1):
