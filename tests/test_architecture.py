@@ -23,6 +23,7 @@ ORDER = (
     "parcel",
     "walking",
     "rehearsing",
+    "field",
     "tracing",
     "testing",
     "publishing",

@@ -102,6 +102,7 @@ def test_the_library_page_names_each_call() -> None:
     rare = {
         "Difference",
         "Due",
+        "Forgetting",
         "ParcelSettling",
         "Rehearsals",
         "Settling",

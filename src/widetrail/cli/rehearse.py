@@ -36,6 +36,7 @@ class _Given:
     jobs: int
     on: str | None
     keep: Path | None
+    from_field: Path | None
     stops: bool
     coverage: bool
     page: Path | None
@@ -50,7 +51,7 @@ class _Given:
 
 
 @click.command("rehearse")
-@click.argument("paths", nargs=-1, required=True, type=click.Path(path_type=Path))
+@click.argument("paths", nargs=-1, type=click.Path(path_type=Path))
 @click.option(
     "--machines",
     type=click.Path(path_type=Path),
@@ -106,6 +107,13 @@ class _Given:
     help="Run only what did not pass, by the history, with the same recipes, rehearsal, machines, "
     "programs and version.",
 )
+@click.option(
+    "--from",
+    "from_field",
+    type=click.Path(path_type=Path),
+    help="Rehearse what a field report tells (report --for-maintainer), in the folder of --keep; a "
+    "rehearsal that is named too lends its machines.",
+)
 @click.option("--resume", is_flag=True, help="Go on with what was cut off last, by the history.")
 @click.option(
     "--json-lines",
@@ -121,6 +129,17 @@ def command(given: _Given) -> None:
     Machines are copied first and never changed. The programs that the rehearsals and their
     recipes name are started. Ends with 1 where something came out otherwise than expected.
     """
+    if given.from_field is not None:
+        from widetrail.cli.rehearse_field import rehearse_field
+
+        if len(given.paths) > 1:
+            raise click.UsageError("One rehearsal can lend its machines to --from.")
+        like = given.paths[0] if given.paths else None
+        if not rehearse_field(given.from_field, like, given.keep, as_json=given.as_json):
+            click.get_current_context().exit(1)
+        return
+    if not given.paths:
+        raise click.UsageError("Name rehearsals, or recipes with rehearsals beside them.")
     if (given.changed or given.resume) and given.history is None:
         raise click.UsageError("--changed and --resume need --history.")
     if given.keep is not None and given.on is not None:

@@ -6,10 +6,11 @@ from pathlib import Path
 
 import click
 
-from widetrail.cli.output import Page, json_option, print_json
+from widetrail.cli.output import Page, json_option, print_json, station_options
 from widetrail.errors import not_written
 from widetrail.formats.quantities import show_count, show_size, show_time
 from widetrail.library.moves import report as report_of
+from widetrail.recipe import Station
 from widetrail.reporting.move_page import render_page, show_answer
 from widetrail.walking import ItemReport, Report
 
@@ -17,13 +18,43 @@ from widetrail.walking import ItemReport, Report
 @click.command("report")
 @click.argument("parcel", type=click.Path(path_type=Path))
 @click.option("--page", type=click.Path(path_type=Path), help="Also write it as an HTML page.")
+@click.option(
+    "--for-maintainer",
+    type=click.Path(path_type=Path),
+    help="Show and write instead what whoever looks after the recipes needs, with other names.",
+)
+@station_options("writing what is shown")
+@click.option(
+    "--as",
+    "as_station",
+    type=click.Choice(["old", "new", "between"]),
+    help="With --for-maintainer: which computer of the move this is.",
+)
 @json_option
-def command(parcel: Path, page: Path | None, as_json: bool) -> None:
+def command(
+    parcel: Path,
+    page: Path | None,
+    for_maintainer: Path | None,
+    machine: Path | None,
+    account: str,
+    as_station: Station | None,
+    yes: bool,
+    as_json: bool,
+) -> None:
     """Show what the move of PARCEL has done: items, checks, what was not transferred, and what is
     left to do.
 
     The exit status is 1 if a step failed.
+
+    With --for-maintainer FILE all that tells how it went is shown, and written if you agree: plan,
+    logbook, journal, outcomes, sizes. No contents and no secrets are in it, and each name of
+    yours is another one; which, is kept on this computer only.
     """
+    if for_maintainer is not None:
+        from widetrail.cli.report_to_maintainer import show_and_write
+
+        show_and_write(parcel, for_maintainer, machine, account, as_station, yes=yes)
+        return
     report = report_of(parcel)
     if page is not None:
         write_page(report, page)

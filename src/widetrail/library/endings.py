@@ -10,9 +10,8 @@ from widetrail.errors import Halted, WentWrong
 from widetrail.formats.outside import bytes_below
 from widetrail.lazily import dataclass
 from widetrail.library.recipes import Where
-from widetrail.machine import Effects, Machine
+from widetrail.machine import Effects, Machine, own_cache
 from widetrail.machine.host import HostMachine
-from widetrail.machine.own_folders import own_cache
 from widetrail.parcel import Parcel
 from widetrail.walking import (
     Company,

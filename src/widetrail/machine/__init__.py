@@ -7,7 +7,8 @@ from typing import TYPE_CHECKING
 from widetrail.lazily import lazily
 
 if TYPE_CHECKING:
-    from widetrail.machine.effects import Effect, EffectFailed, Effects, Gate
+    from widetrail.machine.effect_failed import EffectFailed
+    from widetrail.machine.effects import Effect, Effects, Gate
     from widetrail.machine.folder import FolderMachine
     from widetrail.machine.host import file_digest
     from widetrail.machine.interface import Channels, Completed, Entry, Machine, Room
@@ -18,9 +19,9 @@ else:
     __getattr__ = lazily(
         __name__,
         {
+            "effect_failed": ("EffectFailed",),
             "effects": (
                 "Effect",
-                "EffectFailed",
                 "Effects",
                 "Gate",
             ),

@@ -20,10 +20,10 @@ from pathlib import Path
 from types import TracebackType
 
 from widetrail.closing import Closing
-from widetrail.errors import Halted
 from widetrail.formats import outside
 from widetrail.formats.outside import SafePath, StrPath
 from widetrail.lazily import dataclass
+from widetrail.machine.effect_failed import EffectFailed
 from widetrail.machine.process_start import Start
 from widetrail.machine.processes import Began, Ran, run_to_end
 from widetrail.machine.same_status import PERMISSIONS, is_shut, make_same, writable
@@ -45,38 +45,6 @@ Gate = Callable[[Effect], None]
 
 _UNSEEN = frozenset({"append", "cut", "sync", "sync folder", "barrier"})
 """The kinds of changes that nobody sees who looks for what programs keep."""
-
-
-class EffectFailed(Halted):
-    """The system refused a change; ``code`` is its error number."""
-
-    def __init__(self, kind: str, path: StrPath, error: OSError) -> None:
-        todo = _TODO_WINDOWS.get(getattr(error, "winerror", None) or 0) or _TODO.get(
-            error.errno or 0, "Fix the cause above, then run this again."
-        )
-        reason = error.strerror or str(error)
-        super().__init__(f"cannot {kind}", where=str(path), why=reason, todo=todo)
-        self.code = error.errno
-
-
-_TODO = {
-    errno.ENOSPC: "Free some space there, then run this again; what was done so far is kept.",
-    errno.EDQUOT: "Free some space there, then run this again; what was done so far is kept.",
-    errno.EACCES: "Give the account the right to write there, then run this again.",
-    errno.EPERM: "Give the account the right to write there, then run this again.",
-    errno.EROFS: "Make it writable (the medium may have a switch), then run this again.",
-    errno.ENOENT: "Connect the medium or disk again, then run this again.",
-}
-
-
-_TODO_WINDOWS = {
-    19: _TODO[errno.EROFS],  # the medium is write protected
-    21: _TODO[errno.ENOENT],  # the device is not ready
-    32: "Close that program, then run this again.",  # sharing violation
-    33: "Close that program, then run this again.",  # lock violation
-    1314: "Run this as an administrator, or turn on developer mode, then run this again.",
-}
-"""What to do about codes of Windows that say more than the error number made of them."""
 
 
 class Effects:

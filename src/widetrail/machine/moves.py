@@ -19,7 +19,7 @@ from typing import Literal, NamedTuple
 
 from widetrail.formats.outside import SafePath
 from widetrail.formats.stored_values import Text
-from widetrail.machine.effects import EffectFailed
+from widetrail.machine.effect_failed import EffectFailed
 from widetrail.machine.interface import Machine
 from widetrail.machine.paths import join, parent
 

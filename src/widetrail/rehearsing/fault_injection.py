@@ -2,22 +2,14 @@
 
 from __future__ import annotations
 
-import errno
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from widetrail.machine import Effect
-from widetrail.rehearsing.rehearsal_file import Change, Incident
-from widetrail.steps import Step
+from widetrail.machine.effect_failed import REFUSALS
+from widetrail.rehearsing.rehearsal_file import Change, ComesOut, Incident
+from widetrail.steps import Failed, Outcome, Step, Waits
 from widetrail.walking import Silent
-
-ERRORS = {
-    "disk full": errno.ENOSPC,
-    "no permission": errno.EACCES,
-    "broken disk": errno.EIO,
-    "read only": errno.EROFS,
-}
-"""The ways in which a system refuses a change, by their words, with their error numbers."""
 
 
 class Stopped(BaseException):
@@ -70,8 +62,18 @@ class Happening(Silent):
         self._during = [s for s in self._open if s.during is not None and _is(step, s)]
         for stop in list(self._open):
             at = step if stop.before is not None else before if stop.after is not None else None
-            if at is not None and _is(at, stop):
+            if at is not None and _is(at, stop) and not isinstance(stop.by, ComesOut):
                 self._happen(stop)
+
+    def instead(self, step: Step) -> Outcome | None:
+        """Return how a step comes out that is not to be done, or ``None`` where it is."""
+        for stop in list(self._open):
+            if isinstance(stop.by, ComesOut) and _is(step, stop):
+                if not stop.lasting:
+                    self._open.remove(stop)
+                made = Failed if stop.by.comes_out == "failed" else Waits
+                return made(stop.by.why, "Do what the reason says, then walk again.")
+        return None
 
     def ended(self) -> None:
         """See that the walk came to its end: what happens after its last step happens now."""
@@ -118,8 +120,9 @@ class Happening(Silent):
         on_medium = effect.path.startswith(self._medium)
         if self._on_medium is None:
             self._on_medium = on_medium
-        if on_medium == self._on_medium:
-            raise OSError(ERRORS[stop.by], stop.by)
+        number = next((n for by, n in REFUSALS.items() if by == stop.by), None)
+        if on_medium == self._on_medium and number is not None:
+            raise OSError(number, stop.by)
 
 
 def _is(step: Step, stop: Incident) -> bool:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from functools import lru_cache
 from typing import TYPE_CHECKING, Annotated, Any, Literal
 
@@ -11,6 +12,7 @@ from widetrail.formats.documents import TAG, Model, YesNo, text_or_map
 from widetrail.formats.flaws import flaw
 from widetrail.formats.quantities import parse_size
 from widetrail.licence.terms import Word
+from widetrail.machine.effect_failed import RefusedBy
 from widetrail.parcel import Seal, make_seal
 from widetrail.recipe import Station
 from widetrail.recipe.conditions import (
@@ -207,22 +209,38 @@ def _split(raw: Any) -> Any:
     return {**own, "items": {key: value for key, value in raw.items() if key not in own}}
 
 
-By = Literal["killed", "medium pulled", "disk full", "no permission", "broken disk", "read only"]
+By = Literal["killed", "medium pulled", RefusedBy]
+
+
+class ComesOut(Model):
+    """A step that is not done, and comes out as is said: ``failed``, or it ``waits``, and why."""
+
+    comes_out: Literal["failed", "waits"]
+    why: str
+
+
+def _by_tag(value: object) -> str:
+    """Return the tag of what happens: a word, a change of the machine, or how a step comes out."""
+    named = isinstance(value, ComesOut) or (isinstance(value, Mapping) and "comes_out" in value)
+    return f"{TAG}told" if named else text_or_map(value)
 
 
 class Incident(Model):
     """Something that happens at a step: before it, while its program runs, or once it is done.
 
     ``by`` is how the walk is stopped, which is walked again afterwards (``lasting`` is what goes on
-    happening), or what someone does to the machine meanwhile.
+    happening), what someone does to the machine meanwhile, or how the step comes out without being
+    done.
     """
 
     before: str | None = None
     during: str | None = None
     after: str | None = None
     by: Annotated[
-        Annotated[By, Tag(f"{TAG}text")] | Annotated[Change, Tag(f"{TAG}map")],
-        Discriminator(text_or_map),
+        Annotated[By, Tag(f"{TAG}text")]
+        | Annotated[Change, Tag(f"{TAG}map")]
+        | Annotated[ComesOut, Tag(f"{TAG}told")],
+        Discriminator(_by_tag),
     ]
     lasting: YesNo = False
 
@@ -230,6 +248,8 @@ class Incident(Model):
     def _one(self) -> Incident:
         if sum(step is not None for step in (self.before, self.during, self.after)) != 1:
             raise flaw("stop", 'expected one of "before", "during" and "after"')
+        if isinstance(self.by, ComesOut) and self.before is None:
+            raise flaw("stop", '"comes_out" belongs to "before"')
         return self
 
     @property

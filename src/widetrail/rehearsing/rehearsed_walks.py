@@ -131,7 +131,7 @@ class RehearsedWalks(MachinesInReach):
         seal, parcel = parcel.seal, Parcel(parcel.folder, effects)
         parcel.seal = seal if seal is not None and seal.is_open else parcel.seal
         patience = Patience(longest=self._file.longest)
-        company = Company(self._hands, self._happening, patience)
+        company = Company(self._hands, self._happening, patience, self._happening.instead)
         return Visit(parcel, machine, station=station, company=company, decisions=self._decisions)
 
     def _put_back(self) -> Iterator[Difference]:

@@ -14,6 +14,7 @@ from pydantic import Field
 from widetrail.formats.documents import Model
 from widetrail.formats.stored_values import Text
 from widetrail.lazily import dataclass
+from widetrail.machine.effect_failed import RefusedBy
 
 Fact = str | int | float | bool | None | Sequence["Fact"] | Mapping[str, "Fact"]
 """A plain JSON value."""
@@ -63,10 +64,11 @@ class Facts(Model):
     """What is known of a step that was done; each kind adds its own.
 
     ``backed_up`` is where what was there before is kept, ``made`` are the files that were put into
-    the parcel, ``told`` what a program told by the names of the recipe.
+    the parcel, ``told`` what a program told by the names of the recipe. ``refused`` is how the
+    system refused a change, where that ended the step.
     """
 
-    passing: ClassVar[frozenset[str]] = frozenset({"backed_up", "told", "seat"})
+    passing: ClassVar[frozenset[str]] = frozenset({"backed_up", "told", "seat", "refused"})
     """The names of what depends on the way, so that a walk which was cut off may tell otherwise."""
 
     backed_up: tuple[Text, ...] = ()
@@ -74,6 +76,7 @@ class Facts(Model):
     told: dict[Text, Text] = Field(default_factory=dict)
     remarks: tuple[Remark, ...] = ()
     seat: SeatTold | None = None
+    refused: RefusedBy | None = None
 
     @property
     def is_nothing(self) -> bool:

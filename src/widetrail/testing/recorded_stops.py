@@ -11,8 +11,9 @@ from pathlib import Path
 from widetrail.formats import digest
 from widetrail.lazily import dataclass
 from widetrail.machine import Effect, Effects
+from widetrail.machine.effect_failed import REFUSALS
 from widetrail.planning import PlannedLeg
-from widetrail.rehearsing.fault_injection import ERRORS, Stopped
+from widetrail.rehearsing.fault_injection import Stopped
 from widetrail.steps import Step
 from widetrail.testing.power_loss import (
     PROGRAM_WRITES,
@@ -23,7 +24,7 @@ from widetrail.testing.power_loss import (
 from widetrail.testing.stage import MAKER, Stage
 from widetrail.walking import Silent
 
-ERROR_NUMBERS = tuple(ERRORS.values())
+ERROR_NUMBERS = tuple(REFUSALS.values())
 KILLED = "killed"
 
 

@@ -16,9 +16,11 @@ from widetrail.walking.run_folders import take_away
 from widetrail.walking.seats import ROOM, ledger_of_machine
 from widetrail.walking.undoing import Run
 
-KeptKind = Literal["run", "seats", "recipes", "revisions", "sealed", "machines", "cache", "other"]
+KeptKind = Literal[
+    "run", "seats", "recipes", "revisions", "names", "sealed", "machines", "cache", "other"
+]
 """What is kept: the journal and backups of a move, what is known of seats, recipes that were used,
-their signed revisions, which parcels were sealed, what is known of machine folders on which nothing
+their signed revisions, names that were made up for reports, which parcels were sealed, what is known of machine folders on which nothing
 may be written, what makes commands quicker; what another release kept."""
 
 WHAT: Mapping[KeptKind, str] = {
@@ -26,6 +28,7 @@ WHAT: Mapping[KeptKind, str] = {
     "seats": "where the seats of licences are",
     "recipes": "the recipes that were used here last",
     "revisions": "which revisions of signed recipes were accepted",
+    "names": "which names were made up for reports to maintainers",
     "sealed": "which parcels were sealed",
     "machines": "what was done on machine folders that may not be written to",
     "cache": "what makes commands quicker",
@@ -37,6 +40,7 @@ _NAMES: Mapping[str, KeptKind] = {
     ROOM: "seats",
     "recipes": "recipes",
     "accepted-revisions.json": "revisions",
+    "made-up-names.json": "names",
     "sealed": "sealed",
     "machines": "machines",
 }

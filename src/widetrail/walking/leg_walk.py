@@ -10,6 +10,7 @@ from widetrail.errors import (
     MachineUnusable,
     WentWrong,
 )
+from widetrail.machine import EffectFailed
 from widetrail.parcel.events import LEG_DONE, LEG_HALTED, LEG_MENDED
 from widetrail.steps import (
     Failed,
@@ -21,7 +22,7 @@ from widetrail.steps import (
     words_of,
 )
 from widetrail.steps.journal_events import StepBegun, StepEnded, ToBeDoneAgain
-from widetrail.steps.outcomes import WrittenOutcome, write_outcome
+from widetrail.steps.outcomes import Facts, WrittenOutcome, write_outcome
 from widetrail.walking.leg_done import LegDone, StepDone
 from widetrail.walking.overlaps import next_turn
 from widetrail.walking.proofs import look_at_proofs, newly_proved
@@ -154,10 +155,14 @@ class Walk:
         if reason := self._unfit.get(step.item):
             todo = "Fix the cause above, then walk again; or plan again, another way."
             return Failed(f"its route cannot be continued: {reason}", todo)
+        if (another := self._visit.company.instead(step)) is not None:
+            return another
         try:
             return act_of(step).do(step, self._doing)
         except Halted as error:
-            return Waits(str(error), error.todo or "Fix the cause above, then walk again.")
+            refused = error.refused_by if isinstance(error, EffectFailed) else None
+            todo = error.todo or "Fix the cause above, then walk again."
+            return Waits(str(error), todo, Facts(refused=refused))
         except (MachineUnusable, WentWrong) as error:
             todo = error.todo or "Fix the cause above, then walk again."
             return Failed(str(error), todo)

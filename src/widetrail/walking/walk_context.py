@@ -39,11 +39,15 @@ from widetrail.walking.waiting import Patience, Silent
 
 @dataclass(frozen=True)
 class Company:
-    """Who is there while a leg is walked: hands that help, eyes that watch, and time."""
+    """Who is there while a leg is walked: hands that help, eyes that watch, and time.
+
+    ``instead`` gives how a step comes out that is not done, which a rehearsal tells.
+    """
 
     hands: Hands = field(default_factory=Answers)
     onlooker: Onlooker = field(default_factory=Silent)
     patience: Patience = field(default_factory=Patience)
+    instead: Callable[[Step], Outcome | None] = lambda step: None
 
 
 @dataclass(frozen=True)

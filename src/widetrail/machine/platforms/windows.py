@@ -101,6 +101,11 @@ def _trouble_with_name(name: str) -> str:
     return f"is longer than {LONGEST} characters" if len(name) > LONGEST else ""
 
 
+def is_device(name: str) -> bool:
+    """Return whether a name is that of a device on Windows, wherever it stands."""
+    return _RESERVED.fullmatch(name) is not None
+
+
 def fit_name(name: str) -> str:
     """Return a name with what cannot stand in one percent-encoded (RFC 3986, section 2.1).
 

@@ -1,0 +1,85 @@
+"""How each step came out in the field, as a report tells it."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Mapping
+from typing import Any
+
+from widetrail.field.field_file import FieldFile
+from widetrail.lazily import dataclass
+
+
+@dataclass(frozen=True)
+class StepTold:
+    """A step of a move: how it came out, by what the system refused a change, how its program
+    ended, whether that made files, and what came of each check. ``cut off`` is one that was begun
+    and never came to an end.
+    """
+
+    id: str
+    item: str
+    kind: str
+    state: str
+    reason: str = ""
+    refused: str = ""
+    status: int = 0
+    made: bool = False
+    verdicts: tuple[tuple[str, str], ...] = ()
+
+    @property
+    def tail(self) -> str:
+        """The end of its id by which a rehearsal means it: without which of several it is of."""
+        item, found, rest = self.id.partition("]/")
+        return rest if found else item
+
+    @property
+    def known_by(self) -> str:
+        """Its id without which of several it is of: those have other names on other machines."""
+        return re.sub(r"\[[^]]*\]", "", self.id)
+
+    def is_like(self, other: StepTold) -> bool:
+        """Return whether another step came out in the same way: as told, or for the same cause."""
+        caused = (self.refused, self.status, self.verdicts)
+        same = caused == (other.refused, other.status, other.verdicts)
+        return self.state == other.state and (same or self.reason == other.reason)
+
+
+def told_steps(report: FieldFile) -> dict[str, StepTold]:
+    """Return the newest word on each step, by its id."""
+    return steps_of(report.plan, report.logbook, report.journal)
+
+
+def steps_of(
+    plan: Mapping[str, Any],
+    logbook: Iterable[Mapping[str, Any]],
+    journal: Iterable[Mapping[str, Any]],
+) -> dict[str, StepTold]:
+    """Return the newest word on each step of a plan, by its id, from plain JSON values."""
+    items = {step["id"]: step["item"] for step in plan["steps"]}
+    found: dict[str, StepTold] = {}
+    for entry in logbook:
+        for step, outcome in entry.get("steps", {}).items():
+            found[step] = _told(step, items.get(step, ""), outcome)
+    for record in journal:
+        step = str(record.get("step", ""))
+        if record.get("event") == "step done":
+            found[step] = _told(step, items.get(step, ""), record["outcome"])
+        elif record.get("event") == "step begun":
+            found[step] = StepTold(step, items.get(step, ""), str(record["kind"]), "cut off")
+    return found
+
+
+def _told(step: str, item: str, outcome: Mapping[str, Any]) -> StepTold:
+    facts = outcome.get("facts", {})
+    return StepTold(
+        step,
+        item,
+        str(outcome.get("kind", "")),
+        str(outcome.get("state", "")),
+        str(outcome.get("reason", "")),
+        str(facts.get("refused") or ""),
+        int(facts.get("status") or 0),
+        bool(facts.get("made")),
+        tuple(sorted((name, str(one["verdict"])) for name, one in facts.get("checks", {}).items())),
+    )
