@@ -10,8 +10,7 @@ from widetrail.errors import Halted, WentWrong
 from widetrail.formats.outside import bytes_below
 from widetrail.lazily import dataclass
 from widetrail.library.recipes import Where
-from widetrail.machine import Effects, Machine, own_cache
-from widetrail.machine.host import HostMachine
+from widetrail.machine import Effects, LiveMachine, Machine, own_cache
 from widetrail.parcel import Parcel
 from widetrail.walking import (
     Company,
@@ -178,7 +177,7 @@ def forget(
 def _cached(machine: Machine) -> tuple[Kept, ...]:
     """Return what is kept on this computer to be quicker."""
     path = own_cache()
-    if not isinstance(machine, HostMachine) or not path.is_dir():
+    if not isinstance(machine, LiveMachine) or not path.is_dir():
         return ()
     return (Kept("cache", path.as_posix(), bytes_below(path)),)
 

@@ -20,8 +20,9 @@ KeptKind = Literal[
     "run", "seats", "recipes", "revisions", "names", "sealed", "machines", "cache", "other"
 ]
 """What is kept: the journal and backups of a move, what is known of seats, recipes that were used,
-their signed revisions, names that were made up for reports, which parcels were sealed, what is known of machine folders on which nothing
-may be written, what makes commands quicker; what another release kept."""
+their signed revisions, names that were made up for reports, which parcels were sealed, what is
+known of machine folders on which nothing may be written, what makes commands quicker; what another
+release kept."""
 
 WHAT: Mapping[KeptKind, str] = {
     "run": "the journal and the backups of a move",

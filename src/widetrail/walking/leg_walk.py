@@ -13,6 +13,7 @@ from widetrail.errors import (
 from widetrail.machine import EffectFailed
 from widetrail.parcel.events import LEG_DONE, LEG_HALTED, LEG_MENDED
 from widetrail.steps import (
+    Facts,
     Failed,
     Outcome,
     Step,
@@ -22,7 +23,7 @@ from widetrail.steps import (
     words_of,
 )
 from widetrail.steps.journal_events import StepBegun, StepEnded, ToBeDoneAgain
-from widetrail.steps.outcomes import Facts, WrittenOutcome, write_outcome
+from widetrail.steps.outcomes import WrittenOutcome, write_outcome
 from widetrail.walking.leg_done import LegDone, StepDone
 from widetrail.walking.overlaps import next_turn
 from widetrail.walking.proofs import look_at_proofs, newly_proved
