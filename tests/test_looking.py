@@ -14,6 +14,7 @@ CALLS = (
     "execve,execveat,open,openat,openat2,creat,rename,renameat,renameat2,unlink,unlinkat,mkdir,"
     "mkdirat,symlink,symlinkat,link,linkat,truncate,chmod,fchmodat,?fchmodat2,connect,bind"
 )
+STRACE = ("strace", "-f", "-qq", "-y", "-s", "300", "-e", f"trace={CALLS}")
 OWN = ("/dev/null", "/dev/shm/", "__pycache__", "/proc/self/")
 
 
@@ -56,8 +57,7 @@ def test_a_command_that_looks_only_looks(world: World, tmp_path: Path, command: 
     log, temporary = tmp_path / "calls.log", tmp_path / "temporary"
     temporary.mkdir()
     ran = subprocess.run(
-        ["strace", "-f", "-qq", "-y", "-s", "300", "-o", log, "-e", f"trace={CALLS}"]
-        + [sys.executable, "-m", "widetrail", first, *more, *calls[command]],
+        [*STRACE, "-o", log, sys.executable, "-m", "widetrail", first, *more, *calls[command]],
         capture_output=True,
         text=True,
         stdin=subprocess.DEVNULL,

@@ -84,7 +84,10 @@ class Parcel(ParcelSignatures):
             self.plan = Plan.read(data)
         except (ValueError, RecursionError) as error:
             raise ParcelUnusable(
-                "the plan cannot be read", where=str(folder), why=why_not(error)
+                "the plan cannot be read",
+                where=str(folder),
+                why=why_not(error),
+                todo="Walk it with the release that made it, or plan and pack again.",
             ) from error
         self.run = first.body.run
         if self.seal is None and (self.plan.sealed or was_sealed(self.run)):
