@@ -2,7 +2,7 @@
 
 from widetrail.field.field_file import FieldFile
 from widetrail.field.made_up_names import MadeUpNames, load_names, store_names
-from widetrail.field.making import Findings, hidden_names, make_field_report
+from widetrail.field.making import SeenHere, hidden_names, make_field_report
 from widetrail.field.outcomes_told import StepTold, steps_of
 from widetrail.field.own_words import own_words, public_names
 from widetrail.field.rebuilding import (
@@ -16,9 +16,9 @@ from widetrail.field.rebuilding import (
 
 __all__ = [
     "FieldFile",
-    "Findings",
     "MadeUpNames",
     "Rebuilt",
+    "SeenHere",
     "StepTold",
     "as_recorded",
     "hidden_names",

@@ -34,7 +34,7 @@ _DIGESTS = frozenset({"generation", "sha256", "identity", "digest", "plan"})
 
 
 @dataclass(frozen=True)
-class Findings:
+class SeenHere:
     """What is found out for a report beside the parcel: the machine it is made on, if that is one
     of the move, and what a walk is refused for there now."""
 
@@ -60,7 +60,7 @@ def _own_account() -> list[str]:
 
 
 def make_field_report(
-    parcel: Parcel, recipes: Sequence[Loaded], names: MadeUpNames, found: Findings
+    parcel: Parcel, recipes: Sequence[Loaded], names: MadeUpNames, found: SeenHere
 ) -> FieldFile:
     """Return the report of a parcel; nothing is changed.
 

@@ -9,8 +9,8 @@ from pathlib import Path
 from widetrail.errors import WideTrailError, not_written
 from widetrail.field import (
     FieldFile,
-    Findings,
     MadeUpNames,
+    SeenHere,
     StepTold,
     as_recorded,
     hidden_names,
@@ -51,11 +51,11 @@ def field_report(
     opened = Parcel(Path(parcel), Effects())
     recipes = opened.recipes(KINDS)
     names = load_names(public_names(recipes), hidden_names(opened, machine))
-    found = Findings() if machine is None else _found(parcel, machine, station)
+    found = SeenHere() if machine is None else _found(parcel, machine, station)
     return make_field_report(opened, recipes, names, found), names
 
 
-def _found(parcel: Where, machine: Machine, station: Station | None) -> Findings:
+def _found(parcel: Where, machine: Machine, station: Station | None) -> SeenHere:
     """Return what is seen on a machine of the move."""
     visit = None
     try:
@@ -63,8 +63,8 @@ def _found(parcel: Where, machine: Machine, station: Station | None) -> Findings
         if visit.due_here:
             what_is_due(visit)
     except WideTrailError as error:
-        return Findings(visit, error)
-    return Findings(visit)
+        return SeenHere(visit, error)
+    return SeenHere(visit)
 
 
 def write_field_report(report: FieldFile, names: MadeUpNames, to: Where) -> Path:
