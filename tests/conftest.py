@@ -246,6 +246,15 @@ def of_the_person(folder: Path) -> dict[str, str]:
     return {name: data for name, data in found.items() if not any(o in name for o in own)}
 
 
+def kept_files(folder: Path) -> set[str]:
+    """Return the files on a machine that are the tool's own, wherever they lie."""
+    return {
+        name
+        for name, data in contents(folder).items()
+        if not data.startswith("folder") and ("/widetrail/" in name or "/.widetrail/" in name)
+    }
+
+
 FIGURES = "figures"
 """The property by which a test tells figures that are printed at the end."""
 

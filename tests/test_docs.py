@@ -20,6 +20,7 @@ RUN = ("README.md", *(str(p.relative_to(HOME)) for p in sorted((HOME / "docs").g
 
 LONG = (
     "README.md",
+    "docs/catalogue.md",
     "docs/how-to.md",
     "docs/licences.md",
     "docs/rehearsals.md",

@@ -7,20 +7,11 @@ from pathlib import Path
 
 import pytest
 
-from conftest import World, contents, of_the_person, widetrail
+from conftest import World, contents, kept_files, of_the_person, widetrail
 from seat_trail import SeatTrail
 from widetrail import Forgetting, forget, open_machine
 from widetrail.errors import Halted
 from widetrail.machine.own_folders import own_cache, own_state
-
-
-def kept_files(folder: Path) -> set[str]:
-    """Return the files on a machine that are the tool's own, wherever they lie."""
-    return {
-        name
-        for name, data in contents(folder).items()
-        if not data.startswith("folder") and ("/widetrail/" in name or "/.widetrail/" in name)
-    }
 
 
 def test_a_machine_on_which_nothing_was_done_has_nothing(world: World) -> None:

@@ -163,6 +163,7 @@ def test_an_example_is_accepted(name: str, at: str, block: str) -> None:
     path = [] if at == "." else at.split(".")
     whole = {"MachineFile": MACHINE, "RehearsalFile": REHEARSAL, "Side": REHEARSAL}
     whole |= {"Incident": REHEARSAL, "Expect": REHEARSAL, "ExpectedItem": REHEARSAL}
+    whole |= {"ComesOut": f"{REHEARSAL}stops: [{{before: kept/check}}]"}
     base = copy.deepcopy(yaml.load(whole.get(name, RECIPE), AsText))
     if name in ALONE:
         value = {**ALONE[name], **value}

@@ -13,7 +13,7 @@ import bagit
 import pytest
 
 import build
-from conftest import World, contents, widetrail, without_state
+from conftest import World, contents, kept_files, widetrail, without_state
 from widetrail.machine import FolderMachine
 
 ASIDE = "disks/C/Users/imarsh/AppData/Local/widetrail"
@@ -485,4 +485,8 @@ def test_this_machine_is_walked_undone_and_settled_for_real(
     assert [p.name for p in (home / "notes").iterdir()] == ["one.txt"]
     assert widetrail("undo", "--yes", "--no-wait").status == 0
     assert widetrail("settle", "--yes").status == 0
-    assert contents(home) == before
+    assert kept_files(home) == {f".local/state/widetrail/recipes/{recipe.name}"}
+    assert widetrail("forget", "--yes").status == 0
+    now = contents(home)
+    assert {name for name in now if name.startswith(".local")} == {".local", ".local/state"}
+    assert {name: data for name, data in now.items() if not name.startswith(".local")} == before

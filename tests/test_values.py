@@ -418,6 +418,7 @@ def wine(tmp_path_factory: pytest.TempPathFactory) -> Iterator[dict[str, str]]:
     subprocess.run(["wineserver", "-k"], env=environment, capture_output=True)
 
 
+@pytest.mark.sweep
 def test_wine_reads_what_we_write_and_we_read_what_it_exports(
     wine: dict[str, str], tmp_path: Path
 ) -> None:
