@@ -131,11 +131,11 @@ def _there(parcel: Parcel, visit: Visit | None) -> dict[str, list[_Named]]:
     found = {}
     for item in parcel.plan.placed:
         path = item.old_path if visit.station.station == "old" else item.new_path
-        entry = visit.machine.look(path) if path and "\\" not in path else None
-        if entry is None:
-            continue
-        below = visit.machine.walk(path) if entry.kind == "folder" else [entry]
-        found[item.id] = [_named(one) for one in below]
+        with suppress(WideTrailError):  # what cannot be looked into here is not told
+            entry = visit.machine.look(path) if path and "\\" not in path else None
+            if entry is not None:
+                below = visit.machine.walk(path) if entry.kind == "folder" else [entry]
+                found[item.id] = [_named(one) for one in below]
     return found
 
 
