@@ -1,6 +1,7 @@
 """Reports from the field: they tell how a move went, and no name, path, serial or secret of it."""
 
 import json
+import random
 import re
 import unicodedata
 from collections.abc import Iterator
@@ -14,6 +15,7 @@ from hypothesis import strategies as st
 
 from build import NOW
 from conftest import World, contents, swept, widetrail
+from fuzzing import mutated
 from widetrail.errors import WideTrailError
 from widetrail.field import FieldFile, MadeUpNames, own_words, public_names, rebuild
 from widetrail.library.field_reports import field_report, rehearse_field_report
@@ -338,3 +340,15 @@ def test_what_is_no_report_is_refused(data: bytes, tmp_path: Path) -> None:
     ran = widetrail("rehearse", "--from", to, "--keep", tmp_path / "made")
     assert (ran.status, "is no field report" in ran.err) == (2, True)
     assert not (tmp_path / "made").exists()
+
+
+def test_a_report_that_was_changed_ends_in_nothing_but_an_error_of_ours(
+    gone_wrong: Path, tmp_path: Path
+) -> None:
+    report, _ = field_report(gone_wrong / "parcel", FolderMachine(gone_wrong / "glass-office"))
+    seed, luck = json.loads(report.text()), random.Random("field")
+    for number in range(60):
+        told = mutated(seed, luck)
+        with suppress(WideTrailError):
+            read = FieldFile.read(json.dumps(told).encode(), "x")
+            rebuild(read, tmp_path / str(number))

@@ -3,6 +3,7 @@
 import tarfile
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -13,12 +14,14 @@ from widetrail.formats import digest
 from widetrail.library.endings import undo
 from widetrail.walking import Visit
 
+SAFELY: dict[str, Any] = {"filter": "data"} if hasattr(tarfile, "data_filter") else {}
+
 
 @pytest.fixture
 def on_its_way(tmp_path: Path) -> Callable[[str], Trail]:
     def unpack(name: str) -> Trail:
         with tarfile.open(CASES / f"{name}.tar.xz") as archive:
-            archive.extractall(tmp_path, filter="data")
+            archive.extractall(tmp_path, **SAFELY)
         for file in tmp_path.glob("*/machine.yaml"):
             text = file.read_text()
             for word, stands_for in WORDS.items():

@@ -7,11 +7,11 @@ from pathlib import Path
 import click
 
 from widetrail.cli.output import Page, consent
-from widetrail.errors import InputUnusable, WideTrailError
+from widetrail.errors import InputUnusable
 from widetrail.formats.texts import for_people
 from widetrail.library.field_reports import field_report, write_field_report
 from widetrail.library.machines import open_machine
-from widetrail.machine import Effects, Machine
+from widetrail.machine import Effects
 from widetrail.recipe import Station
 
 
@@ -32,13 +32,7 @@ def show_and_write(
     """
     if to.exists():
         raise InputUnusable("already exists", where=str(to), todo="Name another file.")
-    here: Machine | None = open_machine(machine, account, Effects())
-    try:
-        report, names = field_report(parcel, here, station)
-    except WideTrailError:
-        if machine is not None or station is not None:
-            raise
-        report, names = field_report(parcel)  # this computer is none of the move
+    report, names = field_report(parcel, open_machine(machine, account, Effects()), station)
     for line in report.text().splitlines():
         click.echo(for_people(line))
     messages = Page(to_errors=True)

@@ -51,7 +51,15 @@ def rebuild(report: FieldFile, folder: Path, like: Rehearsal | None = None) -> R
     """
     if folder.exists():
         raise InputUnusable("already exists", where=str(folder), todo="Name another folder.")
-    folder.mkdir(parents=True)
+    try:
+        folder.mkdir(parents=True)
+        return _rebuilt(report, folder, like)
+    except (AttributeError, LookupError, TypeError, ValueError, StopIteration, OSError) as error:
+        what = "the field report cannot be rebuilt"
+        raise InputUnusable(what, where=str(folder), why=str(error)) from error
+
+
+def _rebuilt(report: FieldFile, folder: Path, like: Rehearsal | None) -> Rebuilt:
     plan = Plan.model_validate(report.plan)
     recipes = []
     for one in report.recipes:

@@ -31,12 +31,13 @@ from widetrail.formats.record import (
 
 _MARK = (
     rb"([ \t]*+<DT><A\b(?:[^>]*?\bHREF=\"([^\"]*+)\")?[^>]*+>"
-    rb"([^<]{0,65536}+(?:<(?!/A>)[^<]{0,65536}+){0,64}+)</A>[^\n<]*+\n?"
+    rb"([^<]{0,65536}+(?>(?:<(?!/A>)[^<]{0,65536}+){0,64}))</A>[^\n<]*+\n?"
     rb"(?:[ \t]*+<DD>([^\n<]*+)\n?)?)"
 )
-"""A bookmark; its address, title and note."""
+"""A bookmark; its address, title and note. A group that repeats is atomic, not possessive: Python
+3.11.2 matches the latter wrongly."""
 _FOLDER = (
-    rb"([ \t]*+<DT><H3\b[^>]*+>[^<]{0,65536}+(?:<(?!/H3>)[^<]{0,65536}+){0,64}+</H3>[^\n<]*+\n?"
+    rb"([ \t]*+<DT><H3\b[^>]*+>[^<]{0,65536}+(?>(?:<(?!/H3>)[^<]{0,65536}+){0,64})</H3>[^\n<]*+\n?"
     rb"|[ \t]*+</?DL\b[^>]*+>[ \t]*+(?:<p>)?[ \t]*+\r?\n?)"
 )
 """The title of a folder, its beginning or its end."""

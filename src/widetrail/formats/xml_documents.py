@@ -69,11 +69,11 @@ def with_root(root: etree._Element, data: bytes) -> bytes:
         raise Unwritable("is XML in an encoding that lacks a character of it") from error
 
 
-_DOCTYPE = (
-    r"""<!DOCTYPE(?:[^\[\]<>"']|"[^"]*+"|'[^']*+')*+(?:\[(?:[^\]"'<]|<!--(?:(?!-->).)*+-->|"""
-)
-_DOCTYPE += r"""<\?(?:(?!\?>).)*+\?>|<|"[^"]*+"|'[^']*+')*+\]\s*+)?+>"""
-_BEFORE = re.compile(
-    rf"\ufeff?(?:\s|<\?(?:(?!\?>).)*+\?>|<!--(?:(?!-->).)*+-->|{_DOCTYPE})*+", re.DOTALL
-)
+# A group that repeats is atomic, not possessive: Python 3.11.2 matches the latter wrongly.
+_COMMENT = r"<!--(?>(?:(?!-->).)*)-->"
+_INSTRUCTION = r"<\?(?>(?:(?!\?>).)*)\?>"
+_QUOTED = r"""\"[^"]*+"|'[^']*+'"""
+_INTERNAL = rf"""\[(?>(?:[^\]"'<]|{_COMMENT}|{_INSTRUCTION}|<|{_QUOTED})*)\]\s*+"""
+_DOCTYPE = rf"""<!DOCTYPE(?>(?:[^\[\]<>"']|{_QUOTED})*)(?>(?:{_INTERNAL})?)>"""
+_BEFORE = re.compile(rf"\ufeff?(?>(?:\s|{_INSTRUCTION}|{_COMMENT}|{_DOCTYPE})*)", re.DOTALL)
 """What may stand before the root element of a document (XML 1.0, production 22)."""
