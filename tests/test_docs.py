@@ -21,7 +21,9 @@ RUN = ("README.md", *(str(p.relative_to(HOME)) for p in sorted((HOME / "docs").g
 LONG = (
     "README.md",
     "docs/catalogue.md",
+    "docs/finding-places.md",
     "docs/how-to.md",
+    "docs/library.md",
     "docs/licences.md",
     "docs/rehearsals.md",
     "docs/tracing.md",

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
+import pytest
+
 from build import NOW, Trail, machine, moved, outcomes
 from conftest import cut_off_everywhere, of_the_person
 from widetrail.walking import Run
@@ -72,6 +74,7 @@ def test_what_it_includes_comes_beside_it_and_is_included_from_there(tmp_path: P
     assert one.new.look("/home/bo/.fernrc.outside/a (2).rc") is None
 
 
+@pytest.mark.sweep
 def test_cut_off_anywhere_it_comes_once_and_all_can_be_had_back(tmp_path: Path) -> None:
     one = trail(tmp_path / "whole")
     one.walk("old")

@@ -49,6 +49,7 @@ def test_a_folder_travels_whole(tmp_path: Path) -> None:
     assert not list((one.folder / "new").rglob(f"*{FOLDER}"))
 
 
+@pytest.mark.sweep
 def test_cut_off_anywhere_the_folder_is_there_whole_or_made_again(tmp_path: Path) -> None:
     one = trail(tmp_path / "whole", item(STEPS))
     one.walk("old")

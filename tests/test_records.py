@@ -817,6 +817,7 @@ def test_a_store_that_is_none_stops_the_step_and_stays(tmp_path: Path) -> None:
     assert (one.folder / "new/root/home/ada/mail/all").read_bytes() == b"no mailbox\n"
 
 
+@pytest.mark.sweep
 def test_records_of_the_demo_come_to_other_programs(world: World) -> None:
     ran = widetrail("rehearse", world.folder / "conversions", "--coverage", "--fail-under", "100")
     assert ran.status == 0, ran.out

@@ -356,6 +356,7 @@ def test_a_check_that_does_not_hold_ends_with_1(world: World) -> None:
     assert widetrail("report", world.parcel).status == 1
 
 
+@pytest.mark.sweep
 def test_all_recipes_are_walked_with_every_act_of_a_person_answered_from_a_file(
     world: World,
 ) -> None:
