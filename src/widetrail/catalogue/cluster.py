@@ -8,6 +8,7 @@ told as such.
 
 from __future__ import annotations
 
+import logging
 import os
 import time
 from collections import deque
@@ -123,6 +124,7 @@ class Cluster(Crew):
     def close(self) -> None:
         """Let go of the scheduler, and of what was laid out on its workers."""
         if self._client is not None:
+            _hush()
             with suppress(Exception):  # it may be gone by now
                 self._client.run(_end, self._session, on_error="ignore")
             self._client.close(timeout=2)
@@ -296,6 +298,8 @@ class _Asked:
 
     def cancel(self) -> None:
         """Take back what was given out and is not done."""
+        if self._out:
+            _hush()
         for _, future in self._out.values():
             with suppress(Exception):  # the scheduler may be gone
                 future.cancel(force=True)
@@ -336,6 +340,13 @@ class _Asked:
 
 
 # What workers do
+
+
+def _hush() -> None:
+    """Let Dask's own callbacks say nothing from now on: what they fail at once a client is let go
+    of is nobody's concern."""
+    for name in ("distributed", "tornado.application"):
+        logging.getLogger(name).setLevel(logging.CRITICAL)
 
 
 def _hold(data: bytes) -> bytes:
