@@ -24,12 +24,12 @@ from widetrail.library.signing import (
 from widetrail.trust import (
     KeyringFile,
     SignedRecipe,
-    public_text,
     read_signatures,
     statement_of,
     verify,
 )
 from widetrail.trust.envelope import enclosed
+from widetrail.trust.private_keys import public_text
 
 TODAY = date(2026, 12, 1)
 RECIPES = [

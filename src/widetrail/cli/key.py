@@ -29,7 +29,7 @@ def command() -> None:
 @_passphrase_option
 def make(file: Path, passphrase_from: Path | None) -> None:
     """Make a new key in FILE, which must not exist, and print its public half for a keyring."""
-    from widetrail.trust import make_key, open_key, public_text
+    from widetrail.trust.private_keys import make_key, open_key, public_text
 
     passphrase = _passphrase_of(passphrase_from, again=True)
     data = make_key(passphrase)
@@ -49,7 +49,7 @@ def make(file: Path, passphrase_from: Path | None) -> None:
 @_passphrase_option
 def show(file: Path, passphrase_from: Path | None) -> None:
     """Print the public half of the key in FILE."""
-    from widetrail.trust import open_key, public_text
+    from widetrail.trust.private_keys import open_key, public_text
 
     try:
         data = file.read_bytes()

@@ -13,7 +13,6 @@ from widetrail.cli.grown import consent_to_grown, show_grown
 from widetrail.cli.output import Page, now, print_json
 from widetrail.cli.plan_page import show_foreseen, show_plan
 from widetrail.cli.plan_table import show_table
-from widetrail.cli.signing import show_signers
 from widetrail.errors import Halted, InputUnusable
 from widetrail.finding import CardFacts, read_card
 from widetrail.lazily import dataclass
@@ -21,8 +20,6 @@ from widetrail.library.accepted_recipes import grown, remember_used
 from widetrail.library.machines import open_machine
 from widetrail.library.plans import plan_sealed
 from widetrail.library.recipes import insist_allowed, load_recipes
-from widetrail.library.signed_moves import signatures_in, verify_to_plan
-from widetrail.library.signing import accept
 from widetrail.machine import Effects
 from widetrail.machine.host import HostMachine
 from widetrail.parcel import Seal, make_seal
@@ -78,7 +75,7 @@ def plan_and_show(given: Given) -> None:
     """Make the plan and its parcel, and show it."""
     effects = Effects()
     loaded = load_recipes(given.recipes)
-    signatures = signatures_in(given.signatures)
+    signatures = _signatures(given.signatures)
     signed = _judged(given, loaded, signatures)
     words = ChoiceWords(**{f.name: getattr(given, f.name) for f in fields(ChoiceWords)})
     choices = read_choices(loaded, words)
@@ -100,8 +97,7 @@ def plan_and_show(given: Given) -> None:
     seal = sealed if given.seal else None
     plan = plan_sealed(loaded, here, there, given.parcel, choices, seal, card, signatures)
     remember_used(loaded)
-    if signed is not None:
-        accept(signed)
+    _accept(signed)
     foreseen: dict[str, Foreseen] = {}
     if there is not None and not isinstance(there, CardFacts):
         foreseen = foresee(plan, loaded, here, there, now())
@@ -113,9 +109,7 @@ def plan_and_show(given: Given) -> None:
     page = Page()
     (show_plan if given.details else show_table)(page, plan)
     show_foreseen(page, foreseen)
-    if signed is not None:
-        page.title("Who signed it")
-        show_signers(page, signed.signers)
+    _show_signed(page, signed)
     if given.seal:
         page.title("The parcel is sealed")
         page.line("Whoever has the passphrase can open it; nobody can without it.", indent=2)
@@ -124,6 +118,30 @@ def plan_and_show(given: Given) -> None:
     first = given.new if plan.legs and plan.legs[0].station == "new" else given.old
     where = f" --machine {first}" if first is not None and first.is_dir() else ""
     page.line(f"widetrail walk {given.parcel}{where}", indent=2)
+
+
+def _accept(signed: Signed | None) -> None:
+    if signed is not None:
+        from widetrail.library.signing import accept
+
+        accept(signed)
+
+
+def _show_signed(page: Page, signed: Signed | None) -> None:
+    if signed is not None:
+        from widetrail.cli.signing import show_signers
+
+        page.title("Who signed it")
+        show_signers(page, signed.signers)
+
+
+def _signatures(paths: Sequence[Path]) -> tuple[bytes, ...]:
+    """Return what files of signatures hold, if any are named."""
+    if not paths:
+        return ()
+    from widetrail.library.signed_moves import signatures_in  # most plans are made without
+
+    return signatures_in(paths)
 
 
 def _judged(given: Given, recipes: Sequence[Loaded], signatures: Sequence[bytes]) -> Signed | None:
@@ -137,6 +155,8 @@ def _judged(given: Given, recipes: Sequence[Loaded], signatures: Sequence[bytes]
         insist_allowed(given.policy, recipes)
     signed = None
     if given.keyring is not None:
+        from widetrail.library.signed_moves import verify_to_plan
+
         signed = verify_to_plan(recipes, signatures, given.keyring, older=given.older)
     more = grown(recipes)
     show_grown(Page(to_errors=True), more)

@@ -39,7 +39,8 @@ class MachinesMade:
         steps: Mapping[str, StepTold],
         folder: Path,
     ) -> None:
-        self._report, self._plan, self._recipes = report, plan, recipes
+        self._report, self._plan = report, plan
+        self._recipes = {loaded.id: loaded for loaded in recipes}
         self._steps, self._folder = steps, folder
 
     def machine(self, station: Station) -> list[str]:
@@ -82,7 +83,7 @@ class MachinesMade:
         """Return the roots that must lie elsewhere on new, by where its places were found."""
         found: dict[str, str] = {}
         for item in self._plan.placed:
-            loaded = next(one for one in self._recipes if one.id == item.recipe)
+            loaded = self._recipes[item.recipe]
             for place in loaded.recipe.places.get(loaded.recipe.items[item.item].from_, ()):
                 template = on_platform(place.folder or place.file or "", platform) or ""
                 root, _, below = template.removeprefix("{").partition("}/")
@@ -105,7 +106,7 @@ class MachinesMade:
 
     def _programs(self, platform: Platform, roots: Mapping[str, str]) -> Iterator[tuple[str, str]]:
         """Give the path of each program of the recipes, with its name there."""
-        for loaded in self._recipes:
+        for loaded in self._recipes.values():
             for name, choice in loaded.recipe.application.programs.items():
                 if path := _filled(on_platform(choice, platform), roots):
                     yield path, f"{loaded.id}.{name}"
@@ -129,7 +130,7 @@ class MachinesMade:
 
     def _signs(self, platform: Platform, roots: Mapping[str, str]) -> Iterator[str]:
         """Give the path of the first sign of each recipe that is a file or folder."""
-        for loaded in self._recipes:
+        for loaded in self._recipes.values():
             for case in loaded.recipe.recognise:
                 where = case.sign.where
                 path = _filled(on_platform(where, platform) if where else None, roots)
@@ -154,7 +155,7 @@ class MachinesMade:
     def _tell_releases(self, folder: Path, station: Station) -> Iterator[str]:
         """Write the releases where recipes read them; give what could not be."""
         for planned in self._plan.recipes if station == "old" else ():
-            loaded = next(one for one in self._recipes if one.id == planned.id)
+            loaded = self._recipes[planned.id]
             here = find_application(FolderMachine(folder), loaded).installation
             case = loaded.recipe.recognise[here.case] if here is not None else None
             for what, value in planned.old.items():
@@ -170,7 +171,7 @@ class MachinesMade:
         """Have the programs' settings tell the places that lay elsewhere; give what could not be
         told."""
         for planned in self._plan.recipes:
-            loaded = next(one for one in self._recipes if one.id == planned.id)
+            loaded = self._recipes[planned.id]
             items = [i for i in self._plan.placed if i.recipe == planned.id and not i.instance]
             at = {loaded.recipe.items[i.item].from_: i.new_path for i in items}
             for name, path in (planned.places if station == "old" else at).items():

@@ -6,7 +6,6 @@ import re
 from collections.abc import Iterable, Mapping
 from typing import Any
 
-from widetrail.field.field_file import FieldFile
 from widetrail.lazily import dataclass
 
 
@@ -43,11 +42,6 @@ class StepTold:
         caused = (self.refused, self.status, self.verdicts)
         same = caused == (other.refused, other.status, other.verdicts)
         return self.state == other.state and (same or self.reason == other.reason)
-
-
-def told_steps(report: FieldFile) -> dict[str, StepTold]:
-    """Return the newest word on each step, by its id."""
-    return steps_of(report.plan, report.logbook, report.journal)
 
 
 def steps_of(

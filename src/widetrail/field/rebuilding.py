@@ -17,7 +17,7 @@ import yaml
 from widetrail.errors import InputUnusable
 from widetrail.field.field_file import FieldFile, Structure
 from widetrail.field.machines_made import MachinesMade
-from widetrail.field.outcomes_told import StepTold, told_steps
+from widetrail.field.outcomes_told import StepTold, steps_of
 from widetrail.lazily import dataclass
 from widetrail.machine.paths import join
 from widetrail.planning import Plan
@@ -67,12 +67,12 @@ def _rebuilt(report: FieldFile, folder: Path, like: Rehearsal | None) -> Rebuilt
         path = folder / f"{loaded.id}{RECIPE_SUFFIX}"  # the report's own word could be any path
         path.write_text(one.text, encoding="utf-8", newline="")
         recipes.append(loaded)
-    steps = told_steps(report)
+    steps = steps_of(report.plan, report.logbook, report.journal)
     wrong = tuple(step for step in steps.values() if step.state != "done")
     lacking = list[str]()
     if like is None:
-        for station in ("old", "new"):
-            lacking += MachinesMade(report, plan, recipes, steps, folder).machine(station)
+        making = MachinesMade(report, plan, recipes, steps, folder)
+        lacking += [*making.machine("old"), *making.machine("new")]
         sides: dict[str, Any] = {n: {"machine": f"field-{n}"} for n in ("old", "new")}
     else:
         sides = _copied(like, folder)

@@ -22,10 +22,8 @@ FOLDER = "recipes"
 class Grown:
     """A recipe that may do more than the one of its id that was used here last."""
 
-    recipe: str
     name: str
     before: int
-    now: int
     more: tuple[Permission, ...]
 
 
@@ -46,8 +44,7 @@ def grown(recipes: Iterable[Loaded]) -> tuple[Grown, ...]:
         more = more_than_before(before, loaded) if before else permissions_of(loaded)
         if more:
             revision = before.recipe.revision if before else 0
-            name, now = loaded.recipe.application.name, loaded.recipe.revision
-            found.append(Grown(loaded.id, name, revision, now, tuple(more)))
+            found.append(Grown(loaded.recipe.application.name, revision, more))
     return tuple(found)
 
 

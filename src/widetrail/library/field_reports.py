@@ -122,7 +122,7 @@ def rehearse_field_report(
     base = load_rehearsals(Path(like))[0] if like is not None else None
     rebuilt = rebuild(told, Path(folder), base)
     wrong = {step.known_by: step for step in rebuilt.wrong}
-    went, found = _walked(rebuilt.rehearsal, Path(folder) / "walked")
+    went, parcel, found = _walked(rebuilt.rehearsal, Path(folder) / "walked")
     again = _alike(wrong, found)
     left = [step for known_by, step in wrong.items() if known_by not in again]
     recorded: set[str] = set()
@@ -130,10 +130,12 @@ def rehearse_field_report(
         file = read_rehearsal(rebuilt.rehearsal)
         stops = [*file.get("stops", ()), *as_recorded(left)]
         write_rehearsal(rebuilt.rehearsal, {**file, "stops": stops})
-        went, found = _walked(rebuilt.rehearsal, Path(folder) / "walked-as-recorded")
+        as_told = Path(folder) / "walked-as-recorded"
+        went, parcel, found = _walked(rebuilt.rehearsal, as_told)
         recorded = _alike(wrong, found) - again
     had = again | recorded
-    _expect_what_came(rebuilt.rehearsal, Path(went.kept))
+    if parcel is not None:
+        _expect_what_came(rebuilt.rehearsal, parcel)
     return FieldRehearsed(
         rebuilt.rehearsal,
         tuple(wrong[one] for one in wrong if one in again),
@@ -145,12 +147,10 @@ def rehearse_field_report(
     )
 
 
-def _expect_what_came(path: Path, kept: Path) -> None:
+def _expect_what_came(path: Path, parcel: Parcel) -> None:
     """Have a rehearsal expect what came of it: from now on it tells whether that changes."""
-    if not (parcel := kept / "here" / PARCEL).exists():
-        return
     items: dict[str, list[ItemReport]] = {}
-    for item in make_report(Parcel(parcel, Effects())).items:
+    for item in make_report(parcel).items:
         items.setdefault(item_name(item.id), []).append(item)
     expect = {
         name: {"state": several[0].state, "checks": dict(_differing(several[0]))}
@@ -179,12 +179,12 @@ def _alike(wrong: Mapping[str, StepTold], found: Mapping[str, StepTold]) -> set[
     }
 
 
-def _walked(path: Path, keep: Path) -> tuple[Rehearsed, Mapping[str, StepTold]]:
-    """Rehearse, and return what came of it and how each step came out."""
+def _walked(path: Path, keep: Path) -> tuple[Rehearsed, Parcel | None, Mapping[str, StepTold]]:
+    """Rehearse, and return what came of it, its parcel, and how each step came out."""
     [rehearsal] = load_rehearsals(path)
     went = rehearse(rehearsal, datetime.now(UTC), keep=keep)
     if not (parcel := keep / "here" / PARCEL).exists():
-        return went, {}
+        return went, None, {}
     opened = Parcel(parcel, Effects())
     entries = [generation.body.plain() for generation in opened.generations]
-    return went, steps_of(opened.plan.model_dump(mode="json"), entries, ())
+    return went, opened, steps_of(opened.plan.model_dump(mode="json"), entries, ())

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from pathlib import Path
 
 from widetrail.errors import DocumentUnusable
@@ -97,17 +97,18 @@ def insist_allowed(policy: Where, recipes: Iterable[Loaded]) -> None:
 
 def _against(policy: Path) -> Callable[[Loaded], Iterator[Finding]]:
     """Return what gives the findings of a recipe by a policy."""
-    from widetrail.rehearsing.history import open_history  # which most calls have no use for
+    from widetrail.rehearsing.history import open_history, text_known_by  # seldom needed
     from widetrail.trust import findings_of, load_policy
 
     said = load_policy(policy)
+    covered: Mapping[str, int] = {}
+    if said.coverage:
+        with open_history(policy.parent / said.history) as known:
+            covered = known.covered()
 
     def against(loaded: Loaded) -> Iterator[Finding]:
-        covered = None
-        if said.coverage:
-            with open_history(policy.parent / said.history) as known:
-                covered = known.covered(loaded)
-        return findings_of(said, str(policy), loaded, covered)
+        reached = covered.get(text_known_by(loaded.text.splitlines()))
+        return findings_of(said, str(policy), loaded, reached)
 
     return against
 

@@ -6,12 +6,10 @@ import json
 from collections.abc import Mapping
 from datetime import UTC, date, datetime
 from pathlib import Path
-
-from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
+from typing import TYPE_CHECKING
 
 from widetrail.errors import InputUnusable, not_written
 from widetrail.formats.documents import read_document
-from widetrail.library.publishing import read_archive
 from widetrail.library.recipes import Where
 from widetrail.machine.own_folders import own_state
 from widetrail.publishing import Bundle
@@ -19,12 +17,14 @@ from widetrail.trust import (
     Signed,
     SignedRecipe,
     load_keyring,
-    open_key,
     read_signatures,
     refused,
     statement_of,
     verify,
 )
+
+if TYPE_CHECKING:
+    from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 
 SIGNATURES = ".signatures.json"
 """What the file of a bundle's signatures is called after the bundle's own name."""
@@ -41,6 +41,8 @@ def sign_archive(archive: Where, key: Where, name: str, passphrase: str) -> Path
         InputUnusable: The bundle or the key cannot be read, the passphrase is not the key's, or the
             signatures that are there are of another bundle.
     """
+    from widetrail.library.publishing import read_archive  # which no walk needs
+
     bundle, to = read_archive(archive), signatures_of(archive)
     private = key_in(key, passphrase)
     wanted = statement_of(bundle.sha256, _recipes(bundle))
@@ -62,6 +64,8 @@ def key_in(key: Where, passphrase: str) -> Ed25519PrivateKey:
     Raises:
         InputUnusable: It cannot be read, or the passphrase is not the key's.
     """
+    from widetrail.trust.private_keys import open_key  # which only signing needs
+
     return open_key(read_file(Path(key)), passphrase, str(key))
 
 

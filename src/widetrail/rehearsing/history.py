@@ -250,18 +250,22 @@ class History:
 
     def add_covered(self, covered: Coverage) -> None:
         """Add how many branches of a recipe all its rehearsals reached, of those that count."""
-        known_by = digest("\n".join(covered.lines).encode())
         reached = len(covered.wanted) - len(covered.missing)
-        row = (uuid4().hex, _now(), covered.recipe, known_by, len(covered.wanted), reached)
+        row = (
+            uuid4().hex,
+            _now(),
+            covered.recipe,
+            text_known_by(covered.lines),
+            len(covered.wanted),
+            reached,
+        )
         self._insert("covered", [row])
 
-    def covered(self, loaded: Loaded) -> int | None:
-        """Return how many of a hundred branches of this very recipe were reached when that was
-        measured last, or ``None`` where it never was."""
-        known_by = digest("\n".join(loaded.text.splitlines()).encode())
-        rows = (row for row in self.whole("covered") if row["recipe_digest"] == known_by)
-        last = max(rows, key=lambda row: str(row["ended"]), default=None)
-        return None if last is None else 100 * int(last["reached"]) // max(1, int(last["wanted"]))
+    def covered(self) -> Mapping[str, int]:
+        """Return how many of a hundred branches were reached when that was measured last, by what
+        a recipe's text is known by (``text_known_by``)."""
+        rows = self.whole("covered")  # the oldest first
+        return {row["recipe_digest"]: 100 * row["reached"] // max(1, row["wanted"]) for row in rows}
 
     def whole(self, table: Literal["judged", "covered"]) -> Iterator[Mapping[str, Any]]:
         """Give every row of what whole recipes came to, the oldest first."""
@@ -310,6 +314,11 @@ _SECONDS = 2 + len(INPUTS)
 
 QUARANTINE = 14
 """Days that a rehearsal is in quarantine, unless another number is said."""
+
+
+def text_known_by(lines: Sequence[str]) -> str:
+    """Return by what the text of a recipe is known, however its lines end."""
+    return digest("\n".join(lines).encode())
 
 
 def day_after(days: int) -> str:

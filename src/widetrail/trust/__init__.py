@@ -11,7 +11,6 @@ from widetrail.trust.permissions import (
     permissions_of,
 )
 from widetrail.trust.policy import NotAllowed, PolicyFile, findings_of, load_policy, not_allowed
-from widetrail.trust.private_keys import make_key, open_key, public_text
 from widetrail.trust.signing import (
     Refusal,
     Signed,
@@ -45,12 +44,9 @@ __all__ = [
     "insist_same",
     "load_keyring",
     "load_policy",
-    "make_key",
     "more_than_before",
     "not_allowed",
-    "open_key",
     "permissions_of",
-    "public_text",
     "read_parcel_signatures",
     "read_signatures",
     "refused",

@@ -10,13 +10,17 @@ from __future__ import annotations
 import json
 from base64 import b64decode, b64encode
 from collections.abc import Sequence
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
-from cryptography.exceptions import InvalidSignature
-from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey, Ed25519PublicKey
 from pydantic import AfterValidator, Field
 
 from widetrail.formats.documents import Model
+
+if TYPE_CHECKING:
+    from cryptography.hazmat.primitives.asymmetric.ed25519 import (
+        Ed25519PrivateKey,
+        Ed25519PublicKey,
+    )
 
 LARGEST = 4 * 2**20
 """Bytes of an envelope, at most."""
@@ -95,6 +99,8 @@ def _signed(kind: str, payload: bytes) -> bytes:
 
 
 def _holds(public: Ed25519PublicKey, signature: bytes, told: bytes) -> bool:
+    from cryptography.exceptions import InvalidSignature  # which most walks and plans do without
+
     try:
         public.verify(signature, told)
     except InvalidSignature:

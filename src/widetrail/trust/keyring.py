@@ -7,19 +7,27 @@ from collections.abc import Mapping
 from datetime import date
 from fnmatch import fnmatchcase
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
-from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PublicKey
 from pydantic import AfterValidator, Field
 
 from widetrail.formats.documents import Model, load
 from widetrail.formats.flaws import flaw
 from widetrail.recipe.conditions import Words
 
+if TYPE_CHECKING:
+    from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PublicKey
+
+
+def _public(text: str) -> Ed25519PublicKey:
+    from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PublicKey
+
+    return Ed25519PublicKey.from_public_bytes(b64decode(text, validate=True))
+
 
 def _check_key(text: str) -> str:
     try:
-        Ed25519PublicKey.from_public_bytes(b64decode(text, validate=True))
+        _public(text)
     except ValueError:
         raise flaw("key", "is no public key", "widetrail key show prints one") from None
     return text
@@ -48,7 +56,7 @@ class KeptKey(Model):
     @property
     def as_key(self) -> Ed25519PublicKey:
         """The key itself."""
-        return Ed25519PublicKey.from_public_bytes(b64decode(self.public, validate=True))
+        return _public(self.public)
 
     def may(self, recipe: str) -> bool:
         """Return whether it may sign a recipe of that id."""
