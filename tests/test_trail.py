@@ -439,7 +439,7 @@ def test_a_settled_parcel_holds_its_plan_and_logbook_and_no_cargo(packed_world: 
 LIVE = """
 recipe: 1
 revision: 1
-application: {id: fernbook, name: Fernbook, programs: {cat: cat}}
+application: {id: fernbook, name: Fernbook, programs: {tac: tac}}
 recognise: [{sign: {file: "{home}/fernbook.ini"}}]
 places: {notes: {folder: "{home}/notes"}}
 readings: {pages: {files: "{notes}"}}
@@ -451,7 +451,7 @@ items:
     routes:
       - name: way
         legs:
-          - old: [{run: [cat], stdin: 'reed, "bunting"', stdout: "{parcel}/said"}]
+          - old: [{run: [tac], stdin: 'reed, "bunting"', stdout: "{parcel}/said"}]
           - new: [copy]
 """
 
@@ -471,7 +471,7 @@ def test_this_machine_is_walked_undone_and_settled_for_real(
     old = build.machine(
         tmp_path / "old",
         files={"/home/ada/notes/one.txt": "one"},
-        more="programs: [{path: /bin/cat, start: [cat]}]\n",
+        more="programs: [{path: /bin/tac, start: [tac]}]\n",
     )
     recipe = tmp_path / "fernbook.trail.yaml"
     recipe.write_text(LIVE)

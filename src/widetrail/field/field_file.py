@@ -43,8 +43,9 @@ class FieldFile(Model):
 
     ``plan`` is the plan, ``logbook`` what the parcel tells of each leg, ``journal`` what this
     computer does (``here`` is which of the move it is), ``refused`` what a walk is refused for
-    here now. ``packed`` are the names in the parcel by item, ``there`` those in the item's place on
-    this computer. Names of the person's are made up throughout; times are seconds since the plan.
+    here now; ``releases`` are those of the programs here. ``packed`` are the names in the parcel by
+    item, ``there`` those in the item's place on this computer. Names of the person's are made up
+    throughout; times are seconds since the plan.
     """
 
     field: Literal[1] = 1
@@ -57,6 +58,7 @@ class FieldFile(Model):
     logbook: tuple[dict[str, Any], ...] = ()
     journal: tuple[dict[str, Any], ...] = ()
     refused: dict[str, Any] | None = None
+    releases: dict[str, dict[str, str]] = Field(default_factory=dict)
     packed: dict[str, Structure] = Field(default_factory=dict)
     there: dict[str, Structure] = Field(default_factory=dict)
 

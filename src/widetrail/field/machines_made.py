@@ -3,28 +3,32 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path, PurePosixPath
 from typing import Any
 
 import yaml
 
-from widetrail.errors import InputUnusable
+from widetrail.field.answers_told import AnswersTold
+from widetrail.field.calls_told import CallsTold
 from widetrail.field.field_file import FieldFile, Structure
 from widetrail.field.outcomes_told import StepTold
-from widetrail.finding import find_application
+from widetrail.finding.stores import Store, StoreKind, file_with, in_file, one_value
+from widetrail.formats.registry_writing import write_registry
 from widetrail.machine import FolderMachine
+from widetrail.machine.machine_file import DESKTOP_SETTINGS, REGISTRY
 from widetrail.machine.machine_file import FILE as MACHINE_FILE
 from widetrail.machine.paths import is_within, join
 from widetrail.machine.platforms import PLATFORMS, Platform
 from widetrail.machine.roots import default_home, standard_roots
 from widetrail.planning import Plan, PlannedItem
-from widetrail.recipe import Loaded, Reading, Station
+from widetrail.recipe import Loaded, Station
 from widetrail.recipe.by_platform import on_platform
-from widetrail.rehearsing.stage import MACHINES, write_where_read
-from widetrail.steps.run_step import RunStep
+from widetrail.recipe.text_types import is_command
+from widetrail.rehearsing.stage import MACHINES
 
-_WAS_THERE = "was-there.txt"
+_WAS_THERE = "was-there"
 """What lies in a place on new that was occupied, where the report does not tell what did."""
 
 
@@ -41,10 +45,12 @@ class MachinesMade:
     ) -> None:
         self._report, self._plan = report, plan
         self._recipes = {loaded.id: loaded for loaded in recipes}
-        self._steps, self._folder = steps, folder
+        self._folder = folder
+        self.answers = AnswersTold(plan, self._recipes, steps, report.releases)
+        self._told = CallsTold(plan, self._recipes, steps, self.answers)
 
-    def machine(self, station: Station) -> list[str]:
-        """Build one; return what could not be."""
+    def machine(self, station: Station) -> FolderMachine:
+        """Build one."""
         told = self._plan.station(station)
         platform = self._platform(station)
         system, user = told.facts.get("system", ""), told.facts.get("user", "someone")
@@ -66,18 +72,31 @@ class MachinesMade:
             "home": home,
             "redirected": moved,
             "disks": dict(self._disks(platform, station)),
-            "programs": [self._program(path, name) for path, name in programs.items()],
+            "administrator": "yes" if self.answers.had("administrator", station) else "no",
+            "network": "no" if self.answers.had("network", station) is False else "yes",
+            "programs": [self._program(path, name, station) for path, name in programs.items()],
         }
         for disk in own["disks"].values():
             (folder / disk["folder"]).mkdir(parents=True)
         (folder / MACHINE_FILE).write_text(yaml.safe_dump(own, allow_unicode=True), "utf-8")
+        if "registry" in PLATFORMS[platform].stores:
+            (folder / REGISTRY).write_bytes(write_registry([]))
+        if "dconf" in PLATFORMS[platform].stores:
+            (folder / DESKTOP_SETTINGS).touch()
         machine = FolderMachine(folder)
         for root in ("home", "documents", "config", "data", "state", "temp"):
             machine.host(machine.root(root)).mkdir(parents=True, exist_ok=True)
-        for path in (*programs, *self._signs(platform, roots)):
+        for path in (*programs, *self._signs(machine, roots)):
             _put(machine, path, 0)
-        self._fill(machine, station)
-        return [*self._tell_releases(folder, station), *self._tell_places(folder, station, roots)]
+        if station != "between":
+            self._fill(machine, station)
+        self.answers.record(machine, station)
+        for name in programs.values():
+            recipe, _, program = name.partition(".")
+            calls = [*self._told.of(recipe, program, machine, station)]
+            text = json.dumps(calls, ensure_ascii=False, indent=1)
+            self._calls(name, station).write_text(text, encoding="utf-8")
+        return machine
 
     def _moved_on_new(self, platform: Platform, usual: Mapping[str, str]) -> dict[str, str]:
         """Return the roots that must lie elsewhere on new, by where its places were found."""
@@ -108,31 +127,31 @@ class MachinesMade:
         """Give the path of each program of the recipes, with its name there."""
         for loaded in self._recipes.values():
             for name, choice in loaded.recipe.application.programs.items():
-                if path := _filled(on_platform(choice, platform), roots):
+                template = on_platform(choice, platform) or ""
+                searched = (*(PLATFORMS[platform].searched or ()), "/usr/bin")[0]
+                path = join(searched, template) if is_command(template) else None
+                if path := path or _filled(template, roots):
                     yield path, f"{loaded.id}.{name}"
 
-    def _program(self, path: str, name: str) -> dict[str, Any]:
+    def _program(self, path: str, name: str, station: Station) -> dict[str, Any]:
         """Return a program of a machine that plays the calls of the real one."""
-        recipe, _, called = name.partition(".")
-        calls = self._folder / MACHINES / f"{name}.calls.json"
-        calls.parent.mkdir(parents=True, exist_ok=True)
-        played = [
-            {"arguments": step.command[1:], "status": told.status, "makes": _made(step, told)}
-            for step in self._plan.steps
-            if isinstance(step, RunStep)
-            and step.item.startswith(f"{recipe}.")
-            and step.command[0] == called
-            and (told := self._steps.get(step.id)) is not None
-        ]
-        calls.write_text(json.dumps(played, ensure_ascii=False), encoding="utf-8")
-        start = ["python", "-P", "-m", "widetrail.field.stand_in", str(calls.resolve())]
-        return {"path": path, "start": start, "paths": "host"}
+        calls = str(self._calls(name, station).resolve())
+        start = ["python", "-P", "-m", "widetrail.field.stand_in", calls]
+        return {"path": path, "start": start, "paths": "machine"}
 
-    def _signs(self, platform: Platform, roots: Mapping[str, str]) -> Iterator[str]:
-        """Give the path of the first sign of each recipe that is a file or folder."""
+    def _calls(self, name: str, station: Station) -> Path:
+        return self._folder / MACHINES / f"field-{station}.{name}.calls.json"
+
+    def _signs(self, machine: FolderMachine, roots: Mapping[str, str]) -> Iterator[str]:
+        """Give the path of the first sign of each recipe that is a file or folder; make the first
+        that is a key."""
+        platform = machine.platform
         for loaded in self._recipes.values():
             for case in loaded.recipe.recognise:
                 where = case.sign.where
+                if case.sign.registry is not None and "registry" in machine.rules.stores:
+                    _put_value(machine, "registry", case.sign.registry)
+                    break
                 path = _filled(on_platform(where, platform) if where else None, roots)
                 if path:
                     yield path if case.sign.file is not None else join(path, _WAS_THERE)
@@ -142,74 +161,34 @@ class MachinesMade:
         """Put what the report tells into the places of the items."""
         report = self._report
         for item in self._plan.placed:
-            if "\\" in item.old_path or "\\" in item.new_path:
-                continue
-            if station == "old":
+            if item.store:
+                at = item.old_path if station == "old" else item.new_path if item.occupied else ""
+                if at:
+                    _put_value(machine, item.store, at)
+            elif station == "old":
                 told = report.packed.get(item.id)
                 told = report.there.get(item.id) if told is None and report.here == "old" else told
                 _lay_out(machine, item, item.old_path, told or Structure())
             elif item.occupied and item.new_path:
                 at = item.new_path if item.single else join(item.new_path, _WAS_THERE)
                 _put(machine, at, 1)
+        for item in self._plan.placed:
+            at = item.old_path if station == "old" else item.new_path
+            if at and (station == "old" or not item.registered):
+                for wanted in self._held(item):
+                    _put(machine, join(at, wanted), 0)
 
-    def _tell_releases(self, folder: Path, station: Station) -> Iterator[str]:
-        """Write the releases where recipes read them; give what could not be."""
-        for planned in self._plan.recipes if station == "old" else ():
-            loaded = self._recipes[planned.id]
-            here = find_application(FolderMachine(folder), loaded).installation
-            case = loaded.recipe.recognise[here.case] if here is not None else None
-            for what, value in planned.old.items():
-                reading: Reading | None = getattr(case, what, None)
-                if reading is None:
-                    yield f"{what} of {loaded.id}"
-                elif why := _told_so(folder, loaded, f"{what} of {loaded.id}", reading, value):
-                    yield why
-
-    def _tell_places(
-        self, folder: Path, station: Station, roots: Mapping[str, str]
-    ) -> Iterator[str]:
-        """Have the programs' settings tell the places that lay elsewhere; give what could not be
-        told."""
-        for planned in self._plan.recipes:
-            loaded = self._recipes[planned.id]
-            items = [i for i in self._plan.placed if i.recipe == planned.id and not i.instance]
-            at = {loaded.recipe.items[i.item].from_: i.new_path for i in items}
-            for name, path in (planned.places if station == "old" else at).items():
-                for case in loaded.recipe.places.get(name, ()):
-                    usual = on_platform(case.folder or case.file or "", self._platform(station))
-                    reading = case.set_in
-                    if reading is None or not path or path == _filled(usual, roots):
-                        continue
-                    if why := _told_so(folder, loaded, f"place {name}", reading, path):
-                        yield why
-                    break
+    def _held(self, item: PlannedItem) -> Iterator[str]:
+        """Give a name for each that a place must hold to be one of several."""
+        loaded = self._recipes[item.recipe]
+        if item.instance:
+            for place in loaded.recipe.places.get(loaded.recipe.items[item.item].from_, ()):
+                yield from (re.sub(r"[*?]+", _WAS_THERE, wanted) for wanted in place.contains)
 
     def _platform(self, station: Station) -> Platform:
         """Return the platform of a station: that of old, where nobody saw the other one."""
         known = self._plan.station(station).facts.get("platform", "")
         return known or self._plan.station("old").facts["platform"]
-
-
-_EMPTY = (None, b"", b"{}\n", b"<r/>\n")
-"""What a settings file is begun with, where there is none: nothing, or an empty document."""
-
-
-def _told_so(folder: Path, loaded: Loaded, what: str, reading: Reading, value: str) -> str:
-    """Write a value where a recipe reads it, into a file that is begun anew where there is none;
-    return why that cannot be."""
-    machine, why = FolderMachine(folder), ""
-    finder = find_application(machine, loaded)
-    path = finder.choice(reading.file_read) if reading.file_read is not None else None
-    for begun in _EMPTY:
-        if begun is not None and path is not None:
-            machine.host(path).parent.mkdir(parents=True, exist_ok=True)
-            machine.host(path).write_bytes(begun)
-        try:
-            write_where_read(machine, finder, what, reading, value)
-            return ""
-        except InputUnusable as error:
-            why = why or str(error)
-    return why
 
 
 def _lay_out(machine: FolderMachine, item: PlannedItem, place: str, told: Structure) -> None:
@@ -236,18 +215,19 @@ def _put(machine: FolderMachine, path: str, size: int) -> None:
             file.truncate(size)
 
 
+def _put_value(machine: FolderMachine, kind: StoreKind, place: str) -> None:
+    """Put a value into a store that is there then."""
+    value = one_value(kind, _WAS_THERE)
+    if in_file(kind):
+        _put(machine, place, 0)
+        machine.host(place).write_bytes(file_with(kind, b"", value))
+    else:
+        Store(machine, kind, place).change(value)
+
+
 def _filled(template: str | None, roots: Mapping[str, str]) -> str | None:
     """Return a path whose root is filled in; ``None`` for one that cannot be, or has a glob."""
     root, found, below = (template or "").removeprefix("{").partition("}")
     if not found or root not in roots or set(below) & set("*?[{"):
         return None
     return f"{roots[root]}{below}"
-
-
-def _made(step: RunStep, told: StepTold) -> dict[str, int]:
-    """Return the files that a call made, by the numbers of its arguments."""
-    return {
-        str(number): 1
-        for number, argument in enumerate(step.command[1:])
-        if argument.startswith("{parcel}/") and told.made
-    }

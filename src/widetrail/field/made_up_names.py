@@ -127,14 +127,24 @@ class MadeUpNames:
         """Return the made-up name of ``name``, drawn the first time."""
         if name in self.known:
             return self.known[name]
+        stem = _stem(name, self._endings)
+        if stem != name and stem not in self._public and not is_device(stem):
+            made = self._drawn(stem) + name[len(stem) :]  # whatever has the same stem has it again
+            if not self._is_taken(made):
+                return self._keep(name, made)
         key = _key(name)  # names that differ in capitals or composition only differ so again
-        made, stem = name, _stem(name, self._endings)
+        made = name
         for turn in range(self._turns.get(key, 0), _TURNS):
             made = _shaped(stem, _letters(self._salt, key, turn)) + name[len(stem) :]
-            taken = made in self._given or made in self.known or made in self._public
-            if not taken and made != name:
+            if not self._is_taken(made) and made != name:
                 self._turns[key] = turn
                 break
+        return self._keep(name, made)
+
+    def _is_taken(self, made: str) -> bool:
+        return made in self._given or made in self.known or made in self._public
+
+    def _keep(self, name: str, made: str) -> str:
         self.known[name] = made
         self._given.add(made)
         return made

@@ -15,6 +15,7 @@ from widetrail.field.field_file import FieldFile, FieldRecipe
 from widetrail.field.made_up_names import MadeUpNames
 from widetrail.field.masking import Masking
 from widetrail.field.own_words import own_words
+from widetrail.finding import find_application
 from widetrail.lazily import dataclass
 from widetrail.machine import Entry, Machine
 from widetrail.machine.paths import base
@@ -31,6 +32,10 @@ _DROPPED = frozenset({"before", "card", "seal", "index", "segments", "run", "num
 
 _DIGESTS = frozenset({"generation", "sha256", "identity", "digest", "plan"})
 """Keys at which digests and numbers of computers stand."""
+
+
+_EVERYBODYS = frozenset({"root", "Administrator", "localhost"})
+"""Names of accounts and computers that systems have by themselves: they tell of nobody."""
 
 
 @dataclass(frozen=True)
@@ -50,7 +55,7 @@ def hidden_names(parcel: Parcel, machine: Machine | None) -> list[str]:
         found += [base(station.roots[name]) for name in ("home",) if name in station.roots]
     if machine is not None:
         found += [machine.name, machine.facts().get("user", ""), base(machine.root("home"))]
-    return [name for name in dict.fromkeys(found) if name]
+    return [name for name in dict.fromkeys(found) if name and name not in _EVERYBODYS]
 
 
 def _own_account() -> list[str]:
@@ -76,6 +81,7 @@ def make_field_report(
         "logbook": _logbook(parcel),
         "journal": [_told(r.plain()) for r in visit.journal.records] if visit is not None else [],
         "refused": found.refused.as_json() if found.refused is not None else None,
+        "releases": _releases(visit, recipes),
         "packed": {item: _listed(entries) for item, entries in _packed(parcel).items()},
         "there": {item: _listed(entries) for item, entries in _there(parcel, visit).items()},
     }
@@ -136,6 +142,18 @@ def _there(parcel: Parcel, visit: Visit | None) -> dict[str, list[_Named]]:
             if entry is not None:
                 below = visit.machine.walk(path) if entry.kind == "folder" else [entry]
                 found[item.id] = [_named(one) for one in below]
+    return found
+
+
+def _releases(visit: Visit | None, recipes: Sequence[Loaded]) -> dict[str, dict[str, str]]:
+    """Return release and edition of each program on this machine, if it is one of the move."""
+    found = {}
+    for loaded in recipes if visit is not None else ():
+        assert visit is not None
+        here = find_application(visit.machine, loaded).installation
+        if here is not None:
+            told = {"release": str(here.release or ""), "edition": here.edition}
+            found[loaded.id] = {what: value for what, value in told.items() if value}
     return found
 
 

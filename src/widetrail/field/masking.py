@@ -21,6 +21,7 @@ _TYPED = frozenset(
         "item",
         "kind",
         "leg",
+        "place",
         "platform",
         "purpose",
         "readings",

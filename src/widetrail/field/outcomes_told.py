@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Mapping
+from dataclasses import field
 from typing import Any
 
 from widetrail.lazily import dataclass
@@ -12,8 +13,10 @@ from widetrail.lazily import dataclass
 @dataclass(frozen=True)
 class StepTold:
     """A step of a move: how it came out, by what the system refused a change, how its program
-    ended, whether that made files, and what came of each check. ``cut off`` is one that was begun
-    and never came to an end.
+    ended, whether that made files, and what came of each check.
+
+    ``says`` is what the program said of its licence, ``told`` what it printed of values, ``noted``
+    the readings that it took, by where. ``cut off`` is one that was begun and never came to an end.
     """
 
     id: str
@@ -25,6 +28,9 @@ class StepTold:
     status: int = 0
     made: bool = False
     verdicts: tuple[tuple[str, str], ...] = ()
+    says: str = ""
+    told: Mapping[str, Any] = field(default_factory=dict)
+    noted: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
 
     @property
     def tail(self) -> str:
@@ -65,15 +71,23 @@ def steps_of(
 
 
 def _told(step: str, item: str, outcome: Mapping[str, Any]) -> StepTold:
-    facts = outcome.get("facts", {})
+    facts, kind = outcome.get("facts", {}), str(outcome.get("kind", ""))
+    checks = facts.get("checks", {}) if kind == "check" else {}
+    noted = {
+        "old": facts.get("readings", {}) if kind == "note" else {},
+        "new": {name: one["new"] for name, one in checks.items() if one.get("new")},
+    }
     return StepTold(
         step,
         item,
-        str(outcome.get("kind", "")),
+        kind,
         str(outcome.get("state", "")),
         str(outcome.get("reason", "")),
         str(facts.get("refused") or ""),
         int(facts.get("status") or 0),
         bool(facts.get("made")),
-        tuple(sorted((name, str(one["verdict"])) for name, one in facts.get("checks", {}).items())),
+        tuple(sorted((name, str(one["verdict"])) for name, one in checks.items())),
+        str((facts.get("seat") or {}).get("says") or ""),
+        facts.get("told") or {},
+        noted,
     )

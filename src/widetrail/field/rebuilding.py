@@ -15,14 +15,14 @@ from typing import Any
 import yaml
 
 from widetrail.errors import InputUnusable
-from widetrail.field.field_file import FieldFile, Structure
+from widetrail.field.field_file import FieldFile
 from widetrail.field.machines_made import MachinesMade
 from widetrail.field.outcomes_told import StepTold, steps_of
 from widetrail.lazily import dataclass
-from widetrail.machine.paths import join
+from widetrail.machine import FolderMachine
 from widetrail.planning import Plan
 from widetrail.recipe import SUFFIX as RECIPE_SUFFIX
-from widetrail.recipe import load_recipe_text
+from widetrail.recipe import Loaded, Station, load_recipe_text
 from widetrail.rehearsing import SUFFIX, Rehearsal
 from widetrail.rehearsing.machine_copies import copy_machine
 from widetrail.rehearsing.stage import MACHINES, machines_near
@@ -72,21 +72,38 @@ def _rebuilt(report: FieldFile, folder: Path, like: Rehearsal | None) -> Rebuilt
     lacking = list[str]()
     if like is None:
         making = MachinesMade(report, plan, recipes, steps, folder)
-        lacking += [*making.machine("old"), *making.machine("new")]
-        sides: dict[str, Any] = {n: {"machine": f"field-{n}"} for n in ("old", "new")}
+        machines: dict[Station, FolderMachine] = {
+            station: making.machine(station)
+            for station in dict.fromkeys(("old", "new", *(leg.station for leg in plan.legs)))
+        }
+        checked = making.answers.checked(machines["new"], "new")
+        checks = [step.id for step in steps.values() if step.kind == "check"]
+        said = [one for n, m in machines.items() for one in making.answers.said(m, n)]
+        told = [*_answering([*said, *((check, checked) for check in checks)])]
+        sides: dict[str, Any] = {name: {"machine": f"field-{name}"} for name in machines}
     else:
+        told = list[dict[str, Any]]()
         sides = _copied(like, folder)
     lacking += [f"a walk that was cut off at {s.id}" for s in wrong if s.state == "cut off"]
     rehearsal = folder / f"field{SUFFIX}"
-    stops = [*_refusals(wrong), *(_meddling(report, plan, wrong) if like is None else ())]
-    write_rehearsal(rehearsal, {**_chosen(report, plan), **sides, "stops": stops})
+    chosen = _chosen(report, plan, recipes, steps, like=like is not None)
+    stops = [*_refusals(wrong, each=like is None), *told]
+    write_rehearsal(rehearsal, {**chosen, **sides, "stops": stops})
     return Rebuilt(rehearsal, wrong, tuple(lacking))
+
+
+class _Whole(yaml.SafeDumper):
+    """Writes each value where it stands: rehearsal files know no names for values."""
+
+    def ignore_aliases(self, data: object) -> bool:
+        return True
 
 
 def write_rehearsal(path: Path, told: Mapping[str, Any]) -> None:
     """Write a rehearsal as a document; keys without a value are left out."""
     plain = {name: value for name, value in told.items() if value}
-    path.write_text(yaml.safe_dump(plain, sort_keys=False, allow_unicode=True), encoding="utf-8")
+    text = yaml.dump(plain, Dumper=_Whole, sort_keys=False, allow_unicode=True)
+    path.write_text(text, encoding="utf-8")
 
 
 def read_rehearsal(path: Path) -> dict[str, Any]:
@@ -95,11 +112,12 @@ def read_rehearsal(path: Path) -> dict[str, Any]:
     return told
 
 
-def as_recorded(steps: Iterable[StepTold]) -> list[dict[str, Any]]:
-    """Return stops by which steps come out as they did in the field, without being done."""
+def as_recorded(steps: Iterable[StepTold], *, each: bool) -> list[dict[str, Any]]:
+    """Return stops by which steps come out as they did in the field, without being done; ``each``
+    where those of one of several are meant by its name."""
     return [
         {
-            "before": step.tail,
+            "before": step.id if each else step.tail,
             "by": {"comes_out": step.state, "why": step.reason or "as in the field"},
             "lasting": "yes",
         }
@@ -124,61 +142,82 @@ def _copied(like: Rehearsal, folder: Path) -> dict[str, Any]:
     return {name: told[name] for name in kept if name in told}
 
 
-def _chosen(report: FieldFile, plan: Plan) -> dict[str, Any]:
+def _chosen(
+    report: FieldFile,
+    plan: Plan,
+    recipes: Iterable[Loaded],
+    steps: Mapping[str, StepTold],
+    *,
+    like: bool,
+) -> dict[str, Any]:
     """Return the rehearsal of a report's recipes with what was chosen in the field."""
     told: Mapping[str, Any] = next((e["choices"] for e in report.logbook if "choices" in e), {})
-    many = {name: [one for one in told.get(name, ()) if "[" not in one] for name in _MANY}
+    many = {name: [one for one in told.get(name, ()) if _holds(one, like)] for name in _MANY}
     each = {
-        name: {one: word for one, word in told.get(name, {}).items() if "[" not in one}
+        name: {one: word for one, word in told.get(name, {}).items() if _holds(one, like)}
         for name in _EACH
     }
+    hands = {name: "made up" for one in recipes for name in one.recipe.asks}
+    hands |= {s.id: "done" for s in steps.values() if s.kind == "person" and s.state == "done"}
+    if not like:
+        each["routes"] = {item.id: item.route for item in plan.placed if item.route}
     return {
         "rehearsal": "what happened in the field",
         "recipe": [one.id for one in plan.recipes],
         **many,
         **each,
+        "choose": {} if like else _parts(plan),
+        "hands": {} if like else hands,
+        "ask_programs": "yes" if told.get("ask_programs") else "",
+        "release_after": told.get("release_after", ""),
         "sealed": "made up for the rehearsal" if plan.sealed else "",
         "until": "end",
         "patience": "2 s",
-        "expect": {item_name(plan.items[0].id if plan.items else plan.left[0].id): {}},
+        "expect": {name: {} for name in _own_items(plan)[:1]},
     }
+
+
+def _own_items(plan: Plan) -> list[str]:
+    """Return the items of the first recipe, of which alone a rehearsal expects anything."""
+    every = [*(item.id for item in plan.items), *(item.id for item in plan.left)]
+    return [item_name(name) for name in every if name.startswith(f"{plan.recipes[0].id}.")]
+
+
+def _parts(plan: Plan) -> dict[str, Any]:
+    """Return what was chosen of parts, by item: rehearsals choose of the first recipe only."""
+    return {
+        item_name(item.id): {part: list(item.parts[part]) for part in item.parts_left}
+        for item in plan.items
+        if item.parts_left and item.recipe == plan.recipes[0].id
+    }
+
+
+def _holds(chosen: str, like: bool) -> bool:
+    """Return whether what is chosen of an item can be chosen: on other machines, one of several has
+    another name."""
+    return not like or "[" not in chosen
 
 
 _MANY = ("only", "without")
 _EACH = ("routes", "duplicates")
-"""Choices that hold on other machines too, where no name of one of several is in them."""
+"""Choices of the field that a rehearsal makes too."""
 
 
 def item_name(item: str) -> str:
-    """Return an item as rehearsals name it: without its recipe and which of several it is."""
-    return item.partition(".")[2].partition("[")[0]
+    """Return an item as rehearsals name it: without its recipe."""
+    return item.partition(".")[2]
 
 
-def _refusals(wrong: Sequence[StepTold]) -> Iterator[dict[str, Any]]:
+def _refusals(wrong: Sequence[StepTold], *, each: bool) -> Iterator[dict[str, Any]]:
     """Give what the system refused, each time again."""
     for step in wrong:
         if step.refused:
-            yield {"before": step.tail, "by": step.refused, "lasting": "yes"}
+            at = step.id if each else step.tail
+            yield {"before": at, "by": step.refused, "lasting": "yes"}
 
 
-def _meddling(report: FieldFile, plan: Plan, wrong: Sequence[StepTold]) -> Iterator[dict[str, Any]]:
-    """Give what somebody did to places on new before they were checked: what is not there of what
-    was packed, and what is there besides."""
-    if report.here != "new":
-        return
-    for step in wrong:
-        packed, there = report.packed.get(step.item), report.there.get(step.item, Structure())
-        if step.kind != "check" or packed is None or packed.left_out or there.left_out:
-            continue
-        place = plan.item(step.item).new_path
-        was = {one.path: one for one in packed.names if one.kind == "file"}
-        now = {one.path: one for one in there.names if one.kind == "file"}
-        gone = [join(place, path) for path in sorted(was.keys() - now.keys())]
-        if not there.names:
-            gone = [place]
-        more = {
-            join(place, p): {"size": f"{now[p].size} B"} for p in sorted(now.keys() - was.keys())
-        }
-        by = {"removes": gone, "files": more}
-        if gone or more:
-            yield {"before": step.id, "by": {name: told for name, told in by.items() if told}}
+def _answering(told: Iterable[tuple[str, Mapping[str, Any]]]) -> Iterator[dict[str, Any]]:
+    """Have readings tell from a step on what they told there."""
+    for step, answers in told:
+        if answers:
+            yield {"before": step, "by": {"answers": answers}, "lasting": "yes"}

@@ -14,6 +14,7 @@ from widetrail.finding.readings import (
     take_from_registry,
     take_from_text,
     take_reading,
+    take_recorded,
 )
 from widetrail.finding.resolver import Resolver
 from widetrail.finding.values import (
@@ -48,7 +49,9 @@ class Finder(Resolver):
     def take(self, reading: Reading) -> Known | Unknown:
         """Take a reading here; parameters must have been given by ``with_parts``."""
         if not self.holds(reading.for_):
-            return Unknown("the recipe's reading is not for this machine")
+            return Unknown(_NOT_HERE)
+        if (recorded := self.machine.answers) and (asked := self.asked(reading)) in recorded:
+            return take_recorded(self.machine, reading, recorded[asked], asked)
         if reading.key is not None:
             return take_from_registry(self.machine, reading)
         if reading.settings is not None:
@@ -60,26 +63,42 @@ class Finder(Resolver):
             return Unknown(self.why_not(reading.file_read))
         return take_reading(self.machine, reading, path, self.parts)
 
+    def asked(self, reading: Reading) -> str:
+        """Return what a reading asks here: of what, which value in it, as what, of which parts."""
+        path = self.choice(reading.file_read) if reading.file_read is not None else None
+        command = self._shown(reading.command) if reading.command is not None else None
+        of = sorted((reading.parameters | _named_in(reading)) & self.parts.keys())
+        return " | ".join(
+            (
+                path or command or reading.key or reading.settings or "",
+                *filter(None, (reading.at, reading.as_)),
+                *(f"{part}: {self.parts[part]}" for part in of),
+            )
+        )
+
     def reading(self, name: str) -> Known | Unknown:
         """Take the recipe's reading ``name`` here."""
-        reading = self._case_of_reading(name)
-        return reading if isinstance(reading, Unknown) else self.take(reading)
+        reading = self.case_of_reading(name)
+        return Unknown(_NOT_HERE) if reading is None else self.take(reading)
 
-    def _case_of_reading(self, name: str) -> Reading | Unknown:
+    def case_of_reading(self, name: str) -> Reading | None:
         """Return the first case of a reading that holds here."""
         cases = self.loaded.recipe.readings[name]
         case = next((case for case in cases if self.holds(case.for_)), None)
-        if case is None:
-            return Unknown("the recipe's reading is not for this machine")
-        self.decide(case, "taken")
+        if case is not None:
+            self.decide(case, "taken")
         return case
+
+    def parts_asked(self, reading: Reading, item: Item) -> list[str]:
+        """Return the parts of ``item`` that a reading has as parameters, in order."""
+        return sorted((reading.parameters | _named_in(reading)) & item.parts.keys())
 
     def answer(self, name: str, item: Item) -> Answer:
         """Take a reading for ``item``; one that has a part as parameter is answered by part."""
-        reading = self._case_of_reading(name)
-        if isinstance(reading, Unknown):
-            return reading
-        wanted = sorted((reading.parameters | _named_in(reading)) & item.parts.keys())
+        reading = self.case_of_reading(name)
+        if reading is None:
+            return Unknown(_NOT_HERE)
+        wanted = self.parts_asked(reading, item)
         if not wanted:
             return self.take(reading)
         values: list[tuple[str, ...]] = []
@@ -252,6 +271,9 @@ class Finder(Resolver):
             elif isinstance(where, Found) and where.kind in ("folder", "file"):
                 found.append(where.path)
         return found
+
+
+_NOT_HERE = "the recipe's reading is not for this machine"
 
 
 def _named_in(reading: Reading) -> set[str]:

@@ -105,6 +105,9 @@ def _own_names(paths: Sequence[str]) -> list[str]:
 
 def _entries(machine: Machine, index: Index, source: str) -> Iterator[dict[str, Raw]]:
     form = FORMS[index.form]
+    if (recorded := machine.answers) and (asked := asked_of_index(index, source)) in recorded:
+        yield from map(dict, recorded[asked])
+        return
     if form.database is not None:
         rows = ask_database(machine, form, source, index.at, {}, rows=True).value
         yield from (row for row in rows if isinstance(row, dict)) if isinstance(rows, list) else ()
@@ -112,6 +115,12 @@ def _entries(machine: Machine, index: Index, source: str) -> Iterator[dict[str, 
     assert form.entries is not None, "a form that is an index has entries"
     for entry in ask_form(form, form.entries, machine.read(source), index.at):
         yield _Folded(entry) if form.folds_names else dict(entry)
+
+
+def asked_of_index(index: Index, source: str) -> str:
+    """Return what an index asks a machine, as ``Finder.asked`` does: recorded answers are a mapping
+    for each entry, by the recipe's names for what it takes of one."""
+    return f"{source} | {index.at}"
 
 
 class _Folded(dict[str, Raw]):

@@ -133,6 +133,17 @@ def take_from_text(machine: Machine, reading: Reading, text: str, source: str) -
         return unknown(error, source)
 
 
+def take_recorded(machine: Machine, reading: Reading, told: Raw, source: str) -> Known | Unknown:
+    """Take an answer that was recorded: what a reading told before, as a plain text or list."""
+    try:
+        if reading.as_ == "count" or (reading.as_ is None and _is_number(told)):
+            return Known(_number(told), source)
+        found = [Located(one) for one in told] if isinstance(told, list) else [Located(told)]
+        return _known(found, reading, machine, source)
+    except Unreadable as error:
+        return unknown(error, source)
+
+
 def unknown(error: Exception, source: str) -> Unknown:
     """Return the unknown that an error of reading ``source`` means."""
     reason = str(error) if isinstance(error, MachineUnusable) else f"{source} {error}"
@@ -301,6 +312,10 @@ def _number(value: Raw) -> int | float:
         if abs(number) < NUMBER_MOST:
             return number
     raise Unreadable(f"has {_shape(value)} there, which is not a number")
+
+
+def _is_number(value: Raw) -> bool:
+    return isinstance(value, str) and _NUMBER.fullmatch(value) is not None
 
 
 def _yes_no(value: Raw) -> bool:

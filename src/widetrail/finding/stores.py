@@ -8,6 +8,7 @@ in the registry, a path with ``/`` elsewhere.
 
 from __future__ import annotations
 
+import plistlib
 import re
 from collections.abc import Iterable, Mapping
 from typing import Literal
@@ -301,6 +302,24 @@ def as_value(kind: StoreKind, name: str, text: str, old: str | None) -> str:
         raise Unwritable("has a value of another type there than the text to be written")
     head = re.match(r"(?:@\S+|[a-z]+\d*)\s+", old)
     return f"{head[0] if head and not isinstance(was, bool) else ''}{text}"
+
+
+def one_value(kind: StoreKind, name: str) -> dict[str, str]:
+    """Return a text under a name, as a store of that kind that held nothing would tell it."""
+    at, text = f"/{name}", '"1"'
+    match kind:
+        case "registry":
+            at = f"{_MARK}{name}"
+            text = as_value(kind, at, "1", None)
+        case "dconf":
+            at, text = name, "'1'"
+        case "ini" | "qt_ini":
+            at, text = f"{name}/{name}", "1"
+        case "xml":
+            at, text = f"/{name}/{name}", "text 1"
+        case "plist":
+            text = plistlib.dumps({"value": "1"}).decode()
+    return {at: text}
 
 
 def _parsed(text: str) -> object:

@@ -128,7 +128,7 @@ def rehearse_field_report(
     recorded: set[str] = set()
     if left:
         file = read_rehearsal(rebuilt.rehearsal)
-        stops = [*file.get("stops", ()), *as_recorded(left)]
+        stops = [*file.get("stops", ()), *as_recorded(left, each=base is None)]
         write_rehearsal(rebuilt.rehearsal, {**file, "stops": stops})
         as_told = Path(folder) / "walked-as-recorded"
         went, parcel, found = _walked(rebuilt.rehearsal, as_told)
@@ -149,13 +149,11 @@ def rehearse_field_report(
 
 def _expect_what_came(path: Path, parcel: Parcel) -> None:
     """Have a rehearsal expect what came of it: from now on it tells whether that changes."""
-    items: dict[str, list[ItemReport]] = {}
-    for item in make_report(parcel).items:
-        items.setdefault(item_name(item.id), []).append(item)
+    meant = {item.id for item in parcel.plan.items if item.recipe == parcel.plan.recipes[0].id}
     expect = {
-        name: {"state": several[0].state, "checks": dict(_differing(several[0]))}
-        for name, several in items.items()
-        if len({one.state for one in several}) == 1
+        item_name(item.id): {"state": item.state, "checks": dict(_differing(item))}
+        for item in make_report(parcel).items
+        if item.id in meant
     }
     if expect:
         write_rehearsal(path, {**read_rehearsal(path), "expect": expect})

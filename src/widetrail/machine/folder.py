@@ -15,6 +15,7 @@ from contextlib import contextmanager
 from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
+from typing import Any
 
 from widetrail.errors import MachineUnusable
 from widetrail.formats import Unreadable, digest
@@ -34,6 +35,7 @@ from widetrail.machine.host_programs import (
 from widetrail.machine.interface import Channels, Completed, Entry, Machine, Room
 from widetrail.machine.isolated import why_not_isolated
 from widetrail.machine.machine_file import (
+    ANSWERS,
     CONTENTS,
     DESKTOP_SETTINGS,
     FILE,
@@ -92,6 +94,17 @@ class FolderMachine(HostMachine):
         disk = self._disks.at[self._disks.of(self._home)[0]]
         as_now = os.access in os.supports_effective_ids
         return self.file.read_only or not os.access(disk, os.W_OK, effective_ids=as_now)
+
+    @property
+    def answers(self) -> Mapping[str, Any]:
+        file = self.folder / ANSWERS
+        told: dict[str, Any] = json.loads(file.read_bytes()) if file.is_file() else {}
+        return told
+
+    def record(self, answers: Mapping[str, Any]) -> None:
+        """Have readings tell what is recorded from now on, beside what was recorded before."""
+        told = json.dumps({**self.answers, **answers}, ensure_ascii=False, indent=1)
+        (self.folder / ANSWERS).write_text(told, encoding="utf-8")
 
     @cached_property
     def _apart(self) -> tuple[str, Path] | None:

@@ -16,7 +16,7 @@ from functools import partial
 from io import FileIO
 from operator import attrgetter
 from pathlib import Path
-from typing import BinaryIO
+from typing import Any, BinaryIO
 
 from widetrail.errors import MachineUnusable, WentWrong
 from widetrail.formats import Unreadable, outside
@@ -65,6 +65,10 @@ class HostMachine(ABC):
 
     def facts(self) -> Mapping[str, str]:
         return {"platform": self.platform, "system": self.system, "user": self.user}
+
+    @property
+    def answers(self) -> Mapping[str, Any]:
+        return {}
 
     @property
     def registry(self) -> Registry:

@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import field
-from typing import BinaryIO, Literal, NamedTuple, Protocol
+from typing import Any, BinaryIO, Literal, NamedTuple, Protocol
 
 from widetrail.formats.outside import SafePath
 from widetrail.lazily import dataclass
@@ -217,3 +217,8 @@ class Machine(Protocol):
 
     def facts(self) -> Mapping[str, str]:
         """Return what a plan notes about the machine: platform, system, user."""
+
+    @property
+    def answers(self) -> Mapping[str, Any]:
+        """What readings tell here by what they ask, where that was recorded and is not looked for:
+        on machines that were made of a report. Values are plain: texts, lists and mappings."""

@@ -25,6 +25,9 @@ CONTENTS = "contents.txt"
 
 REGISTRY = "registry.reg"
 
+ANSWERS = "answers.json"
+"""What readings tell on a machine without being taken, by what they ask (``Machine.answers``)."""
+
 
 DESKTOP_SETTINGS = "desktop.dconf"
 

@@ -39,8 +39,7 @@ class _Sight:
         planned = self._plan.item(step.item)
         item = self._loaded(step.item).recipe.items[planned.item]
         route = next(route for route in item.routes if route.name == planned.route)
-        steps = [one.rule for leg in route.legs for one in leg.steps]
-        return steps[step.number - 1]
+        return route.rules[step.number - 1]
 
     def old_place(self, item: str) -> str:
         return self._plan.item(item).old_path

@@ -232,10 +232,14 @@ class Route(Model):
     losses: tuple[Loss, ...] = ()
 
     @property
+    def rules(self) -> tuple[Settings, ...]:
+        """What is said of each of its steps, in order: the first of them is number 1 of a plan."""
+        return tuple(step.rule for leg in self.legs for step in leg.steps)
+
+    @property
     def treats(self) -> tuple[Duplicates, ...]:
         """What may become of what is there already, where that is a choice."""
-        steps = (step.rule for leg in self.legs for step in leg.steps)
-        found = [*self.duplicates, *(word for rule in steps for word in rule.treats)]
+        found = [*self.duplicates, *(word for rule in self.rules for word in rule.treats)]
         return tuple(dict.fromkeys(found))
 
     @property

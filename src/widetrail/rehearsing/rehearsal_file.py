@@ -70,12 +70,17 @@ def _by_recipe(raw: Any) -> Any:
 class Change(Model):
     """What is done to a machine: files that are removed, files that are there then, statements for
     databases (SQL for SQLite, by their paths; one that is not there is made), values that are
-    written where the first recipe reads them, commands."""
+    written where the first recipe reads them, commands.
+
+    ``answers`` are what readings tell from then on without being taken, by what they ask
+    (``Finder.asked``): machines that were made of a field report have no contents to read.
+    """
 
     removes: Words = ()
     files: dict[str, Contents] = Field(default_factory=dict)
     databases: dict[str, Words] = Field(default_factory=dict)
     values: dict[str, str] = Field(default_factory=dict)
+    answers: dict[str, Any] = Field(default_factory=dict)
     prepare: tuple[tuple[str, ...], ...] = ()
 
 

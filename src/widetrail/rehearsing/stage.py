@@ -167,6 +167,8 @@ def change(machine: FolderMachine, changed: Change, recipes: Sequence[Loaded]) -
         cases = recipes[0].recipe.readings.get(name, ())
         reading = next((case for case in cases if finder.holds(case.for_)), None)
         write_where_read(machine, finder, name, reading, value)
+    if changed.answers:
+        machine.record(as_plain(changed.answers))
     _prepare(FolderMachine(machine.folder), recipes, changed.prepare)
 
 
