@@ -183,6 +183,7 @@ def test_a_file_that_is_none_is_refused(garden: World) -> None:
     assert command("catalogue", "check", garden.folder / "recipes").status == 2
 
 
+@pytest.mark.sweep
 def test_what_is_broken_is_told_and_the_rest_goes_on(garden: World) -> None:
     (garden.folder / "recipes/huemoss.trail.yaml").write_text("recipe: 1\n")
     (garden.folder / "recipes/desk-look.rehearsal.yaml").write_bytes(b"\xff")
@@ -310,6 +311,7 @@ def _filled(path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.undo()
 
 
+@pytest.mark.sweep
 def test_flaky_ones_are_found_by_statistics(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:

@@ -127,6 +127,7 @@ def test_an_index_that_ends_half_way_is_refused_wherever_that_is() -> None:
         read(whole + whole)
 
 
+@pytest.mark.sweep
 def test_an_index_of_many_names_is_judged_as_a_small_one_is() -> None:
     folders = [CargoEntry("a.b", f"{n:05}", "folder", 0, 1, 0o755) for n in range(6000)]
     inner = [
@@ -147,6 +148,7 @@ def test_an_index_of_many_names_is_judged_as_a_small_one_is() -> None:
             read_parts([written(*many, odd)], size=1 << 30)
 
 
+@pytest.mark.sweep
 def test_an_index_takes_as_much_memory_whatever_its_size(tmp_path: Path) -> None:
     def of(count: int) -> int:
         entries = (
@@ -332,7 +334,10 @@ GIVE_AND_COPY = f"        legs:\n          - old: [{{{GIVEN}}}]\n          - new
 
 
 @pytest.mark.parametrize("every", [29, pytest.param(1 if ALL else 23, marks=SWEEP)])
-@pytest.mark.parametrize("sealed", ["", "reed bunting"], ids=["plain", "sealed"])
+@pytest.mark.parametrize(
+    "sealed",
+    [pytest.param("", id="plain"), pytest.param("reed bunting", id="sealed", marks=SWEEP)],
+)
 def test_every_byte_of_a_parcel_damaged_is_refused_or_told(sealed: str, every: int) -> None:
     with tempfile.TemporaryDirectory(dir=fast_folder()) as folder:
         parts = []

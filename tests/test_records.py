@@ -466,6 +466,7 @@ def test_what_is_no_such_store_is_told(tmp_path: Path, form: str, data: bytes) -
         records_of(store(form, path))
 
 
+@pytest.mark.sweep
 def test_large_and_deep_stores_are_read(tmp_path: Path) -> None:
     deep = tmp_path / "deep"
     deep.write_text(

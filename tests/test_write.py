@@ -48,6 +48,7 @@ def test_a_value_is_written_and_every_other_byte_stays(
     assert not next((one.folder / "new").rglob("notes"), None)
 
 
+@pytest.mark.sweep
 def test_cut_off_anywhere_it_is_written_once_and_can_be_had_back(tmp_path: Path) -> None:
     one = set_out_with(tmp_path / "one", SETTINGS)
     one.walk("old")

@@ -18,13 +18,12 @@ from widetrail.finding.values import part_label
 from widetrail.formats.parser_process import matches
 from widetrail.machine import FolderMachine
 from widetrail.planning import Plan, PlannedItem
-from widetrail.recipe import Item, Loaded, Reading, Station
+from widetrail.recipe import Item, Loaded, Reading, Route, Station
 from widetrail.recipe.conditions import Condition, SideNeeds
-from widetrail.recipe.routes import Route
 from widetrail.recipe.settings import Settings
+from widetrail.steps import Step
 from widetrail.steps.program import FirstStartStep
 from widetrail.steps.run_step import RunStep
-from widetrail.steps.step import Step
 from widetrail.steps.wait import WaitStep
 from widetrail.walking.recipe_finders import finders_of, used_first
 

@@ -9,8 +9,9 @@ from typing import NotRequired, TypedDict
 
 from widetrail.field.answers_told import AnswersTold
 from widetrail.field.outcomes_told import StepTold
+from widetrail.formats import Unreadable
 from widetrail.formats.forms import FORMS
-from widetrail.formats.interface import Unreadable, Unwritable
+from widetrail.formats.interface import Unwritable
 from widetrail.formats.parser_process import matches
 from widetrail.machine import FolderMachine
 from widetrail.planning import Plan

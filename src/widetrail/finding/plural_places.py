@@ -37,13 +37,17 @@ def by_glob(machine: Machine, place: Place, path: str, case: int) -> Several:
     return _held(machine, place, instances, [])
 
 
-def by_index(machine: Machine, place: Place, index: Index, source: str, case: int) -> Several:
-    """Return the folders that a program's index lists.
+def by_index(
+    machine: Machine, place: Place, index: Index, source: str, case: int
+) -> Several | None:
+    """Return the folders that a program's index lists, or ``None`` where there is no index.
 
     Raises:
         MachineUnusable: The index cannot be read.
         Unreadable: It is not what the recipe says.
     """
+    if asked_of_index(index, source) not in machine.answers and machine.look(source) is None:
+        return None
     instances: list[Instance] = []
     rejected: list[tuple[str, str]] = []
     for entry in _entries(machine, index, source):

@@ -9,14 +9,7 @@ from typing import Self
 
 from widetrail.errors import MachineUnusable
 from widetrail.finding.globbing import kind_at
-from widetrail.finding.plural_places import (
-    asked_of_index,
-    by_glob,
-    by_index,
-    by_list,
-    is_called,
-    mark_in_use,
-)
+from widetrail.finding.plural_places import by_glob, by_index, by_list, is_called, mark_in_use
 from widetrail.finding.store_places import in_desktop, in_registry
 from widetrail.finding.values import (
     Absent,
@@ -343,10 +336,9 @@ class Resolver(ABC):
                 source = self.choice(place.index.where)
                 if source is None:
                     return Nowhere(self.why_not(place.index.where))
-                recorded = asked_of_index(place.index, source) in self.machine.answers
-                if not recorded and self.machine.look(source) is None:
-                    return Nowhere(f"its list {source} does not exist")
                 found = by_index(self.machine, place, place.index, source, case)
+                if found is None:
+                    return Nowhere(f"its list {source} does not exist")
             elif place.listed_in is not None:
                 listed = self._listed(place.listed_in)
                 if isinstance(listed, Nowhere):

@@ -166,7 +166,7 @@ def change(machine: FolderMachine, changed: Change, recipes: Sequence[Loaded]) -
         finder = find_application(machine, recipes[0])
         cases = recipes[0].recipe.readings.get(name, ())
         reading = next((case for case in cases if finder.holds(case.for_)), None)
-        write_where_read(machine, finder, name, reading, value)
+        _write_where_read(machine, finder, name, reading, value)
     if changed.answers:
         machine.record(as_plain(changed.answers))
     _prepare(FolderMachine(machine.folder), recipes, changed.prepare)
@@ -240,10 +240,10 @@ def _tell(machine: FolderMachine, loaded: Loaded, what: str, value: str) -> None
     here = finder.installation
     case = loaded.recipe.recognise[here.case] if here is not None else None
     reading: Reading | None = getattr(case, what) if case is not None else None
-    write_where_read(machine, finder, f"{what} of {loaded.id}", reading, value)
+    _write_where_read(machine, finder, f"{what} of {loaded.id}", reading, value)
 
 
-def write_where_read(
+def _write_where_read(
     machine: FolderMachine, finder: Finder, what: str, reading: Reading | None, value: str
 ) -> None:
     """Write a value where ``reading`` reads it.

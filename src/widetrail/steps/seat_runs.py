@@ -87,9 +87,8 @@ def _failed(
         seats.happens(step.item, Refused())
         if seats.now(step.item).act is None:
             seats.have_again(step.item, purpose)
-            return Failed(
-                f"it was refused, and nothing changed: {outcome.reason}", _refused(step, doing)
-            )
+            words = f"it was refused, and nothing changed: {outcome.reason}"
+            return Failed(words, _refused(step, doing), outcome.facts)
         return by_maker(step, doing, f"it was refused when asked for again: {outcome.reason}")
     if not was_run(step.id, doing):  # it could not be started
         act = seats.now(step.item).act
@@ -98,7 +97,7 @@ def _failed(
         seats.happens(step.item, Refused())
         seats.have_again(step.item, purpose)
         words = f"it could not be started, and nothing changed: {outcome.reason}"
-        return Failed(words, _refused(step, doing))
+        return Failed(words, _refused(step, doing), outcome.facts)
     seats.happens(step.item, Broken())
     if doubted or step.repeat != "safe":
         return by_maker(step, doing, outcome.reason)
