@@ -417,6 +417,7 @@ def test_the_page_of_a_history(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) 
     assert told.count("<svg") == 2 and "8 of 41" in told and "Nothing was measured yet" in told
 
 
+@pytest.mark.sweep
 def test_coverage_is_kept_and_taken_from_what_is_unchanged(world: World) -> None:
     runs = world.folder / "runs"
     recipe = world.folder / "recipes/huemoss.trail.yaml"
@@ -445,6 +446,7 @@ def test_lines_of_json_tell_how_far_it_is(world: World) -> None:
     assert command("rehearse", path, "--json-lines", "--json").status == 2
 
 
+@pytest.mark.sweep
 def test_a_table_tells_on_a_terminal_how_far_it_is(world: World) -> None:
     pty = pytest.importorskip("pty", reason="this system has no pseudo-terminals")
     ours, theirs = pty.openpty()

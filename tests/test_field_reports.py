@@ -19,6 +19,7 @@ from conftest import FIGURES, World, contents, swept, widetrail
 from fuzzing import mutated
 from widetrail.errors import WideTrailError
 from widetrail.field import FieldFile, MadeUpNames, own_words, public_names, rebuild
+from widetrail.field.stand_in import play
 from widetrail.library.field_reports import field_report, rehearse_field_report
 from widetrail.machine import FolderMachine
 from widetrail.machine.machine_file import machine_file_of
@@ -390,6 +391,19 @@ def test_a_report_writes_below_its_folder_only(
     new = {name for name in now if name not in before and not name.startswith(("in/a", "own-"))}
     assert new == set(), new
     assert outside not in {Path(name).name for name in now if not name.startswith("in/a/b/made")}
+
+
+@pytest.mark.parametrize("folder", ["C:/../../out", "E:/out", "/out"])
+def test_a_stand_in_makes_nothing_beside_its_machine(
+    folder: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    disk = tmp_path / "machine/disk"
+    monkeypatch.setenv("FOLDER_MACHINE_DISKS", json.dumps({"C:": str(disk)}))
+    assert play([{"arguments": ["open"], "status": 0, "folders": ["C:/in"]}], ["open"]) == 0
+    before = contents(tmp_path)
+    with pytest.raises(ValueError, match="not on this machine"):
+        play([{"arguments": ["open"], "status": 0, "folders": [folder]}], ["open"])
+    assert contents(tmp_path) == before
 
 
 def _paths(told: Any, path: str) -> None:

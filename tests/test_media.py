@@ -105,7 +105,13 @@ def odd_trail(folder: Path, parcel: Path, sealed: str = "") -> Trail:
 
 
 @pytest.mark.parametrize("medium", ["fat", "exfat", "ntfs", "ext4"], indirect=True)
-@pytest.mark.parametrize("sealed", ["", "reed bunting"], ids=["plain", "sealed"])
+@pytest.mark.parametrize(
+    "sealed",
+    [
+        pytest.param("", id="plain"),
+        pytest.param("reed bunting", id="sealed", marks=pytest.mark.sweep),
+    ],
+)
 def test_everything_travels_on_any_medium(medium: Path, tmp_path: Path, sealed: str) -> None:
     one = odd_trail(tmp_path / "machines", medium / "parcel", sealed)
     assert set(outcomes(one.walk("old")).values()) == {"done"}

@@ -59,6 +59,7 @@ def _walk(world: World, machine: str, *more: str) -> Ran:
     )
 
 
+@pytest.mark.sweep
 def test_a_licence_that_is_released_before_new_is_known_is_moved_by_one_parcel_alone(
     served: World,
 ) -> None:
@@ -189,6 +190,7 @@ def test_a_seat_that_is_given_up_is_left_alone(served: World) -> None:
     assert report["next_machine"] == ""
 
 
+@pytest.mark.sweep
 def test_undo_and_settle_leave_a_seat_as_it_is_and_say_so(served: World) -> None:
     _plan(served)
     for name in ("potting-shed", "glass-office", "potting-shed"):

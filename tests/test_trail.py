@@ -411,7 +411,7 @@ def test_a_rehearsal_sees_a_recipe_that_loses_something(world: World) -> None:
 
 def test_the_demo_ends_well_and_says_what_to_try(tmp_path: Path) -> None:
     ran = widetrail("demo", tmp_path / "demo")
-    assert ran.status == 0
+    assert ran.status == 0, (ran.out[-1500:], ran.err)
     assert "all 432 lines are the same on both machines" in ran.out
     assert (tmp_path / "demo/report.html").is_file()
     again = widetrail("demo", tmp_path / "demo")

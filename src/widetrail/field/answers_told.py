@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from datetime import UTC, datetime
-from itertools import product
+from itertools import islice, product
 from typing import Any, Literal
 
 from widetrail.field.outcomes_told import StepTold
@@ -56,18 +56,18 @@ class AnswersTold:
             self._held,
             self._serials,
         ):
-            machine.record(_plain(several(self._finders(machine), station)))
+            machine.record(_plain(several(self._finders(machine, station), station)))
         if station == "old":
             machine.record(self.checked(machine, station))
 
     def first_made(self, machine: FolderMachine, step: FirstStartStep) -> str | None:
         """Return the path of the place that a program makes when it is started at first."""
-        finder = self._finders(machine)[self._plan.item(step.item).recipe]
+        finder = self._finders(machine, step.station)[self._plan.item(step.item).recipe]
         return finder.path(f"{{{step.place}}}")
 
     def checked(self, machine: FolderMachine, station: Station) -> Answers:
         """Return what the readings of the items' checks told when they were taken."""
-        finders = self._finders(machine)
+        finders = self._finders(machine, station)
         return _plain(
             one
             for step in self._steps.values()
@@ -77,7 +77,7 @@ class AnswersTold:
 
     def said(self, machine: FolderMachine, station: Station) -> Iterator[tuple[str, Answers]]:
         """Give what each program said of its licence at a step, with the step."""
-        finders = self._finders(machine)
+        finders = self._finders(machine, station)
         for step in self._plan.steps:
             told, planned = self._steps.get(step.id), self._plan.item(step.item)
             if step.station == station and planned.kind == "licence" and told and told.says:
@@ -102,8 +102,8 @@ class AnswersTold:
                     return had
         return None
 
-    def _finders(self, machine: FolderMachine) -> dict[str, Finder]:
-        said = self._plan.said("new") | self._plan.said("old")
+    def _finders(self, machine: FolderMachine, station: Station) -> dict[str, Finder]:
+        said = self._plan.said(station)
         return finders_of(machine, self._recipes, {}, ask=False, said=said)
 
     def _printed(self, finders: Mapping[str, Finder], _: Station) -> Iterator[tuple[str, Any]]:
@@ -229,7 +229,8 @@ class AnswersTold:
         wanted = finder.parts_asked(case, self._item(planned))
         by = noted.get("by") or {}
         known = [(*planned.parts.get(p, ()), *planned.parts_left.get(p, ())) for p in wanted]
-        for values in [(label,) for label in by] if len(wanted) == 1 else product(*known):
+        combined = [(label,) for label in by] if len(wanted) == 1 else product(*known)
+        for values in islice(combined, _MOST):
             value = by.get(part_label(values), {}).get("value")
             if value is not None:
                 inner = finder.with_parts(dict(zip(wanted, values, strict=True)))
@@ -254,6 +255,10 @@ class AnswersTold:
 
     def _item(self, planned: PlannedItem) -> Item:
         return self._recipes[planned.recipe].recipe.items[planned.item]
+
+
+_MOST = 10_000
+"""Values of a reading by part that are looked for in a report, at most."""
 
 
 def _plain(told: Iterator[tuple[str, Any]]) -> Answers:
@@ -303,9 +308,7 @@ def _told_place(
     place = finder.case_of(name)
     if place is None:
         return
-    there = [
-        item for item in items if _called(item, station)
-    ]  # those that are no folder yet are none
+    there = [item for item in items if _called(item, station)]
     if place.set_in is not None and path:
         told = path if finder.untold(name) != path else ""  # as it is where nothing tells it
         yield finder.asked(place.set_in.model_copy(update={"as_": "path"})), told

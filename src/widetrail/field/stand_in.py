@@ -19,7 +19,11 @@ if TYPE_CHECKING:
 
 
 def play(calls: Sequence[Call], given: Sequence[str]) -> int:
-    """Do what the call did that was given these arguments; one that is not known does nothing."""
+    """Do what the call did that was given these arguments; one that is not known does nothing.
+
+    Raises:
+        ValueError: It made something that would not lie on this machine.
+    """
     alike = [call for call in calls if len(call["arguments"]) == len(given)]
     for is_so in (_is, _is_called_otherwise):
         for call in alike:
@@ -42,12 +46,16 @@ def _do(call: Call, given: Sequence[str]) -> int:
 
 
 def _here(path: str) -> Path:
-    """Return where a path of the machine lies here: its disks are in the environment."""
+    """Return where a path of the machine lies here: its disks are in the environment.
+
+    Raises:
+        ValueError: It lies on none of them.
+    """
     disks: dict[str, str] = json.loads(os.environ.get("FOLDER_MACHINE_DISKS", "{}"))
     for mount in sorted(disks, key=len, reverse=True):
-        if path.startswith(mount):
+        if path.startswith(mount) and ".." not in path.split("/"):
             return Path(disks[mount], path[len(mount) :].lstrip("/"))
-    return Path(path)
+    raise ValueError(f"{path} is not on this machine")
 
 
 def _is(told: str, given: str) -> bool:

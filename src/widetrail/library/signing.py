@@ -22,6 +22,7 @@ from widetrail.trust import (
     statement_of,
     verify,
 )
+from widetrail.trust.envelope import LARGEST
 
 if TYPE_CHECKING:
     from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
@@ -30,7 +31,6 @@ SIGNATURES = ".signatures.json"
 """What the file of a bundle's signatures is called after the bundle's own name."""
 
 _ACCEPTED = "accepted-revisions.json"
-_LARGEST = 4 * 2**20
 
 
 def sign_archive(archive: Where, key: Where, name: str, passphrase: str) -> Path:
@@ -161,4 +161,4 @@ def read_file(path: Path) -> bytes:
     Raises:
         InputUnusable: It cannot be read, or is too large for one.
     """
-    return read_document(path, most=_LARGEST, named=False)
+    return read_document(path, most=LARGEST, named=False)

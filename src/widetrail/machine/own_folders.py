@@ -15,10 +15,15 @@ OWN_STATE = "widetrail"
 """The folder of what is the tool's own, below ``state`` and ``cache`` of any machine."""
 
 
+def own_on(machine: Machine) -> str:
+    """Return the folder of a machine that is the tool's own."""
+    return join(machine.root("state"), OWN_STATE)
+
+
 def own_below(machine: Machine, folder: str) -> tuple[str, ...]:
     """Return the path below ``folder`` at which a machine keeps what is the tool's own, if it lies
     there: no item takes that along, and none takes its place."""
-    own = join(machine.root("state"), OWN_STATE)
+    own = own_on(machine)
     within = is_within(own, folder, machine.platform)
     return (own[len(folder) :].strip("/"),) if within else ()
 

@@ -13,7 +13,7 @@ from typing import Literal
 
 from widetrail.formats.registry import full_key
 from widetrail.machine.interface import Machine
-from widetrail.machine.own_folders import OWN_STATE
+from widetrail.machine.own_folders import own_on
 from widetrail.machine.paths import (
     is_within,
     join,
@@ -187,7 +187,7 @@ def never_a_place(path: str, machine: Machine, *, told: bool) -> str:
         return "it is a device, or a view of the system"
     if told and is_within(machine.root("home"), path, fold):
         return "it is the home itself, or what holds it"
-    own = join(machine.root("state"), OWN_STATE)
+    own = own_on(machine)
     if is_within(path, own, fold):
         return "Wide Trail keeps its own journals there"
     return ""

@@ -26,7 +26,7 @@ from widetrail.machine import FolderMachine
 from widetrail.machine.isolated import why_not_isolated
 from widetrail.machine.machine_file import FILE as MACHINE_FILE
 from widetrail.machine.machine_file import machine_file_of
-from widetrail.machine.own_folders import OWN_STATE
+from widetrail.machine.own_folders import own_on
 from widetrail.machine.paths import is_within, join
 from widetrail.machine.platforms import PLATFORMS
 from widetrail.machine.roots import default_home
@@ -122,7 +122,7 @@ def prepared_copy(
 
 def _forget_runs(machine: FolderMachine) -> None:
     """Remove what earlier runs keep on a copy of a machine: nobody goes on with them there."""
-    own = join(machine.root("state"), OWN_STATE)
+    own = own_on(machine)
     for run in runs_on(machine):
         homes = own_homes(machine, join(own, run), journal_of(machine, run).records)
         for home in homes:

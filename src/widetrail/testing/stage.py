@@ -12,7 +12,7 @@ from widetrail.errors import WideTrailError
 from widetrail.licence.seat_words import words_of
 from widetrail.licence.service import Service
 from widetrail.machine import Effects, FolderMachine, medium_of
-from widetrail.machine.own_folders import OWN_STATE
+from widetrail.machine.own_folders import own_on
 from widetrail.machine.paths import join
 from widetrail.parcel import Along, Parcel, set_out
 from widetrail.planning import Plan, PlannedLeg, make_plan
@@ -90,7 +90,7 @@ class Stage:
         folder = here / PARCEL
         if not folder.exists():  # it was detached, and what is left of it lies on new
             new = self.machine("new", effects, here)
-            folder = new.host(join(new.root("state"), OWN_STATE, RUN, "parcel"))
+            folder = new.host(join(own_on(new), RUN, "parcel"))
         parcel = Parcel(folder, effects)
         parcel.seal = self._seal  # taking the passphrase each time would take seconds
         return parcel

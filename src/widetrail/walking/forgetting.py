@@ -9,7 +9,7 @@ from widetrail.errors import Halted, WideTrailError
 from widetrail.formats.outside import bytes_below
 from widetrail.lazily import dataclass
 from widetrail.machine import Machine
-from widetrail.machine.own_folders import OWN_STATE
+from widetrail.machine.own_folders import own_on
 from widetrail.machine.paths import join
 from widetrail.walking.overlaps import runs_on
 from widetrail.walking.run_folders import take_away
@@ -67,7 +67,7 @@ def kept_on(machine: Machine) -> tuple[Kept, ...]:
 
     What a run keeps on another disk is known by its journal.
     """
-    top = join(machine.root("state"), OWN_STATE)
+    top = own_on(machine)
     host = machine.host(top)
     names = sorted(path.name for path in host.iterdir()) if host.is_dir() else ()
     runs = runs_on(machine)
@@ -96,7 +96,7 @@ def forget_kept(machine: Machine, kept: Kept) -> None:
 
 def clear_own_state(machine: Machine) -> None:
     """Remove the folder of what was kept, where nothing is in it."""
-    take_away(machine, join(machine.root("state"), OWN_STATE), only_empty=True)
+    take_away(machine, own_on(machine), only_empty=True)
 
 
 def _of_run(machine: Machine, name: str) -> Iterator[Kept]:
@@ -105,7 +105,7 @@ def _of_run(machine: Machine, name: str) -> Iterator[Kept]:
         run = Run(machine, name)
         needed, homes = run.unfinished or "it can still be undone", run.kept()
     except WideTrailError as error:
-        workroom = join(machine.root("state"), OWN_STATE, name)
+        workroom = join(own_on(machine), name)
         needed, homes = error.what, ((workroom, bytes_below(machine.host(workroom))),)
     for path, size in homes:
         yield Kept("run", path, size, needed, name)

@@ -11,7 +11,7 @@ from widetrail.errors import (
 )
 from widetrail.finding import card_facts
 from widetrail.machine import Machine, medium_of
-from widetrail.machine.own_folders import OWN_STATE
+from widetrail.machine.own_folders import own_on
 from widetrail.machine.paths import join
 from widetrail.parcel import Parcel
 from widetrail.parcel.events import LEG_MENDED
@@ -65,7 +65,7 @@ class Visit(Reuse):
         self.damaged: tuple[str, ...] = ()
         """Derived files of the parcel that were missing or damaged when it came here."""
         self.station = station_of(parcel.plan, machine, station, str(parcel.folder))
-        self.workroom = join(machine.root("state"), OWN_STATE, parcel.run)
+        self.workroom = join(own_on(machine), parcel.run)
         host = machine.host(join(self.workroom, "journal"))
         self.journal = RunJournal(
             host, join(self.workroom, "journal"), machine.effects, read_record

@@ -12,7 +12,7 @@ from collections.abc import Iterator, Sequence
 from widetrail.errors import Halted
 from widetrail.lazily import dataclass
 from widetrail.machine import Machine
-from widetrail.machine.own_folders import OWN_STATE
+from widetrail.machine.own_folders import own_on
 from widetrail.machine.paths import is_within, join, key, parent
 from widetrail.steps.appending import Appending
 from widetrail.steps.journal_events import Appeared, Moves, Record, Saved, ValuesSaving
@@ -41,7 +41,7 @@ class Overlap:
 
 def runs_on(machine: Machine) -> tuple[str, ...]:
     """Return the runs that have a journal on ``machine``."""
-    host = machine.host(join(machine.root("state"), OWN_STATE))
+    host = machine.host(own_on(machine))
     if not host.is_dir():
         return ()
     return tuple(sorted(p.name for p in host.iterdir() if (p / "journal").is_file()))
@@ -53,7 +53,7 @@ def journal_of(machine: Machine, run: str) -> RunJournal:
     Raises:
         InputUnusable: It is damaged before its end.
     """
-    path = join(machine.root("state"), OWN_STATE, run, "journal")
+    path = join(own_on(machine), run, "journal")
     return RunJournal(machine.host(path), path, machine.effects, read_record)
 
 
@@ -167,7 +167,7 @@ class _Changes:
 
     def __init__(self, machine: Machine, run: str) -> None:
         self._machine = machine
-        self._own = join(machine.root("state"), OWN_STATE, run)
+        self._own = join(own_on(machine), run)
         self._turns: dict[tuple[str, str], tuple[str, int, int]] = {}
         journal = journal_of(machine, run)
         self.undone, self.is_half_way = journal.has(Undone), is_half_way(journal)

@@ -22,7 +22,7 @@ from widetrail.licence.seat_events import Event, Seat
 from widetrail.licence.seat_words import meanwhile_of, todo_of, words_of
 from widetrail.licence.terms import Word
 from widetrail.machine import Machine
-from widetrail.machine.own_folders import OWN_STATE
+from widetrail.machine.own_folders import own_on
 from widetrail.machine.paths import join
 from widetrail.parcel import Parcel
 from widetrail.parcel.seat_record import SeatRecord, turn_of
@@ -46,7 +46,7 @@ class Ledger:
         Raises:
             InputUnusable: It is damaged before its end.
         """
-        self.room = join(machine.root("state"), OWN_STATE, ROOM)
+        self.room = join(own_on(machine), ROOM)
         path = join(self.room, "ledger")
         self._machine = machine
         self.journal = Journal(machine.host(path), path, machine.effects, read_seat)

@@ -20,7 +20,7 @@ from widetrail.machine.moves import (
     carry_out,
     restore_times,
 )
-from widetrail.machine.own_folders import OWN_STATE
+from widetrail.machine.own_folders import own_on
 from widetrail.machine.paths import base, join, parent
 from widetrail.steps import ACTS
 from widetrail.steps.appending import cut_off
@@ -70,7 +70,7 @@ class Run:
             why = f"known: {', '.join(known) or 'none'}"
             raise InputUnusable("run not found", where=self.name, why=why)
         self.machine, self._company = machine, company or Company()
-        self.workroom = join(machine.root("state"), OWN_STATE, self.name)
+        self.workroom = join(own_on(machine), self.name)
         self.journal = journal_of(machine, self.name)
 
     # Undoing
@@ -378,7 +378,7 @@ def clear_settled(machine: Machine) -> bool:
 
     That is a folder of runs in which none has a journal, nor anything else but its lock.
     """
-    runs = join(machine.root("state"), OWN_STATE)
+    runs = own_on(machine)
     host = machine.host(runs)
     if not host.is_dir():
         return False
