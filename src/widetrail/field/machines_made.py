@@ -28,6 +28,9 @@ from widetrail.recipe.by_platform import on_platform
 from widetrail.recipe.text_types import is_command
 from widetrail.rehearsing.stage import MACHINES
 
+_STAND_IN = Path(__file__).with_name("stand_in.py")
+"""What plays programs: by its path, so that nothing else is loaded each time."""
+
 _WAS_THERE = "was-there"
 """What lies in a place on new that was occupied, where the report does not tell what did."""
 
@@ -136,7 +139,7 @@ class MachinesMade:
     def _program(self, path: str, name: str, station: Station) -> dict[str, Any]:
         """Return a program of a machine that plays the calls of the real one."""
         calls = str(self._calls(name, station).resolve())
-        start = ["python", "-P", "-m", "widetrail.field.stand_in", calls]
+        start = ["python", "-P", str(_STAND_IN), calls]
         return {"path": path, "start": start, "paths": "machine"}
 
     def _calls(self, name: str, station: Station) -> Path:

@@ -172,7 +172,7 @@ def _chosen(
         "release_after": told.get("release_after", ""),
         "sealed": "made up for the rehearsal" if plan.sealed else "",
         "until": "end",
-        "patience": "2 s",
+        "patience": "5 s",
         "expect": {name: {} for name in _own_items(plan)[:1]},
     }
 
