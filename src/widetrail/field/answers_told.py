@@ -42,8 +42,8 @@ class AnswersTold:
         releases: Mapping[str, Mapping[str, str]],
     ) -> None:
         """``releases`` are release and edition of each program on new, as far as they are known."""
-        self._plan, self._recipes = plan, used_first(dict(recipes))
-        self._steps, self._releases = steps, releases
+        self.plan, self.recipes = plan, used_first(dict(recipes))
+        self.steps, self._releases = steps, releases
 
     def record(self, machine: FolderMachine, station: Station) -> None:
         """Record what tells releases, places and parts, what was needed and came about, and on old
@@ -62,7 +62,7 @@ class AnswersTold:
 
     def first_made(self, machine: FolderMachine, step: FirstStartStep) -> str | None:
         """Return the path of the place that a program makes when it is started at first."""
-        finder = self._finders(machine, step.station)[self._plan.item(step.item).recipe]
+        finder = self._finders(machine, step.station)[self.plan.item(step.item).recipe]
         return finder.path(f"{{{step.place}}}")
 
     def checked(self, machine: FolderMachine, station: Station) -> Answers:
@@ -70,7 +70,7 @@ class AnswersTold:
         finders = self._finders(machine, station)
         return _plain(
             one
-            for step in self._steps.values()
+            for step in self.steps.values()
             for name, noted in step.noted.get(station, {}).items()
             for one in self._noted(finders, step.item, name, noted, station)
         )
@@ -78,8 +78,8 @@ class AnswersTold:
     def said(self, machine: FolderMachine, station: Station) -> Iterator[tuple[str, Answers]]:
         """Give what each program said of its licence at a step, with the step."""
         finders = self._finders(machine, station)
-        for step in self._plan.steps:
-            told, planned = self._steps.get(step.id), self._plan.item(step.item)
+        for step in self.plan.steps:
+            told, planned = self.steps.get(step.id), self.plan.item(step.item)
             if step.station == station and planned.kind == "licence" and told and told.says:
                 finder = finders[planned.recipe]
                 active = finder.loaded.recipe.licences[planned.item].active
@@ -93,7 +93,7 @@ class AnswersTold:
 
     def had(self, fact: Literal["administrator", "network"], station: Station) -> bool | None:
         """Return whether a machine had what routes need, or ``None`` where nothing tells."""
-        for planned in self._plan.items:
+        for planned in self.plan.items:
             rejected = [one.route for one in planned.rejected if fact in one.facts]
             for route, had in ((planned.route, True), *((name, False) for name in rejected)):
                 needs = self.needs(planned, station, route)
@@ -103,34 +103,34 @@ class AnswersTold:
         return None
 
     def _finders(self, machine: FolderMachine, station: Station) -> dict[str, Finder]:
-        said = self._plan.said(station)
-        return finders_of(machine, self._recipes, {}, ask=False, said=said)
+        said = self.plan.said(station)
+        return finders_of(machine, self.recipes, {}, ask=False, said=said)
 
     def _printed(self, finders: Mapping[str, Finder], _: Station) -> Iterator[tuple[str, Any]]:
         for name, finder in finders.items():
-            for case in self._recipes[name].recipe.recognise:
+            for case in self.recipes[name].recipe.recognise:
                 if case.sign.prints is not None and finder.holds(case.for_):
                     yield finder.asked(case.sign.prints), "as in the field"
 
     def _versions(
         self, finders: Mapping[str, Finder], station: Station
     ) -> Iterator[tuple[str, Any]]:
-        for planned in self._plan.recipes:
+        for planned in self.plan.recipes:
             finder, told = finders[planned.id], planned.old
             if station == "new":
                 told = {**told, **self._releases.get(planned.id, {})}
-            here = finder.installation
-            case = finder.loaded.recipe.recognise[here.case] if here is not None else None
             for what, value in told.items():
-                if (reading := getattr(case, what, None)) is not None:
+                if (reading := getattr(finder.recognition, what, None)) is not None:
                     yield finder.asked(reading), value
 
     def _places(self, finders: Mapping[str, Finder], station: Station) -> Iterator[tuple[str, Any]]:
-        for planned in self._plan.recipes if station != "between" else ():
+        for planned in self.plan.recipes if station != "between" else ():
             finder = finders[planned.id]
-            items = [item for item in self._plan.placed if item.recipe == planned.id]
+            items = [item for item in self.plan.placed if item.recipe == planned.id]
             of = {name: [i for i in items if self._from(i) == name] for name in _from(finder)}
-            at = {n: p for n, several in of.items() for p in [_at(i, station) for i in several][:1]}
+            at = {
+                n: p for n, several in of.items() for p in [i.path_at(station) for i in several][:1]
+            }
             told = {**at, **(planned.places if station == "old" else {})}
             for name, several in of.items():
                 yield from _told_place(finder, name, told.get(name, ""), several, station)
@@ -139,7 +139,7 @@ class AnswersTold:
                     yield from _told_place(finder, name, path, [], station)
 
     def _parts(self, finders: Mapping[str, Finder], station: Station) -> Iterator[tuple[str, Any]]:
-        for planned in self._plan.placed:
+        for planned in self.plan.placed:
             finder, item = self._within(finders, planned, station), self._item(planned)
             for part, given in item.parts.items():
                 case = finder.case_of_reading(given) if isinstance(given, str) else None
@@ -150,15 +150,15 @@ class AnswersTold:
     def _held(self, finders: Mapping[str, Finder], station: Station) -> Iterator[tuple[str, Any]]:
         """Give answers by which what held in the field does: what routes need, and what a step
         waited for that was done."""
-        for planned in self._plan.items:
+        for planned in self.plan.items:
             if (needs := self.needs(planned, station)) is not None:
                 yield from self._such(finders, planned, station, needs.readings)
             route = self._route(planned)
             of_what = route.only.values() if route is not None and station == "old" else ()
             for such in of_what:
                 yield from self._such(finders, planned, station, such)
-        for step in self._plan.steps:
-            planned = self._plan.item(step.item)
+        for step in self.plan.steps:
+            planned = self.plan.item(step.item)
             route = self._route(planned)
             if route is None or step.station != station or not self._done(step.id):
                 continue
@@ -169,13 +169,13 @@ class AnswersTold:
                 yield from self._such(finders, planned, station, route.wait)
             if isinstance(step, RunStep):  # which printed what was read there too
                 finder = self._within(finders, planned, station).with_parts(step.parts)
-                for name, value in self._steps[step.id].told.items():
+                for name, value in self.steps[step.id].told.items():
                     case = self._case(finder, name)
                     if case is not None:
                         yield finder.asked(case), value
 
     def _serials(self, finders: Mapping[str, Finder], _: Station) -> Iterator[tuple[str, Any]]:
-        for planned in self._plan.items:
+        for planned in self.plan.items:
             finder = finders[planned.recipe]
             licence = finder.loaded.recipe.licences.get(planned.item)
             if licence is not None and licence.serial is not None:
@@ -183,7 +183,7 @@ class AnswersTold:
 
     def rule(self, step: Step) -> Settings | None:
         """Return what the recipe says of a step, where it says anything of it."""
-        route = self._route(self._plan.item(step.item))
+        route = self._route(self.plan.item(step.item))
         return route.rules[step.number - 1] if route is not None and step.number else None
 
     def _such(
@@ -194,7 +194,7 @@ class AnswersTold:
         conditions: Mapping[str, Condition],
     ) -> Iterator[tuple[str, Any]]:
         """Give answers for which conditions hold."""
-        noted = self._steps.get(f"{planned.id}/note")
+        noted = self.steps.get(f"{planned.id}/note")
         before = noted.noted["old"] if noted is not None else {}
         for name, condition in conditions.items():
             value = _fitting(condition, before.get(name, {}).get("value"))
@@ -202,11 +202,11 @@ class AnswersTold:
                 yield from self._noted(finders, planned.id, name, {"value": value}, station)
 
     def _done(self, step: str) -> bool:
-        told = self._steps.get(step)
+        told = self.steps.get(step)
         return told is not None and told.state == "done"
 
     def _route(self, planned: PlannedItem, name: str = "") -> Route | None:
-        item = self._recipes[planned.recipe].recipe.known_as_item(planned.item)
+        item = self.recipes[planned.recipe].recipe.known_as_item(planned.item)
         routes = item.routes if item is not None else ()
         return next((route for route in routes if route.name == (name or planned.route)), None)
 
@@ -219,7 +219,7 @@ class AnswersTold:
         at: Station,
     ) -> Iterator[tuple[str, Any]]:
         """Give the answers that a reading of an item gave."""
-        planned = self._plan.item(of)
+        planned = self.plan.item(of)
         finder = self._within(finders, planned, at)
         case = self._case(finder, name)
         if case is None:
@@ -247,14 +247,14 @@ class AnswersTold:
         if not planned.instance:
             return finder
         place = self._from(planned)
-        path, name = _at(planned, station), _called(planned, station)
+        path, name = planned.path_at(station), planned.called_at(station)
         return finder.within(place, Instance(path, name, None, How("pinned")))
 
     def _from(self, planned: PlannedItem) -> str:
         return self._item(planned).from_
 
     def _item(self, planned: PlannedItem) -> Item:
-        return self._recipes[planned.recipe].recipe.items[planned.item]
+        return self.recipes[planned.recipe].recipe.items[planned.item]
 
 
 _MOST = 10_000
@@ -293,14 +293,6 @@ def _from(finder: Finder) -> list[str]:
     return list(dict.fromkeys(i.from_ for i in finder.loaded.recipe.items.values() if i.from_))
 
 
-def _at(planned: PlannedItem, station: Station) -> str:
-    return planned.old_path if station == "old" else planned.new_path
-
-
-def _called(planned: PlannedItem, station: Station) -> str:
-    return planned.instance if station == "old" else planned.new_instance
-
-
 def _told_place(
     finder: Finder, name: str, path: str, items: Sequence[PlannedItem], station: Station
 ) -> Iterator[tuple[str, Any]]:
@@ -308,19 +300,19 @@ def _told_place(
     place = finder.case_of(name)
     if place is None:
         return
-    there = [item for item in items if _called(item, station)]
+    there = [item for item in items if item.called_at(station)]
     if place.set_in is not None and path:
         told = path if finder.untold(name) != path else ""  # as it is where nothing tells it
         yield finder.asked(place.set_in.model_copy(update={"as_": "path"})), told
     if place.listed_in is not None:
         listed = place.listed_in.model_copy(update={"as_": "list"})
-        yield finder.asked(listed), [_at(item, station) for item in there]
+        yield finder.asked(listed), [item.path_at(station) for item in there]
     if place.index is not None:
         source = finder.choice(place.index.where)
         entries = [
             {
-                place.index.path: _at(item, station),
-                place.index.name or "": _called(item, station),
+                place.index.path: item.path_at(station),
+                place.index.name or "": item.called_at(station),
                 place.index.in_use or "": "yes" if _by_use(item) else "no",
             }
             for item in there

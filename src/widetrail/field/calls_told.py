@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from functools import partial
 from typing import NotRequired, TypedDict
 
@@ -14,8 +14,7 @@ from widetrail.formats.forms import FORMS
 from widetrail.formats.interface import Unwritable
 from widetrail.formats.parser_process import matches
 from widetrail.machine import FolderMachine
-from widetrail.planning import Plan
-from widetrail.recipe import Loaded, Reading, Station
+from widetrail.recipe import Reading, Station
 from widetrail.steps.program import FirstStartStep
 from widetrail.steps.run_settings import RunSettings
 from widetrail.steps.run_step import RunStep
@@ -37,24 +36,17 @@ class Call(TypedDict):
 class CallsTold:
     """Tells how the calls of a recipe's program went at a station."""
 
-    def __init__(
-        self,
-        plan: Plan,
-        recipes: Mapping[str, Loaded],
-        steps: Mapping[str, StepTold],
-        answers: AnswersTold,
-    ) -> None:
-        self._plan, self._recipes, self._steps = plan, recipes, steps
+    def __init__(self, answers: AnswersTold) -> None:
         self._answers = answers
 
     def of(
         self, recipe: str, program: str, machine: FolderMachine, station: Station
     ) -> Iterator[Call]:
         """Give the calls of a program, in the order of the steps; ``machine`` is who plays it."""
-        for step in self._plan.steps:
-            if step.station != station or self._plan.item(step.item).recipe != recipe:
+        for step in self._answers.plan.steps:
+            if step.station != station or self._answers.plan.item(step.item).recipe != recipe:
                 continue
-            told = self._steps.get(step.id)
+            told = self._answers.steps.get(step.id)
             if isinstance(step, FirstStartStep) and step.opens[:1] == (program,):
                 made = self._answers.first_made(machine, step)
                 folders = [made] if made is not None else []
@@ -79,8 +71,8 @@ class CallsTold:
 
     def _held(self, step: RunStep, made: str) -> str:
         """Return a text that is read as a request or an answer, where that is what is made."""
-        planned = self._plan.item(step.item)
-        licence = self._recipes[planned.recipe].recipe.licences.get(planned.item)
+        planned = self._answers.plan.item(step.item)
+        licence = self._answers.recipes[planned.recipe].recipe.licences.get(planned.item)
         exchange = licence.exchange if licence is not None else None
         reading: Reading | None = getattr(exchange, made.strip("{}"), None)
         return "\0" if reading is None else _read_as(reading, "made-up")

@@ -50,7 +50,7 @@ class MachinesMade:
         self._recipes = {loaded.id: loaded for loaded in recipes}
         self._folder = folder
         self.answers = AnswersTold(plan, self._recipes, steps, report.releases)
-        self._told = CallsTold(plan, self._recipes, steps, self.answers)
+        self._told = CallsTold(self.answers)
 
     def machine(self, station: Station) -> FolderMachine:
         """Build one."""
@@ -121,7 +121,7 @@ class MachinesMade:
         letters = dict(rules.sample.disks)
         if rules.drive_letters:
             for item in self._plan.placed:
-                path = item.old_path if station == "old" else item.new_path
+                path = item.path_at(station)
                 if path[1:2] == ":" and path[0].isascii() and path[0].isalpha():
                     letters.setdefault(path[0], f"disks/{path[0]}")
         yield from ((name, {"folder": folder}) for name, folder in letters.items())
@@ -176,7 +176,7 @@ class MachinesMade:
                 at = item.new_path if item.single else join(item.new_path, _WAS_THERE)
                 _put(machine, at, 1)
         for item in self._plan.placed:
-            at = item.old_path if station == "old" else item.new_path
+            at = item.path_at(station)
             if at and (station == "old" or not item.registered):
                 for wanted in self._held(item):
                     _put(machine, join(at, wanted), 0)

@@ -136,7 +136,7 @@ def _there(parcel: Parcel, visit: Visit | None) -> dict[str, list[_Named]]:
         return {}
     found = {}
     for item in parcel.plan.placed:
-        path = item.old_path if visit.station.station == "old" else item.new_path
+        path = item.path_at(visit.station.station)
         with suppress(WideTrailError):  # what cannot be looked into here is not told
             entry = visit.machine.look(path) if path and "\\" not in path else None
             if entry is not None:
@@ -147,9 +147,10 @@ def _there(parcel: Parcel, visit: Visit | None) -> dict[str, list[_Named]]:
 
 def _releases(visit: Visit | None, recipes: Sequence[Loaded]) -> dict[str, dict[str, str]]:
     """Return release and edition of each program on this machine, if it is one of the move."""
+    if visit is None:
+        return {}
     found = {}
-    for loaded in recipes if visit is not None else ():
-        assert visit is not None
+    for loaded in recipes:
         here = find_application(visit.machine, loaded).installation
         if here is not None:
             told = {"release": str(here.release or ""), "edition": here.edition}

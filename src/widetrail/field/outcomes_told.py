@@ -32,11 +32,11 @@ class StepTold:
     told: Mapping[str, Any] = field(default_factory=dict)
     noted: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
 
-    @property
-    def tail(self) -> str:
-        """The end of its id by which a rehearsal means it: without which of several it is of."""
+    def meant_by(self, *, each: bool) -> str:
+        """Return by what a rehearsal means it: its id where ``each`` of several is meant, else the
+        end of that, without which of several it is of."""
         item, found, rest = self.id.partition("]/")
-        return rest if found else item
+        return self.id if each else rest if found else item
 
     @property
     def known_by(self) -> str:

@@ -69,7 +69,6 @@ def _rebuilt(report: FieldFile, folder: Path, like: Rehearsal | None) -> Rebuilt
         recipes.append(loaded)
     steps = steps_of(report.plan, report.logbook, report.journal)
     wrong = tuple(step for step in steps.values() if step.state != "done")
-    lacking = list[str]()
     if like is None:
         making = MachinesMade(report, plan, recipes, steps, folder)
         machines: dict[Station, FolderMachine] = {
@@ -84,7 +83,7 @@ def _rebuilt(report: FieldFile, folder: Path, like: Rehearsal | None) -> Rebuilt
     else:
         told = list[dict[str, Any]]()
         sides = _copied(like, folder)
-    lacking += [f"a walk that was cut off at {s.id}" for s in wrong if s.state == "cut off"]
+    lacking = [f"a walk that was cut off at {s.id}" for s in wrong if s.state == "cut off"]
     rehearsal = folder / f"field{SUFFIX}"
     chosen = _chosen(report, plan, recipes, steps, like=like is not None)
     stops = [*_refusals(wrong, each=like is None), *told]
@@ -117,7 +116,7 @@ def as_recorded(steps: Iterable[StepTold], *, each: bool) -> list[dict[str, Any]
     where those of one of several are meant by its name."""
     return [
         {
-            "before": step.id if each else step.tail,
+            "before": step.meant_by(each=each),
             "by": {"comes_out": step.state, "why": step.reason or "as in the field"},
             "lasting": "yes",
         }
@@ -212,7 +211,7 @@ def _refusals(wrong: Sequence[StepTold], *, each: bool) -> Iterator[dict[str, An
     """Give what the system refused, each time again."""
     for step in wrong:
         if step.refused:
-            at = step.id if each else step.tail
+            at = step.meant_by(each=each)
             yield {"before": at, "by": step.refused, "lasting": "yes"}
 
 

@@ -31,6 +31,7 @@ from widetrail.lazily import dataclass
 from widetrail.machine import Channels
 from widetrail.recipe import Item, Reading
 from widetrail.recipe.by_platform import PerPlatform, on_platform
+from widetrail.recipe.places import Recognition
 from widetrail.recipe.templates import braces, fill
 
 
@@ -62,6 +63,12 @@ class Finder(Resolver):
         if path is None:
             return Unknown(self.why_not(reading.file_read))
         return take_reading(self.machine, reading, path, self.parts)
+
+    @property
+    def recognition(self) -> Recognition | None:
+        """The recipe's case by which the application was recognised, if it was."""
+        here = self.installation
+        return self.loaded.recipe.recognise[here.case] if here is not None else None
 
     def asked(self, reading: Reading) -> str:
         """Return what a reading asks here: of what, which value in it, as what, of which parts."""

@@ -46,11 +46,12 @@ def by_index(
         MachineUnusable: The index cannot be read.
         Unreadable: It is not what the recipe says.
     """
-    if asked_of_index(index, source) not in machine.answers and machine.look(source) is None:
+    recorded = machine.answers.get(asked_of_index(index, source))
+    if recorded is None and machine.look(source) is None:
         return None
     instances: list[Instance] = []
     rejected: list[tuple[str, str]] = []
-    for entry in _entries(machine, index, source):
+    for entry in recorded if recorded is not None else _entries(machine, index, source):
         told = entry.get(index.path)
         if not isinstance(told, str) or not told:
             rejected.append((source, f'an entry has no "{index.path}"'))
@@ -109,9 +110,6 @@ def _own_names(paths: Sequence[str]) -> list[str]:
 
 def _entries(machine: Machine, index: Index, source: str) -> Iterator[dict[str, Raw]]:
     form = FORMS[index.form]
-    if (recorded := machine.answers) and (asked := asked_of_index(index, source)) in recorded:
-        yield from map(dict, recorded[asked])
-        return
     if form.database is not None:
         rows = ask_database(machine, form, source, index.at, {}, rows=True).value
         yield from (row for row in rows if isinstance(row, dict)) if isinstance(rows, list) else ()

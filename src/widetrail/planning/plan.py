@@ -154,6 +154,14 @@ class PlannedItem(Model):
                 raise ValueError("it does not say what names become")
         return self
 
+    def path_at(self, station: Station) -> str:
+        """Return where it is on old, or comes to on new."""
+        return self.old_path if station == "old" else self.new_path
+
+    def called_at(self, station: Station) -> str:
+        """Return which of several it is, as it is called on old or on new."""
+        return self.instance if station == "old" else self.new_instance
+
     @property
     def renamed(self) -> dict[str, str]:
         """The paths below the place that are called otherwise on new."""

@@ -206,7 +206,7 @@ def _expander(
         if name in chosen.parts:
             return ", ".join(chosen.parts[name])
         if name == f"{place}.name" and planned.instance:
-            return planned.instance if station == "old" else planned.new_instance
+            return planned.called_at(station)
         if name == place:
             there = "" if planned.registered else planned.new_path
             return (planned.old_path if station == "old" else there) or None

@@ -237,9 +237,7 @@ def _tell(machine: FolderMachine, loaded: Loaded, what: str, value: str) -> None
         InputUnusable: The program is not there, or what tells it cannot be written.
     """
     finder = find_application(machine, loaded)
-    here = finder.installation
-    case = loaded.recipe.recognise[here.case] if here is not None else None
-    reading: Reading | None = getattr(case, what) if case is not None else None
+    reading: Reading | None = getattr(finder.recognition, what, None)
     _write_where_read(machine, finder, f"{what} of {loaded.id}", reading, value)
 
 

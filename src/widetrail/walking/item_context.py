@@ -110,7 +110,7 @@ class ItemContext(WalkContext):
             return finder.within(place, Instance(beside, base(beside), None, How("pinned")))
         if not planned.instance:
             return finder
-        name = planned.instance if self.station == "old" else planned.new_instance
+        name = planned.called_at(self.station)
         there = finder.place(place)
         listed = there.instances if isinstance(there, Several) else ()
         pinned = self.pinned(item)
@@ -147,7 +147,7 @@ class ItemContext(WalkContext):
 
     def pinned(self, item: str) -> str:
         planned = self.planned(item)
-        return planned.old_path if self.station == "old" else planned.new_path
+        return planned.path_at(self.station)
 
     def put_there(self) -> tuple[str, ...]:
         return tuple(facts.to for facts in self._published())
